@@ -1,0 +1,1 @@
+"""Changes: two states compared, ordered steps prepared.  No network, no files."""

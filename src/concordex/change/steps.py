@@ -1,0 +1,66 @@
+"""What a change is: ordered steps, each with what was and what shall be."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+Action = Literal["create", "update", "report"]
+#: ready      not sent yet
+#: sent       sent, and the answer is not known
+#: written    the system says that it has done it
+#: confirmed  read back, and as it shall be
+#: differs    read back, and not as it shall be
+#: refused    the system said no, and why
+#: held       not to be sent: something stands against it, and what
+State = Literal["ready", "sent", "written", "confirmed", "differs", "refused", "held"]
+Values = Mapping[str, Any]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Step:
+    """One write.  ``key`` names the record by its natural key; ``was`` and ``shall`` hold our fields."""
+
+    number: int
+    table: str
+    action: Action
+    label: str
+    key: Values
+    was: Values = field(default_factory=dict)
+    shall: Values = field(default_factory=dict)
+    state: State = "ready"
+    reason: str | None = None
+    record_id: str | None = None
+    entry: str | None = None
+    source: str | None = None
+
+    def body(self) -> dict[str, Any]:
+        """What the journal keeps of the step as one document."""
+        return {"key": self.key, "was": self.was, "shall": self.shall, "entry": self.entry, "source": self.source}
+
+    @property
+    def open(self) -> bool:
+        """Whether a run still has something to do here."""
+        return self.state in ("ready", "sent", "written")
+
+
+@dataclass(frozen=True, kw_only=True)
+class Change:
+    """A prepared, reviewable, ordered set of steps against one system."""
+
+    kind: str
+    system: str
+    steps: tuple[Step, ...]
+    state: str = "draft"
+    number: int | None = None
+
+    def counts(self) -> Counter[tuple[str, str, State]]:
+        """How many steps there are, by table, action and state."""
+        return Counter((step.table, step.action, step.state) for step in self.steps)
+
+    @property
+    def writes(self) -> list[Step]:
+        """The steps that a run will send or look after."""
+        return [step for step in self.steps if step.open]

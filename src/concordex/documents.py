@@ -1,0 +1,134 @@
+"""YAML files of ours: read with line numbers, checked against a format, every fault named.
+
+A format is a tree of :class:`Part` classes (pydantic).  The same classes give the JSON Schema
+that editors use, so that what an editor accepts and what the program accepts cannot differ.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+from typing import Any, TypeVar
+
+from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
+from pydantic_core import PydanticCustomError
+
+from concordex.errors import DocumentError
+from concordex.words import nearest
+
+Fault = tuple[int, str, str]
+Location = tuple[int | str, ...]
+P = TypeVar("P", bound="Part")
+
+
+class Part(BaseModel):
+    """A part of a document: frozen, and strict about keys it does not know."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", populate_by_name=True)
+
+    @model_validator(mode="before")
+    @classmethod
+    def _known_keys(cls, given: Any) -> Any:
+        if not isinstance(given, Mapping):
+            return given
+        known = {field.alias or name for name, field in cls.model_fields.items()}
+        strange = [str(key) for key in given if key not in known]
+        if strange:
+            hints = {key: nearest(key, known) for key in strange}
+            raise PydanticCustomError("unknown_key", "unknown key", {"keys": hints, "known": sorted(known)})
+        return given
+
+
+def read_yaml(path: Path) -> Any:
+    """The YAML document in ``path``, with its line numbers kept."""
+    try:
+        return parse_yaml(path.read_text(encoding="utf-8"), str(path))
+    except FileNotFoundError as error:
+        raise DocumentError(str(path), [(0, "", "there is no such file")]) from error
+    except UnicodeDecodeError as error:
+        raise DocumentError(str(path), [(0, "", f"not UTF-8 text: {error.reason}")]) from error
+
+
+def parse_yaml(text: str, name: str) -> Any:
+    """``text`` as YAML; ``name`` is what an error calls it."""
+    from ruamel.yaml import YAML
+    from ruamel.yaml.error import MarkedYAMLError, YAMLError
+
+    try:
+        return YAML().load(text)
+    except MarkedYAMLError as error:
+        line = error.problem_mark.line + 1 if error.problem_mark else 0
+        problem = (error.problem or "cannot be read").split("\n")[0]
+        raise DocumentError(name, [(line, "", f"not valid YAML: {problem}")]) from error
+    except YAMLError as error:
+        raise DocumentError(name, [(0, "", f"not valid YAML: {str(error).splitlines()[0]}")]) from error
+
+
+def check(document: Any, form: type[P], name: str) -> P:
+    """``document`` as ``form``; raises DocumentError with every fault, its line and its key."""
+    if not isinstance(document, Mapping):
+        raise DocumentError(name, [(1, "", "should be a mapping of keys to values, and is not")])
+    try:
+        return form.model_validate(document)
+    except ValidationError as error:
+        raise DocumentError(name, sorted(set(_faults(document, error)))) from error
+
+
+def line_of(document: Any, location: Location) -> int:
+    """The line, from 1, on which the value at ``location`` begins (or its nearest parent)."""
+    line = 1
+    for step in location:
+        marks = getattr(document, "lc", None)
+        if marks is None:
+            break
+        try:
+            line = (marks.item(step) if isinstance(step, int) else marks.key(step))[0] + 1
+            document = document[step]
+        except (KeyError, IndexError, TypeError, AttributeError):
+            continue  # a step that the format put in, such as the branch of a union
+    return line
+
+
+def _faults(document: Any, error: ValidationError) -> Iterator[Fault]:
+    for item in error.errors(include_url=False):
+        location = item["loc"]
+        if item["type"] == "unknown_key":
+            for key, hint in item["ctx"]["keys"].items():
+                known = ", ".join(item["ctx"]["known"])
+                advice = f"did you mean `{hint}`?" if hint else f"known here: {known}"
+                place = (*location, key)
+                yield line_of(document, place), dotted(document, place), f"unknown key; {advice}"
+        else:
+            yield line_of(document, location), dotted(document, location), _plain(item)
+
+
+def dotted(document: Any, location: Location) -> str:
+    """The key path as a person would write it: ``tables.devices.fields.name``."""
+    steps: list[str] = []
+    for step in location:
+        if isinstance(step, int):
+            steps.append(f"[{step}]")
+        elif document is None or not isinstance(document, Mapping) or step in document:
+            steps.append(str(step))
+        elif step == location[-1]:
+            steps.append(str(step))
+        else:
+            continue
+        try:
+            document = document[step]
+        except (KeyError, IndexError, TypeError):
+            document = None
+    return ".".join(steps).replace(".[", "[")
+
+
+def _plain(item: Any) -> str:
+    kind, given = item["type"], item.get("input")
+    if kind == "missing":
+        return "is required and missing"
+    if kind == "literal_error":
+        return f"is {given!r}; should be one of {item['ctx']['expected']}"
+    if kind in ("union_tag_invalid", "union_tag_not_found"):
+        wanted = item["ctx"].get("expected_tags", "")
+        return f"should say `by:` with one of {wanted}" if wanted else "should say `by:`, and does not"
+    text = str(item["msg"]).removeprefix("Value error, ")
+    return text if isinstance(given, Mapping | list) else f"{text} (given: {given!r})"

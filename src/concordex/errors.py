@@ -1,0 +1,118 @@
+"""Every error that Concordex raises on purpose.
+
+    ConcordexError          status 1
+      CalledWrongly         status 2: an unknown name, an option that makes no sense
+        QueryError          a filter, with the place of the mistake
+      DocumentError         a workspace or dialect file, with file, line and key
+      StoreError            the folder below the workspace, or the catalogue in it
+      WireError             talking to a system
+        Unreachable         network fault: no name, no route, cut off, timed out
+        Untrusted           TLS: the certificate is not trusted
+        SignInRefused       401 or 403: wrong, expired or too weak a credential
+        RequestRefused      any other 4xx: our request is at fault
+        ServerFault         5xx or 429, after the tries that were allowed
+        BadAnswer           an answer came, and it cannot be read as promised
+        ForeignHost         a link or redirect leads away from the system's own host
+      SecretError           a credential that cannot be found
+      Stopped               status 5: a guard or the person stopped it
+
+An error says what happened, ``where``, ``why`` as far as known, and what to do ``next``.
+"""
+
+from __future__ import annotations
+
+
+class ConcordexError(Exception):
+    """Something that a person should read, not a trace."""
+
+    status = 1
+
+    def __init__(self, what: str, *, where: str = "", why: str = "", advice: str = "") -> None:
+        super().__init__(what)
+        self.what, self.where, self.why, self.advice = what, where, why, advice
+
+    def __str__(self) -> str:
+        place = f"{self.where}: " if self.where else ""
+        reason = f" ({self.why})" if self.why else ""
+        return f"{place}{self.what}{reason}"
+
+
+class CalledWrongly(ConcordexError):
+    """The call itself cannot be meant as it stands."""
+
+    status = 2
+
+
+class QueryError(CalledWrongly):
+    """A mistake in a filter expression; ``start`` and ``end`` bound it in ``text``."""
+
+    def __init__(self, what: str, text: str, start: int, end: int, advice: str = "") -> None:
+        super().__init__(what, advice=advice)
+        self.text, self.start, self.end = text, start, max(end, start + 1)
+
+    def __str__(self) -> str:
+        caret = " " * self.start + "^" * (self.end - self.start)
+        return f"{self.what}\n    {self.text}\n    {caret}"
+
+
+class DocumentError(ConcordexError):
+    """A file of ours that is not as its format asks: every fault, each with line and key."""
+
+    def __init__(self, path: str, faults: list[tuple[int, str, str]], advice: str = "") -> None:
+        self.path, self.faults = path, faults
+        lines = [f"line {line}: {f'{key}: ' if key else ''}{text}" for line, key, text in faults]
+        super().__init__("\n  ".join(lines), where=path, advice=advice)
+
+
+class StoreError(ConcordexError):
+    """The store cannot be read or written."""
+
+
+class SecretError(ConcordexError):
+    """A secret that is named in the workspace cannot be had."""
+
+
+class WireError(ConcordexError):
+    """Talking to a system failed."""
+
+
+class Unreachable(WireError):
+    """The network did not carry the request or its answer."""
+
+
+class Untrusted(WireError):
+    """The system's certificate is not trusted."""
+
+
+class SignInRefused(WireError):
+    """The system does not accept the credential, or not for this."""
+
+
+class RequestRefused(WireError):
+    """The system refused the request (4xx); ``body`` is its decoded answer where it has one."""
+
+    def __init__(self, what: str, *, http: int, body: object = None, **rest: str) -> None:
+        super().__init__(what, **rest)
+        self.http, self.body = http, body
+
+
+class ServerFault(WireError):
+    """The system failed (5xx) or was too busy (429)."""
+
+    def __init__(self, what: str, *, http: int, wait: float | None = None, **rest: str) -> None:
+        super().__init__(what, **rest)
+        self.http, self.wait = http, wait
+
+
+class BadAnswer(WireError):
+    """The answer is not what the dialect says it should be."""
+
+
+class ForeignHost(WireError):
+    """A link leads to another host, where our credentials must not go."""
+
+
+class Stopped(ConcordexError):
+    """A guard or the person stopped the run."""
+
+    status = 5

@@ -1,0 +1,161 @@
+"""What a person should look at, with what was seen and what to do."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+import polars as pl
+
+#: kind: (severity, what to do)
+KINDS: dict[str, tuple[str, str]] = {
+    "duplicate": ("high", "keep one record and remove the others"),
+    "replaced": ("high", "the hardware was changed under this name: correct the inventory"),
+    "conflict": ("medium", "find out which value is right and correct the other"),
+    "missing_in_inventory": ("medium", "concordex sync creates it"),
+    "missing_at_managers": ("medium", "is it switched off, gone, or not yet managed?"),
+    "badly_identified": ("low", "give it a serial, a name of its own or a network card that is its own"),
+    "stale": ("low", "is it still there?"),
+}
+
+#: Fields whose values are compared, and how grave it is when they differ.
+COMPARED = {
+    "serial": "high", "site": "medium", "model": "medium", "maker": "medium", "kind": "medium",
+    "asset_tag": "medium", "os_version": "low", "name": "low",
+}  # fmt: skip
+
+_COLUMNS = ("kind", "severity", "entry", "name", "systems", "field", "seen", "advice")
+
+
+@dataclass(frozen=True, kw_only=True)
+class Scope:
+    """What may be believed: absence from a system counts only when its snapshot is whole.
+
+    ``inventories`` and ``managers`` are the systems of each role with a whole snapshot;
+    ``all_managers`` says that every manager has one.
+    """
+
+    inventories: Sequence[str]
+    managers: Sequence[str]
+    all_managers: bool
+    stale_before: datetime
+
+
+def findings(records: pl.DataFrame, entries: pl.DataFrame, scope: Scope, resting: pl.Series | None = None) -> pl.DataFrame:
+    """All findings as one frame, the gravest first.
+
+    ``records`` holds ``entry``, ``system``, the fields and the keys of :mod:`identity`;
+    ``resting`` marks the rows of things that no manager is expected to know.
+    """
+    found = [
+        *_missing_in(entries, scope),
+        _missing_at_managers(records, entries, scope, resting),
+        _duplicates(records, entries),
+        *(_conflicts(records, entries, field) for field in COMPARED),
+        _replaced(entries, scope),
+        _badly_identified(records, entries),
+        _stale(entries, scope),
+    ]
+    order = pl.col("severity").replace_strict(["high", "medium", "low"], [0, 1, 2], return_dtype=pl.Int8)
+    return pl.concat(found).sort(order, "kind", "entry", "field", nulls_last=True)
+
+
+def _shaped(frame: pl.DataFrame, kind: str, seen: pl.Expr, *, field: str | None = None, severity: str = "") -> pl.DataFrame:
+    grave, advice = KINDS[kind]
+    return frame.select(
+        pl.lit(kind).alias("kind"), pl.lit(severity or grave).alias("severity"), "entry", "name", "systems",
+        pl.lit(field, dtype=pl.String).alias("field"), seen.alias("seen"), pl.lit(advice).alias("advice"),
+    )  # fmt: skip
+
+
+def _missing_in(entries: pl.DataFrame, scope: Scope) -> list[pl.DataFrame]:
+    managed = entries.filter(pl.col("systems").list.set_difference(pl.lit(list(scope.inventories), dtype=pl.List(pl.String))).list.len() > 0)
+    return [
+        _shaped(
+            managed.filter(pl.col("systems").list.contains(inventory).not_()),
+            "missing_in_inventory",
+            pl.format("known to {}, not to {}", pl.col("systems").list.join(", "), pl.lit(inventory)),
+        )
+        for inventory in scope.inventories
+    ]
+
+
+def _missing_at_managers(
+    records: pl.DataFrame, entries: pl.DataFrame, scope: Scope, resting: pl.Series | None
+) -> pl.DataFrame:
+    inventories = pl.lit(list(scope.inventories), dtype=pl.List(pl.String))
+    unmanaged = entries.filter(pl.col("systems").list.set_difference(inventories).list.len() == 0)
+    if not scope.all_managers or not scope.managers:
+        unmanaged = unmanaged.clear()
+    if resting is not None:
+        at_rest = records.filter(resting)["entry"].unique()
+        unmanaged = unmanaged.filter(pl.col("entry").is_in(at_rest.implode()).not_())
+    seen = pl.format("only in {}, as {}", pl.col("systems").list.join(", "), pl.col("status").fill_null("of no status"))
+    return _shaped(unmanaged, "missing_at_managers", seen)
+
+
+def _duplicates(records: pl.DataFrame, entries: pl.DataFrame) -> pl.DataFrame:
+    twice = (
+        records.filter(pl.len().over("entry", "system") > 1)
+        .sort("entry", "system", "record_id")
+        .group_by("entry", "system", maintain_order=True)
+        .agg(pl.col("record_id").str.join(", ").alias("ids"), pl.len().alias("count"))
+        .join(entries.select("entry", "name", "systems"), on="entry")
+    )
+    return _shaped(twice, "duplicate", pl.format("{} records in {}: {}", "count", "system", "ids"))
+
+
+def _conflicts(records: pl.DataFrame, entries: pl.DataFrame, field: str) -> pl.DataFrame:
+    """Entries whose systems give different values; within one system the record seen last speaks."""
+    key = {"name": "name_key", "serial": "serial_key"}.get(field, field)
+    said = records.filter(pl.col(key).is_not_null())
+    if field == "kind":
+        said = said.filter(pl.col("kind") != "other")
+    if field == "name":  # a name that was cut is no other name
+        said = said.filter(pl.len().over("entry") > 1)
+    latest = said.sort("entry", "system", "last_seen", nulls_last=False).unique(["entry", "system"], keep="last", maintain_order=True)
+    clash = (
+        latest.group_by("entry", maintain_order=True)
+        .agg(
+            pl.col(key).str.to_lowercase().n_unique().alias("different"),
+            pl.format("{}: {}", pl.col("system"), pl.col(field)).str.join("; ").alias("said"),
+            pl.col(key).str.len_chars().min().alias("shortest"),
+            pl.col(key).str.to_lowercase().alias("values"),
+        )
+        .filter(pl.col("different") > 1)
+    )
+    if field == "name":
+        stem = pl.col("values").list.sort().list.first()
+        cut = pl.col("values").list.eval(pl.element().str.slice(0, 15)).list.n_unique() == 1
+        clash = clash.filter((cut & (stem.str.len_chars() == 15)).not_())
+    joined = clash.join(entries.select("entry", "name", "systems"), on="entry")
+    return _shaped(joined, "conflict", pl.col("said"), field=field, severity=COMPARED[field])
+
+
+def _replaced(entries: pl.DataFrame, scope: Scope) -> pl.DataFrame:
+    """A name under which the inventory and a manager know two different devices."""
+    inventories = pl.lit(list(scope.inventories), dtype=pl.List(pl.String))
+    named = entries.with_columns(pl.col("name").str.to_lowercase().str.strip_chars().alias("key")).drop_nulls("key")
+    only_there = named.filter(pl.col("systems").list.set_difference(inventories).list.len() == 0)
+    only_here = named.filter(pl.col("systems").list.set_intersection(inventories).list.len() == 0).unique("key", keep="none")
+    both = only_there.join(only_here, on="key", suffix="_new").drop_nulls(["serial", "serial_new"])
+    seen = pl.format(
+        "{} has serial {}, {} has {} ({})", pl.col("systems").list.join(", "), "serial",
+        pl.col("systems_new").list.join(", "), "serial_new", "entry_new",
+    )  # fmt: skip
+    return _shaped(both, "replaced", seen)
+
+
+def _badly_identified(records: pl.DataFrame, entries: pl.DataFrame) -> pl.DataFrame:
+    """Entries that nothing but an id of one system's own tells from others."""
+    known = pl.col("serial_key").is_not_null() | pl.col("uuid_key").is_not_null() | (pl.col("mac_keys").list.len() > 0)
+    weak = records.group_by("entry").agg(known.any().alias("known"), pl.len().alias("n")).filter(pl.col("known").not_(), pl.col("n") == 1)
+    joined = entries.join(weak.select("entry"), on="entry", how="semi")
+    seen = pl.format("no serial, UUID or network card of its own; name: {}", pl.col("name").fill_null("none"))
+    return _shaped(joined, "badly_identified", seen)
+
+
+def _stale(entries: pl.DataFrame, scope: Scope) -> pl.DataFrame:
+    old = entries.filter(pl.col("last_seen") < scope.stale_before)
+    return _shaped(old, "stale", pl.format("last seen {} UTC", pl.col("last_seen").dt.strftime("%Y-%m-%d %H:%M")))

@@ -1,0 +1,91 @@
+"""The fields that every system's records are mapped to, and their types."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+import polars as pl
+
+
+class Type(StrEnum):
+    """What a field's values are, which decides how they compare."""
+
+    TEXT = "text"
+    VERSION = "version"
+    TIME = "time"
+    NUMBER = "number"
+    FLAG = "flag"
+    MACS = "macs"
+    IPS = "ips"
+    TEXTS = "texts"
+
+    @property
+    def is_list(self) -> bool:
+        """Whether one record may hold several values."""
+        return self in (Type.MACS, Type.IPS, Type.TEXTS)
+
+    @property
+    def dtype(self) -> pl.DataType:
+        """How a snapshot keeps the values."""
+        return _DTYPES.get(self, pl.String())
+
+
+_DTYPES: dict[Type, pl.DataType] = {
+    Type.TIME: pl.Datetime("us", "UTC"),
+    Type.NUMBER: pl.Float64(),
+    Type.FLAG: pl.Boolean(),
+    Type.MACS: pl.List(pl.String),
+    Type.IPS: pl.List(pl.String),
+    Type.TEXTS: pl.List(pl.String),
+}
+
+FIELDS: dict[str, Type] = {
+    "record_id": Type.TEXT,
+    "name": Type.TEXT,
+    "serial": Type.TEXT,
+    "asset_tag": Type.TEXT,
+    "uuid": Type.TEXT,
+    "macs": Type.MACS,
+    "ips": Type.IPS,
+    "maker": Type.TEXT,
+    "model": Type.TEXT,
+    "kind": Type.TEXT,
+    "role": Type.TEXT,
+    "site": Type.TEXT,
+    "location": Type.TEXT,
+    "rack": Type.TEXT,
+    "position": Type.TEXT,
+    "os": Type.TEXT,
+    "os_version": Type.VERSION,
+    "status": Type.TEXT,
+    "user": Type.TEXT,
+    "parent": Type.TEXT,
+    "enrolled_at": Type.TIME,
+    "first_seen": Type.TIME,
+    "last_seen": Type.TIME,
+}
+
+KINDS = (
+    "router", "switch", "access-point", "firewall", "wireless-controller", "load-balancer", "server",
+    "virtual-machine", "laptop", "desktop", "tablet", "phone", "handheld", "printer", "camera", "sensor",
+    "console-server", "patch-panel", "power", "other",
+)  # fmt: skip
+
+#: Kept beside the fields: the system's own record as JSON text (RFC 8259).
+ORIGINAL = "original"
+
+#: Names by which a filter may also call a field: any of its values is meant.
+ALIASES = {"mac": "macs", "ip": "ips"}
+
+
+def type_of(dtype: pl.DataType, name: str) -> Type:
+    """The type of a stored column: by its name where that is one of ours, else by what it holds."""
+    if name in FIELDS:
+        return FIELDS[name]
+    if isinstance(dtype, pl.List):
+        return Type.TEXTS
+    if isinstance(dtype, pl.Datetime):
+        return Type.TIME
+    if dtype == pl.Boolean:
+        return Type.FLAG
+    return Type.NUMBER if dtype.is_numeric() else Type.TEXT

@@ -1,0 +1,1 @@
+"""The filter language: text to tree, tree to Polars, tree to a system's own query."""

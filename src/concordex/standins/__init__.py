@@ -1,0 +1,1 @@
+"""The simulated systems and the demo fleet of Saltmarsh Ferries, an invented ferry operator."""

@@ -1,0 +1,80 @@
+"""Serving the stand-ins on free loopback ports, in a thread of this process."""
+
+from __future__ import annotations
+
+import asyncio
+import socket
+import threading
+import time
+from dataclasses import dataclass, field
+from datetime import datetime
+from types import TracebackType
+from typing import Self
+
+import uvicorn
+
+from concordex.standins.base import StandIn
+from concordex.standins.fairlead import Fairlead
+from concordex.standins.fleet import Accounts, accounts, build
+from concordex.standins.muster import Muster
+from concordex.standins.stowage import Stowage
+
+
+@dataclass
+class Harbour:
+    """All stand-ins of the demo world, up while the ``with`` block runs."""
+
+    told: Accounts
+    fairlead: Fairlead
+    muster: Muster
+    stowage: Stowage
+    urls: dict[str, str] = field(default_factory=dict)
+    _loop: asyncio.AbstractEventLoop = field(default_factory=asyncio.new_event_loop)
+    _servers: list[uvicorn.Server] = field(default_factory=list)
+    _thread: threading.Thread | None = None
+
+    @classmethod
+    def of(cls, size: int, *, moment: datetime, seed: int = 1) -> Harbour:
+        """Stand-ins that hold a fleet of ``size`` devices."""
+        told = accounts(build(size, moment=moment, seed=seed))
+        return cls(told, Fairlead(told.fairlead, told.ports), Muster(told.muster), Stowage(told.stowage))
+
+    @property
+    def standins(self) -> tuple[StandIn, ...]:
+        """Each of them."""
+        return self.fairlead, self.muster, self.stowage
+
+    def __enter__(self) -> Self:
+        sockets = [_listen() for _ in self.standins]
+        for standin, listening in zip(self.standins, sockets, strict=True):
+            self.urls[standin.name] = f"http://127.0.0.1:{listening.getsockname()[1]}"
+            config = uvicorn.Config(
+                standin.app, log_level="critical", access_log=False, lifespan="off", timeout_graceful_shutdown=1
+            )
+            self._servers.append(uvicorn.Server(config))
+        self._thread = threading.Thread(target=self._serve, args=(sockets,), daemon=True)
+        self._thread.start()
+        while not all(server.started for server in self._servers):
+            time.sleep(0.01)
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        for server in self._servers:
+            server.should_exit = True
+        if self._thread:
+            self._thread.join(5)
+
+    def _serve(self, sockets: list[socket.socket]) -> None:
+        async def together() -> None:
+            served = (s.serve(sockets=[at]) for s, at in zip(self._servers, sockets, strict=True))
+            await asyncio.gather(*served)
+
+        self._loop.run_until_complete(together())
+
+
+def _listen() -> socket.socket:
+    listening = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
+    listening.bind(("127.0.0.1", 0))
+    return listening

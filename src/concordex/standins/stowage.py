@@ -1,0 +1,191 @@
+"""Stowage, a rack-and-asset inventory.
+
+    GET   /v2/{places|makers|products|gear}?take=100   header Stowage-Key; {"items": […], "total": N, "more": URL or null}
+    POST  /v2/…                                        {"items": […]}, at most 50, all or nothing
+    PATCH /v2/…/{id}                                   the members to alter
+
+Everything refers to everything else by Stowage's own numbers.  A list with one bad item is refused
+whole, with ``rejected`` naming each bad item's place, member and reason.
+"""
+
+from __future__ import annotations
+
+import secrets
+from datetime import UTC, datetime
+from typing import Annotated, Any
+from urllib.parse import urlencode
+
+from fastapi import Request, Response
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from concordex.standins.base import Problem, StandIn, body_of, only, whole
+
+_CAP, _MOST = 100, 50
+Record = dict[str, Any]
+Text = Annotated[str, Field(max_length=120)]
+Named = Annotated[str, Field(min_length=1, max_length=120, pattern=r"^\S")]
+
+
+class _Form(BaseModel):
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+
+class Place(_Form):
+    """Where things are."""
+
+    code: Named
+    label: Text = ""
+
+
+class Maker(_Form):
+    """Who makes things."""
+
+    name: Named
+
+
+class Product(_Form):
+    """What a maker makes."""
+
+    name: Named
+    makerId: int  # noqa: N815 - the name on the wire
+
+
+class Gear(_Form):
+    """A thing."""
+
+    title: Named
+    serialNumber: Text = ""  # noqa: N815
+    tag: Text = ""
+    placeId: int  # noqa: N815
+    productId: int  # noqa: N815
+    category: Text = "other"
+    state: Annotated[str, Field(pattern="^(in service|stored|retired)$")] = "in service"
+    primaryAddress: Text = ""  # noqa: N815
+    hardwareAddress: Annotated[str, Field(pattern=r"^([0-9A-Fa-f]{2}([:-][0-9A-Fa-f]{2}){5})?$")] = ""  # noqa: N815
+    softwareRelease: Text = ""  # noqa: N815
+    remark: Text = ""
+    origin: Text = ""
+
+
+#: list: its form, its references (member: list), and the members that together must be unique.
+LISTS: dict[str, tuple[type[_Form], dict[str, str], tuple[str, ...]]] = {
+    "places": (Place, {}, ("code",)),
+    "makers": (Maker, {}, ("name",)),
+    "products": (Product, {"makerId": "makers"}, ("makerId", "name")),
+    "gear": (Gear, {"placeId": "places", "productId": "products"}, ("title",)),
+}
+
+
+class Stowage(StandIn):
+    """The inventory."""
+
+    name, title = "stowage", "Stowage rack-and-asset inventory"
+
+    def __init__(self, gear: list[Record]) -> None:
+        self.key = secrets.token_urlsafe(30)
+        self.lists: dict[str, dict[int, Record]] = {name: {} for name in LISTS}
+        self.taken: dict[str, dict[tuple[Any, ...], int]] = {name: {} for name in LISTS}
+        self._stock(gear)
+        super().__init__()
+
+    def secrets(self) -> dict[str, str]:
+        """The key."""
+        return {"key": self.key}
+
+    def routes(self) -> None:
+        """Add what this system answers to."""
+        self.api.get("/v2/{kind}")(self.read)
+        self.api.post("/v2/{kind}")(self.create)
+        self.api.patch("/v2/{kind}/{number}")(self.alter)
+
+    async def read(self, request: Request, kind: str) -> Response:
+        """A page of a list."""
+        self._admit(request, kind)
+        only(request, "take", "past")
+        size, past = min(whole(request, "take", _CAP, least=1), _CAP), whole(request, "past", 0)
+        items = list(self.lists[kind].values())
+        page = items[past : past + size]
+        more = None
+        if past + size < len(items):
+            more = f"{request.url.replace(query='')}?{urlencode({'take': size, 'past': past + size})}"
+        return self.answer({"items": self.shorten(request, page), "total": len(items), "more": more})
+
+    async def create(self, request: Request, kind: str) -> Response:
+        """Make all items of a list, or none."""
+        self._admit(request, kind)
+        body = await body_of(request)
+        items = body.get("items") if isinstance(body, dict) else None
+        if not isinstance(items, list) or not 1 <= len(items) <= _MOST:
+            raise Problem(400, f"items should be a list of 1 to {_MOST}")
+        checked, rejected, within = [], [], set[tuple[Any, ...]]()
+        for at, item in enumerate(items):
+            record, faults = self._check(kind, item)
+            if record and self._unique(kind, record) in within:
+                faults.append(("", "stands twice in this list"))
+            if record:
+                within.add(self._unique(kind, record))
+                checked.append(record)
+            rejected += [{"item": at, "member": member, "reason": reason} for member, reason in faults]
+        if rejected:
+            raise Problem(422, f"{len(rejected)} faults, nothing was made", rejected=rejected)
+        return self.answer({"items": [self._keep(kind, record) for record in checked]}, 201)
+
+    async def alter(self, request: Request, kind: str, number: int) -> Response:
+        """Alter one item."""
+        self._admit(request, kind)
+        if number not in self.lists[kind]:
+            raise Problem(404, f"{kind} has no number {number}")
+        body = await body_of(request)
+        kept = {k: v for k, v in self.lists[kind][number].items() if k not in ("id", "editedOn")}
+        record, faults = self._check(kind, kept | body if isinstance(body, dict) else None, number)
+        if faults or record is None:
+            raise Problem(422, "; ".join(f"{member}: {reason}" for member, reason in faults))
+        self.taken[kind].pop(self._unique(kind, kept), None)
+        return self.answer(self._keep(kind, record, number))
+
+    def _admit(self, request: Request, kind: str) -> None:
+        if request.headers.get("Stowage-Key") != self.key:
+            raise Problem(401, "the key is unknown or was withdrawn")
+        if kind not in self.lists:
+            raise Problem(404, f"there is no list {kind}")
+
+    def _check(self, kind: str, item: Any, number: int | None = None) -> tuple[Record | None, list[tuple[str, str]]]:
+        form, references, unique = LISTS[kind]
+        try:
+            record = form.model_validate(item).model_dump()
+        except ValidationError as error:
+            return None, [(".".join(map(str, fault["loc"])), fault["msg"]) for fault in error.errors()]
+        faults = [
+            (member, f"{other} has no number {record[member]}")
+            for member, other in references.items()
+            if record[member] not in self.lists[other]
+        ]
+        holder = self.taken[kind].get(self._unique(kind, record))
+        if holder is not None and holder != number:
+            faults.append((unique[-1], f"{record[unique[-1]]!r} is taken by number {holder}"))
+        return record, faults
+
+    def _unique(self, kind: str, record: Record) -> tuple[Any, ...]:
+        values = (record[member] for member in LISTS[kind][2])
+        return tuple(value.strip().lower() if isinstance(value, str) else value for value in values)
+
+    def _keep(self, kind: str, record: Record, number: int | None = None) -> Record:
+        number = number or len(self.lists[kind]) + 1
+        kept = {"id": number, **record, "editedOn": datetime.now(UTC).isoformat(timespec="seconds")}
+        self.lists[kind][number] = kept
+        self.taken[kind][self._unique(kind, record)] = number
+        return kept
+
+    def _stock(self, gear: list[Record]) -> None:
+        """Fill the lists with what people have typed so far."""
+        for item in gear:
+            place = self._find("places", {"code": item["place"], "label": item["place"].replace("-", " ").title()})
+            maker = self._find("makers", {"name": item["maker"]})
+            product = self._find("products", {"name": item["product"], "makerId": maker})
+            rest = {key: item[key] for key in item if key not in ("place", "maker", "product", "class")}
+            record = Gear(placeId=place, productId=product, category=item["class"], **rest).model_dump()
+            self._keep("gear", record)
+
+    def _find(self, kind: str, record: Record) -> int:
+        known = self.taken[kind].get(self._unique(kind, record))
+        return known if known is not None else self._keep(kind, record)["id"]

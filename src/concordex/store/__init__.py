@@ -1,0 +1,1 @@
+"""What is kept below a workspace: snapshots as Parquet files, and the catalogue."""

@@ -1,0 +1,101 @@
+"""A database connection whose transactions are ``with`` blocks.
+
+The catalogue speaks the part of SQL that SQLite and PostgreSQL share.  It uses the driver itself:
+an object mapper would cost every command half a second of imports.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from concordex.errors import StoreError
+
+Row = Mapping[str, Any]
+
+
+class Database:
+    """One SQLite file, opened for writing where that is possible and for reading where it is not."""
+
+    def __init__(self, path: Path, schema: str, *, write: bool) -> None:
+        self.path = path
+        try:
+            self._connection = self._open(path, schema, write=write)
+        except (sqlite3.Error, OSError) as error:
+            raise self._fault(error) from error
+
+    def _open(self, path: Path, schema: str, *, write: bool) -> sqlite3.Connection:
+        if write:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            connection = sqlite3.connect(path, timeout=30, isolation_level=None)
+            connection.execute("PRAGMA journal_mode=WAL")
+            connection.execute("PRAGMA synchronous=FULL")
+            connection.executescript(schema)
+        else:
+            connection = sqlite3.connect(self._reading(path), uri=True, timeout=30, isolation_level=None)
+        connection.row_factory = sqlite3.Row
+        return connection
+
+    def _reading(self, path: Path) -> str:
+        """A folder that cannot be written has no room for a log beside the file: read it as it stands."""
+        import os
+
+        frozen = "" if os.access(path.parent, os.W_OK) else "&immutable=1"
+        return f"{path.resolve().as_uri()}?mode=ro{frozen}"
+
+    def _fault(self, error: Exception) -> StoreError:
+        return StoreError(
+            f"the catalogue {self.path} cannot be used",
+            why=str(error),
+            advice="may this user write there, and is there room? The workspace's own files are not touched.",
+        )
+
+    def rows(self, sql: str, values: Sequence[Any] = ()) -> list[Row]:
+        """What a query finds."""
+        try:
+            return [dict(row) for row in self._connection.execute(sql, values)]
+        except sqlite3.Error as error:
+            raise self._fault(error) from error
+
+    def run(self, sql: str, values: Sequence[Any] = ()) -> int:
+        """Run one statement; how many rows it touched."""
+        try:
+            return self._connection.execute(sql, values).rowcount
+        except sqlite3.Error as error:
+            raise self._fault(error) from error
+
+    def run_many(self, sql: str, rows: Iterable[Sequence[Any]]) -> None:
+        """Run one statement for each of many rows."""
+        try:
+            self._connection.executemany(sql, rows)
+        except sqlite3.Error as error:
+            raise self._fault(error) from error
+
+    def insert(self, sql: str, values: Sequence[Any] = ()) -> int:
+        """Insert one row; its number."""
+        rows = self.rows(f"{sql} RETURNING id", values)
+        return int(rows[0]["id"])
+
+    @contextmanager
+    def atomic(self) -> Iterator[None]:
+        """All that is run inside holds together, or not at all; blocks nest."""
+        if self._connection.in_transaction:
+            yield
+            return
+        self.run("BEGIN IMMEDIATE")
+        try:
+            yield
+        except BaseException:
+            self._connection.rollback()
+            raise
+        try:
+            self._connection.commit()
+        except sqlite3.Error as error:
+            raise self._fault(error) from error
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self._connection.close()

@@ -1,0 +1,108 @@
+"""The journal of changes: every step is written down before it is sent and after."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Sequence
+from datetime import UTC, datetime
+
+from concordex.change.steps import Change, State, Step
+from concordex.errors import CalledWrongly, Stopped
+from concordex.store.database import Database, Row
+
+
+class Journal:
+    """Changes and their steps in the catalogue."""
+
+    def __init__(self, database: Database) -> None:
+        self._database = database
+
+    def keep(self, change: Change) -> Change:
+        """Write down a prepared change; the same, with its number."""
+        with self._database.atomic():
+            number = self._database.insert(
+                "INSERT INTO changes (made, kind, system, state) VALUES (?, ?, ?, 'draft')",
+                (_now(), change.kind, change.system),
+            )
+            self._database.run_many(
+                "INSERT INTO steps (change, number, name, action, label, body, state, reason, record_id)"
+                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                (
+                    (number, s.number, s.table, s.action, s.label, json.dumps(s.body()), s.state, s.reason, s.record_id)
+                    for s in change.steps
+                ),
+            )
+        return self.change(number)
+
+    def change(self, number: int) -> Change:
+        """The change of that number, with its steps as they stand."""
+        rows = self._database.rows("SELECT * FROM changes WHERE id = ?", (number,))
+        if not rows:
+            known = [row["id"] for row in self.changes()]
+            advice = f"there is: {', '.join(map(str, known))}" if known else "there is none yet"
+            raise CalledWrongly(f"there is no change {number}", advice=advice)
+        steps = self._database.rows("SELECT * FROM steps WHERE change = ? ORDER BY number", (number,))
+        return Change(
+            number=number, kind=rows[0]["kind"], system=rows[0]["system"], state=rows[0]["state"],
+            steps=tuple(_step(row) for row in steps),
+        )  # fmt: skip
+
+    def changes(self) -> list[Row]:
+        """All changes, newest first, with how many steps stand where."""
+        rows = self._database.rows("SELECT * FROM changes ORDER BY id DESC")
+        sql = "SELECT change, state, COUNT(*) AS steps FROM steps GROUP BY change, state"
+        counts: dict[int, dict[str, int]] = {}
+        for row in self._database.rows(sql):
+            counts.setdefault(row["change"], {})[row["state"]] = row["steps"]
+        return [{**row, "steps": counts.get(row["id"], {})} for row in rows]
+
+    def begin(self, number: int, process: int, is_alive: bool) -> None:
+        """Take the change for this process; refused while another one that lives has it."""
+        condition = "" if not is_alive else " AND state != 'running'"
+        taken = self._database.run(
+            f"UPDATE changes SET state = 'running', begun = ?, process = ? WHERE id = ?{condition}",  # noqa: S608
+            (_now(), process, number),
+        )
+        if not taken:
+            raise Stopped(f"change {number} is being run by another process", advice="`concordex change show` follows it")
+
+    def runner(self, number: int) -> int | None:
+        """The process that has begun the change and not ended it."""
+        rows = self._database.rows("SELECT process FROM changes WHERE id = ? AND state = 'running'", (number,))
+        return rows[0]["process"] if rows else None
+
+    def end(self, number: int, state: str) -> None:
+        """Note how a run ended."""
+        self._database.run("UPDATE changes SET state = ?, ended = ? WHERE id = ?", (state, _now(), number))
+
+    def sending(self, number: int, steps: Sequence[Step]) -> None:
+        """Write down that these steps are about to be sent: durable before the first byte leaves."""
+        moment = _now()
+        with self._database.atomic():
+            self._database.run_many(
+                "UPDATE steps SET state = 'sent', sent = ? WHERE change = ? AND number = ?",
+                ((moment, number, step.number) for step in steps),
+            )
+
+    def settled(self, number: int, outcomes: Iterable[tuple[Step, State, str | None, str | None]]) -> None:
+        """Write down what became of steps: ``(step, state, reason, record_id)``."""
+        moment = _now()
+        with self._database.atomic():
+            self._database.run_many(
+                "UPDATE steps SET state = ?, reason = ?, record_id = COALESCE(?, record_id), answered = ?"
+                " WHERE change = ? AND number = ?",
+                ((state, reason, made, moment, number, step.number) for step, state, reason, made in outcomes),
+            )
+
+
+def _step(row: Row) -> Step:
+    body = json.loads(row["body"])
+    return Step(
+        number=row["number"], table=row["name"], action=row["action"], label=row["label"], state=row["state"],
+        reason=row["reason"], record_id=row["record_id"], entry=body["entry"], source=body["source"],
+        key=body["key"], was=body["was"], shall=body["shall"],
+    )  # fmt: skip
+
+
+def _now() -> str:
+    return datetime.now(UTC).isoformat()

@@ -1,0 +1,59 @@
+"""Parquet files, written whole and then renamed into place."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from pathlib import Path
+
+import polars as pl
+
+from concordex.errors import StoreError
+from concordex.model.fields import FIELDS, ORIGINAL
+from concordex.store.catalogue import Snapshot
+
+#: Small enough that a filter on one site skips most of a sorted file and memory stays flat.
+_ROWS = 65_536
+
+
+def write(frame: pl.DataFrame, path: Path) -> None:
+    """Write ``frame`` to ``path`` so that a reader finds all of it or nothing."""
+    making = path.with_name(f".{path.name}.{os.getpid()}")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        frame.write_parquet(making, compression="zstd", compression_level=1, row_group_size=_ROWS)
+        making.replace(path)
+    except OSError as error:
+        making.unlink(missing_ok=True)
+        raise StoreError(
+            f"{path} cannot be written", why=error.strerror or str(error),
+            advice="may this user write there, and is there room?",
+        ) from error  # fmt: skip
+
+
+def scan(path: Path) -> pl.LazyFrame:
+    """The frame in ``path``, read as far as it is needed."""
+    if not path.is_file():
+        raise StoreError(f"{path} is gone", advice="pull again to make a new snapshot")
+    return pl.scan_parquet(path)
+
+
+def together(root: Path, snapshots: Sequence[Snapshot]) -> pl.LazyFrame:
+    """Snapshots of one table from several systems as one frame, with the ``system`` first."""
+    frames = [
+        scan(root / snapshot.file).with_columns(pl.lit(snapshot.system).alias("system"))
+        for snapshot in snapshots
+        if snapshot.file
+    ]
+    if not frames:
+        return pl.LazyFrame(schema={"system": pl.String(), **{n: t.dtype for n, t in FIELDS.items()}})
+    return join(frames)
+
+
+def join(frames: Sequence[pl.LazyFrame]) -> pl.LazyFrame:
+    """Frames of one table, each with its ``system``, below each other; columns in our order."""
+    joined = pl.concat(frames, how="diagonal_relaxed") if len(frames) > 1 else frames[0]
+    names = joined.collect_schema().names()
+    ordered = ["system", *(n for n in FIELDS if n in names)]
+    rest = [n for n in names if n not in ordered and n != ORIGINAL]
+    return joined.select(*ordered, *rest, *([ORIGINAL] if ORIGINAL in names else []))

@@ -1,0 +1,1 @@
+"""Talking HTTP: dialects, sessions, signing in, paging, reading tables and writing records."""

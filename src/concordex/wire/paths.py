@@ -1,0 +1,65 @@
+"""Where a value stands in an answer: plain members fast, anything else by JSONPath (RFC 9535)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from functools import cache
+from typing import Any
+
+_PLAIN = re.compile(r"(?:\$\.)?([A-Za-z_][\w-]*(?:\.[A-Za-z_][\w-]*)*)")
+
+
+class PathError(ValueError):
+    """Not a path."""
+
+
+class Path:
+    """A compiled path: ``label``, ``chassis.serial`` or ``$.ports[*].mac``; ``$`` is the whole."""
+
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self.steps: tuple[str, ...] | None = None
+        self._find: Callable[[Any], list[Any]] | None = None
+        plain = _PLAIN.fullmatch(text)
+        if text == "$":
+            self.steps = ()
+        elif plain:
+            self.steps = tuple(plain[1].split("."))
+        else:
+            self._find = _compiled(text)
+
+    def first(self, value: Any) -> Any:
+        """The value at this path, or None; of several, a list of them all."""
+        if self.steps is not None:
+            for step in self.steps:
+                value = value.get(step) if isinstance(value, dict) else None
+            return value
+        assert self._find
+        found = self._find(value)
+        return found[0] if len(found) == 1 else found or None
+
+    def column(self, records: Sequence[Any]) -> list[Any]:
+        """The value at this path in each record, which must be a mapping."""
+        if self.steps is not None and len(self.steps) == 1:
+            step = self.steps[0]
+            return [record.get(step) for record in records]
+        return [self.first(record) for record in records]
+
+
+@cache
+def at(text: str) -> Path:
+    """The path that ``text`` says, compiled once."""
+    return Path(text)
+
+
+def _compiled(text: str) -> Callable[[Any], list[Any]]:
+    import jsonpath_rfc9535 as jsonpath
+
+    if not text.startswith("$"):
+        raise PathError(f"{text!r} is neither a plain member path nor JSONPath, which begins with $")
+    try:
+        query = jsonpath.compile(text)
+    except jsonpath.JSONPathError as error:
+        raise PathError(f"{text!r} is not JSONPath (RFC 9535): {str(error).splitlines()[0]}") from error
+    return lambda value: list(query.find(value).values())

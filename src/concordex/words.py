@@ -1,0 +1,27 @@
+"""Nearest words, for messages that help."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+
+def nearest(word: str, known: Iterable[str], floor: float = 60) -> str | None:
+    """The known word most like ``word``, or None when none is like it."""
+    from rapidfuzz import fuzz, process
+
+    found = process.extractOne(word, list(known), scorer=fuzz.ratio, score_cutoff=floor)
+    return found[0] if found else None
+
+
+def suggestion(word: str, known: Iterable[str]) -> str:
+    """``did you mean "…"?`` or, failing that, the list of what there is."""
+    words = sorted(set(known))
+    found = nearest(word.lower(), words)
+    if found:
+        return f'did you mean "{found}"?'
+    return f"there is: {', '.join(words)}" if words else "there is none yet"
+
+
+def plural(count: int, one: str, many: str = "") -> str:
+    """``1 device``, ``1,204 devices``."""
+    return f"{count:,} {one if count == 1 else many or one + 's'}"

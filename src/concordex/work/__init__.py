@@ -1,0 +1,5 @@
+"""The use cases, and the public Python API: :class:`Workspace`."""
+
+from concordex.work.workspace import Workspace
+
+__all__ = ["Workspace"]

@@ -1,0 +1,87 @@
+"""Making a workspace, and adding systems to it; comments that people wrote are kept."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from io import StringIO
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from concordex.documents import check, read_yaml
+from concordex.errors import CalledWrongly, StoreError
+from concordex.work.config import FILE, Config
+
+if TYPE_CHECKING:
+    from concordex.work.workspace import Workspace
+
+_NEW = """\
+# A Concordex workspace: which systems there are, and the rules of the house.
+# Secrets are named here (env:, file:, keyring:, command:) and never written down.
+format: 1
+
+reconcile:
+  stale_after: 14d     # not seen for longer: a finding
+
+guards:                # a change that is larger than this stops before it starts
+  creations: 1000
+  updates: 1000
+  share: 0.5           # of a table's records
+
+systems: {}
+"""
+
+
+def init(folder: Path) -> Path:
+    """Make a workspace in ``folder``; the path of its new ``concordex.yaml``."""
+    path = folder / FILE
+    if path.exists():
+        raise CalledWrongly(f"{folder} is a workspace already", advice="concordex system add NAME --dialect … --url …")
+    try:
+        (folder / "dialects").mkdir(parents=True, exist_ok=True)
+        path.write_text(_NEW, encoding="utf-8")
+    except OSError as error:
+        raise StoreError(f"{folder} cannot be written", why=error.strerror or str(error)) from error
+    return path
+
+
+def add_system(workspace: Workspace, name: str, settings: Mapping[str, Any]) -> None:
+    """Add a system to ``concordex.yaml``; refused whole when the result would not be valid."""
+    from concordex.wire.load import find
+
+    if name in workspace.config.systems:
+        raise CalledWrongly(f"there is a system {name!r} already", advice=f"edit it in {workspace.root / FILE}")
+    dialect = find(str(settings["dialect"]), workspace.root / "dialects")
+    path = workspace.root / FILE
+    document = read_yaml(path)
+    entry = {key: value for key, value in settings.items() if value}
+    entry["credentials"] = dict(settings.get("credentials") or {})
+    missing = [wanted for wanted in dialect.credentials if wanted not in entry["credentials"]]
+    if missing:
+        offer = " ".join(
+            f"--credential {key}={'env:NAME' if dialect.credentials[key].secret else 'TEXT'}" for key in missing
+        )
+        raise CalledWrongly(f"the dialect {dialect.name} needs: {', '.join(missing)}", advice=f"add {offer}")
+    if not document.get("systems"):
+        document["systems"] = {}
+    document["systems"][name] = entry
+    text = _written(document)
+    _check_text(text, path)
+    making = path.with_suffix(".new")
+    making.write_text(text, encoding="utf-8")
+    making.replace(path)
+
+
+def _check_text(text: str, path: Path) -> None:
+    from concordex.documents import parse_yaml
+
+    check(parse_yaml(text, str(path)), Config, str(path))
+
+
+def _written(document: Any) -> str:
+    from ruamel.yaml import YAML
+
+    yaml = YAML()
+    yaml.indent(mapping=2, sequence=4, offset=2)
+    stream = StringIO()
+    yaml.dump(document, stream)
+    return stream.getvalue()

@@ -1,0 +1,108 @@
+"""Asking the systems now, with as much of the filter as each can apply itself; nothing is kept."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Mapping, Sequence
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+import polars as pl
+
+from concordex.errors import CalledWrongly
+from concordex.model.fields import ORIGINAL, Type, type_of
+from concordex.query.bind import Binder
+from concordex.query.funnel import Stage, funnel
+from concordex.query.reach import Ability, Reached, reach
+from concordex.query.tree import And, Filter
+from concordex.store.snapshots import join
+from concordex.wire import dialect as d
+from concordex.wire.mapping import follow
+from concordex.wire.read import Look, count, read_table
+from concordex.work.concurrent import all_of
+from concordex.work.pull import order
+from concordex.words import suggestion
+
+if TYPE_CHECKING:
+    from concordex.work.workspace import Workspace
+
+Live = tuple[pl.LazyFrame, list[str], list[Stage]]
+
+
+def fetch(
+    workspace: Workspace, table: str, systems: Sequence[str], query: Filter | None, *, funnel: bool = False
+) -> Live:
+    """The records that the systems hold now; with ``funnel``, also how the count narrowed."""
+    names = [name for name in workspace.systems(systems) if table in workspace.dialect(name).tables]
+    if not names:
+        known = {t for name in workspace.systems(systems) for t in workspace.dialect(name).tables}
+        raise CalledWrongly(f"there is no table {table!r}", advice=suggestion(table, known))
+    now = workspace.now()
+    answers = asyncio.run(_fetch_all(workspace, names, table, query, now, funnel))
+    frames = [
+        look.frame.lazy().with_columns(pl.lit(name).alias("system"))
+        for name, (look, _, _) in zip(names, answers, strict=True)
+    ]
+    joined, notes, stages = join(frames), [], []
+    for name, (look, reached, total) in zip(names, answers, strict=True):
+        if not look.whole:
+            notes.append(f"{name}/{table} is partial: {look.fault}")
+        if funnel and query:
+            stages += _stages(name, joined.filter(pl.col("system") == name), query, reached, (total, look.distinct), now)
+    return joined, notes, stages
+
+
+async def _fetch_all(
+    workspace: Workspace, names: Sequence[str], table: str, query: Filter | None, now: datetime, funnel: bool
+) -> list[tuple[Look, Reached, int | None]]:
+    async def one(name: str) -> tuple[Look, Reached, int | None]:
+        dialect = workspace.dialect(name)
+        reached = reachable(query, dialect.tables[table], now) if query else Reached()
+        async with workspace.session(name) as session:
+            looks = {n: await read_table(session, n) for n in order(dialect, [table])[:-1]}
+            look = await read_table(session, table, reached.parameters)
+            look.frame = follow(look.frame, dialect.tables[table], {n: done.frame for n, done in looks.items()})
+            total = await count(session, table) if funnel and reached.nodes else look.announced
+        return look, reached, total
+
+    return await all_of(one(name) for name in names)
+
+
+def reachable(query: Filter, table: d.Table, now: datetime) -> Reached:
+    """What of ``query`` a system can apply to ``table`` itself."""
+    types: Mapping[str, Type] = {"system": Type.TEXT, **table.types}
+    abilities = [_ability(rule, table) for rule in table.filters]
+    try:
+        return reach(query, Binder(query, types, now), abilities)
+    except CalledWrongly:
+        return Reached()  # a field that this system lacks: all is filtered here
+
+
+def _ability(rule: d.FilterMap, table: d.Table) -> Ability:
+    mapped = table.fields[rule.field].values
+    values: dict[str, list[str]] | None = None
+    if mapped is not None:
+        values = {}
+        for theirs, ours in mapped.items():
+            if ours is not None:
+                values.setdefault(ours, []).append(theirs)
+    return Ability(
+        field=rule.field, tests=tuple(rule.tests), parameter=rule.parameter, write=rule.write,
+        several=rule.several, together=rule.together, time=rule.time, any_case=rule.any_case, values=values,
+    )  # fmt: skip
+
+
+def _stages(
+    name: str, frame: pl.LazyFrame, query: Filter, reached: Reached, counts: tuple[int | None, int], now: datetime
+) -> list[Stage]:
+    """The whole, then what the system applied (as one stage), then what was applied here."""
+    total, came = counts
+    stages = [Stage(clause=f"(all of {name})", left=total, by=name)]
+    if reached.nodes:
+        said = " and ".join(query.written(node) for node in reached.nodes)
+        stages.append(Stage(clause=said, left=came, by=name))
+    rest = tuple(node for node in query.conjuncts if node not in reached.nodes)
+    if rest:
+        types = {n: type_of(t, n) for n, t in frame.collect_schema().items() if n != ORIGINAL}
+        stages += funnel(frame, Binder(Filter(query.text, And(rest)), types, now))[1:]
+    return stages

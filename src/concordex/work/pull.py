@@ -1,0 +1,173 @@
+"""Pulling: every table asked for, of every system asked for, at once; each proved whole or called partial."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING
+
+import polars as pl
+
+from concordex.errors import CalledWrongly, ConcordexError, StoreError
+from concordex.store import snapshots as store
+from concordex.store.catalogue import Snapshot
+from concordex.wire.dialect import Dialect
+from concordex.wire.mapping import follow, odd_kinds
+from concordex.wire.read import Look, read_table
+from concordex.wire.session import Session, Traffic
+from concordex.words import suggestion
+from concordex.work.concurrent import all_of
+
+if TYPE_CHECKING:
+    from concordex.work.workspace import Workspace
+
+#: Told as records come: system, table, how many so far, and how many were announced.
+Progress = Callable[[str, str, int, int | None], None]
+
+
+@dataclass(frozen=True)
+class Pull:
+    """What came of a pull: its number, and a snapshot (or a failure) for each table."""
+
+    number: int
+    outcome: str
+    snapshots: tuple[Snapshot, ...]
+
+
+def pull(
+    workspace: Workspace, systems: Sequence[str] = (), tables: Sequence[str] = (), progress: Progress | None = None
+) -> Pull:
+    """Fetch ``tables`` (or all) of ``systems`` (or all) and keep them.
+
+    A system that fails does not keep the others from being pulled.  Interrupted, it keeps what was
+    finished, and the pull is called stopped.
+    """
+    names = workspace.systems(systems)
+    wanted = {name: _tables(workspace.dialect(name), tables) for name in names}
+    if not any(wanted.values()):
+        raise CalledWrongly(
+            f"none of these systems has a table {tables[0]!r}",
+            advice=suggestion(tables[0], {t for name in names for t in workspace.dialect(name).tables}),
+        )
+    number = workspace.catalogue.begin_pull(os.getpid())
+    outcome = "stopped"
+    try:
+        asyncio.run(_pull_all(workspace, number, wanted, progress))
+        outcome = _outcome(workspace.catalogue.snapshots_of(number))
+    finally:
+        workspace.catalogue.end_pull(number, outcome)
+    return Pull(number, outcome, tuple(workspace.catalogue.snapshots_of(number)))
+
+
+async def _pull_all(
+    workspace: Workspace, number: int, wanted: dict[str, list[str]], progress: Progress | None
+) -> None:
+    await all_of(
+        _pull_system(workspace, number, system, tables, progress) for system, tables in wanted.items() if tables
+    )
+
+
+async def _pull_system(
+    workspace: Workspace, number: int, system: str, tables: list[str], progress: Progress | None
+) -> None:
+    looks: dict[str, Look] = {}
+    dialect = workspace.dialect(system)
+    at_hand = iter(order(dialect, tables))
+    table = tables[0]
+    begun, before = time.monotonic(), Traffic()
+    try:
+        async with workspace.session(system) as session:
+            for table in at_hand:
+                begun, before = time.monotonic(), _copy(session.traffic)
+                looks[table] = look = await _read(session, table, progress)
+                look.frame = follow(look.frame, dialect.tables[table], {n: done.frame for n, done in looks.items()})
+                if table in tables:
+                    _keep(workspace, number, system, table, look, begun, _spent(session.traffic, before))
+    except StoreError:
+        raise
+    except ConcordexError as error:
+        for missed in (table, *at_hand):
+            if missed in tables:
+                reason = str(error) if missed == table else f"not tried, since {table} failed"
+                _fail(workspace, number, system, missed, reason, begun)
+
+
+async def _read(session: Session, table: str, progress: Progress | None) -> Look:
+    name = session.endpoint.name
+    told = (lambda came, announced: progress(name, table, came, announced)) if progress else None
+    return await read_table(session, table, progress=told)
+
+
+def order(dialect: Dialect, tables: Sequence[str]) -> list[str]:
+    """``tables`` and those that they refer to, each after what it refers to."""
+    done: list[str] = []
+
+    def visit(name: str, path: tuple[str, ...]) -> None:
+        if name in path:
+            raise CalledWrongly(f"the tables {' -> '.join((*path, name))} of dialect {dialect.name} refer in a circle")
+        if name not in done:
+            for spec in dialect.tables[name].fields.values():
+                if spec.via:
+                    visit(spec.via, (*path, name))
+            done.append(name)
+
+    for name in tables:
+        visit(name, ())
+    return done
+
+
+def _keep(
+    workspace: Workspace, number: int, system: str, table: str, look: Look, begun: float, spent: Traffic
+) -> None:
+    file = f"snapshots/{system}/{table}/{number:06d}.parquet"
+    frame = _sorted(look.frame)
+    odd = odd_kinds(frame)
+    notes = [*look.notes, *([f"kinds that are not among ours: {', '.join(odd[:5])}"] if odd else [])]
+    store.write(frame, workspace.store / file)
+    workspace.catalogue.add_snapshot(
+        Snapshot(
+            pull=number, system=system, table=table, taken=datetime.now(UTC),
+            outcome="whole" if look.whole else "partial", file=file, announced=look.announced,
+            received=look.received, distinct=look.distinct, fault=look.fault, notes=notes, lost=look.lost,
+            seconds=time.monotonic() - begun, requests=spent.requests, retries=spent.retries, bytes=spent.received,
+        )
+    )  # fmt: skip
+
+
+def _sorted(frame: pl.DataFrame) -> pl.DataFrame:
+    """By site, so that a filter on one skips the rest of the file."""
+    by = [name for name in ("site", "record_id") if name in frame.columns]
+    return frame.sort(by, nulls_last=True)
+
+
+def _fail(workspace: Workspace, number: int, system: str, table: str, reason: str, begun: float) -> None:
+    seconds = time.monotonic() - begun
+    workspace.catalogue.add_snapshot(
+        Snapshot(
+            pull=number, system=system, table=table, taken=datetime.now(UTC), outcome="failed", fault=reason,
+            seconds=seconds,
+        )
+    )  # fmt: skip
+
+
+def _tables(dialect: Dialect, wanted: Sequence[str]) -> list[str]:
+    return [name for name in dialect.tables if not wanted or name in wanted]
+
+
+def _outcome(snapshots: Sequence[Snapshot]) -> str:
+    found = {snapshot.outcome for snapshot in snapshots}
+    if found == {"failed"}:
+        return "failed"
+    return "whole" if found == {"whole"} else "partial"
+
+
+def _copy(traffic: Traffic) -> Traffic:
+    return Traffic(traffic.requests, traffic.retries, traffic.received)
+
+
+def _spent(now: Traffic, before: Traffic) -> Traffic:
+    return Traffic(now.requests - before.requests, now.retries - before.retries, now.received - before.received)

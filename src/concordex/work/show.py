@@ -1,0 +1,158 @@
+"""Looking at tables: chosen, ordered, counted; from snapshots, from the concordance, or live."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+import polars as pl
+
+from concordex.errors import CalledWrongly
+from concordex.model.fields import ALIASES, ORIGINAL, Type, type_of
+from concordex.query.bind import Binder
+from concordex.query.frames import extra_value, to_polars
+from concordex.query.funnel import Stage, funnel
+from concordex.query.parse import parse
+from concordex.query.tree import Filter
+from concordex.store import snapshots as store
+from concordex.work import concordance
+from concordex.words import suggestion
+
+if TYPE_CHECKING:
+    from concordex.store.catalogue import Snapshot
+    from concordex.work.workspace import Workspace
+
+#: Columns of a table that is shown without a choice of columns.
+USUAL = ("system", "name", "kind", "serial", "site", "model", "os_version", "status", "last_seen")
+
+
+@dataclass(frozen=True, kw_only=True)
+class Choice:
+    """What of a table is wanted."""
+
+    where: str | None = None
+    systems: Sequence[str] = ()
+    columns: Sequence[str] = ()
+    sort: Sequence[str] = ()
+    count_by: Sequence[str] = ()
+    limit: int | None = None
+    live: bool = False
+    funnel: bool = False
+
+
+@dataclass(kw_only=True)
+class Selection:
+    """What was found, and what a reader must know to trust it."""
+
+    frame: pl.DataFrame
+    notes: list[str] = field(default_factory=list)
+    stages: list[Stage] = field(default_factory=list)
+
+
+def select(workspace: Workspace, table: str, choice: Choice) -> Selection:
+    """The records of ``table`` that are wanted.
+
+    ``entries``, ``findings`` and ``records`` come from the concordance; anything else from the
+    newest snapshots, or with ``live`` from the systems themselves.
+    """
+    if choice.live:
+        from concordex.work.live import fetch
+
+        query = parse(choice.where) if choice.where else None
+        lazy, notes, stages = fetch(workspace, table, choice.systems, query, funnel=choice.funnel)
+    else:
+        lazy, notes = source(workspace, table, choice.systems)
+        stages = []
+    shape = Shape(lazy)
+    if choice.where:
+        binder = Binder(parse(choice.where), shape.types, workspace.now(), extra=shape.has_original)
+        binder.check()
+        if choice.funnel and not choice.live:
+            stages = funnel(lazy, binder)
+        lazy = lazy.filter(to_polars(binder.query.node, binder))
+    frame = _counted(lazy, shape, choice) if choice.count_by else _chosen(lazy, shape, choice)
+    return Selection(frame=frame, notes=notes, stages=stages)
+
+
+def source(workspace: Workspace, table: str, systems: Sequence[str] = ()) -> tuple[pl.LazyFrame, list[str]]:
+    """A table as a lazy frame, and notes on what it rests."""
+    if table in ("entries", "findings"):
+        return concordance.read(workspace, table), concordance.notes(workspace)
+    name = "devices" if table == "records" else table
+    everything = workspace.memory.newest()
+    found = [s for s in everything if s.table == name and s.system in (systems or [s.system])]
+    if systems:
+        workspace.systems(systems)
+    if not found:
+        known = {s.table for s in everything} | {"records", "entries", "findings"}
+        if table in known:
+            raise CalledWrongly(f"no snapshot of {table} of {', '.join(systems)}", advice="concordex pull")
+        raise CalledWrongly(f"there is no table {table!r}", advice=suggestion(table, known))
+    lazy = store.together(workspace.store, found)
+    if table == "records":
+        lazy = concordance.with_entries(workspace, lazy)
+    return lazy, _doubts(workspace, found)
+
+
+def _doubts(workspace: Workspace, found: Sequence[Snapshot]) -> list[str]:
+    """What is shown but not the latest word, or not the whole."""
+    notes = []
+    for snapshot in found:
+        if not snapshot.whole:
+            notes.append(f"{snapshot.system}/{snapshot.table} is partial: {snapshot.fault}")
+        newer = [s for s in workspace.memory.latest_of(snapshot.system) if s.table == snapshot.table]
+        if newer and newer[0].id != snapshot.id:
+            notes.append(
+                f"{snapshot.system}/{snapshot.table} is of {snapshot.taken:%Y-%m-%d %H:%M} UTC: "
+                f"pull {newer[0].pull} was {newer[0].outcome}"
+            )
+    return notes
+
+
+class Shape:
+    """The columns of a lazy frame and their types."""
+
+    def __init__(self, lazy: pl.LazyFrame) -> None:
+        schema = lazy.collect_schema()
+        self.types: dict[str, Type] = {n: type_of(t, n) for n, t in schema.items() if n != ORIGINAL}
+        self.has_original = ORIGINAL in schema
+
+    def column(self, name: str) -> pl.Expr:
+        """The column called ``name``; a dotted name reaches into the system's own record."""
+        known = ALIASES.get(name, name)
+        if known in self.types:
+            return pl.col(known).alias(name)
+        if self.has_original and name == ORIGINAL:
+            return pl.col(ORIGINAL)
+        if self.has_original and "." in name:
+            return extra_value(name.removeprefix("extra.")).alias(name)
+        raise CalledWrongly(f"there is no column {name!r}", advice=suggestion(name, self.types))
+
+
+def _chosen(lazy: pl.LazyFrame, shape: Shape, choice: Choice) -> pl.DataFrame:
+    keys = [(name.removeprefix("-"), name.startswith("-")) for name in choice.sort]
+    sorters = [shape.column(name) for name, _ in keys]
+    columns = [shape.column(name) for name in choice.columns] or [pl.col(name) for name in shape.types]
+    if sorters:
+        lazy = lazy.sort(sorters, descending=[down for _, down in keys], nulls_last=True)
+    if choice.limit is not None:
+        lazy = lazy.limit(choice.limit)
+    return lazy.select(columns).collect(engine="streaming")
+
+
+def _counted(lazy: pl.LazyFrame, shape: Shape, choice: Choice) -> pl.DataFrame:
+    columns = [shape.column(name) for name in choice.count_by]
+    lists = [name for name in choice.count_by if shape.types.get(ALIASES.get(name, name), Type.TEXT).is_list]
+    counted = lazy.select(columns)
+    for name in lists:
+        counted = counted.explode(name)
+    counted = counted.group_by(choice.count_by).len("count")
+    if not choice.sort:
+        return counted.sort(["count", *choice.count_by], descending=[True, *(False for _ in choice.count_by)]).collect()
+    return _chosen(counted, Shape(counted), Choice(sort=choice.sort, limit=choice.limit))
+
+
+def filter_of(text: str) -> Filter:
+    """The filter that ``text`` says."""
+    return parse(text)

@@ -1,0 +1,176 @@
+"""A workspace: a folder with ``concordex.yaml``, and what is known about its systems.
+
+This is the public Python API.  Each method is one use case, with a module of its own beside this
+one; modules are imported when they are used, so that a light command stays light.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from datetime import UTC, datetime
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from concordex.errors import CalledWrongly, StoreError
+from concordex.words import suggestion
+
+if TYPE_CHECKING:
+    import polars as pl
+
+    from concordex.change.steps import Change
+    from concordex.store.catalogue import Catalogue
+    from concordex.store.journal import Journal
+    from concordex.wire.dialect import Dialect
+    from concordex.wire.session import Endpoint, Session
+    from concordex.work.config import Config
+    from concordex.work.show import Selection
+
+#: Below the workspace's folder: data, not to be kept in version control.
+STORE = ".concordex"
+
+
+class Workspace:
+    """The systems, snapshots, entries and changes of one folder."""
+
+    def __init__(self, root: Path | str) -> None:
+        self.root = Path(root)
+        if not (self.root / "concordex.yaml").is_file():
+            raise CalledWrongly(f"{self.root} is not a workspace: it has no concordex.yaml", advice="concordex init DIR")
+
+    @classmethod
+    def nearest(cls, given: Path | None = None) -> Workspace:
+        """The workspace given, or named by CONCORDEX_WORKSPACE, or the nearest from here upwards."""
+        named = given or os.environ.get("CONCORDEX_WORKSPACE")
+        if named:
+            return cls(named)
+        here = Path.cwd()
+        for folder in (here, *here.parents):
+            if (folder / "concordex.yaml").is_file():
+                return cls(folder)
+        raise CalledWrongly(
+            "there is no workspace here or above", advice="make one with `concordex init`, or name one with -w DIR"
+        )
+
+    @cached_property
+    def config(self) -> Config:
+        """What ``concordex.yaml`` says."""
+        from concordex.work.config import load
+
+        return load(self.root)
+
+    @property
+    def store(self) -> Path:
+        """Where pulled data lives."""
+        return self.root / STORE
+
+    @cached_property
+    def catalogue(self) -> Catalogue:
+        """The catalogue, for writing."""
+        from concordex.store.catalogue import Catalogue
+
+        self._keep_out_of_version_control()
+        return Catalogue(self.store / "catalogue.sqlite", write=True)
+
+    @cached_property
+    def memory(self) -> Catalogue:
+        """The catalogue, for reading; it may stand in a folder that cannot be written."""
+        from concordex.store.catalogue import Catalogue
+
+        if "catalogue" in self.__dict__:
+            return self.catalogue
+        if not (self.store / "catalogue.sqlite").is_file():
+            raise CalledWrongly("nothing has been pulled yet", advice="concordex pull")
+        return Catalogue(self.store / "catalogue.sqlite", write=False)
+
+    @cached_property
+    def journal(self) -> Journal:
+        """The journal of changes, for writing."""
+        from concordex.store.journal import Journal
+
+        return Journal(self.catalogue.database)
+
+    @cached_property
+    def record_of_changes(self) -> Journal:
+        """The journal of changes, for reading."""
+        from concordex.store.journal import Journal
+
+        return Journal(self.memory.database)
+
+    def systems(self, names: Sequence[str] = ()) -> list[str]:
+        """The systems named, or all; an unknown name is told with its nearest."""
+        known = self.config.systems
+        for name in names:
+            if name not in known:
+                raise CalledWrongly(f"there is no system {name!r}", advice=suggestion(name, known))
+        if not known:
+            raise CalledWrongly("this workspace has no system yet", advice="concordex system add NAME --dialect … --url …")
+        return [name for name in known if not names or name in names]
+
+    def dialect(self, system: str) -> Dialect:
+        """The dialect that a system speaks."""
+        from concordex.wire.load import find
+
+        return find(self.config.systems[system].dialect, self.root / "dialects")
+
+    def role(self, system: str) -> str:
+        """Whether a system manages devices or is told about them."""
+        return self.config.systems[system].role or self.dialect(system).role
+
+    def session(self, system: str) -> Session:
+        """A session with a system, to be entered with ``async with``."""
+        from concordex.wire.session import Session
+
+        return Session(self._endpoint(system), self.dialect(system))
+
+    def _endpoint(self, name: str) -> Endpoint:
+        from concordex.wire.secrets import fetch, is_reference
+        from concordex.wire.session import Endpoint
+        from concordex.work.config import check_credentials
+
+        system = self.config.systems[name]
+        check_credentials(system, self.dialect(name), name, self.root)
+        credentials = {
+            key: fetch(given, self.root) if is_reference(given) else given for key, given in system.credentials.items()
+        }
+        ca = str(self.root / system.tls.ca) if system.tls.ca else None
+        return Endpoint(name=name, url=system.url, credentials=credentials, ca=ca, verify=system.tls.verify)
+
+    def show(self, table: str, **choice: object) -> Selection:
+        """Records of a table, chosen and ordered; see :class:`concordex.work.show.Choice`."""
+        from concordex.work.show import Choice, select
+
+        return select(self, table, Choice(**choice))  # type: ignore[arg-type]
+
+    def entries(self) -> pl.DataFrame:
+        """The concordance as a frame: one row for each device."""
+        from concordex.work.concordance import read
+
+        return read(self, "entries").collect()
+
+    def findings(self) -> pl.DataFrame:
+        """What a person should look at, as a frame."""
+        from concordex.work.concordance import read
+
+        return read(self, "findings").collect()
+
+    def change(self, number: int) -> Change:
+        """A change and its steps, as they stand."""
+        return self.record_of_changes.change(number)
+
+    def now(self) -> datetime:
+        """The moment from which ages are counted."""
+        return datetime.now(UTC)
+
+    def _keep_out_of_version_control(self) -> None:
+        try:
+            self.store.mkdir(exist_ok=True)
+            ignore = self.store / ".gitignore"
+            if not ignore.exists():
+                ignore.write_text("*\n", encoding="utf-8")
+        except OSError as error:
+            raise StoreError(
+                f"the store {self.store} cannot be written", why=error.strerror or str(error),
+                advice="pulls and changes are kept there: run as a user who may write, or choose another with -w",
+            ) from error  # fmt: skip
