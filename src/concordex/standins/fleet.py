@@ -40,6 +40,9 @@ class Rates:
     no_serial: float = 0.08
     recorded_twice: float = 0.01
     written_otherwise: float = 0.2
+    no_mac: float = 0.15
+    no_tag: float = 0.1
+    old_release: float = 0.1
     remark: float = 0.15
 
 
@@ -274,7 +277,8 @@ def _tell_muster(device: Device, fleet: Fleet, told: Accounts) -> None:
 
 def _tell_stowage(device: Device, fleet: Fleet, told: Accounts) -> None:
     rng, rates = fleet.random, fleet.rates
-    if not device.spare and rng.random() < rates.not_recorded:
+    unheard_of = device.site == places.NEWEST_VESSEL or device.maker == places.NEWEST_MAKER
+    if not device.spare and (unheard_of or rng.random() < rates.not_recorded):
         return
     number, serial, swapped = device.number, device.serial, False
     if device.kind in ("router", "switch", "access-point") and not device.stack and rng.random() < rates.swapped:
@@ -287,14 +291,15 @@ def _tell_stowage(device: Device, fleet: Fleet, told: Accounts) -> None:
     elif rng.random() < rates.placeholder_serial:
         serial = rng.choice(("TBD", "n/a", "unknown"))
     title = _titled(device, rng, rates, told)
-    mac = "" if swapped or rng.random() < 0.3 else device.mac.replace(":", "-" if rng.random() < 0.5 else ":")
+    release = rng.choice(("", "1.0")) if rng.random() < rates.old_release else device.os_version
+    mac = "" if swapped or rng.random() < rates.no_mac else device.mac.replace(":", "-" if rng.random() < 0.5 else ":")
     record = {
-        "title": title, "serialNumber": serial, "tag": "" if swapped or rng.random() < 0.4 else device.asset_tag,
+        "title": title, "serialNumber": serial, "tag": "" if swapped or rng.random() < rates.no_tag else device.asset_tag,
         "place": rng.choice(places.SITES) if rng.random() < 0.03 else device.site,
         "maker": device.maker, "product": device.model, "class": device.kind,
         "state": "stored" if device.spare else "in service",
         "primaryAddress": "" if device.spare else device.ip, "hardwareAddress": mac,
-        "softwareRelease": rng.choice(("", device.os_version)), "origin": "",
+        "softwareRelease": release, "origin": "",
         "remark": rng.choice(places.REMARKS) if rng.random() < rates.remark else "",
     }  # fmt: skip
     _record(told, record, number)

@@ -20,7 +20,10 @@ PRODUCTS: dict[str, tuple[tuple[str, str, str, tuple[str, ...]], ...]] = {
         ("Ostrel", "Linnet 24P", "Ostrel Base", ("4.9.1", "4.10.0", "4.10.3")),
     ),
     "access-point": (("Ostrel", "Wren 6", "Ostrel Air", ("10.2.7", "10.3.0")),),
-    "firewall": (("Kelmoor", "Palisade 90", "KelGuard", ("9.0.12", "9.1.3")),),
+    "firewall": (
+        ("Kelmoor", "Palisade 90", "KelGuard", ("9.0.12", "9.1.3")),
+        ("Sandling", "Mole 50", "SandGuard", ("2.4.0",)),
+    ),
     "server": (("Dunhollow", "R2 Plinth", "Harbour Linux", ("11.4", "12.1")),),
     "laptop": (
         ("Vantry", "Folio 14", "Casement", ("22.4.1", "23.1.0", "23.2.2")),
@@ -29,6 +32,9 @@ PRODUCTS: dict[str, tuple[tuple[str, str, str, tuple[str, ...]], ...]] = {
     "tablet": (("Pellory", "Counter 11", "Lintel", ("13.0", "14.0")),),
     "handheld": (("Pellory", "Clasp T3", "Lintel", ("12.1", "13.0", "14.0")),),
 }
+
+#: What came last: nobody has told the inventory yet.
+NEWEST_VESSEL, NEWEST_MAKER = VESSELS[-1], "Sandling"
 
 #: Each kind's share of the fleet, and how its devices are named.
 SHARES = {
@@ -43,7 +49,7 @@ PREFIX = {
 #: The first three octets of the network cards of each maker: none is assigned to anybody real.
 CARDS = {
     "Brackwater": "0c:b1:00", "Ostrel": "0c:b1:01", "Kelmoor": "0c:b1:02", "Dunhollow": "0c:b1:03",
-    "Vantry": "0c:b1:04", "Pellory": "0c:b1:05", "dock": "0c:b1:06",
+    "Vantry": "0c:b1:04", "Pellory": "0c:b1:05", "Sandling": "0c:b1:07", "dock": "0c:b1:06",
 }  # fmt: skip
 
 PEOPLE = ("a.brine", "b.cleat", "c.davit", "d.fender", "e.galley", "f.hawser", "g.keel", "h.leeboard")

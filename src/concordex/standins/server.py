@@ -75,6 +75,7 @@ class Harbour:
 
 
 def _listen() -> socket.socket:
-    listening = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
+    # the protocol is named so that asyncio turns off delayed sending (TCP_NODELAY) on what it accepts
+    listening = socket.socket(socket.AF_INET, socket.SOCK_STREAM, socket.IPPROTO_TCP)
     listening.bind(("127.0.0.1", 0))
     return listening

@@ -199,8 +199,10 @@ class FieldWrite(Part):
     values: dict[str, str] | None = Field(None, description="Ours: their word.")
     take: Literal["first"] | None = Field(None, description="Of a list, only the first.")
     join: str | None = Field(None, description="What stands between the values of a list.")
-    owner: Literal["ours", "theirs", "when_empty"] = Field(
-        "ours", description="theirs: people keep it, never written; when_empty: written only where nothing is."
+    owner: Literal["ours", "theirs", "when_empty", "when_made"] = Field(
+        "ours",
+        description="theirs: people keep it, never written; when_empty: written where nothing is;"
+        " when_made: written when the record is created.",
     )
 
 
@@ -232,7 +234,10 @@ class Refusals(Part):
 class Write(Part):
     """How a table is written."""
 
-    key: list[str] = Field(description="The fields that name a record: together they find it again.")
+    keys: list[list[str]] = Field(
+        min_length=1,
+        description="Natural keys, the surest first; each is a field, or a list of fields that count together.",
+    )
     required: list[str] = Field(default_factory=list)
     unique: list[str] = Field(default_factory=list, description="Fields of which no two records may hold one value.")
     fields: dict[str, FieldWrite] = Field(default_factory=dict)
@@ -241,7 +246,12 @@ class Write(Part):
     update: Update | None = None
     refusals: Refusals | None = None
 
-    @field_validator("key", "required", "unique", mode="before")
+    @field_validator("keys", mode="before")
+    @classmethod
+    def _several_keys(cls, given: Any) -> Any:
+        return [_words(key) for key in _words(given)] if isinstance(given, str | list) else given
+
+    @field_validator("required", "unique", mode="before")
     @classmethod
     def _several_fields(cls, given: Any) -> Any:
         return _words(given)
@@ -249,7 +259,9 @@ class Write(Part):
     @field_validator("fields", mode="before")
     @classmethod
     def _short_fields(cls, given: Any) -> Any:
-        return {k: {"to": v} if isinstance(v, str) else v for k, v in given.items()} if isinstance(given, dict) else given
+        if not isinstance(given, dict):
+            return given
+        return {k: {"to": v} if isinstance(v, str) else v for k, v in given.items()}
 
 
 class Table(Part):
@@ -333,7 +345,8 @@ def _others(table: Table) -> list[tuple[str, str]]:
 def _check_write(name: str, table: Table) -> None:
     if table.write is None:
         return
-    for place, fields in (("key", table.write.key), ("unique", table.write.unique), ("fields", table.write.fields)):
+    keyed = [field for key in table.write.keys for field in key]
+    for place, fields in (("keys", keyed), ("unique", table.write.unique), ("fields", list(table.write.fields))):
         for field in fields:
             if field not in table.fields:
                 raise ValueError(f"tables.{name}.write.{place}: {field!r} is not among the table's fields")

@@ -79,13 +79,17 @@ def schema() -> str:
         slot["additionalProperties"] = {"anyOf": [{"type": "string"}, {"$ref": f"#/$defs/{shorthand['title']}"}]}
         if table == "Table":
             slot["additionalProperties"]["anyOf"].append({"type": "array", "items": {"type": "string"}})
-    for part, key in (("FilterMap", "tests"), ("Write", "key"), ("Write", "required"), ("Write", "unique")):
+    for part, key in (("FilterMap", "tests"), ("Write", "required"), ("Write", "unique")):
         _also_text(body["$defs"][part]["properties"], key)
+    keys = body["$defs"]["Write"]["properties"]["keys"]
+    keys["items"] = {"anyOf": [{"type": "string"}, keys["items"]]}
+    _also_text(body["$defs"]["Write"]["properties"], "keys", keys)
     head = {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Concordex dialect"}
     return json.dumps(body | head, indent=2, ensure_ascii=False) + "\n"
 
 
-def _also_text(properties: dict[str, Any], key: str) -> None:
+def _also_text(properties: dict[str, Any], key: str, listed: dict[str, Any] | None = None) -> None:
     """One word may stand where a list of words is meant."""
     kept = {name: properties[key][name] for name in ("description", "default") if name in properties[key]}
-    properties[key] = kept | {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}]}
+    items = listed["items"] if listed else {"type": "string"}
+    properties[key] = kept | {"anyOf": [{"type": "string"}, {"type": "array", "items": items}]}

@@ -118,6 +118,14 @@ async def count(session: Session, name: str) -> int | None:
     return (await _Pager(session, name, {}).first(size=1)).total
 
 
+async def peek(session: Session, name: str) -> tuple[Look, int | None]:
+    """The first page of a table, mapped, and how many records are announced: to see whether it reads."""
+    page = await _Pager(session, name, {}).first()
+    collector = Collector(session.dialect.tables[name])
+    collector.add(page.records)
+    return collector.look(page.total, None, []), page.total
+
+
 async def _look(session: Session, name: str, query: Mapping[str, str], progress: Progress | None) -> Look:
     table = session.dialect.tables[name]
     collector, pager = Collector(table), _Pager(session, name, query)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -33,7 +33,7 @@ def refusals(error: RequestRefused, rules: d.Refusals | None, sent: int) -> list
     return found
 
 
-async def create(session: Session, how: d.Create, bodies: Sequence[Mapping[str, Any]], record_id: str) -> list[str]:
+async def create(session: Session, how: d.Create, bodies: Sequence[Mapping[str, Any]], record_id: str) -> list[Any]:
     """Create records in one call; their new ids, in the order sent.  ``record_id`` is where an id stands."""
     if how.most == 1:
         body: Any = bodies[0]
@@ -48,9 +48,32 @@ async def create(session: Session, how: d.Create, bodies: Sequence[Mapping[str, 
             f"the answer to {how.method} {how.path} names {len(ids)} new records for {len(bodies)} sent",
             where=session.endpoint.name,
         )
-    return [str(number) for number in ids]
+    return ids
 
 
 async def update(session: Session, how: d.Update, record_id: str, body: Mapping[str, Any]) -> None:
     """Alter one record."""
     await session.write(how.method, how.path.replace("{record_id}", record_id), body)
+
+
+#: Finds the system's id of the record of a table that a natural key names.
+FindId = Callable[[str, Mapping[str, Any]], Any]
+
+
+def body_of(values: Mapping[str, Any], write: d.Write, find: FindId) -> dict[str, Any]:
+    """Our fields as the members that the system takes, references as its own ids."""
+    body: dict[str, Any] = {}
+    for name, spec in write.fields.items():
+        if values.get(name) is not None:
+            body[spec.to] = _written(values[name], spec)
+    for ref in write.references.values():
+        key = {theirs: values.get(ours) for theirs, ours in ref.by.items()}
+        if all(value is not None for value in key.values()):
+            body[ref.to] = find(ref.via, key)
+    return body
+
+
+def _written(value: Any, spec: d.FieldWrite) -> Any:
+    if isinstance(value, list):
+        value = spec.join.join(value) if spec.join is not None else value[0] if spec.take == "first" else value
+    return spec.values.get(value, value) if spec.values and isinstance(value, str) else value

@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field
 
-from concordex.documents import Part, check, line_of, read_yaml
+from concordex.documents import Part, check, dotted, line_of, read_yaml
 from concordex.errors import DocumentError
 from concordex.wire.dialect import Dialect, Slug
 from concordex.wire.secrets import SCHEMES, is_reference
@@ -48,8 +48,8 @@ class SyncTarget(Part):
     """What is written into one inventory."""
 
     where: str | None = Field(None, description="Only entries for which this filter holds.")
-    owners: dict[str, Literal["ours", "theirs", "when_empty"]] = Field(
-        default_factory=dict, description="Whose a field is: ours, theirs (never written), when_empty."
+    owners: dict[str, Literal["ours", "theirs", "when_empty", "when_made"]] = Field(
+        default_factory=dict, description="Whose a field is: ours, theirs, when_empty, when_made."
     )
 
 
@@ -110,7 +110,7 @@ def _unknown_systems(document: Any, config: Config) -> list[tuple[int, str, str]
         places += [(("reconcile", "fields", field, at), name) for at, name in enumerate(names)]
     places += [(("sync", name), name) for name in config.sync]
     return [
-        (line_of(document, place), ".".join(str(step) for step in place), f"there is no system {name!r} above")
+        (line_of(document, place), dotted(document, place), f"there is no system {name!r} above")
         for place, name in places
         if name not in config.systems
     ]

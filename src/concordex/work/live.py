@@ -17,10 +17,9 @@ from concordex.query.reach import Ability, Reached, reach
 from concordex.query.tree import And, Filter
 from concordex.store.snapshots import join
 from concordex.wire import dialect as d
-from concordex.wire.mapping import follow
-from concordex.wire.read import Look, count, read_table
+from concordex.wire.read import Look, count
+from concordex.wire.tables import read_tables
 from concordex.work.concurrent import all_of
-from concordex.work.pull import order
 from concordex.words import suggestion
 
 if TYPE_CHECKING:
@@ -59,9 +58,8 @@ async def _fetch_all(
         dialect = workspace.dialect(name)
         reached = reachable(query, dialect.tables[table], now) if query else Reached()
         async with workspace.session(name) as session:
-            looks = {n: await read_table(session, n) for n in order(dialect, [table])[:-1]}
-            look = await read_table(session, table, reached.parameters)
-            look.frame = follow(look.frame, dialect.tables[table], {n: done.frame for n, done in looks.items()})
+            looks = dict([found async for found in read_tables(session, [table], {table: reached.parameters})])
+            look = looks[table]
             total = await count(session, table) if funnel and reached.nodes else look.announced
         return look, reached, total
 

@@ -6,7 +6,7 @@ import asyncio
 import os
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
@@ -16,9 +16,10 @@ from concordex.errors import CalledWrongly, ConcordexError, StoreError
 from concordex.store import snapshots as store
 from concordex.store.catalogue import Snapshot
 from concordex.wire.dialect import Dialect
-from concordex.wire.mapping import follow, odd_kinds
-from concordex.wire.read import Look, read_table
-from concordex.wire.session import Session, Traffic
+from concordex.wire.mapping import odd_kinds
+from concordex.wire.read import Look
+from concordex.wire.session import Traffic
+from concordex.wire.tables import TableProgress, order, read_tables
 from concordex.words import suggestion
 from concordex.work.concurrent import all_of
 
@@ -74,55 +75,33 @@ async def _pull_all(
 async def _pull_system(
     workspace: Workspace, number: int, system: str, tables: list[str], progress: Progress | None
 ) -> None:
-    looks: dict[str, Look] = {}
     dialect = workspace.dialect(system)
-    at_hand = iter(order(dialect, tables))
-    table = tables[0]
+    left = order(dialect, tables)
     begun, before = time.monotonic(), Traffic()
     try:
         async with workspace.session(system) as session:
-            for table in at_hand:
-                begun, before = time.monotonic(), _copy(session.traffic)
-                looks[table] = look = await _read(session, table, progress)
-                look.frame = follow(look.frame, dialect.tables[table], {n: done.frame for n, done in looks.items()})
+            async for table, look in read_tables(session, tables, progress=_told(system, progress)):
                 if table in tables:
-                    _keep(workspace, number, system, table, look, begun, _spent(session.traffic, before))
+                    keep(workspace, number, system, table, look, begun, _spent(session.traffic, before))
+                left.remove(table)
+                begun, before = time.monotonic(), replace(session.traffic)
     except StoreError:
         raise
     except ConcordexError as error:
-        for missed in (table, *at_hand):
+        for missed in left:
             if missed in tables:
-                reason = str(error) if missed == table else f"not tried, since {table} failed"
+                reason = str(error) if missed == left[0] else f"not tried, since {left[0]} failed"
                 _fail(workspace, number, system, missed, reason, begun)
 
 
-async def _read(session: Session, table: str, progress: Progress | None) -> Look:
-    name = session.endpoint.name
-    told = (lambda came, announced: progress(name, table, came, announced)) if progress else None
-    return await read_table(session, table, progress=told)
+def _told(system: str, progress: Progress | None) -> TableProgress | None:
+    return (lambda table, came, announced: progress(system, table, came, announced)) if progress else None
 
 
-def order(dialect: Dialect, tables: Sequence[str]) -> list[str]:
-    """``tables`` and those that they refer to, each after what it refers to."""
-    done: list[str] = []
-
-    def visit(name: str, path: tuple[str, ...]) -> None:
-        if name in path:
-            raise CalledWrongly(f"the tables {' -> '.join((*path, name))} of dialect {dialect.name} refer in a circle")
-        if name not in done:
-            for spec in dialect.tables[name].fields.values():
-                if spec.via:
-                    visit(spec.via, (*path, name))
-            done.append(name)
-
-    for name in tables:
-        visit(name, ())
-    return done
-
-
-def _keep(
+def keep(
     workspace: Workspace, number: int, system: str, table: str, look: Look, begun: float, spent: Traffic
 ) -> None:
+    """Write one table's snapshot and note it in the catalogue."""
     file = f"snapshots/{system}/{table}/{number:06d}.parquet"
     frame = _sorted(look.frame)
     odd = odd_kinds(frame)
@@ -163,10 +142,6 @@ def _outcome(snapshots: Sequence[Snapshot]) -> str:
     if found == {"failed"}:
         return "failed"
     return "whole" if found == {"whole"} else "partial"
-
-
-def _copy(traffic: Traffic) -> Traffic:
-    return Traffic(traffic.requests, traffic.retries, traffic.received)
 
 
 def _spent(now: Traffic, before: Traffic) -> Traffic:

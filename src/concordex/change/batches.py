@@ -1,0 +1,25 @@
+"""How steps are cut into requests."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from itertools import groupby
+
+from concordex.change.steps import Step
+
+
+def stages(steps: Sequence[Step]) -> Iterator[list[Step]]:
+    """Runs of steps of one table and action, in order: each must end before the next begins."""
+    for _, found in groupby(steps, key=lambda step: (step.table, step.action)):
+        yield list(found)
+
+
+def lists(steps: Sequence[Step], most: int) -> list[list[Step]]:
+    """``steps`` in lists of at most ``most``."""
+    return [list(steps[at : at + most]) for at in range(0, len(steps), most)]
+
+
+def halves(steps: Sequence[Step]) -> list[list[Step]]:
+    """Two halves, to find which of them holds the one that was refused."""
+    middle = (len(steps) + 1) // 2
+    return [list(steps[:middle]), list(steps[middle:])]

@@ -1,0 +1,61 @@
+"""Two states in, their differences out: what a target holds against what it should hold."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import polars as pl
+
+Owners = Mapping[str, str]
+
+
+def differences(wanted: pl.DataFrame, actual: pl.DataFrame, owners: Owners) -> dict[str, dict[str, tuple[Any, Any]]]:
+    """For each entry that both hold: the fields to be written, as ``{field: (was, shall)}``.
+
+    Both frames have ``entry`` and the fields.  A field that is ``theirs`` or ``when_made`` is never
+    compared; one that is ``when_empty`` differs only where nothing stands.  A value that we do not have is no
+    reason to erase theirs.  Of a list, each value that the target holds and we know is right.
+    """
+    both = wanted.join(actual, on="entry", suffix="_was")
+    found: dict[str, dict[str, tuple[Any, Any]]] = {}
+    for field, owner in owners.items():
+        if owner in ("theirs", "when_made") or field not in wanted.columns or f"{field}_was" not in both.columns:
+            continue
+        differs = _differs(both, field)
+        if owner == "when_empty":
+            differs &= _empty(both, f"{field}_was")
+        rows = both.filter(differs).select("entry", f"{field}_was", field)
+        for entry, was, shall in rows.iter_rows():
+            found.setdefault(entry, {})[field] = (was, shall)
+    return found
+
+
+def _is_list(frame: pl.DataFrame, name: str) -> bool:
+    return isinstance(frame.schema[name], pl.List)
+
+
+def _empty(frame: pl.DataFrame, name: str) -> pl.Expr:
+    missing = pl.col(name).is_null()
+    return missing | (pl.col(name).list.len() == 0) if _is_list(frame, name) else missing
+
+
+def _differs(both: pl.DataFrame, field: str) -> pl.Expr:
+    shall, was = pl.col(field), pl.col(f"{field}_was")
+    if _is_list(both, field):
+        known = was.list.set_difference(shall).list.len() == 0
+        return _empty(both, field).not_() & (known & _empty(both, f"{field}_was").not_()).fill_null(False).not_()
+    if both.schema[field] == pl.String:
+        shall, was = shall.str.to_lowercase().str.strip_chars(), was.str.to_lowercase().str.strip_chars()
+    return shall.is_not_null() & shall.ne_missing(was)
+
+
+def same(there: Any, ours: Any) -> bool:
+    """Whether a record holds what it should: text regardless of case, of a list at least one value."""
+    there, ours = _values(there), _values(ours)
+    return bool(there & ours) if there and ours else there == ours
+
+
+def _values(value: Any) -> set[str]:
+    items = value if isinstance(value, list) else [value]
+    return {str(item).strip().lower() for item in items if item is not None and str(item).strip()}

@@ -1,0 +1,117 @@
+"""The ``concordex`` command: its parts, and how errors become messages and exit statuses."""
+
+from __future__ import annotations
+
+import logging
+import os
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from concordex.cli.commands import (
+    change,
+    demo,
+    dialect,
+    explain,
+    findings,
+    init,
+    pull,
+    pulls,
+    reconcile,
+    show,
+    sync,
+    system,
+)
+from concordex.cli.statuses import Status
+
+#: What the command line said before the command: read by the commands through :mod:`cli.context`.
+app = typer.Typer(
+    name="concordex",
+    help="Pull device inventories from any management system, reconcile them into one truth, and write it back once.",
+    no_args_is_help=True,
+    rich_markup_mode=None,
+    pretty_exceptions_enable=False,
+    context_settings={"help_option_names": ["-h", "--help"]},
+    epilog="Begin with: concordex demo",
+)
+for command in (demo, init, system, dialect, pull, pulls, show, reconcile, findings, explain, sync, change):
+    command.add_to(app)
+
+
+@app.callback()
+def common(
+    workspace: Annotated[
+        Path | None,
+        typer.Option("--workspace", "-w", help="The workspace; else CONCORDEX_WORKSPACE, else the nearest from here upwards."),
+    ] = None,
+    debug: Annotated[bool, typer.Option("--debug", help="Show requests, and traces of errors.")] = False,
+    version: Annotated[bool, typer.Option("--version", help="Show the version and end.")] = False,
+) -> None:
+    """Take what stands before the command."""
+    if version:
+        from concordex import __version__
+
+        typer.echo(f"concordex {__version__}")
+        raise typer.Exit
+    if workspace is not None:
+        os.environ["CONCORDEX_WORKSPACE"] = str(workspace)
+    if debug:
+        os.environ["CONCORDEX_DEBUG"] = "1"
+        logging.basicConfig(stream=sys.stderr, format="%(message)s")
+        logging.getLogger("concordex").setLevel(logging.DEBUG)
+
+
+def run() -> None:
+    """Run the command line, and end the process with its status."""
+    sys.exit(status_of(sys.argv[1:]))
+
+
+def status_of(arguments: list[str]) -> int:
+    """Run one command; what went wrong goes to standard error, and its status comes back."""
+    from concordex.errors import ConcordexError
+
+    try:
+        status = app(arguments, standalone_mode=False)
+        sys.stdout.flush()
+    except ConcordexError as error:
+        return _told(error)
+    except KeyboardInterrupt:
+        sys.stderr.write("\nstopped\n")
+        return Status.STOPPED
+    except BrokenPipeError:  # the reader has seen enough
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return Status.DONE
+    except typer.Abort:
+        return Status.STOPPED
+    except Exception as error:
+        return _called_wrongly_or_unforeseen(error)
+    return status if isinstance(status, int) else Status.DONE
+
+
+def _told(error: Exception) -> int:
+    from concordex.cli import draw
+    from concordex.errors import ConcordexError
+
+    assert isinstance(error, ConcordexError)
+    if os.environ.get("CONCORDEX_DEBUG"):
+        logging.getLogger("concordex").error("", exc_info=error)
+    text = "\n".join(draw.clean(part) for part in str(error).split("\n"))
+    draw.note(f"concordex: {text}", "red")
+    if error.advice:
+        draw.note(f"  -> {error.advice}")
+    return error.status
+
+
+def _called_wrongly_or_unforeseen(error: Exception) -> int:
+    if hasattr(error, "format_message") and hasattr(error, "show"):  # a usage error of the option parser
+        error.show()
+        return Status.CALLED_WRONGLY
+    if os.environ.get("CONCORDEX_DEBUG"):
+        raise error
+    sys.stderr.write(
+        f"concordex: an error of our own: {type(error).__name__}: {error}\n"
+        "  -> run it again with --debug before the command, and report what it shows\n"
+    )
+    return Status.FAILED

@@ -1,0 +1,1 @@
+"""One file a command: parse, call one function, draw what came back."""

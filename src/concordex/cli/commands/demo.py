@@ -1,0 +1,235 @@
+"""``concordex demo``: the whole job on stand-ins, each command printed before its output."""
+
+from __future__ import annotations
+
+import os
+import shlex
+import subprocess
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from concordex.cli import draw
+from concordex.cli.statuses import Status
+from concordex.errors import CalledWrongly
+
+if TYPE_CHECKING:
+    from concordex.standins.server import Harbour
+
+_RULES = """\
+# The demo workspace of Saltmarsh Ferries, an invented ferry operator.
+format: 1
+
+reconcile:
+  prefer: [fairlead, muster, stowage]   # whose word counts, where they differ
+  fields:
+    site: [muster, fairlead, stowage]   # scanners wander: the endpoint manager knows best
+  stale_after: 14d
+  at_rest: status = stored              # spares: no manager is expected to know them
+
+sync:
+  stowage:
+    owners:
+      comment: theirs                   # what people write there is never touched
+
+guards:
+  creations: {most}
+  updates: {most}
+  share: 0.5
+
+"""
+
+_STEPS: tuple[tuple[str, str], ...] = (
+    ("Can each system be reached, and read?", "system check"),
+    ("Fetch everything, and prove that it is everything.", "pull"),
+    ("Look: which switches run an old release?", "show devices --where 'kind = switch and os_version < 7.2.10' --columns name,serial,site,os_version,last_seen --limit 8"),
+    ("Count what there is.", "show devices --count-by system,kind"),
+    (
+        "Narrow down, clause by clause; ask the systems now, and let them filter what they can.",
+        "show devices --live --system muster --where 'kind in (tablet, handheld) and last_seen newer than 7d and battery.level < 20' --funnel",
+    ),
+    ("Which records are the same device?", "reconcile"),
+    ("What should a person look at?", "findings --count"),
+    ("The grave ones.", "findings --where 'severity = high' --limit 8"),
+    ("Why is that one device, and who says what?", "explain {device}"),
+    ("What would a sync write into the inventory?  Nothing is sent yet.", "sync stowage --draft"),
+    ("Agreed: write it once, read it back.", "change run 1 --yes"),
+    ("Again: is anything left to do?", "sync stowage"),
+    ("What was done?", "change list"),
+)  # fmt: skip
+
+
+def add_to(app: typer.Typer) -> None:
+    """Put this command into ``app``."""
+    app.command("demo")(demo)
+
+
+def demo(
+    folder: Annotated[Path | None, typer.Argument(help="A new folder for the workspace; else concordex-demo here.")] = None,
+    devices: Annotated[int, typer.Option("--devices", min=50, help="The size of the fleet.")] = 400,
+    seed: Annotated[int, typer.Option("--seed", help="Another seed, another fleet.")] = 1,
+    serve: Annotated[bool, typer.Option("--serve", help="Keep the stand-ins up, until interrupted, to play with.")] = False,
+) -> int:
+    """Go through the whole job on stand-ins, from a check to a verified sync.
+
+    Starts three simulated systems on free loopback ports, makes a workspace, and runs the commands that
+    a practitioner would, printing each before its output.
+
+    Examples:
+
+    concordex demo
+
+    concordex demo /tmp/ferries --devices 20000 --serve
+    """
+    from datetime import UTC, datetime
+
+    try:
+        from concordex.standins.server import Harbour
+    except ImportError as error:
+        raise CalledWrongly("the demo needs further packages", advice="pip install 'concordex[demo]'") from error
+    target = _new_folder(folder)
+    with Harbour.of(devices, moment=datetime.now(UTC), seed=seed) as harbour:
+        _make_workspace(target, harbour, devices)
+        failed = 0
+        for purpose, command in _STEPS:
+            arguments = shlex.split(command.replace("{device}", _worth_explaining(harbour)))
+            failed += _run(target, purpose, arguments) not in (Status.DONE, Status.FOUND)
+        _tell_score(target, harbour)
+        _tell_next(target, serve=serve)
+        if serve:
+            _wait()
+    return Status.FAILED if failed else Status.DONE
+
+
+def _new_folder(given: Path | None) -> Path:
+    if given is not None:
+        if given.exists() and any(given.iterdir()):
+            raise CalledWrongly(f"{given} is not empty", advice="name a new folder for the demo")
+        return given
+    number = 1
+    while (target := Path(f"concordex-demo{f'-{number}' if number > 1 else ''}")).exists():
+        number += 1
+    return target
+
+
+def _make_workspace(target: Path, harbour: Harbour, devices: int) -> None:
+    from concordex.standins.fleet import truth_lines
+
+    aside = target.with_name(f"{target.name}-aside")
+    aside.mkdir(parents=True, exist_ok=True)
+    (aside / "truth.ndjson").write_text("".join(truth_lines(harbour.told)), encoding="utf-8")
+    draw.line("# Saltmarsh Ferries: three stand-ins are up; a workspace is made for them.")
+    draw.line(f"# Secrets and the fleet's truth lie beside it, in {aside.name}: no workspace holds a secret.")
+    draw.line(f"\n$ concordex init {target}")
+    _call(Path.cwd(), ["init", str(target)])
+    draw.line(f"$ cd {target}")
+    plain = {"fairlead": {"operator": "inventory"}, "muster": {"client": "concordex"}, "stowage": {}}
+    for standin in harbour.standins:
+        command = ["system", "add", standin.name, "--dialect", standin.name, "--url", harbour.urls[standin.name]]
+        for name, value in plain[standin.name].items():
+            command += ["--credential", f"{name}={value}"]
+        for name, value in standin.secrets().items():
+            secret = aside / f"{standin.name}-{name}"
+            secret.touch(mode=0o600)
+            secret.write_text(value, encoding="utf-8")
+            command += ["--credential", f"{name}=file:../{aside.name}/{secret.name}"]
+        draw.line(f"$ concordex {shlex.join(command)}")
+        _call(target, command)
+    written = target / "concordex.yaml"
+    systems = written.read_text(encoding="utf-8").partition("systems:\n")[2]
+    rules = _RULES.replace("{most}", str(max(1000, devices)))
+    written.write_text(f"{rules}systems:\n{systems}", encoding="utf-8")
+    draw.line("# The house rules (whose word counts, what people own, guards) were put into concordex.yaml.")
+
+
+def _worth_explaining(harbour: Harbour) -> str:
+    """A laptop that two systems know and one has enrolled twice, if there is one."""
+    seen: dict[str, int] = {}
+    for record in harbour.told.muster:
+        if record["serialNo"] and len(record["serialNo"]) > 6:
+            seen[record["serialNo"]] = seen.get(record["serialNo"], 0) + 1
+    recorded = {record["serialNumber"] for record in harbour.told.stowage}
+    twice = [serial for serial, count in seen.items() if count == 2 and serial in recorded]
+    return (twice or list(seen))[0]
+
+
+def _run(target: Path, purpose: str, arguments: list[str]) -> int:
+    draw.line()
+    _emphasis(f"# {purpose}")
+    _emphasis(f"$ concordex {' '.join(map(_quoted, arguments))}")
+    return _call(target, arguments)
+
+
+def _quoted(word: str) -> str:
+    return f"'{word}'" if any(sign in word for sign in ' "<>()*') and "'" not in word else shlex.quote(word)
+
+
+def _emphasis(text: str) -> None:
+    if draw.is_terminal(sys.stdout):
+        from rich.text import Text
+
+        draw.console().print(Text(text, style="bold cyan" if text.startswith("$") else "bold"))
+    else:
+        draw.line(text)
+
+
+def _call(folder: Path, arguments: list[str]) -> int:
+    """Run the program itself, as a person would."""
+    sys.stdout.flush()
+    environment = {key: value for key, value in os.environ.items() if key != "CONCORDEX_WORKSPACE"}
+    done = subprocess.run(
+        [sys.executable, "-m", "concordex", *arguments], cwd=folder, env=environment, check=False, stderr=_together(),
+        stdin=subprocess.DEVNULL,
+    )  # fmt: skip
+    return done.returncode
+
+
+def _together() -> int | None:
+    """Where output is kept in a file or piped, remarks stand where they were made."""
+    return None if sys.stdout.isatty() else subprocess.STDOUT
+
+
+def _tell_score(target: Path, harbour: Harbour) -> None:
+    from concordex.standins.score import score
+    from concordex.work import Workspace
+
+    frame = Workspace(target).show("records", columns=["system", "record_id", "entry"]).frame
+    found = {(system, record_id): entry for system, record_id, entry in frame.iter_rows()}
+    truth = {record: device for record, device in harbour.told.truth.items() if record in found}
+    result = score(found, truth)
+    draw.line()
+    _emphasis("# The fleet knows the truth, and Concordex did not.  How well did it reconcile?")
+    draw.line(
+        f"Of the pairs of records that it calls one device, {result.precision:.1%} are;"
+        f" of those that are, it found {result.recall:.1%} (F1 {result.f1:.3f})."
+    )
+
+
+def _tell_next(target: Path, *, serve: bool) -> None:
+    draw.line()
+    _emphasis("# What to try next")
+    draw.line(f"cd {target}")
+    for command in (
+        "concordex show entries --where 'site = mv-redshank'",
+        "concordex show devices --where 'mac within 0c:b1:06' --columns system,name,macs",
+        "concordex show entries --where 'kind = laptop' -o laptops.xlsx",
+        "concordex findings --kind replaced",
+        "concordex pulls",
+        *(["concordex pull muster --table devices"] if serve else []),
+    ):
+        draw.line(command)
+    if not serve:
+        draw.line("\nThe stand-ins end here; `concordex demo --serve` keeps them up, to pull and sync against.")
+
+
+def _wait() -> None:
+    import threading
+
+    draw.line("\nThe stand-ins are up. Open another terminal for the commands above; Ctrl-C here ends it.")
+    sys.stdout.flush()
+    try:
+        threading.Event().wait()
+    except KeyboardInterrupt:
+        draw.line("\nended")

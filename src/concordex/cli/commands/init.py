@@ -1,0 +1,25 @@
+"""``concordex init``."""
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from concordex.cli import draw
+
+
+def add_to(app: typer.Typer) -> None:
+    """Put this command into ``app``."""
+    app.command("init")(init)
+
+
+def init(folder: Annotated[Path, typer.Argument(help="The folder; made where it is not there.")] = Path()) -> None:
+    """Make a workspace: a folder with concordex.yaml, to be kept in version control.
+
+    Example: concordex init fleet
+    """
+    from concordex.work.init import init as make
+
+    path = make(folder)
+    draw.note(f"made {path}")
+    draw.note("next: concordex system add NAME --dialect DIALECT --url URL   (dialects: concordex dialect list)")

@@ -1,0 +1,91 @@
+"""``concordex show``."""
+
+import sys
+from typing import Annotated, Any
+
+import typer
+
+from concordex.cli import draw
+from concordex.cli.emit import Format, emit
+from concordex.cli.options import Form, Output, Where, complete_fields, complete_systems, complete_tables, words, workspace
+
+#: Rows that a terminal shows where no limit is given.
+_SCREENFUL = 40
+#: The columns of a table on a terminal where none are named, as many as there are.
+_USUAL = ("system", "entry", "name", "kind", "serial", "site", "model", "os_version", "status", "last_seen", "parent", "systems")
+
+
+def add_to(app: typer.Typer) -> None:
+    """Put this command into ``app``."""
+    app.command("show")(show)
+
+
+def show(
+    table: Annotated[
+        str, typer.Argument(help="A pulled table, or entries, records or findings.", autocompletion=complete_tables)
+    ],
+    where: Where = None,
+    system: Annotated[
+        list[str] | None, typer.Option("--system", "-s", help="Only these systems.", autocompletion=complete_systems)
+    ] = None,
+    columns: Annotated[
+        list[str] | None, typer.Option("--columns", "-c", help="Which columns, with commas.", autocompletion=complete_fields)
+    ] = None,
+    sort: Annotated[list[str] | None, typer.Option("--sort", help="By which columns; -name for descending.")] = None,
+    count_by: Annotated[list[str] | None, typer.Option("--count-by", help="Count records by these columns.")] = None,
+    limit: Annotated[int | None, typer.Option("--limit", "-n", help="How many rows; 0 for all.")] = None,
+    funnel: Annotated[bool, typer.Option("--funnel", help="How the count narrows, clause by clause.")] = False,
+    live: Annotated[bool, typer.Option("--live", help="Ask the systems now; they filter what they can. Nothing is kept.")] = False,
+    form: Form = None,
+    output: Output = None,
+) -> None:
+    """Show records of a table: filtered, sorted, counted, in any format.
+
+    `entries` is the concordance, one row for each device; `records` is every device record with its
+    system and entry.  Dotted names reach into the system's own record.
+
+    Examples:
+
+    concordex show devices --where 'kind = switch and os_version < 7.2.10'
+
+    concordex show entries --where 'ip within 10.22.0.0/16' --columns name,serial,systems -o list.xlsx
+
+    concordex show devices --count-by site,kind
+
+    concordex show devices --live --where 'kind in (tablet, handheld) and battery.level < 20' --funnel
+    """
+    screen = form in (None, Format.TABLE) and output is None
+    watched = screen and draw.is_terminal(sys.stdout)
+    rows = (_SCREENFUL + 1 if watched and not count_by else None) if limit is None else limit or None
+    found = workspace().show(
+        table, where=where, systems=words(system), columns=words(columns), sort=words(sort), count_by=words(count_by),
+        limit=rows, live=live, funnel=funnel,
+    )  # fmt: skip
+    for text in found.notes:
+        draw.note(text, "yellow")
+    if funnel:
+        _draw_funnel(found.stages, where, form, output)
+        return
+    frame = found.frame
+    if screen and not columns and not count_by:
+        kept = [name for name in _USUAL if name in frame.columns]
+        frame = frame.select(kept) if "name" in kept else frame
+    cut = watched and limit is None and frame.height > _SCREENFUL
+    emit(frame.head(_SCREENFUL) if cut else frame, form, output)
+    if cut:
+        draw.note(f"the first {_SCREENFUL} rows; --limit 0 shows all, --count-by counts", "dim")
+
+
+def _draw_funnel(stages: Any, where: str | None, form: Form, output: Output) -> None:
+    from concordex.cli.rows import emit_rows
+    from concordex.errors import CalledWrongly
+
+    if not where:
+        raise CalledWrongly("--funnel goes with --where")
+    rows, most = [], max([stage.left or 0 for stage in stages] or [0])
+    for stage in stages:
+        bar = "█" * round(24 * (stage.left or 0) / most) if most else ""
+        rows.append({"clause": stage.clause, "left": stage.left, "": bar, "applied by": stage.by})
+    if form not in (None, Format.TABLE) or output:
+        rows = [{"clause": row["clause"], "left": row["left"], "applied_by": row["applied by"]} for row in rows]
+    emit_rows(rows, form, output)

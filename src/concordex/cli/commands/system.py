@@ -1,0 +1,88 @@
+"""``concordex system``: who we talk to."""
+
+from typing import Annotated, Any
+
+import typer
+
+from concordex.cli import draw
+from concordex.cli.options import Form, Systems, workspace
+from concordex.cli.statuses import Status
+from concordex.errors import CalledWrongly
+
+system = typer.Typer(help="Who we talk to: add systems, list them, try them.", no_args_is_help=True)
+
+
+def add_to(app: typer.Typer) -> None:
+    """Put these commands into ``app``."""
+    app.add_typer(system, name="system")
+
+
+@system.command("add")
+def add(
+    name: Annotated[str, typer.Argument(help="What to call it: small letters, digits, dashes.")],
+    dialect: Annotated[str, typer.Option("--dialect", "-d", help="How it speaks: see `concordex dialect list`.")],
+    url: Annotated[str, typer.Option("--url", "-u", help="Where it is, such as https://controller.example.")],
+    credential: Annotated[
+        list[str] | None,
+        typer.Option("--credential", "-c", help="NAME=VALUE; a secret as env:, file:, keyring: or command:. Repeatable."),
+    ] = None,
+    label: Annotated[str, typer.Option("--label", help="A name for people.")] = "",
+    ca: Annotated[str | None, typer.Option("--ca", help="A file with the CA that signed its certificate.")] = None,
+) -> None:
+    """Add a system to concordex.yaml; comments there are kept.
+
+    Example: concordex system add muster -d muster -u https://muster.example -c client=ops -c secret=env:MUSTER_SECRET
+    """
+    from concordex.work.init import add_system
+
+    credentials = dict(_pair(text) for text in credential or [])
+    settings: dict[str, Any] = {"dialect": dialect, "url": url, "label": label, "credentials": credentials}
+    add_system(workspace(), name, settings | ({"tls": {"ca": ca}} if ca else {}))
+    draw.note(f"added {name}; try it: concordex system check {name}")
+
+
+def _pair(text: str) -> tuple[str, str]:
+    name, equals, value = text.partition("=")
+    if not equals:
+        raise CalledWrongly(f"--credential {text}: should be NAME=VALUE")
+    return name, value
+
+
+@system.command("list")
+def list_systems(form: Form = None) -> None:
+    """List the systems, and what is known of each.
+
+    Example: concordex system list
+    """
+    from concordex.cli.rows import emit_rows
+    from concordex.work.overview import overview
+
+    here = workspace()
+    rows = [
+        {
+            "system": known.name, "role": known.role, "dialect": known.dialect, "url": known.url,
+            "last pull": known.outcome or "never", "records": known.records,
+            "age": draw.ago(known.taken, here.now()) if known.taken else None, "label": known.label,
+        }
+        for known in overview(here)
+    ]  # fmt: skip
+    emit_rows(rows, form, None)
+
+
+@system.command("check")
+def check(systems: Systems = None, form: Form = None) -> int:
+    """Try systems step by step: secrets, network, certificate, sign-in, the first page of each table.
+
+    Stops at the first step that fails, and says what to do.  Exit status 1 when one fails.
+
+    Example: concordex system check muster
+    """
+    from concordex.cli.rows import emit_rows
+    from concordex.work.check import check as try_all
+
+    found = try_all(workspace(), systems or [])
+    rows = [{"system": f.system, "step": f.step, "result": "well" if f.well else "FAILED", "seen": f.seen} for f in found]
+    emit_rows(rows, form, None, styles={"well": "green", "FAILED": "bold red"})
+    for failed in (f for f in found if not f.well and f.advice):
+        draw.note(f"{failed.system}: {failed.advice}", "yellow")
+    return Status.DONE if all(f.well for f in found) else Status.FAILED

@@ -1,0 +1,149 @@
+"""Drawing for people: tables, lines and progress; plain where nobody watches."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from functools import cache
+from typing import IO, TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+#: Seconds before a progress bar appears: shorter work needs none.
+_PATIENCE = 0.5
+
+
+def is_terminal(stream: IO[str]) -> bool:
+    """Whether a person watches ``stream``."""
+    return stream.isatty() and os.environ.get("TERM") != "dumb"
+
+
+def clean(text: str) -> str:
+    """``text`` with everything that could act on a terminal made visible."""
+    if text.isprintable():
+        return text
+    return "".join(sign if sign.isprintable() else sign.encode("unicode_escape").decode() for sign in text)
+
+
+def cell(value: Any) -> str:
+    """A value as one short text."""
+    if value is None:
+        return ""
+    if isinstance(value, datetime):
+        return value.astimezone(UTC).strftime("%Y-%m-%d %H:%M")
+    if isinstance(value, list):
+        return ", ".join(map(cell, value))
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, float) and value.is_integer():
+        return str(int(value))
+    return clean(str(value))
+
+
+@cache
+def console(error: bool = False) -> Console:
+    """The terminal, drawn on by rich."""
+    from rich.console import Console
+
+    return Console(stderr=error, highlight=False, emoji=False, no_color="NO_COLOR" in os.environ or None)
+
+
+def table(
+    columns: Sequence[str], rows: Iterable[Sequence[Any]], *, right: Sequence[str] = (), styles: dict[str, str] | None = None
+) -> None:
+    """A table on standard output; ``styles`` gives a cell's text its colour, ``right`` names numbers."""
+    drawn = [[cell(value) for value in row] for row in rows]
+    if is_terminal(sys.stdout):
+        _rich_table(columns, drawn, right, styles or {})
+    else:
+        _plain_table(columns, drawn, right)
+
+
+def _rich_table(columns: Sequence[str], rows: list[list[str]], right: Sequence[str], styles: dict[str, str]) -> None:
+    from rich import box
+    from rich.table import Table
+    from rich.text import Text
+
+    drawn = Table(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold", show_edge=False)
+    for name in columns:
+        drawn.add_column(name, justify="right" if name in right else "left", overflow="fold")
+    for row in rows:
+        drawn.add_row(*(Text(text, style=styles.get(text, "")) for text in row))
+    console().print(drawn)
+
+
+def _plain_table(columns: Sequence[str], rows: list[list[str]], right: Sequence[str]) -> None:
+    widths = [max([len(name), *(len(row[at]) for row in rows)]) for at, name in enumerate(columns)]
+    justify = [str.rjust if name in right else str.ljust for name in columns]
+    for row in [list(columns), *rows]:
+        cells = (fit(text, width) for fit, text, width in zip(justify, row, widths, strict=True))
+        sys.stdout.write("  ".join(cells).rstrip() + "\n")
+
+
+def line(text: str = "") -> None:
+    """One line on standard output."""
+    sys.stdout.write(f"{text}\n")
+
+
+def note(text: str, style: str = "") -> None:
+    """One line on standard error, which is where all that is not data goes."""
+    if is_terminal(sys.stderr):
+        from rich.text import Text
+
+        console(error=True).print(Text(clean(text) if "\n" not in text else text, style=style))
+    else:
+        sys.stderr.write(f"{text}\n")
+
+
+Told = Callable[[str, int, int | None], None]
+
+
+@contextmanager
+def progress() -> Iterator[Told]:
+    """Bars on standard error, one for each label; none where nobody watches or it is soon done."""
+    if not is_terminal(sys.stderr):
+        yield lambda _label, _done, _of: None
+        return
+    import time
+
+    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
+
+    bars = Progress(
+        TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn(),
+        console=console(error=True), transient=True,
+    )  # fmt: skip
+    begun, tasks = time.monotonic(), dict[str, Any]()
+
+    def told(label: str, done: int, of: int | None) -> None:
+        if label not in tasks:
+            tasks[label] = bars.add_task(label, total=of)
+        bars.update(tasks[label], completed=done, total=of)
+        if time.monotonic() - begun > _PATIENCE and not bars.live.is_started:
+            bars.start()
+
+    try:
+        yield told
+    finally:
+        bars.stop()
+
+
+def ask(question: str) -> bool:
+    """Whether the person at the terminal agrees; without one, nobody does."""
+    if not sys.stdin.isatty():
+        return False
+    sys.stderr.write(f"{question} [y/N] ")
+    sys.stderr.flush()
+    return sys.stdin.readline().strip().lower() in ("y", "yes")
+
+
+def ago(moment: datetime, now: datetime) -> str:
+    """``4 min``, ``3 h``, ``12 d``: how long ago."""
+    seconds = max(0.0, (now - moment).total_seconds())
+    for size, unit in ((86400, "d"), (3600, "h"), (60, "min")):
+        if seconds >= size:
+            return f"{int(seconds // size)} {unit}"
+    return f"{int(seconds)} s"

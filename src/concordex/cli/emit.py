@@ -1,0 +1,151 @@
+"""Writing a frame in the format that was asked for, to standard output or whole into a file."""
+
+from __future__ import annotations
+
+import io
+import os
+import sys
+from collections.abc import Callable
+from enum import StrEnum
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from concordex.cli import draw
+from concordex.errors import CalledWrongly, StoreError
+
+if TYPE_CHECKING:
+    import polars as pl
+
+
+class Format(StrEnum):
+    """How data leaves the program."""
+
+    TABLE = "table"
+    CSV = "csv"
+    JSON = "json"
+    NDJSON = "ndjson"
+    YAML = "yaml"
+    XLSX = "xlsx"
+    PARQUET = "parquet"
+    MARKDOWN = "markdown"
+
+
+_ENDINGS = {
+    ".csv": Format.CSV, ".json": Format.JSON, ".ndjson": Format.NDJSON, ".jsonl": Format.NDJSON,
+    ".yaml": Format.YAML, ".yml": Format.YAML, ".xlsx": Format.XLSX, ".parquet": Format.PARQUET,
+    ".md": Format.MARKDOWN,
+}  # fmt: skip
+_BINARY = (Format.XLSX, Format.PARQUET)
+
+
+def emit(frame: pl.DataFrame, form: Format | None, output: Path | None) -> None:
+    """Write ``frame``; a file's ending says the format where nothing else does."""
+    form = form or (_ENDINGS.get(output.suffix.lower()) if output else None) or Format.TABLE
+    if output is None and form is Format.TABLE:
+        numbers = [name for name, dtype in frame.schema.items() if dtype.is_numeric()]
+        draw.table(frame.columns, frame.iter_rows(), right=numbers)
+        return
+    if output is None and form in _BINARY and sys.stdout.isatty():
+        raise CalledWrongly(f"{form} is not for a terminal", advice="name a file: -o FILE")
+    buffer = io.BytesIO()
+    _WRITERS[form](frame, buffer)
+    if output is None:
+        _to_stdout(form, buffer.getvalue())
+    else:
+        _into_file(output, buffer.getvalue())
+
+
+def _to_stdout(form: Format, content: bytes) -> None:
+    if form in _BINARY or not sys.stdout.isatty():
+        sys.stdout.flush()
+        sys.stdout.buffer.write(content)
+    else:  # on a terminal, what a device is called must not act
+        sys.stdout.write("\n".join(draw.clean(text) for text in content.decode().split("\n")))
+
+
+def _into_file(path: Path, content: bytes) -> None:
+    making = path.with_name(f".{path.name}.{os.getpid()}")
+    try:
+        making.write_bytes(content)
+        making.replace(path)
+    except OSError as error:
+        making.unlink(missing_ok=True)
+        raise StoreError(f"{path} cannot be written", why=error.strerror or str(error)) from error
+
+
+def _times_as_text(frame: pl.DataFrame) -> pl.DataFrame:
+    """Times as ISO 8601 in UTC, to the second: ``2026-11-23T07:22:19Z``."""
+    import polars.selectors as cs
+
+    return frame.with_columns(cs.datetime().dt.strftime("%Y-%m-%dT%H:%M:%SZ"))
+
+
+def _lists_as_text(frame: pl.DataFrame) -> pl.DataFrame:
+    import polars as pl
+    import polars.selectors as cs
+
+    return _times_as_text(frame).with_columns(cs.by_dtype(pl.List(pl.String)).list.join(" "))
+
+
+def _harmless(frame: pl.DataFrame) -> pl.DataFrame:
+    """Text that a spreadsheet would take for a formula gets a quotation mark before it."""
+    import polars as pl
+
+    text = pl.col(pl.String)
+    return frame.with_columns(pl.when(text.str.contains(r"^[=+\-@\t\r]")).then("'" + text).otherwise(text).name.keep())
+
+
+def _csv(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
+    _harmless(_lists_as_text(frame)).write_csv(buffer)
+
+
+def _json(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
+    import orjson
+
+    buffer.write(orjson.dumps(_times_as_text(frame).to_dicts(), option=orjson.OPT_INDENT_2 | orjson.OPT_APPEND_NEWLINE))
+
+
+def _ndjson(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
+    _times_as_text(frame).write_ndjson(buffer)
+
+
+def _yaml(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
+    from ruamel.yaml import YAML
+
+    yaml = YAML(typ="safe", pure=True)
+    yaml.default_flow_style = False
+    yaml.sort_base_mapping_type_on_output = False  # type: ignore[assignment]
+    yaml.allow_unicode = True
+    yaml.dump(_times_as_text(frame).to_dicts(), buffer)
+
+
+def _xlsx(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
+    try:
+        import xlsxwriter
+    except ImportError as error:
+        raise CalledWrongly("xlsx needs a further package", advice="pip install 'concordex[xlsx]'") from error
+    options = {"strings_to_formulas": False, "strings_to_urls": False, "in_memory": True}
+    with xlsxwriter.Workbook(buffer, options) as book:
+        _lists_as_text(frame).write_excel(book, autofit=True)
+
+
+def _parquet(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
+    frame.write_parquet(buffer)
+
+
+def _markdown(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
+    def row(values: Any) -> bytes:
+        return ("| " + " | ".join(draw.cell(value).replace("|", "\\|").replace("<", "&lt;") for value in values) + " |\n").encode()
+
+    buffer.write(row(frame.columns) + row(["---"] * frame.width))
+    buffer.writelines(row(values) for values in frame.iter_rows())
+
+
+def _table(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
+    raise CalledWrongly("a table is for looking at", advice="for a file choose another --format")
+
+
+_WRITERS: dict[Format, Callable[[Any, io.BytesIO], None]] = {
+    Format.CSV: _csv, Format.JSON: _json, Format.NDJSON: _ndjson, Format.YAML: _yaml, Format.XLSX: _xlsx,
+    Format.PARQUET: _parquet, Format.MARKDOWN: _markdown, Format.TABLE: _table,
+}  # fmt: skip

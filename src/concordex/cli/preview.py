@@ -1,0 +1,68 @@
+"""A change as people review it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+from concordex.cli import draw
+from concordex.cli.rows import emit_rows
+
+if TYPE_CHECKING:
+    from concordex.change.steps import Change, Step
+    from concordex.cli.emit import Format
+
+STYLES = {
+    "create": "green", "update": "yellow", "report": "dim", "confirmed": "green", "refused": "bold red",
+    "differs": "bold red", "held": "dim", "sent": "yellow", "written": "yellow",
+}  # fmt: skip
+_MOST = 12
+
+
+def summary(change: Change) -> str:
+    """``47 create, 113 update, 17 held`` in words."""
+    counts: dict[str, int] = {}
+    for step in change.steps:
+        word = step.state if step.state in ("held", "refused", "differs") else step.action
+        counts[word] = counts.get(word, 0) + 1
+    return ", ".join(f"{count:,} {word}" for word, count in counts.items()) or "nothing"
+
+
+def draw_change(change: Change, form: Format | None, *, every: bool = False) -> None:
+    """The steps of a change: as a table a few of each sort, in another format all of them."""
+    from concordex.cli.emit import Format
+
+    if form not in (None, Format.TABLE):
+        emit_rows([_row(step) for step in change.steps], form, None)
+        return
+    rows = []
+    for found in _sorts(change.steps):
+        shown = found if every else found[:_MOST]
+        rows += [[s.number, s.table, s.action, s.label, _told(s), s.state] for s in shown]
+        if len(found) > len(shown):
+            left = len(found) - len(shown)
+            rows.append(["", found[0].table, found[0].action, f"… and {left:,} more", "", found[0].state])
+    draw.table(["step", "table", "action", "record", "what", "state"], rows, right=["step"], styles=STYLES)
+
+
+def _sorts(steps: Sequence[Step]) -> list[list[Step]]:
+    found: dict[tuple[str, str, str], list[Step]] = {}
+    for step in steps:
+        found.setdefault((step.table, step.action, step.state), []).append(step)
+    return list(found.values())
+
+
+def _told(step: Step) -> str:
+    if step.reason:
+        return step.reason
+    if step.action == "update":
+        return "; ".join(f"{name}: {draw.cell(step.was.get(name)) or '(empty)'} -> {draw.cell(new)}" for name, new in step.shall.items())
+    return ", ".join(f"{name} {draw.cell(value)}" for name, value in step.shall.items() if name not in ("name", "origin"))
+
+
+def _row(step: Step) -> dict[str, Any]:
+    return {
+        "step": step.number, "table": step.table, "action": step.action, "state": step.state, "label": step.label,
+        "record_id": step.record_id, "entry": step.entry, "source": step.source, "key": dict(step.key),
+        "was": dict(step.was), "shall": dict(step.shall), "reason": step.reason,
+    }  # fmt: skip

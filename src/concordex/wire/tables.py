@@ -1,0 +1,57 @@
+"""Several tables of one system, each after those that it refers to."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Callable, Mapping, Sequence
+
+from concordex.errors import CalledWrongly
+from concordex.wire.dialect import Dialect
+from concordex.wire.mapping import follow
+from concordex.wire.read import Look, read_table
+from concordex.wire.session import Session
+
+#: Told after each page: the table, records so far, and how many were announced.
+TableProgress = Callable[[str, int, int | None], None]
+
+
+async def read_tables(
+    session: Session,
+    tables: Sequence[str],
+    query: Mapping[str, Mapping[str, str]] | None = None,
+    progress: TableProgress | None = None,
+) -> AsyncIterator[tuple[str, Look]]:
+    """``tables`` and those that they refer to, with the ids in them replaced by what they mean.
+
+    ``query`` holds, for a table, the parameters that narrow it at the system.
+    """
+    looks: dict[str, Look] = {}
+    for name in order(session.dialect, tables):
+        look = await read_table(session, name, (query or {}).get(name), _for(name, progress))
+        others = {other: done.frame for other, done in looks.items()}
+        look.frame = follow(look.frame, session.dialect.tables[name], others)
+        looks[name] = look
+        yield name, look
+
+
+def _for(name: str, progress: TableProgress | None) -> Callable[[int, int | None], None] | None:
+    return (lambda came, announced: progress(name, came, announced)) if progress else None
+
+
+def order(dialect: Dialect, tables: Sequence[str]) -> list[str]:
+    """``tables`` and those that they refer to, each after what it refers to."""
+    done: list[str] = []
+
+    def visit(name: str, path: tuple[str, ...]) -> None:
+        if name in path:
+            raise CalledWrongly(f"the tables {' -> '.join((*path, name))} of dialect {dialect.name} refer in a circle")
+        if name not in done:
+            for spec in dialect.tables[name].fields.values():
+                if spec.via:
+                    visit(spec.via, (*path, name))
+            done.append(name)
+
+    for name in tables:
+        visit(name, ())
+    return done
+
+

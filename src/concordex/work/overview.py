@@ -1,0 +1,42 @@
+"""What is known of each system without asking it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from concordex.work.workspace import Workspace
+
+
+@dataclass(frozen=True, kw_only=True)
+class Known:
+    """One system: who it is, and what the last pull of it came to."""
+
+    name: str
+    label: str
+    role: str
+    dialect: str
+    url: str
+    outcome: str | None
+    records: int | None
+    taken: datetime | None
+
+
+def overview(workspace: Workspace) -> list[Known]:
+    """Every system of the workspace, in the order of its file."""
+    return [_known(workspace, name) for name in workspace.systems()]
+
+
+def _known(workspace: Workspace, name: str) -> Known:
+    system = workspace.config.systems[name]
+    pulled = (workspace.store / "catalogue.sqlite").is_file()
+    latest = workspace.memory.latest_of(name) if pulled else []
+    outcomes = {s.outcome for s in latest}
+    outcome = None if not latest else "whole" if outcomes == {"whole"} else "failed" if outcomes == {"failed"} else "partial"
+    kept = [s for s in workspace.memory.newest("devices") if s.system == name] if pulled else []
+    return Known(
+        name=name, label=system.label, role=workspace.role(name), dialect=system.dialect, url=system.url,
+        outcome=outcome, records=kept[0].distinct if kept else None, taken=kept[0].taken if kept else None,
+    )  # fmt: skip

@@ -1,0 +1,184 @@
+"""Preparing a sync: what an inventory should hold by the concordance, against what it holds."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import polars as pl
+
+from concordex.change.compare import differences
+from concordex.change.prepare import Wish, prepare
+from concordex.change.steps import Change, Step
+from concordex.errors import CalledWrongly, Stopped
+from concordex.model.fields import FIELDS
+from concordex.query.bind import Binder
+from concordex.query.frames import to_polars
+from concordex.query.parse import parse
+from concordex.store import snapshots as store
+from concordex.store.catalogue import Snapshot
+from concordex.work import concordance
+from concordex.work.target import form_of, known_in, tables_for, writable
+
+if TYPE_CHECKING:
+    from concordex.work.workspace import Workspace
+
+_TABLE = "devices"
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A change that is ready to be looked at, and what was done to get there."""
+
+    change: Change
+    notes: list[str]
+
+
+def prepare_sync(workspace: Workspace, system: str, where: str | None = None) -> Prepared:
+    """The change that brings ``system`` up to what the concordance says; nothing is sent."""
+    workspace.systems([system])
+    dialect = workspace.dialect(system)
+    write = writable(dialect, _TABLE, system)
+    tables = tables_for(dialect, [_TABLE])
+    newest = {s.table: s for s in workspace.memory.newest() if s.system == system}
+    _whole(system, tables, newest)
+    notes = _freshen(workspace)
+    owners = {name: spec.owner for name, spec in write.fields.items()}
+    for ref in write.references.values():
+        owners |= dict.fromkeys(ref.by.values(), "ours")
+    rule = workspace.config.sync.get(system)
+    owners |= dict(rule.owners) if rule else {}
+    entries = _in_scope(workspace, [text for text in (rule and rule.where, where) if text])
+    members = concordance.read(workspace, "members").collect()
+    wanted = _with_origin(entries, members, system, owners)
+    forms = {name: form_of(dialect.tables[name]) for name in tables}
+    frames = {name: store.scan(workspace.store / str(newest[name].file)).collect() for name in tables}
+    known = {name: known_in(frames[name], forms[name]) for name in tables}
+    actual = frames[_TABLE].join(
+        members.filter(pl.col("system") == system).select("record_id", "entry"), on="record_id", how="inner"
+    )
+    once = actual.filter(pl.len().over("entry") == 1)
+    updates = [
+        *_updates(wanted, once, differences(wanted, once, owners), forms[_TABLE].can_update),
+        *_twice(wanted, actual),
+    ]
+    wishes = _wishes(wanted, actual, owners, _unsure(workspace))
+    change = prepare("sync", system, _TABLE, wishes, updates, forms, known)
+    return Prepared(change, notes)
+
+
+def check_guards(workspace: Workspace, change: Change) -> None:
+    """Raise Stopped when a change is larger than the workspace allows."""
+    guards = workspace.config.guards
+    creations = sum(step.action == "create" for step in change.writes)
+    updates = sum(step.action == "update" for step in change.writes)
+    held = [s for s in workspace.memory.newest(_TABLE) if s.system == change.system]
+    size = held[0].distinct if held else 0
+    for count, most, what in ((creations, guards.creations, "creations"), (updates, guards.updates, "updates")):
+        if count > most:
+            raise Stopped(
+                f"the change has {count:,} {what}, and the workspace allows {most:,}",
+                advice=f"narrow it with --where, or raise guards: {what}: in concordex.yaml",
+            )
+    if size and updates / size > guards.share:
+        raise Stopped(
+            f"the change alters {updates / size:.0%} of {change.system}, and the workspace allows {guards.share:.0%}",
+            advice="narrow it with --where, or raise guards: share: in concordex.yaml",
+        )
+
+
+def _whole(system: str, tables: Sequence[str], newest: Mapping[str, Snapshot]) -> None:
+    for name in tables:
+        found = newest.get(name)
+        if found is None or not found.whole:
+            what = "has not been pulled" if found is None else f"is known only in part ({found.fault})"
+            raise CalledWrongly(f"{system}/{name} {what}: nothing is prepared on that", advice=f"concordex pull {system}")
+
+
+def _freshen(workspace: Workspace) -> list[str]:
+    """Reconcile when something was pulled since, or never was."""
+    if workspace.memory.reconciliation() and concordance.is_current(workspace):
+        return []
+    concordance.make(workspace)
+    return ["reconciled first: something was pulled since the last time"]
+
+
+def _in_scope(workspace: Workspace, filters: Sequence[str]) -> pl.DataFrame:
+    entries = concordance.read(workspace, "entries")
+    types: Any = {**FIELDS, "entry": FIELDS["name"], "systems": FIELDS["macs"]}
+    for text in filters:
+        binder = Binder(parse(text), types, workspace.now(), extra=False)
+        entries = entries.filter(to_polars(binder.query.node, binder))
+    return entries.collect()
+
+
+def _with_origin(entries: pl.DataFrame, members: pl.DataFrame, system: str, owners: Mapping[str, str]) -> pl.DataFrame:
+    """Entries that others than the target speak of, with the record that each stands for as ``origin``."""
+    first = (
+        members.filter(pl.col("system") != system)
+        .sort("entry", "last_seen", "system", "record_id", descending=[False, True, False, False], nulls_last=True)
+        .unique("entry", keep="first", maintain_order=True)
+        .select("entry", pl.format("{}/{}", "system", "record_id").alias("origin"))
+    )
+    joined = entries.join(first, on="entry")
+    kind = pl.when(pl.col("kind") != "other").then(pl.col("kind"))
+    return joined.with_columns(kind.alias("kind")).select("entry", *(n for n in owners if n in joined.columns))
+
+
+def _unsure(workspace: Workspace) -> set[str]:
+    found = concordance.read(workspace, "findings").filter(pl.col("kind") == "badly_identified").select("entry").collect()
+    return set(found["entry"])
+
+
+def _updates(
+    wanted: pl.DataFrame, actual: pl.DataFrame, found: Mapping[str, dict[str, tuple[Any, Any]]], possible: bool
+) -> list[Step]:
+    rows = actual.filter(pl.col("entry").is_in(list(found)))
+    shall = {row["entry"]: row for row in wanted.filter(pl.col("entry").is_in(list(found))).iter_rows(named=True)}
+    steps = []
+    for row in rows.sort("entry").iter_rows(named=True):
+        fields = found[row["entry"]]
+        steps.append(
+            Step(
+                number=0, table=_TABLE, action="update" if possible else "report", label=row["name"] or row["record_id"],
+                key={name: row.get(name) for name in ("serial", "name", "maker", "model", "site") if name in row},
+                was={name: was for name, (was, _) in fields.items()}, shall={name: new for name, (_, new) in fields.items()},
+                state="ready" if possible else "held", record_id=row["record_id"], entry=row["entry"],
+                reason=None if possible else "the dialect does not say how to update one",
+                source=shall[row["entry"]].get("origin"),
+            )
+        )  # fmt: skip
+    return steps
+
+
+def _twice(wanted: pl.DataFrame, actual: pl.DataFrame) -> list[Step]:
+    """One device under several records: a person must choose, so nothing is written to any."""
+    several = (
+        actual.filter(pl.len().over("entry") > 1)
+        .join(wanted.select("entry"), on="entry", how="semi")
+        .sort("entry", "record_id")
+        .group_by("entry", maintain_order=True)
+        .agg(pl.col("name").first(), pl.col("record_id").str.join(", "))
+    )
+    return [
+        Step(
+            number=0, table=_TABLE, action="report", label=name or entry, key={}, state="held", entry=entry,
+            reason=f"it has several records there: {ids}",
+        )
+        for entry, name, ids in several.iter_rows()
+    ]  # fmt: skip
+
+
+def _wishes(
+    wanted: pl.DataFrame, actual: pl.DataFrame, owners: Mapping[str, str], unsure: set[str]
+) -> list[Wish]:
+    new = wanted.join(actual.select("entry"), on="entry", how="anti").sort("entry")
+    ours = [name for name, owner in owners.items() if owner != "theirs" and name in new.columns]
+    return [
+        Wish(
+            entry=row["entry"], source=row.get("origin"), values={name: row[name] for name in ours},
+            against="it is badly identified: it could not be found again" if row["entry"] in unsure else None,
+        )
+        for row in new.iter_rows(named=True)
+    ]  # fmt: skip

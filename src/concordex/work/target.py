@@ -1,0 +1,136 @@
+"""A system that is written to, as it stands now: its tables, and which record a natural key names."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import orjson
+import polars as pl
+
+from concordex.change.prepare import Form, Key, Known, Link, natural, plain
+from concordex.errors import CalledWrongly, WireError
+from concordex.model.fields import ORIGINAL
+from concordex.wire import dialect as d
+from concordex.wire.paths import at
+from concordex.wire.read import Look
+from concordex.wire.session import Session
+from concordex.wire.tables import order, read_tables
+
+
+def form_of(table: d.Table) -> Form:
+    """What preparing a change needs to know of how ``table`` is written."""
+    write = table.write
+    if write is None:
+        return Form(keys=[["name"]], can_create=False, can_update=False)
+    links = [Link(via=ref.via, by=ref.by) for ref in write.references.values()]
+    return Form(
+        keys=write.keys, required=write.required, unique=write.unique, links=links,
+        can_create=write.create is not None, can_update=write.update is not None,
+    )  # fmt: skip
+
+
+def known_in(frame: pl.DataFrame, form: Form) -> Known:
+    """The natural keys that a table's records have."""
+    names = sorted({name for key in form.keys for name in key} | set(form.unique))
+    known = Known(unique={name: {} for name in form.unique})
+    for row in frame.select("record_id", *names).iter_rows(named=True):
+        for key in form.keys:
+            if (found := natural(row, key)) is not None:
+                known.keys.setdefault(found, row["record_id"])
+        for name in form.unique:
+            if row[name] is not None:
+                known.unique[name].setdefault(plain(row[name]), row["record_id"])
+    return known
+
+
+def writable(dialect: d.Dialect, table: str, name: str) -> d.Write:
+    """How ``table`` is written, or an error that says that it cannot be."""
+    found = dialect.tables.get(table)
+    if found is None or found.write is None:
+        raise CalledWrongly(
+            f"{name} cannot be written: the dialect {dialect.name} says nothing of writing {table}",
+            advice="docs/dialects.md, under Writing",
+        )
+    return found.write
+
+
+@dataclass
+class Actual:
+    """The live tables of a target, read whole, and kept up to date with what we make."""
+
+    session: Session
+    looks: dict[str, Look] = field(default_factory=dict)
+    _known: dict[str, Known] = field(default_factory=dict)
+    _raw: dict[str, dict[Key, Any]] = field(default_factory=dict)
+
+    async def read(self, tables: Iterable[str]) -> None:
+        """Read ``tables`` and what they refer to; refused when one does not come whole."""
+        async for name, look in read_tables(self.session, list(tables)):
+            if not look.whole:
+                raise WireError(
+                    f"the table {name} could not be read whole", where=self.session.endpoint.name,
+                    why=look.fault or "", advice="nothing is written on a base that is not known",
+                )  # fmt: skip
+            self._take(name, look)
+
+    def _take(self, name: str, look: Look) -> None:
+        table = self.session.dialect.tables[name]
+        form = form_of(table)
+        self.looks[name] = look
+        self._known[name] = known_in(look.frame, form)
+        if name in self.referred:
+            path = at(table.fields["record_id"].from_[0])
+            self._raw[name] = {
+                key: path.first(orjson.loads(row[ORIGINAL]))
+                for row in look.frame.iter_rows(named=True)
+                for names in form.keys
+                if (key := natural(row, names)) is not None
+            }
+
+    @property
+    def referred(self) -> set[str]:
+        """The tables that others refer to."""
+        tables = self.session.dialect.tables.values()
+        return {ref.via for table in tables if table.write for ref in table.write.references.values()}
+
+    def find(self, table: str, values: Mapping[str, Any]) -> str | None:
+        """The id of the record that the surest natural key in ``values`` names."""
+        for names in form_of(self.session.dialect.tables[table]).keys:
+            key = natural(values, names)
+            if key is not None:
+                return self._known[table].keys.get(key)
+        return None
+
+    def number(self, table: str, key: Mapping[str, Any]) -> Any:
+        """The id, as the system writes it, for a member that refers to that record."""
+        names = form_of(self.session.dialect.tables[table]).keys[0]
+        found = self._raw[table].get(natural(key, names) or ())
+        if found is None:
+            label = " ".join(str(value) for value in key.values())
+            raise CalledWrongly(f"{self.session.endpoint.name} has no record in {table} for {label}")
+        return found
+
+    def made(self, table: str, values: Mapping[str, Any], number: Any) -> None:
+        """Remember a record that we have just made."""
+        for names in form_of(self.session.dialect.tables[table]).keys:
+            key = natural(values, names)
+            if key is not None:
+                self._known[table].keys[key] = str(number)
+                self._raw.setdefault(table, {})[key] = number
+
+    def records(self, table: str, ids: Sequence[str]) -> dict[str, dict[str, Any]]:
+        """The records of those ids as they were last read."""
+        frame = self.looks[table].frame.filter(pl.col("record_id").is_in(list(ids)))
+        return {row["record_id"]: row for row in frame.iter_rows(named=True)}
+
+
+def tables_for(dialect: d.Dialect, tables: Iterable[str]) -> list[str]:
+    """``tables`` with all that they refer to when written, references first."""
+    wanted: list[str] = []
+    for name in tables:
+        write = dialect.tables[name].write
+        wanted += [ref.via for ref in write.references.values()] if write else []
+        wanted.append(name)
+    return order(dialect, list(dict.fromkeys(wanted)))
