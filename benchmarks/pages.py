@@ -21,7 +21,7 @@ QUERY = re.compile(rb"GET /items\?(?:start=(\d+))&?(?:size=(\d+))?")
 
 def record(number: int, width: int) -> dict[str, object]:
     """One made-up device record of about ``width`` bytes as JSON."""
-    body = {
+    body: dict[str, object] = {
         "id": f"n{number:07d}",
         "label": f"sw-{number:07d}",
         "serial": f"QX{number:09d}",

@@ -108,9 +108,7 @@ def dotted(document: Any, location: Location) -> str:
     for step in location:
         if isinstance(step, int):
             steps.append(f"[{step}]")
-        elif document is None or not isinstance(document, Mapping) or step in document:
-            steps.append(str(step))
-        elif step == location[-1]:
+        elif document is None or not isinstance(document, Mapping) or step in document or step == location[-1]:
             steps.append(str(step))
         else:
             continue

@@ -85,7 +85,11 @@ class Untrusted(WireError):
 
 
 class SignInRefused(WireError):
-    """The system does not accept the credential, or not for this."""
+    """The system does not accept the credential (401), or not for this (403)."""
+
+    def __init__(self, what: str, *, http: int, **rest: str) -> None:
+        super().__init__(what, **rest)
+        self.http = http
 
 
 class RequestRefused(WireError):

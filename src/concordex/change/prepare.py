@@ -89,7 +89,14 @@ def _create(wish: Wish, table: str, form: Form) -> Step:
     key = next(({n: shall[n] for n in names} for names in form.keys if natural(shall, names)), {})
     label = str(shall.get("name") or shall.get("serial") or wish.entry)
     step = Step(
-        number=0, table=table, action="create", label=label, key=key, shall=shall, entry=wish.entry, source=wish.source
+        number=0,
+        table=table,
+        action="create",
+        label=label,
+        key=key,
+        shall=shall,
+        entry=wish.entry,
+        source=wish.source,
     )
     missing = [name for name in form.required if shall.get(name) is None]
     reason = wish.against or (f"it has no {', no '.join(missing)}" if missing else None)
@@ -156,6 +163,4 @@ def _need(
             continue
         _need(needed, link.via, forms, known, made)
         label = " ".join(str(value) for value in needed.values())
-        made[link.via, key] = Step(
-            number=0, table=link.via, action="create", label=label, key=needed, shall=needed
-        )
+        made[link.via, key] = Step(number=0, table=link.via, action="create", label=label, key=needed, shall=needed)

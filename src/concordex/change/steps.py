@@ -38,7 +38,13 @@ class Step:
 
     def body(self) -> dict[str, Any]:
         """What the journal keeps of the step as one document."""
-        return {"key": self.key, "was": self.was, "shall": self.shall, "entry": self.entry, "source": self.source}
+        return {
+            "key": self.key,
+            "was": self.was,
+            "shall": self.shall,
+            "entry": self.entry,
+            "source": self.source,
+        }
 
     @property
     def open(self) -> bool:

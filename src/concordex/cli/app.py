@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import logging
 import os
 import sys
 from pathlib import Path
@@ -10,41 +9,30 @@ from typing import Annotated
 
 import typer
 
-from concordex.cli.commands import (
-    change,
-    demo,
-    dialect,
-    explain,
-    findings,
-    init,
-    pull,
-    pulls,
-    reconcile,
-    show,
-    sync,
-    system,
-)
+from concordex.cli.parts import Parts
 from concordex.cli.statuses import Status
 
-#: What the command line said before the command: read by the commands through :mod:`cli.context`.
 app = typer.Typer(
     name="concordex",
+    cls=Parts,
     help="Pull device inventories from any management system, reconcile them into one truth, and write it back once.",
     no_args_is_help=True,
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},
-    epilog="Begin with: concordex demo",
+    epilog="Begin with: concordex demo.  More: concordex COMMAND --help",
 )
-for command in (demo, init, system, dialect, pull, pulls, show, reconcile, findings, explain, sync, change):
-    command.add_to(app)
 
 
 @app.callback()
 def common(
     workspace: Annotated[
         Path | None,
-        typer.Option("--workspace", "-w", help="The workspace; else CONCORDEX_WORKSPACE, else the nearest from here upwards."),
+        typer.Option(
+            "--workspace",
+            "-w",
+            help="The workspace; else CONCORDEX_WORKSPACE, else the nearest from here upwards.",
+        ),
     ] = None,
     debug: Annotated[bool, typer.Option("--debug", help="Show requests, and traces of errors.")] = False,
     version: Annotated[bool, typer.Option("--version", help="Show the version and end.")] = False,
@@ -59,6 +47,8 @@ def common(
         os.environ["CONCORDEX_WORKSPACE"] = str(workspace)
     if debug:
         os.environ["CONCORDEX_DEBUG"] = "1"
+        import logging
+
         logging.basicConfig(stream=sys.stderr, format="%(message)s")
         logging.getLogger("concordex").setLevel(logging.DEBUG)
 
@@ -96,7 +86,9 @@ def _told(error: Exception) -> int:
 
     assert isinstance(error, ConcordexError)
     if os.environ.get("CONCORDEX_DEBUG"):
-        logging.getLogger("concordex").error("", exc_info=error)
+        import traceback
+
+        traceback.print_exception(error)
     text = "\n".join(draw.clean(part) for part in str(error).split("\n"))
     draw.note(f"concordex: {text}", "red")
     if error.advice:

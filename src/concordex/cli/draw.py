@@ -53,7 +53,11 @@ def console(error: bool = False) -> Console:
 
 
 def table(
-    columns: Sequence[str], rows: Iterable[Sequence[Any]], *, right: Sequence[str] = (), styles: dict[str, str] | None = None
+    columns: Sequence[str],
+    rows: Iterable[Sequence[Any]],
+    *,
+    right: Sequence[str] = (),
+    styles: dict[str, str] | None = None,
 ) -> None:
     """A table on standard output; ``styles`` gives a cell's text its colour, ``right`` names numbers."""
     drawn = [[cell(value) for value in row] for row in rows]

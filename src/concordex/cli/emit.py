@@ -135,7 +135,9 @@ def _parquet(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
 
 def _markdown(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
     def row(values: Any) -> bytes:
-        return ("| " + " | ".join(draw.cell(value).replace("|", "\\|").replace("<", "&lt;") for value in values) + " |\n").encode()
+        return (
+            "| " + " | ".join(draw.cell(value).replace("|", "\\|").replace("<", "&lt;") for value in values) + " |\n"
+        ).encode()
 
     buffer.write(row(frame.columns) + row(["---"] * frame.width))
     buffer.writelines(row(values) for values in frame.iter_rows())

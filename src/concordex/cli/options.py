@@ -53,7 +53,15 @@ def words(given: list[str] | None) -> list[str]:
     return [word.strip() for text in given or [] for word in text.split(",") if word.strip()]
 
 
-Systems = Annotated[list[str] | None, typer.Argument(help="Systems; all where none is named.", autocompletion=complete_systems)]
-Where = Annotated[str | None, typer.Option("--where", help="Only records for which this filter holds (docs/filters.md).")]
-Form = Annotated[Format | None, typer.Option("--format", "-f", help="How to write it; a file's ending says it otherwise.")]
+Systems = Annotated[
+    list[str] | None,
+    typer.Argument(help="Systems; all where none is named.", autocompletion=complete_systems),
+]
+Where = Annotated[
+    str | None, typer.Option("--where", help="Only records for which this filter holds (docs/filters.md).")
+]
+Form = Annotated[
+    Format | None,
+    typer.Option("--format", "-f", help="How to write it; a file's ending says it otherwise."),
+]
 Output = Annotated[Path | None, typer.Option("--output", "-o", help="Write into this file, whole or not at all.")]

@@ -56,8 +56,13 @@ def _told(step: Step) -> str:
     if step.reason:
         return step.reason
     if step.action == "update":
-        return "; ".join(f"{name}: {draw.cell(step.was.get(name)) or '(empty)'} -> {draw.cell(new)}" for name, new in step.shall.items())
-    return ", ".join(f"{name} {draw.cell(value)}" for name, value in step.shall.items() if name not in ("name", "origin"))
+        return "; ".join(
+            f"{name}: {draw.cell(step.was.get(name)) or '(empty)'} -> {draw.cell(new)}"
+            for name, new in step.shall.items()
+        )
+    return ", ".join(
+        f"{name} {draw.cell(value)}" for name, value in step.shall.items() if name not in ("name", "origin")
+    )
 
 
 def _row(step: Step) -> dict[str, Any]:

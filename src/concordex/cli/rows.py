@@ -11,7 +11,11 @@ from concordex.cli.emit import Format, emit
 
 
 def emit_rows(
-    rows: Sequence[dict[str, Any]], form: Format | None, output: Path | None, *, styles: dict[str, str] | None = None
+    rows: Sequence[dict[str, Any]],
+    form: Format | None,
+    output: Path | None,
+    *,
+    styles: dict[str, str] | None = None,
 ) -> None:
     """Write ``rows``, which all have the same keys."""
     if form in (None, Format.TABLE) and output is None:

@@ -57,7 +57,9 @@ def reconcile(
     members = members.with_columns(number(members, before).alias("entry"))
     trusted = members.with_columns(pl.when(pl.col("serial_key").is_not_null()).then(pl.col("serial")).alias("serial"))
     entries, sources = merge(trusted, rules.order, rules.by_field)
-    evidence = linked.select("a", "b", *EVIDENCE, "mistyped").join(members.select(pl.col("row").alias("a"), "entry"), on="a")
+    evidence = linked.select("a", "b", *EVIDENCE, "mistyped").join(
+        members.select(pl.col("row").alias("a"), "entry"), on="a"
+    )
     at_rest = members.select(resting).to_series() if resting is not None else None
     return Concordance(
         members=members.drop("group"), entries=entries, sources=sources, evidence=evidence,

@@ -42,7 +42,9 @@ class Scope:
     stale_before: datetime
 
 
-def findings(records: pl.DataFrame, entries: pl.DataFrame, scope: Scope, resting: pl.Series | None = None) -> pl.DataFrame:
+def findings(
+    records: pl.DataFrame, entries: pl.DataFrame, scope: Scope, resting: pl.Series | None = None
+) -> pl.DataFrame:
     """All findings as one frame, the gravest first.
 
     ``records`` holds ``entry``, ``system``, the fields and the keys of :mod:`identity`;
@@ -61,7 +63,9 @@ def findings(records: pl.DataFrame, entries: pl.DataFrame, scope: Scope, resting
     return pl.concat(found).sort(order, "kind", "entry", "field", nulls_last=True)
 
 
-def _shaped(frame: pl.DataFrame, kind: str, seen: pl.Expr, *, field: str | None = None, severity: str = "") -> pl.DataFrame:
+def _shaped(
+    frame: pl.DataFrame, kind: str, seen: pl.Expr, *, field: str | None = None, severity: str = ""
+) -> pl.DataFrame:
     grave, advice = KINDS[kind]
     return frame.select(
         pl.lit(kind).alias("kind"), pl.lit(severity or grave).alias("severity"), "entry", "name", "systems",
@@ -70,7 +74,9 @@ def _shaped(frame: pl.DataFrame, kind: str, seen: pl.Expr, *, field: str | None 
 
 
 def _missing_in(entries: pl.DataFrame, scope: Scope) -> list[pl.DataFrame]:
-    managed = entries.filter(pl.col("systems").list.set_difference(pl.lit(list(scope.inventories), dtype=pl.List(pl.String))).list.len() > 0)
+    managed = entries.filter(
+        pl.col("systems").list.set_difference(pl.lit(list(scope.inventories), dtype=pl.List(pl.String))).list.len() > 0
+    )
     return [
         _shaped(
             managed.filter(pl.col("systems").list.contains(inventory).not_()),
@@ -114,7 +120,9 @@ def _conflicts(records: pl.DataFrame, entries: pl.DataFrame, field: str) -> pl.D
         said = said.filter(pl.col("kind") != "other")
     if field == "name":  # a name that was cut is no other name
         said = said.filter(pl.len().over("entry") > 1)
-    latest = said.sort("entry", "system", "last_seen", nulls_last=False).unique(["entry", "system"], keep="last", maintain_order=True)
+    latest = said.sort("entry", "system", "last_seen", nulls_last=False).unique(
+        ["entry", "system"], keep="last", maintain_order=True
+    )
     clash = (
         latest.group_by("entry", maintain_order=True)
         .agg(
@@ -138,7 +146,9 @@ def _replaced(entries: pl.DataFrame, scope: Scope) -> pl.DataFrame:
     inventories = pl.lit(list(scope.inventories), dtype=pl.List(pl.String))
     named = entries.with_columns(pl.col("name").str.to_lowercase().str.strip_chars().alias("key")).drop_nulls("key")
     only_there = named.filter(pl.col("systems").list.set_difference(inventories).list.len() == 0)
-    only_here = named.filter(pl.col("systems").list.set_intersection(inventories).list.len() == 0).unique("key", keep="none")
+    only_here = named.filter(pl.col("systems").list.set_intersection(inventories).list.len() == 0).unique(
+        "key", keep="none"
+    )
     both = only_there.join(only_here, on="key", suffix="_new").drop_nulls(["serial", "serial_new"])
     seen = pl.format(
         "{} has serial {}, {} has {} ({})", pl.col("systems").list.join(", "), "serial",
@@ -150,7 +160,11 @@ def _replaced(entries: pl.DataFrame, scope: Scope) -> pl.DataFrame:
 def _badly_identified(records: pl.DataFrame, entries: pl.DataFrame) -> pl.DataFrame:
     """Entries that nothing but an id of one system's own tells from others."""
     known = pl.col("serial_key").is_not_null() | pl.col("uuid_key").is_not_null() | (pl.col("mac_keys").list.len() > 0)
-    weak = records.group_by("entry").agg(known.any().alias("known"), pl.len().alias("n")).filter(pl.col("known").not_(), pl.col("n") == 1)
+    weak = (
+        records.group_by("entry")
+        .agg(known.any().alias("known"), pl.len().alias("n"))
+        .filter(pl.col("known").not_(), pl.col("n") == 1)
+    )
     joined = entries.join(weak.select("entry"), on="entry", how="semi")
     seen = pl.format("no serial, UUID or network card of its own; name: {}", pl.col("name").fill_null("none"))
     return _shaped(joined, "badly_identified", seen)

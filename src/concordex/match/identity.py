@@ -72,7 +72,9 @@ def _without_common(keyed: pl.DataFrame, key: str) -> pl.DataFrame:
         .agg(pl.col("name_key").n_unique().alias("names"))
         .filter(pl.col("names") >= MOST_BEARERS)
     )
-    return keyed.with_columns(pl.when(pl.col(key).is_in(common[key].implode())).then(None).otherwise(pl.col(key)).alias(key))
+    return keyed.with_columns(
+        pl.when(pl.col(key).is_in(common[key].implode())).then(None).otherwise(pl.col(key)).alias(key)
+    )
 
 
 def _without_shared_macs(keyed: pl.DataFrame) -> pl.DataFrame:
@@ -81,9 +83,19 @@ def _without_shared_macs(keyed: pl.DataFrame) -> pl.DataFrame:
     Records of one system with the same serial are one device enrolled twice and may share.
     """
     who = pl.coalesce(pl.col("serial_key"), pl.format("row {}", "row"))
-    shown = keyed.select("row", "system", who.alias("who"), pl.col("mac_keys").alias("mac")).explode("mac").drop_nulls("mac")
-    shared = shown.group_by("system", "mac").agg(pl.col("who").n_unique().alias("bearers")).filter(pl.col("bearers") > 1)
-    own = shown.join(shared.select("mac").unique(), on="mac", how="anti").group_by("row").agg(pl.col("mac").unique(maintain_order=True))
+    shown = (
+        keyed.select("row", "system", who.alias("who"), pl.col("mac_keys").alias("mac"))
+        .explode("mac")
+        .drop_nulls("mac")
+    )
+    shared = (
+        shown.group_by("system", "mac").agg(pl.col("who").n_unique().alias("bearers")).filter(pl.col("bearers") > 1)
+    )
+    own = (
+        shown.join(shared.select("mac").unique(), on="mac", how="anti")
+        .group_by("row")
+        .agg(pl.col("mac").unique(maintain_order=True))
+    )
     return (
         keyed.drop("mac_keys")
         .join(own.rename({"mac": "mac_keys"}), on="row", how="left", maintain_order="left")

@@ -27,9 +27,8 @@ def groups(keyed: pl.DataFrame, linked: pl.DataFrame) -> pl.Series:
 
     A chain is cut at its weakest kind of evidence first, in the groups concerned alone.
     """
-    serials = keyed.height and _components(
-        keyed.height, pl.concat([_same_serial(keyed), linked.filter("mistyped").select("a", "b")])
-    )
+    same = [_same_serial(keyed), linked.filter("mistyped").select("a", "b")]
+    serials = _components(keyed.height, pl.concat(same))
     known = keyed["serial_key"].is_not_null()
     group = _components(keyed.height, linked.select("a", "b"))
     for kind in _WEAKEST_FIRST:

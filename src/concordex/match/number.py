@@ -12,8 +12,12 @@ def number(members: pl.DataFrame, before: pl.DataFrame | None) -> pl.Series:
     entry that most of its records had; of two groups that want one, the larger; the rest get new ones.
     """
     groups = members.group_by("group", maintain_order=True).len()
-    kept = _kept(members, before) if before is not None else pl.DataFrame(schema={"group": members.schema["group"], "entry": pl.String})
-    highest = int(before["entry"].str.slice(1).cast(pl.Int64).max() or 0) if before is not None and before.height else 0  # type: ignore[arg-type]
+    kept = (
+        _kept(members, before)
+        if before is not None
+        else pl.DataFrame(schema={"group": members.schema["group"], "entry": pl.String})
+    )
+    highest = _highest(before)
     numbered = groups.join(kept, on="group", how="left", maintain_order="left")
     fresh = numbered["entry"].is_null().cast(pl.Int64).cum_sum() + highest
     names = pl.select("E" + fresh.cast(pl.String).str.zfill(5)).to_series()
@@ -30,3 +34,9 @@ def _kept(members: pl.DataFrame, before: pl.DataFrame) -> pl.DataFrame:
     )
     first = votes.unique("group", keep="first", maintain_order=True)
     return first.unique("entry", keep="first", maintain_order=True).select("group", "entry")
+
+
+def _highest(before: pl.DataFrame | None) -> int:
+    if before is None or before.is_empty():
+        return 0
+    return max(int(entry[1:]) for entry in before["entry"].unique())

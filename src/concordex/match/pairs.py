@@ -54,7 +54,10 @@ def _tokens(keyed: pl.DataFrame) -> list[pl.DataFrame]:
         "mac": macs,
         "name": unique_names.select("row", pl.col("name_key").alias("key")),
     }
-    return [frame.with_columns(pl.lit(kind).alias("evidence")).select("row", "key", "evidence") for kind, frame in found.items()]
+    return [
+        frame.with_columns(pl.lit(kind).alias("evidence")).select("row", "key", "evidence")
+        for kind, frame in found.items()
+    ]
 
 
 def _references(keyed: pl.DataFrame) -> pl.DataFrame:

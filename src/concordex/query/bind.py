@@ -68,7 +68,9 @@ class Binder:
         if self.extra and "." in clause.field.text:
             return self._bind(clause, clause.field.text, _guess(clause), path)
         raise self._wrong(
-            clause.field, f'there is no field "{clause.field.text}"', suggestion(name, [*self.schema, *ALIASES])
+            clause.field,
+            f'there is no field "{clause.field.text}"',
+            suggestion(name, [*self.schema, *ALIASES]),
         )
 
     def _bind(self, clause: Clause, column: str, kind: Type, extra: str | None) -> Bound:
@@ -86,9 +88,7 @@ class Binder:
                 f"it can be asked: {', '.join((*_TESTS[kind], 'missing', 'present'))}",
             )
         values = tuple(self._value(word, kind, operator) for word in clause.values)
-        return Bound(
-            column=column, type=kind, operator=operator, values=values, counted=clause.counted, extra=extra
-        )
+        return Bound(column=column, type=kind, operator=operator, values=values, counted=clause.counted, extra=extra)
 
     def _value(self, word: Word, kind: Type, operator: str) -> Any:
         if operator in ("like", "matches"):

@@ -58,7 +58,7 @@ def _as(bound: Bound, operator: str) -> Bound:
 def _holds(bound: Bound) -> pl.Expr:
     value = pl.col(bound.column) if bound.extra is None else extra_value(bound.extra)
     if bound.counted:
-        return _COMPARE[bound.operator](value.list.len().fill_null(0), bound.values[0])
+        return _compared(bound.operator, value.list.len().fill_null(0), bound.values[0])
     if bound.operator in ("missing", "present"):
         there = value.is_not_null() & (value.list.len() > 0) if bound.type.is_list else value.is_not_null()
         return there if bound.operator == "present" else there.not_()
@@ -87,7 +87,12 @@ def _one(value: pl.Expr, bound: Bound) -> pl.Expr:
         value = value.str.to_lowercase()
     if operator == "in":
         return value.is_in(list(wanted))
-    return _COMPARE[operator](value, wanted[0])
+    return _compared(operator, value, wanted[0])
+
+
+def _compared(operator: str, value: pl.Expr, wanted: Any) -> pl.Expr:
+    found: pl.Expr = _COMPARE[operator](value, wanted)
+    return found
 
 
 def _any(operator: str, value: Any, wanted: tuple[Any, ...]) -> bool:

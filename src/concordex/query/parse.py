@@ -1,13 +1,13 @@
 """Reading a filter expression.
 
-    either   = both { "or" both }
-    both     = negated { "and" negated }
-    negated  = "not" negated | "(" either ")" | clause
-    clause   = ( field | "count" "(" field ")" ) test
-    test     = ( "=" | "!=" | "<" | "<=" | ">" | ">=" ) value
-             | [ "not" ] "in" "(" value { "," value } ")"
-             | [ "not" ] ( "like" | "matches" | "within" ) value
-             | ( "older" | "newer" ) "than" value | "missing" | "present"
+either   = both { "or" both }
+both     = negated { "and" negated }
+negated  = "not" negated | "(" either ")" | clause
+clause   = ( field | "count" "(" field ")" ) test
+test     = ( "=" | "!=" | "<" | "<=" | ">" | ">=" ) value
+         | [ "not" ] "in" "(" value { "," value } ")"
+         | [ "not" ] ( "like" | "matches" | "within" ) value
+         | ( "older" | "newer" ) "than" value | "missing" | "present"
 """
 
 from __future__ import annotations
@@ -20,7 +20,18 @@ from concordex.query.tree import And, Clause, Filter, Node, Not, Or, Word
 from concordex.words import nearest
 
 COMPARISONS = ("=", "!=", "<", "<=", ">", ">=")
-TESTS = (*COMPARISONS, "in", "like", "matches", "within", "older than", "newer than", "missing", "present", "not in")
+TESTS = (
+    *COMPARISONS,
+    "in",
+    "like",
+    "matches",
+    "within",
+    "older than",
+    "newer than",
+    "missing",
+    "present",
+    "not in",
+)
 RESERVED = frozenset(
     ["and", "or", "not", "in", "like", "matches", "within", "older", "newer", "than", "missing", "present"]
 )

@@ -102,10 +102,10 @@ class Faults:
         async def spoil(message: Message) -> None:
             if message["type"] == "http.response.start":
                 headers = [pair for pair in message["headers"] if pair[0] != b"content-length"]
-                await send(message | {"headers": headers, "status": 500 if fail else message["status"]})
+                await send({**message, "headers": headers, "status": 500 if fail else message["status"]})
             else:
                 body = message.get("body", b"")
-                await send(message | {"body": b"{}" if fail else body[: len(body) // 2]})
+                await send({**message, "body": b"{}" if fail else body[: len(body) // 2]})
 
         return spoil
 

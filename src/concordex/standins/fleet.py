@@ -153,7 +153,10 @@ class _Maker:
         if kind not in ("laptop", "tablet", "handheld"):
             return None
         if kind != "tablet" and self.rng.random() < self.rates.random_mac:
-            return _mac(f"{self.rng.choice('26ae').rjust(2, '5')}:{self.rng.randrange(256):02x}:7c", self.rng.getrandbits(24))
+            return _mac(
+                f"{self.rng.choice('26ae').rjust(2, '5')}:{self.rng.randrange(256):02x}:7c",
+                self.rng.getrandbits(24),
+            )
         return _mac(places.CARDS[maker], number * 2 + 1)
 
     def _seen(self, site: str) -> datetime:
@@ -243,7 +246,7 @@ def _tell_muster(device: Device, fleet: Fleet, told: Accounts) -> None:
     placeholder = rng.random() < rates.placeholder_serial
     serial = rng.choice(("To be filled", "0000000000", "N/A", "System Serial Number")) if placeholder else device.serial
     site = rng.choice(places.VESSELS) if device.kind == "handheld" and rng.random() < rates.moved else device.site
-    record = {
+    record: Record = {
         "deviceId": str(uuid.UUID(int=rng.getrandbits(128), version=4)),
         "displayName": "lintel device" if nameless else device.name[:15],
         "serialNo": None if nameless else serial,
@@ -290,11 +293,12 @@ def _tell_stowage(device: Device, fleet: Fleet, told: Accounts) -> None:
         serial = ""
     elif rng.random() < rates.placeholder_serial:
         serial = rng.choice(("TBD", "n/a", "unknown"))
-    title = _titled(device, rng, rates, told)
+    title = _titled(device, rng, rates)
+    tag = "" if swapped or rng.random() < rates.no_tag else device.asset_tag
     release = rng.choice(("", "1.0")) if rng.random() < rates.old_release else device.os_version
     mac = "" if swapped or rng.random() < rates.no_mac else device.mac.replace(":", "-" if rng.random() < 0.5 else ":")
     record = {
-        "title": title, "serialNumber": serial, "tag": "" if swapped or rng.random() < rates.no_tag else device.asset_tag,
+        "title": title, "serialNumber": serial, "tag": tag,
         "place": rng.choice(places.SITES) if rng.random() < 0.03 else device.site,
         "maker": device.maker, "product": device.model, "class": device.kind,
         "state": "stored" if device.spare else "in service",
@@ -312,7 +316,7 @@ def _record(told: Accounts, record: Record, number: int) -> None:
     told.truth["stowage", str(len(told.stowage))] = number
 
 
-def _titled(device: Device, rng: random.Random, rates: Rates, told: Accounts) -> str:
+def _titled(device: Device, rng: random.Random, rates: Rates) -> str:
     """The name as somebody typed it; Stowage takes no name twice, so members of a stack are numbered."""
     if device.stack:
         return f"{device.name}/{device.number}"

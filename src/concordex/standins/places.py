@@ -53,4 +53,9 @@ CARDS = {
 }  # fmt: skip
 
 PEOPLE = ("a.brine", "b.cleat", "c.davit", "d.fender", "e.galley", "f.hawser", "g.keel", "h.leeboard")
-REMARKS = ("spare key with the harbour office", "warranty call open", "moved after the storm", "label is worn")
+REMARKS = (
+    "spare key with the harbour office",
+    "warranty call open",
+    "moved after the storm",
+    "label is worn",
+)

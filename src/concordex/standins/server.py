@@ -49,7 +49,11 @@ class Harbour:
         for standin, listening in zip(self.standins, sockets, strict=True):
             self.urls[standin.name] = f"http://127.0.0.1:{listening.getsockname()[1]}"
             config = uvicorn.Config(
-                standin.app, log_level="critical", access_log=False, lifespan="off", timeout_graceful_shutdown=1
+                standin.app,
+                log_level="critical",
+                access_log=False,
+                lifespan="off",
+                timeout_graceful_shutdown=1,
             )
             self._servers.append(uvicorn.Server(config))
         self._thread = threading.Thread(target=self._serve, args=(sockets,), daemon=True)

@@ -1,8 +1,10 @@
 """Stowage, a rack-and-asset inventory.
 
-    GET   /v2/{places|makers|products|gear}?take=100   header Stowage-Key; {"items": […], "total": N, "more": URL or null}
-    POST  /v2/…                                        {"items": […]}, at most 50, all or nothing
-    PATCH /v2/…/{id}                                   the members to alter
+    GET   /v2/LIST?take=100   {"items": […], "total": N, "more": URL or null}
+    POST  /v2/LIST            {"items": […]}, at most 50, all or nothing
+    PATCH /v2/LIST/NUMBER     the members to alter
+
+LIST is places, makers, products or gear; every request carries the header Stowage-Key.
 
 Everything refers to everything else by Stowage's own numbers.  A list with one bad item is refused
 whole, with ``rejected`` naming each bad item's place, member and reason.

@@ -118,7 +118,9 @@ class Catalogue:
 
     def snapshots_of(self, pull: int) -> list[Snapshot]:
         """What one pull brought, or failed to bring."""
-        return [_snapshot(row) for row in self.database.rows("SELECT * FROM snapshots WHERE pull = ? ORDER BY id", (pull,))]
+        return [
+            _snapshot(row) for row in self.database.rows("SELECT * FROM snapshots WHERE pull = ? ORDER BY id", (pull,))
+        ]
 
     def latest_of(self, system: str) -> list[Snapshot]:
         """The newest try at each table of a system, whatever came of it."""

@@ -28,7 +28,17 @@ class Journal:
                 "INSERT INTO steps (change, number, name, action, label, body, state, reason, record_id)"
                 " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 (
-                    (number, s.number, s.table, s.action, s.label, json.dumps(s.body()), s.state, s.reason, s.record_id)
+                    (
+                        number,
+                        s.number,
+                        s.table,
+                        s.action,
+                        s.label,
+                        json.dumps(s.body()),
+                        s.state,
+                        s.reason,
+                        s.record_id,
+                    )
                     for s in change.steps
                 ),
             )
@@ -64,7 +74,10 @@ class Journal:
             (_now(), process, number),
         )
         if not taken:
-            raise Stopped(f"change {number} is being run by another process", advice="`concordex change show` follows it")
+            raise Stopped(
+                f"change {number} is being run by another process",
+                advice="`concordex change show` follows it",
+            )
 
     def runner(self, number: int) -> int | None:
         """The process that has begun the change and not ended it."""

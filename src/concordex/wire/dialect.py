@@ -35,7 +35,7 @@ class Call(Part):
 
     method: Method = "POST"
     path: str
-    json_body: dict[str, Any] | None = Field(None, alias="json", description="Sent as JSON.")
+    json_body: dict[str, Any] | None = Field(default=None, alias="json", description="Sent as JSON.")
     form: dict[str, str] | None = Field(None, description="Sent as application/x-www-form-urlencoded.")
 
 
@@ -82,9 +82,7 @@ class ClientCredentials(Part):
     scope: str | None = None
 
 
-SignIn = Annotated[
-    NoSignIn | BasicSignIn | HeaderSignIn | CallSignIn | ClientCredentials, Field(discriminator="by")
-]
+SignIn = Annotated[NoSignIn | BasicSignIn | HeaderSignIn | CallSignIn | ClientCredentials, Field(discriminator="by")]
 
 
 class OnePage(Part):
@@ -139,7 +137,9 @@ class FieldMap(Part):
     """Where a field's value comes from, and how it is read."""
 
     from_: list[str] = Field(
-        default_factory=list, alias="from", description="Where it stands; of several, the first that says something."
+        default_factory=list,
+        alias="from",
+        description="Where it stands; of several, the first that says something.",
     )
     read_as: str | None = Field(None, alias="as", description="How it is written; the field's type decides otherwise.")
     type: Type | None = Field(None, description="For a field that is not one of the common ones.")
@@ -346,7 +346,11 @@ def _check_write(name: str, table: Table) -> None:
     if table.write is None:
         return
     keyed = [field for key in table.write.keys for field in key]
-    for place, fields in (("keys", keyed), ("unique", table.write.unique), ("fields", list(table.write.fields))):
+    for place, fields in (
+        ("keys", keyed),
+        ("unique", table.write.unique),
+        ("fields", list(table.write.fields)),
+    ):
         for field in fields:
             if field not in table.fields:
                 raise ValueError(f"tables.{name}.write.{place}: {field!r} is not among the table's fields")

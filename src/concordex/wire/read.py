@@ -156,7 +156,7 @@ class _Pager:
         return self._linked() if isinstance(self.read.pages, d.LinkedPages) else self._counted()
 
     async def first(self, size: int | None = None) -> Page:
-        return await self._page(self._window(0, size or getattr(self.read.pages, "size", 1)))
+        return await self._page(self._window(0, size or int(getattr(self.read.pages, "size", 1))))
 
     async def _page(self, window: Mapping[str, str], link: str | None = None) -> Page:
         query = None if link else {**self.query, **window}
@@ -194,7 +194,10 @@ class _Pager:
             if page.next is None:
                 return
             if page.next in seen:
-                raise BadAnswer("the link to the next page leads back to a page that was read", where=self.session.endpoint.name)
+                raise BadAnswer(
+                    "the link to the next page leads back to a page that was read",
+                    where=self.session.endpoint.name,
+                )
             seen.add(page.next)
             page = await self._page({}, link=page.next)
 

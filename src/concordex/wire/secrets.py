@@ -68,7 +68,13 @@ def _file(name: str, base: Path) -> str:
 def _command(line: str, base: Path) -> str:
     try:
         done = subprocess.run(
-            shlex.split(line), cwd=base, capture_output=True, text=True, timeout=60, check=True, stdin=subprocess.DEVNULL
+            shlex.split(line),
+            cwd=base,
+            capture_output=True,
+            text=True,
+            timeout=60,
+            check=True,
+            stdin=subprocess.DEVNULL,
         )
     except (OSError, ValueError, subprocess.SubprocessError) as error:
         status = f"exit status {error.returncode}" if isinstance(error, subprocess.CalledProcessError) else str(error)

@@ -88,7 +88,12 @@ class Session:
     async def read(self, path: str, query: Mapping[str, str] | None = None) -> Any:
         """The decoded answer to a GET, asked again while the fault may pass."""
         attempts = stamina.retry_context(
-            on=_passing, attempts=self.dialect.limits.tries, wait_initial=0.2, wait_max=10, wait_jitter=0.2, timeout=None
+            on=_passing,
+            attempts=self.dialect.limits.tries,
+            wait_initial=0.2,
+            wait_max=10,
+            wait_jitter=0.2,
+            timeout=None,
         )
         async for attempt in attempts:
             with attempt:
@@ -113,7 +118,7 @@ class Session:
             try:
                 return await self._send(method, path, headers, query=query, body=body)
             except SignInRefused as refusal:
-                if not self._sign_in.renews or refusal.why == _FORBIDDEN:
+                if not self._sign_in.renews or refusal.http == 403:
                     raise
             await self._renew(headers)
             return await self._send(method, path, await self._credentials(), query=query, body=body)
@@ -169,7 +174,15 @@ class Session:
         except (aiohttp.ClientError, TimeoutError, OSError) as error:
             raise self._network_fault(error) from error
         took = (time.perf_counter() - begun) * 1000
-        log.debug("%s: %s %s -> %s, %d bytes, %.0f ms", self.endpoint.name, method, url.path, answer.status, len(content), took)
+        log.debug(
+            "%s: %s %s -> %s, %d bytes, %.0f ms",
+            self.endpoint.name,
+            method,
+            url.path,
+            answer.status,
+            len(content),
+            took,
+        )
         return self._judge(answer, content, url)
 
     async def _content(self, answer: aiohttp.ClientResponse) -> bytes:
@@ -188,25 +201,31 @@ class Session:
             return self._decode(content, url) if content else None
         if 300 <= status < 400:
             target = answer.headers.get("Location", "nowhere")
-            raise BadAnswer(f"{url.path} redirects to {target}", where=where, advice="give the final url in concordex.yaml")
+            raise BadAnswer(
+                f"{url.path} redirects to {target}",
+                where=where,
+                advice="give the final url in concordex.yaml",
+            )
         said = self._message(content)
+        reason = f"HTTP {status}{f': {said}' if said else ''}"
         if status in (401, 403):
             what = "does not accept the credential" if status == 401 else "does not allow this"
-            advice = "is the secret current? `concordex system check` tries it" if status == 401 else "ask for the right"
-            reason = _FORBIDDEN if status == 403 else f"HTTP 401{f': {said}' if said else ''}"
-            raise SignInRefused(f"the system {what}", where=where, why=reason, advice=advice)
+            advice = (
+                "is the secret current? `concordex system check` tries it" if status == 401 else "ask for the right"
+            )
+            raise SignInRefused(f"the system {what}", http=status, where=where, why=reason, advice=advice)
         if status == 429 or status >= 500:
             wait = answer.headers.get("Retry-After", "")
             what = "is too busy" if status == 429 else "failed"
             raise ServerFault(
                 f"the system {what} at {url.path}", http=status, wait=float(wait) if wait.isdigit() else None,
-                where=where, why=f"HTTP {status}{f': {said}' if said else ''}", advice="a fault on its side; try again later",
+                where=where, why=reason, advice="a fault on its side; try again later",
             )  # fmt: skip
         what = "knows no" if status == 404 else "refused"
         advice = "does the url in concordex.yaml, or the dialect's path, fit this system?" if status == 404 else ""
         raise RequestRefused(
-            f"the system {what} {url.path}", http=status, body=_decoded(content), where=where,
-            why=f"HTTP {status}{f': {said}' if said else ''}", advice=advice,
+            f"the system {what} {url.path}", http=status, body=_decoded(content),
+            where=where, why=reason, advice=advice,
         )  # fmt: skip
 
     def _decode(self, content: bytes, url: URL) -> Any:
@@ -215,7 +234,10 @@ class Session:
         except orjson.JSONDecodeError as error:
             head = content.lstrip()[:200]
             if head.startswith(b"<"):
-                what, advice = "answered with a page instead of JSON", "a proxy or a sign-in page in between?"
+                what, advice = (
+                    "answered with a page instead of JSON",
+                    "a proxy or a sign-in page in between?",
+                )
             elif error.pos >= len(content.rstrip()) - 1:
                 what, advice = f"sent JSON that is cut off after {len(content):,} bytes", ""
             else:
@@ -243,9 +265,6 @@ class Session:
             advice = "is it up, and is a proxy or a firewall in between?"
             return Unreachable(f"cannot connect to {self._origin}", where=where, why=reason, advice=advice)
         return Unreachable("the connection was cut", where=where, why=str(error) or type(error).__name__)
-
-
-_FORBIDDEN = "HTTP 403"
 
 
 def _passing(error: Exception) -> bool | float:

@@ -100,7 +100,10 @@ def prepare(sign_in: d.SignIn, credentials: Mapping[str, Secret | str]) -> SignI
         return Standing(sign_in.header, fill(sign_in.value, credentials))
     if isinstance(sign_in, d.CallSignIn):
         call = sign_in.call.model_copy(
-            update={"json_body": fill(sign_in.call.json_body, credentials), "form": fill(sign_in.call.form, credentials)}
+            update={
+                "json_body": fill(sign_in.call.json_body, credentials),
+                "form": fill(sign_in.call.form, credentials),
+            }
         )
         return Renewed(call, sign_in.token, sign_in.lasts, sign_in.header, sign_in.value)
     if isinstance(sign_in, d.ClientCredentials):

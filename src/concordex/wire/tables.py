@@ -53,5 +53,3 @@ def order(dialect: Dialect, tables: Sequence[str]) -> list[str]:
     for name in tables:
         visit(name, ())
     return done
-
-

@@ -61,7 +61,11 @@ async def _steps(workspace: Workspace, name: str) -> AsyncIterator[tuple[str, st
     async with session:
         yield "sign-in", None
         await session.sign_in()
-        how = {"none": "not needed", "basic": "tried with the first table", "header": "tried with the first table"}
+        how = {
+            "none": "not needed",
+            "basic": "tried with the first table",
+            "header": "tried with the first table",
+        }
         yield "sign-in", how.get(dialect.sign_in.by, "a token was given")
         for table in dialect.tables:
             yield table, None
@@ -72,7 +76,9 @@ async def _steps(workspace: Workspace, name: str) -> AsyncIterator[tuple[str, st
 def _told(look: Look, total: int | None) -> str:
     announced = "a total that is not announced" if total is None else plural(total, "record")
     told = [f"{announced}, {plural(look.received, 'record')} on the first page"]
-    empty = [name for name in look.frame.columns if name != ORIGINAL and look.frame[name].null_count() == look.frame.height]
+    empty = [
+        name for name in look.frame.columns if name != ORIGINAL and look.frame[name].null_count() == look.frame.height
+    ]
     if empty and look.received:
         told.append(f"always empty there: {', '.join(empty)}")
     if look.lost:

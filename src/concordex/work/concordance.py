@@ -151,7 +151,9 @@ def _summary(made: Concordance, found: list[Snapshot]) -> Summary:
         for name, records, entries in per_system.sort("system").iter_rows()
     }
     counts = made.findings.group_by("kind").len().sort(["len", "kind"], descending=[True, False])
-    doubts = [f"{s.system} is partial ({s.fault}): nothing is called missing because of it" for s in found if not s.whole]
+    doubts = [
+        f"{s.system} is partial ({s.fault}): nothing is called missing because of it" for s in found if not s.whole
+    ]
     return Summary(
         records=made.members.height, entries=made.entries.height, systems=systems,
         findings=dict(counts.iter_rows()), doubts=doubts,

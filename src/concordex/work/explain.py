@@ -11,8 +11,8 @@ from concordex.errors import CalledWrongly
 from concordex.match.merge import MERGED
 from concordex.match.pairs import EVIDENCE
 from concordex.model.values import ip, mac
-from concordex.work import concordance
 from concordex.words import suggestion
+from concordex.work import concordance
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
@@ -62,9 +62,16 @@ def _meant(members: pl.LazyFrame, device: str) -> list[str]:
     tests = [pl.col(name).str.to_lowercase() == said for name in texts]
     tests.append(pl.format("{}/{}", "system", "record_id").str.to_lowercase() == said)
     tests += [
-        pl.col(name).list.contains(value) for name, value in zip(("macs", "ips"), address, strict=True) if value is not None
+        pl.col(name).list.contains(value)
+        for name, value in zip(("macs", "ips"), address, strict=True)
+        if value is not None
     ]
-    found = members.filter(pl.any_horizontal(test.fill_null(False) for test in tests)).select("entry").unique().sort("entry")
+    found = (
+        members.filter(pl.any_horizontal(test.fill_null(False) for test in tests))
+        .select("entry")
+        .unique()
+        .sort("entry")
+    )
     return list(found.collect()["entry"])
 
 
@@ -103,10 +110,17 @@ def _shared(kind: str, a: dict[str, Any], b: dict[str, Any]) -> str:
 
 
 def _value(
-    name: str, row: dict[str, Any], sources: dict[str, Any], records: list[dict[str, Any]], labels: dict[int, str]
+    name: str,
+    row: dict[str, Any],
+    sources: dict[str, Any],
+    records: list[dict[str, Any]],
+    labels: dict[int, str],
 ) -> Value:
     source = sources.get(name)
-    others = {
-        labels[r["row"]]: r[name] for r in records if r["row"] != source and r.get(name) not in (None, [])
-    }
-    return Value(field=name, value=row[name], source=labels.get(source, "") if source is not None else "", others=others)
+    others = {labels[r["row"]]: r[name] for r in records if r["row"] != source and r.get(name) not in (None, [])}
+    return Value(
+        field=name,
+        value=row[name],
+        source=labels.get(source, "") if source is not None else "",
+        others=others,
+    )

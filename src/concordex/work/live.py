@@ -19,8 +19,8 @@ from concordex.store.snapshots import join
 from concordex.wire import dialect as d
 from concordex.wire.read import Look, count
 from concordex.wire.tables import read_tables
-from concordex.work.concurrent import all_of
 from concordex.words import suggestion
+from concordex.work.concurrent import all_of
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
@@ -47,12 +47,19 @@ def fetch(
         if not look.whole:
             notes.append(f"{name}/{table} is partial: {look.fault}")
         if funnel and query:
-            stages += _stages(name, joined.filter(pl.col("system") == name), query, reached, (total, look.distinct), now)
+            stages += _stages(
+                name, joined.filter(pl.col("system") == name), query, reached, (total, look.distinct), now
+            )
     return joined, notes, stages
 
 
 async def _fetch_all(
-    workspace: Workspace, names: Sequence[str], table: str, query: Filter | None, now: datetime, funnel: bool
+    workspace: Workspace,
+    names: Sequence[str],
+    table: str,
+    query: Filter | None,
+    now: datetime,
+    funnel: bool,
 ) -> list[tuple[Look, Reached, int | None]]:
     async def one(name: str) -> tuple[Look, Reached, int | None]:
         dialect = workspace.dialect(name)
@@ -91,7 +98,12 @@ def _ability(rule: d.FilterMap, table: d.Table) -> Ability:
 
 
 def _stages(
-    name: str, frame: pl.LazyFrame, query: Filter, reached: Reached, counts: tuple[int | None, int], now: datetime
+    name: str,
+    frame: pl.LazyFrame,
+    query: Filter,
+    reached: Reached,
+    counts: tuple[int | None, int],
+    now: datetime,
 ) -> list[Stage]:
     """The whole, then what the system applied (as one stage), then what was applied here."""
     total, came = counts

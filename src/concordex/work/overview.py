@@ -34,7 +34,9 @@ def _known(workspace: Workspace, name: str) -> Known:
     pulled = (workspace.store / "catalogue.sqlite").is_file()
     latest = workspace.memory.latest_of(name) if pulled else []
     outcomes = {s.outcome for s in latest}
-    outcome = None if not latest else "whole" if outcomes == {"whole"} else "failed" if outcomes == {"failed"} else "partial"
+    outcome = (
+        None if not latest else "whole" if outcomes == {"whole"} else "failed" if outcomes == {"failed"} else "partial"
+    )
     kept = [s for s in workspace.memory.newest("devices") if s.system == name] if pulled else []
     return Known(
         name=name, label=system.label, role=workspace.role(name), dialect=system.dialect, url=system.url,

@@ -40,7 +40,10 @@ class Pull:
 
 
 def pull(
-    workspace: Workspace, systems: Sequence[str] = (), tables: Sequence[str] = (), progress: Progress | None = None
+    workspace: Workspace,
+    systems: Sequence[str] = (),
+    tables: Sequence[str] = (),
+    progress: Progress | None = None,
 ) -> Pull:
     """Fetch ``tables`` (or all) of ``systems`` (or all) and keep them.
 
@@ -64,9 +67,7 @@ def pull(
     return Pull(number, outcome, tuple(workspace.catalogue.snapshots_of(number)))
 
 
-async def _pull_all(
-    workspace: Workspace, number: int, wanted: dict[str, list[str]], progress: Progress | None
-) -> None:
+async def _pull_all(workspace: Workspace, number: int, wanted: dict[str, list[str]], progress: Progress | None) -> None:
     await all_of(
         _pull_system(workspace, number, system, tables, progress) for system, tables in wanted.items() if tables
     )
@@ -98,9 +99,7 @@ def _told(system: str, progress: Progress | None) -> TableProgress | None:
     return (lambda table, came, announced: progress(system, table, came, announced)) if progress else None
 
 
-def keep(
-    workspace: Workspace, number: int, system: str, table: str, look: Look, begun: float, spent: Traffic
-) -> None:
+def keep(workspace: Workspace, number: int, system: str, table: str, look: Look, begun: float, spent: Traffic) -> None:
     """Write one table's snapshot and note it in the catalogue."""
     file = f"snapshots/{system}/{table}/{number:06d}.parquet"
     frame = _sorted(look.frame)

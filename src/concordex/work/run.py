@@ -6,6 +6,7 @@ import asyncio
 import os
 import time
 from collections.abc import Callable, Sequence
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from concordex.change.batches import halves, lists, stages
@@ -93,7 +94,8 @@ class _Run:
         most = write.create.most if steps[0].action == "create" and write.create else 1
         send = self._create if steps[0].action == "create" else self._update
         await _at_most(
-            self.dialect.limits.concurrency, [lambda part=part: send(session, write, part) for part in lists(ready, most)]
+            self.dialect.limits.concurrency,
+            [partial(send, session, write, part) for part in lists(ready, most)],
         )
 
     def _found_already(self, steps: Sequence[Step]) -> list[Step]:
@@ -272,4 +274,3 @@ async def _at_most(most: int, calls: Sequence[Callable[[], Any]]) -> None:
             await call()
 
     await all_of(work() for _ in range(most))
-

@@ -16,8 +16,8 @@ from concordex.query.funnel import Stage, funnel
 from concordex.query.parse import parse
 from concordex.query.tree import Filter
 from concordex.store import snapshots as store
-from concordex.work import concordance
 from concordex.words import suggestion
+from concordex.work import concordance
 
 if TYPE_CHECKING:
     from concordex.store.catalogue import Snapshot

@@ -10,7 +10,7 @@ import polars as pl
 
 from concordex.change.compare import differences
 from concordex.change.prepare import Wish, prepare
-from concordex.change.steps import Change, Step
+from concordex.change.steps import Change, State, Step
 from concordex.errors import CalledWrongly, Stopped
 from concordex.model.fields import FIELDS
 from concordex.query.bind import Binder
@@ -75,7 +75,10 @@ def check_guards(workspace: Workspace, change: Change) -> None:
     updates = sum(step.action == "update" for step in change.writes)
     held = [s for s in workspace.memory.newest(_TABLE) if s.system == change.system]
     size = held[0].distinct if held else 0
-    for count, most, what in ((creations, guards.creations, "creations"), (updates, guards.updates, "updates")):
+    for count, most, what in (
+        (creations, guards.creations, "creations"),
+        (updates, guards.updates, "updates"),
+    ):
         if count > most:
             raise Stopped(
                 f"the change has {count:,} {what}, and the workspace allows {most:,}",
@@ -93,7 +96,9 @@ def _whole(system: str, tables: Sequence[str], newest: Mapping[str, Snapshot]) -
         found = newest.get(name)
         if found is None or not found.whole:
             what = "has not been pulled" if found is None else f"is known only in part ({found.fault})"
-            raise CalledWrongly(f"{system}/{name} {what}: nothing is prepared on that", advice=f"concordex pull {system}")
+            raise CalledWrongly(
+                f"{system}/{name} {what}: nothing is prepared on that", advice=f"concordex pull {system}"
+            )
 
 
 def _freshen(workspace: Workspace) -> list[str]:
@@ -117,7 +122,14 @@ def _with_origin(entries: pl.DataFrame, members: pl.DataFrame, system: str, owne
     """Entries that others than the target speak of, with the record that each stands for as ``origin``."""
     first = (
         members.filter(pl.col("system") != system)
-        .sort("entry", "last_seen", "system", "record_id", descending=[False, True, False, False], nulls_last=True)
+        .sort(
+            "entry",
+            "last_seen",
+            "system",
+            "record_id",
+            descending=[False, True, False, False],
+            nulls_last=True,
+        )
         .unique("entry", keep="first", maintain_order=True)
         .select("entry", pl.format("{}/{}", "system", "record_id").alias("origin"))
     )
@@ -127,29 +139,38 @@ def _with_origin(entries: pl.DataFrame, members: pl.DataFrame, system: str, owne
 
 
 def _unsure(workspace: Workspace) -> set[str]:
-    found = concordance.read(workspace, "findings").filter(pl.col("kind") == "badly_identified").select("entry").collect()
+    found = (
+        concordance.read(workspace, "findings").filter(pl.col("kind") == "badly_identified").select("entry").collect()
+    )
     return set(found["entry"])
 
 
 def _updates(
-    wanted: pl.DataFrame, actual: pl.DataFrame, found: Mapping[str, dict[str, tuple[Any, Any]]], possible: bool
+    wanted: pl.DataFrame,
+    actual: pl.DataFrame,
+    found: Mapping[str, dict[str, tuple[Any, Any]]],
+    possible: bool,
 ) -> list[Step]:
     rows = actual.filter(pl.col("entry").is_in(list(found)))
     shall = {row["entry"]: row for row in wanted.filter(pl.col("entry").is_in(list(found))).iter_rows(named=True)}
-    steps = []
-    for row in rows.sort("entry").iter_rows(named=True):
-        fields = found[row["entry"]]
-        steps.append(
-            Step(
-                number=0, table=_TABLE, action="update" if possible else "report", label=row["name"] or row["record_id"],
-                key={name: row.get(name) for name in ("serial", "name", "maker", "model", "site") if name in row},
-                was={name: was for name, (was, _) in fields.items()}, shall={name: new for name, (_, new) in fields.items()},
-                state="ready" if possible else "held", record_id=row["record_id"], entry=row["entry"],
-                reason=None if possible else "the dialect does not say how to update one",
-                source=shall[row["entry"]].get("origin"),
-            )
-        )  # fmt: skip
-    return steps
+    state: State = "ready" if possible else "held"
+    return [
+        Step(
+            number=0,
+            table=_TABLE,
+            action="update" if possible else "report",
+            label=row["name"] or row["record_id"],
+            key={name: row.get(name) for name in ("serial", "name", "maker", "model", "site") if name in row},
+            was={name: was for name, (was, _) in found[row["entry"]].items()},
+            shall={name: new for name, (_, new) in found[row["entry"]].items()},
+            state=state,
+            reason=None if possible else "the dialect does not say how to update one",
+            record_id=row["record_id"],
+            entry=row["entry"],
+            source=shall[row["entry"]].get("origin"),
+        )
+        for row in rows.sort("entry").iter_rows(named=True)
+    ]
 
 
 def _twice(wanted: pl.DataFrame, actual: pl.DataFrame) -> list[Step]:
@@ -170,9 +191,7 @@ def _twice(wanted: pl.DataFrame, actual: pl.DataFrame) -> list[Step]:
     ]  # fmt: skip
 
 
-def _wishes(
-    wanted: pl.DataFrame, actual: pl.DataFrame, owners: Mapping[str, str], unsure: set[str]
-) -> list[Wish]:
+def _wishes(wanted: pl.DataFrame, actual: pl.DataFrame, owners: Mapping[str, str], unsure: set[str]) -> list[Wish]:
     new = wanted.join(actual.select("entry"), on="entry", how="anti").sort("entry")
     ours = [name for name, owner in owners.items() if owner != "theirs" and name in new.columns]
     return [

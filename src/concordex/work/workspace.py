@@ -37,7 +37,9 @@ class Workspace:
     def __init__(self, root: Path | str) -> None:
         self.root = Path(root)
         if not (self.root / "concordex.yaml").is_file():
-            raise CalledWrongly(f"{self.root} is not a workspace: it has no concordex.yaml", advice="concordex init DIR")
+            raise CalledWrongly(
+                f"{self.root} is not a workspace: it has no concordex.yaml", advice="concordex init DIR"
+            )
 
     @classmethod
     def nearest(cls, given: Path | None = None) -> Workspace:
@@ -50,7 +52,8 @@ class Workspace:
             if (folder / "concordex.yaml").is_file():
                 return cls(folder)
         raise CalledWrongly(
-            "there is no workspace here or above", advice="make one with `concordex init`, or name one with -w DIR"
+            "there is no workspace here or above",
+            advice="make one with `concordex init`, or name one with -w DIR",
         )
 
     @cached_property
@@ -105,7 +108,9 @@ class Workspace:
             if name not in known:
                 raise CalledWrongly(f"there is no system {name!r}", advice=suggestion(name, known))
         if not known:
-            raise CalledWrongly("this workspace has no system yet", advice="concordex system add NAME --dialect … --url …")
+            raise CalledWrongly(
+                "this workspace has no system yet", advice="concordex system add NAME --dialect … --url …"
+            )
         return [name for name in known if not names or name in names]
 
     def dialect(self, system: str) -> Dialect:

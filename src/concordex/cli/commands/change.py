@@ -15,13 +15,10 @@ from concordex.cli.statuses import Status
 if TYPE_CHECKING:
     from concordex.work import Workspace
 
-change = typer.Typer(help="Prepared sets of writes: list them, look at them, run them.", no_args_is_help=True)
+change = typer.Typer(
+    help="Prepared sets of writes: list them, look at them, run them.", no_args_is_help=True, rich_markup_mode=None
+)
 Number = Annotated[int, typer.Argument(help="The number of the change.")]
-
-
-def add_to(app: typer.Typer) -> None:
-    """Put these commands into ``app``."""
-    app.add_typer(change, name="change")
 
 
 @change.command("list")
@@ -89,12 +86,19 @@ def run_and_tell(here: Workspace, number: int) -> int:
         except KeyboardInterrupt:
             draw.note(f"stopped; to look at what arrived and go on: concordex change run {number}", "yellow")
             return Status.STOPPED
-    troubled = [s for s in done.steps if s.state in ("refused", "differs", "sent", "ready") or (s.state == "held" and s.action != "report")]
+    troubled = [
+        s
+        for s in done.steps
+        if s.state in ("refused", "differs", "sent", "ready") or (s.state == "held" and s.action != "report")
+    ]
     if troubled:
         rows = [[s.number, s.table, s.label, s.state, s.reason] for s in troubled[:40]]
         draw.table(["step", "table", "record", "state", "why"], rows, right=["step"], styles=STYLES)
     confirmed = sum(step.state == "confirmed" for step in done.steps)
-    draw.note(f"change {number} is {done.state}: {confirmed:,} steps written, read back and confirmed", "green" if not troubled else "yellow")
+    draw.note(
+        f"change {number} is {done.state}: {confirmed:,} steps written, read back and confirmed",
+        "green" if not troubled else "yellow",
+    )
     if troubled:
         draw.note(f"{len(troubled):,} steps were not: `concordex change show {number} --all` tells why of each")
     return Status.PARTLY if troubled else Status.DONE

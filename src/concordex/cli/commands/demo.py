@@ -44,11 +44,16 @@ guards:
 _STEPS: tuple[tuple[str, str], ...] = (
     ("Can each system be reached, and read?", "system check"),
     ("Fetch everything, and prove that it is everything.", "pull"),
-    ("Look: which switches run an old release?", "show devices --where 'kind = switch and os_version < 7.2.10' --columns name,serial,site,os_version,last_seen --limit 8"),
+    (
+        "Look: which switches run an old release?",
+        "show devices --where 'kind = switch and os = TideOS and os_version < 7.2.10'"
+        " --columns name,serial,site,os_version,last_seen --limit 8",
+    ),
     ("Count what there is.", "show devices --count-by system,kind"),
     (
         "Narrow down, clause by clause; ask the systems now, and let them filter what they can.",
-        "show devices --live --system muster --where 'kind in (tablet, handheld) and last_seen newer than 7d and battery.level < 20' --funnel",
+        "show devices --live --system muster"
+        " --where 'kind in (tablet, handheld) and last_seen newer than 7d and battery.level < 20' --funnel",
     ),
     ("Which records are the same device?", "reconcile"),
     ("What should a person look at?", "findings --count"),
@@ -61,16 +66,15 @@ _STEPS: tuple[tuple[str, str], ...] = (
 )  # fmt: skip
 
 
-def add_to(app: typer.Typer) -> None:
-    """Put this command into ``app``."""
-    app.command("demo")(demo)
-
-
 def demo(
-    folder: Annotated[Path | None, typer.Argument(help="A new folder for the workspace; else concordex-demo here.")] = None,
+    folder: Annotated[
+        Path | None, typer.Argument(help="A new folder for the workspace; else concordex-demo here.")
+    ] = None,
     devices: Annotated[int, typer.Option("--devices", min=50, help="The size of the fleet.")] = 400,
     seed: Annotated[int, typer.Option("--seed", help="Another seed, another fleet.")] = 1,
-    serve: Annotated[bool, typer.Option("--serve", help="Keep the stand-ins up, until interrupted, to play with.")] = False,
+    serve: Annotated[
+        bool, typer.Option("--serve", help="Keep the stand-ins up, until interrupted, to play with.")
+    ] = False,
 ) -> int:
     """Go through the whole job on stand-ins, from a check to a verified sync.
 
@@ -127,7 +131,15 @@ def _make_workspace(target: Path, harbour: Harbour, devices: int) -> None:
     draw.line(f"$ cd {target}")
     plain = {"fairlead": {"operator": "inventory"}, "muster": {"client": "concordex"}, "stowage": {}}
     for standin in harbour.standins:
-        command = ["system", "add", standin.name, "--dialect", standin.name, "--url", harbour.urls[standin.name]]
+        command = [
+            "system",
+            "add",
+            standin.name,
+            "--dialect",
+            standin.name,
+            "--url",
+            harbour.urls[standin.name],
+        ]
         for name, value in plain[standin.name].items():
             command += ["--credential", f"{name}={value}"]
         for name, value in standin.secrets().items():

@@ -8,12 +8,9 @@ import typer
 from concordex.cli import draw
 from concordex.cli.options import Form
 
-dialect = typer.Typer(help="How kinds of system speak: list dialects, check a file.", no_args_is_help=True)
-
-
-def add_to(app: typer.Typer) -> None:
-    """Put these commands into ``app``."""
-    app.add_typer(dialect, name="dialect")
+dialect = typer.Typer(
+    help="How kinds of system speak: list dialects, check a file.", no_args_is_help=True, rich_markup_mode=None
+)
 
 
 @dialect.command("list")

@@ -10,11 +10,6 @@ from concordex.cli.emit import Format
 from concordex.cli.options import Form, workspace
 
 
-def add_to(app: typer.Typer) -> None:
-    """Put this command into ``app``."""
-    app.command("explain")(explain)
-
-
 def explain(
     device: Annotated[str, typer.Argument(help="A name, serial, MAC, address, asset tag, record id or entry.")],
     form: Form = None,

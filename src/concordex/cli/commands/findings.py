@@ -14,11 +14,6 @@ STYLES = {"high": "bold red", "medium": "yellow", "low": "dim"}
 _SCREENFUL = 40
 
 
-def add_to(app: typer.Typer) -> None:
-    """Put this command into ``app``."""
-    app.command("findings")(findings)
-
-
 def findings(
     kind: Annotated[list[str] | None, typer.Option("--kind", "-k", help="Only these kinds.")] = None,
     where: Where = None,

@@ -8,12 +8,9 @@ import typer
 from concordex.cli import draw
 
 
-def add_to(app: typer.Typer) -> None:
-    """Put this command into ``app``."""
-    app.command("init")(init)
-
-
-def init(folder: Annotated[Path, typer.Argument(help="The folder; made where it is not there.")] = Path()) -> None:
+def init(
+    folder: Annotated[Path, typer.Argument(help="The folder; made where it is not there.")] = Path(),
+) -> None:
     """Make a workspace: a folder with concordex.yaml, to be kept in version control.
 
     Example: concordex init fleet

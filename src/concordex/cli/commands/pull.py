@@ -8,19 +8,26 @@ from concordex.cli import draw
 from concordex.cli.options import Form, Systems, complete_tables, words, workspace
 from concordex.cli.statuses import Status
 
-STATUSES = {"whole": Status.DONE, "partial": Status.PARTLY, "failed": Status.FAILED, "stopped": Status.STOPPED}
-STYLES = {"whole": "green", "partial": "yellow", "failed": "bold red", "stopped": "yellow", "running": "cyan"}
-
-
-def add_to(app: typer.Typer) -> None:
-    """Put this command into ``app``."""
-    app.command("pull")(pull)
+STATUSES = {
+    "whole": Status.DONE,
+    "partial": Status.PARTLY,
+    "failed": Status.FAILED,
+    "stopped": Status.STOPPED,
+}
+STYLES = {
+    "whole": "green",
+    "partial": "yellow",
+    "failed": "bold red",
+    "stopped": "yellow",
+    "running": "cyan",
+}
 
 
 def pull(
     systems: Systems = None,
     table: Annotated[
-        list[str] | None, typer.Option("--table", "-t", help="Only these tables.", autocompletion=complete_tables)
+        list[str] | None,
+        typer.Option("--table", "-t", help="Only these tables.", autocompletion=complete_tables),
     ] = None,
     form: Form = None,
 ) -> int:
@@ -40,7 +47,10 @@ def pull(
 
     with draw.progress() as told:
         done = fetch(
-            workspace(), systems or [], words(table), lambda system, name, came, of: told(f"{system}/{name}", came, of)
+            workspace(),
+            systems or [],
+            words(table),
+            lambda system, name, came, of: told(f"{system}/{name}", came, of),
         )
     rows = [
         {

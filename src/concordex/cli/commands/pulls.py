@@ -1,17 +1,12 @@
 """``concordex pulls``."""
 
 from datetime import datetime
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 
 from concordex.cli.commands.pull import STYLES
 from concordex.cli.options import Form, workspace
-
-
-def add_to(app: typer.Typer) -> None:
-    """Put this command into ``app``."""
-    app.command("pulls")(pulls)
 
 
 def pulls(
@@ -30,12 +25,14 @@ def pulls(
     from concordex.cli.rows import emit_rows
 
     memory = workspace().memory
+    rows: list[dict[str, Any]]
     if pull is not None:
         rows = [
             {
                 "system": s.system, "table": s.table, "outcome": s.outcome, "announced": s.announced,
                 "received": s.received, "distinct": s.distinct, "requests": s.requests, "retries": s.retries,
-                "kB": s.bytes // 1000, "seconds": f"{s.seconds:.1f}", "remarks": "; ".join([*([s.fault] if s.fault else []), *s.notes]),
+                "kB": s.bytes // 1000, "seconds": f"{s.seconds:.1f}",
+                "remarks": "; ".join(filter(None, [s.fault, *s.notes])),
             }
             for s in memory.snapshots_of(pull)
         ]  # fmt: skip

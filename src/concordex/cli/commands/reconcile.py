@@ -1,15 +1,8 @@
 """``concordex reconcile``."""
 
-import typer
-
 from concordex.cli import draw
 from concordex.cli.options import Form, workspace
 from concordex.words import plural
-
-
-def add_to(app: typer.Typer) -> None:
-    """Put this command into ``app``."""
-    app.command("reconcile")(reconcile)
 
 
 def reconcile(form: Form = None) -> None:
@@ -27,7 +20,7 @@ def reconcile(form: Form = None) -> None:
     rows = [
         {
             "system": name, "records": counts["records"], "entries": counts["entries"],
-            "of all": f"{counts['entries'] / made.entries:.0%}" if made.entries else "", "only here": counts["only_here"],
+            "of all": f"{counts['entries'] / max(made.entries, 1):.0%}", "only here": counts["only_here"],
         }
         for name, counts in made.systems.items()
     ]  # fmt: skip

@@ -7,35 +7,58 @@ import typer
 
 from concordex.cli import draw
 from concordex.cli.emit import Format, emit
-from concordex.cli.options import Form, Output, Where, complete_fields, complete_systems, complete_tables, words, workspace
+from concordex.cli.options import (
+    Form,
+    Output,
+    Where,
+    complete_fields,
+    complete_systems,
+    complete_tables,
+    words,
+    workspace,
+)
 
 #: Rows that a terminal shows where no limit is given.
 _SCREENFUL = 40
 #: The columns of a table on a terminal where none are named, as many as there are.
-_USUAL = ("system", "entry", "name", "kind", "serial", "site", "model", "os_version", "status", "last_seen", "parent", "systems")
-
-
-def add_to(app: typer.Typer) -> None:
-    """Put this command into ``app``."""
-    app.command("show")(show)
+_USUAL = (
+    "system",
+    "entry",
+    "name",
+    "kind",
+    "serial",
+    "site",
+    "model",
+    "os_version",
+    "status",
+    "last_seen",
+    "parent",
+    "systems",
+)
 
 
 def show(
     table: Annotated[
-        str, typer.Argument(help="A pulled table, or entries, records or findings.", autocompletion=complete_tables)
+        str,
+        typer.Argument(help="A pulled table, or entries, records or findings.", autocompletion=complete_tables),
     ],
     where: Where = None,
     system: Annotated[
-        list[str] | None, typer.Option("--system", "-s", help="Only these systems.", autocompletion=complete_systems)
+        list[str] | None,
+        typer.Option("--system", "-s", help="Only these systems.", autocompletion=complete_systems),
     ] = None,
     columns: Annotated[
-        list[str] | None, typer.Option("--columns", "-c", help="Which columns, with commas.", autocompletion=complete_fields)
+        list[str] | None,
+        typer.Option("--columns", "-c", help="Which columns, with commas.", autocompletion=complete_fields),
     ] = None,
     sort: Annotated[list[str] | None, typer.Option("--sort", help="By which columns; -name for descending.")] = None,
     count_by: Annotated[list[str] | None, typer.Option("--count-by", help="Count records by these columns.")] = None,
     limit: Annotated[int | None, typer.Option("--limit", "-n", help="How many rows; 0 for all.")] = None,
     funnel: Annotated[bool, typer.Option("--funnel", help="How the count narrows, clause by clause.")] = False,
-    live: Annotated[bool, typer.Option("--live", help="Ask the systems now; they filter what they can. Nothing is kept.")] = False,
+    live: Annotated[
+        bool,
+        typer.Option("--live", help="Ask the systems now; they filter what they can. Nothing is kept."),
+    ] = False,
     form: Form = None,
     output: Output = None,
 ) -> None:

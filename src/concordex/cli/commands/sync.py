@@ -11,11 +11,6 @@ from concordex.cli.preview import draw_change, summary
 from concordex.cli.statuses import Status
 
 
-def add_to(app: typer.Typer) -> None:
-    """Put this command into ``app``."""
-    app.command("sync")(sync)
-
-
 def sync(
     system: Annotated[str, typer.Argument(help="The inventory to bring up to date.", autocompletion=complete_systems)],
     where: Where = None,

@@ -9,12 +9,9 @@ from concordex.cli.options import Form, Systems, workspace
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
 
-system = typer.Typer(help="Who we talk to: add systems, list them, try them.", no_args_is_help=True)
-
-
-def add_to(app: typer.Typer) -> None:
-    """Put these commands into ``app``."""
-    app.add_typer(system, name="system")
+system = typer.Typer(
+    help="Who we talk to: add systems, list them, try them.", no_args_is_help=True, rich_markup_mode=None
+)
 
 
 @system.command("add")
@@ -24,7 +21,11 @@ def add(
     url: Annotated[str, typer.Option("--url", "-u", help="Where it is, such as https://controller.example.")],
     credential: Annotated[
         list[str] | None,
-        typer.Option("--credential", "-c", help="NAME=VALUE; a secret as env:, file:, keyring: or command:. Repeatable."),
+        typer.Option(
+            "--credential",
+            "-c",
+            help="NAME=VALUE; a secret as env:, file:, keyring: or command:. Repeatable.",
+        ),
     ] = None,
     label: Annotated[str, typer.Option("--label", help="A name for people.")] = "",
     ca: Annotated[str | None, typer.Option("--ca", help="A file with the CA that signed its certificate.")] = None,
@@ -81,7 +82,9 @@ def check(systems: Systems = None, form: Form = None) -> int:
     from concordex.work.check import check as try_all
 
     found = try_all(workspace(), systems or [])
-    rows = [{"system": f.system, "step": f.step, "result": "well" if f.well else "FAILED", "seen": f.seen} for f in found]
+    rows = [
+        {"system": f.system, "step": f.step, "result": "well" if f.well else "FAILED", "seen": f.seen} for f in found
+    ]
     emit_rows(rows, form, None, styles={"well": "green", "FAILED": "bold red"})
     for failed in (f for f in found if not f.well and f.advice):
         draw.note(f"{failed.system}: {failed.advice}", "yellow")

@@ -1,0 +1,41 @@
+# Everything a person needs: `make demo`, `make test`.  Each makes the environment it needs.
+PYTHON ?= python3
+VENV ?= .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test lint types contracts check bench screenshots schema clean
+
+$(VENV)/.ready: pyproject.toml
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[dev]'
+	touch $@
+
+demo: $(VENV)/.ready
+	$(BIN)/concordex demo
+
+test: $(VENV)/.ready
+	$(BIN)/python -m pytest -n auto
+
+lint: $(VENV)/.ready
+	$(BIN)/ruff check src tests benchmarks
+	$(BIN)/ruff format --check src tests benchmarks
+
+types: $(VENV)/.ready
+	$(BIN)/mypy
+
+contracts: $(VENV)/.ready
+	$(BIN)/lint-imports
+
+check: lint types contracts test
+
+bench: $(VENV)/.ready
+	$(BIN)/python benchmarks/run.py
+
+schema: $(VENV)/.ready
+	$(BIN)/concordex dialect schema > src/concordex/dialects/dialect.schema.json
+
+screenshots: $(VENV)/.ready
+	PATH="$(CURDIR)/$(BIN):$$PATH" sh docs/screenshots/take.sh
+
+clean:
+	rm -rf $(VENV) .mypy_cache .ruff_cache .pytest_cache .hypothesis build dist concordex-demo*

@@ -1,0 +1,79 @@
+"""The commands by name, each imported when it is called: `--help` imports none of them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, MutableMapping
+from importlib import import_module
+from typing import Any
+
+import typer
+from typer.core import TyperGroup
+
+#: Every command and what it is for, in the order in which a newcomer meets them.
+SUMMARIES = {
+    "demo": "The whole job on stand-ins, each command shown.",
+    "init": "Make a workspace.",
+    "system": "Who we talk to: add, list, check.",
+    "dialect": "How systems speak: list, check, schema.",
+    "pull": "Fetch tables, each proved whole or called partial.",
+    "pulls": "The history of pulls.",
+    "show": "Look at any table: filter, sort, count, export.",
+    "reconcile": "Find out which records are one device.",
+    "findings": "What a person should look at.",
+    "explain": "Why records are one device, and who says what.",
+    "sync": "Bring an inventory up to date: preview, agree, verify.",
+    "change": "Prepared writes: list, show, run.",
+}
+
+
+def load(name: str) -> Any:
+    """The command ``name``, ready to be called."""
+    target = getattr(import_module(f"concordex.cli.commands.{name}"), name)
+    if isinstance(target, typer.Typer):
+        return typer.main.get_group(target)
+    single = typer.Typer(add_completion=False, rich_markup_mode=None)
+    single.command(name, context_settings={"help_option_names": ["-h", "--help"]})(target)
+    return typer.main.get_command(single)
+
+
+class _Commands(MutableMapping[str, Any]):
+    """What a group asks of its commands, without importing more of them than are called."""
+
+    def __init__(self) -> None:
+        self._loaded: dict[str, Any] = {}
+
+    def __getitem__(self, name: str) -> Any:
+        if name not in SUMMARIES:
+            raise KeyError(name)
+        if name not in self._loaded:
+            self._loaded[name] = load(name)
+        return self._loaded[name]
+
+    def __setitem__(self, name: str, command: Any) -> None:
+        self._loaded[name] = command
+
+    def __delitem__(self, name: str) -> None:
+        del self._loaded[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(SUMMARIES)
+
+    def __len__(self) -> int:
+        return len(SUMMARIES)
+
+
+class Parts(TyperGroup):
+    """The group of all commands."""
+
+    def __init__(self, **settings: Any) -> None:
+        super().__init__(**settings | {"commands": {}})
+        self.commands = _Commands()
+
+    def list_commands(self, ctx: Any) -> list[str]:  # noqa: ARG002, RUF100 - the group's own signature
+        """The names of all commands."""
+        return list(SUMMARIES)
+
+    def format_commands(self, ctx: Any, formatter: Any) -> None:  # noqa: ARG002, RUF100
+        """Write what each command is for."""
+        with formatter.section("Commands"):
+            formatter.write_dl(list(SUMMARIES.items()))
