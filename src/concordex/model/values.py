@@ -19,6 +19,7 @@ from concordex.model.fields import Type
 
 #: Ways of saying that nothing is there.
 MISSING_WORDS = ("", "-", "--", "n/a", "none", "null", "nil")
+_MISSING = sorted({form(word) for word in MISSING_WORDS for form in (str.lower, str.upper, str.title, str.capitalize)})
 
 Conversion = Callable[[pl.Expr], pl.Expr]
 
@@ -26,7 +27,7 @@ Conversion = Callable[[pl.Expr], pl.Expr]
 def text(expr: pl.Expr) -> pl.Expr:
     """Trimmed; empty, a dash and N/A are missing."""
     trimmed = expr.str.strip_chars()
-    return pl.when(trimmed.str.to_lowercase().is_in(MISSING_WORDS)).then(None).otherwise(trimmed)
+    return pl.when(trimmed.is_in(_MISSING).not_()).then(trimmed)
 
 
 def lower(expr: pl.Expr) -> pl.Expr:
@@ -46,7 +47,9 @@ def slug(expr: pl.Expr) -> pl.Expr:
 
 def mac(expr: pl.Expr) -> pl.Expr:
     """A MAC address (IEEE EUI-48) in any notation, as ``0a:1b:2c:3d:4e:5f``."""
-    digits = expr.str.to_lowercase().str.replace_all(r"[\s:.\-]", "")
+    digits = expr.str.to_lowercase()
+    for separator in (":", "-", ".", " "):
+        digits = digits.str.replace_all(separator, "", literal=True)
     written = digits.str.replace(r"^(..)(..)(..)(..)(..)(..)$", "${1}:${2}:${3}:${4}:${5}:${6}")
     return pl.when(digits.str.contains(r"^[0-9a-f]{12}$")).then(written)
 
@@ -54,9 +57,24 @@ def mac(expr: pl.Expr) -> pl.Expr:
 def ip(expr: pl.Expr) -> pl.Expr:
     """An IPv4 or IPv6 address without prefix length or zone, in canonical text (RFC 5952)."""
     bare = expr.str.strip_chars().str.replace(r"[/%].*$", "")
-    octet = r"(?:25[0-5]|2[0-4]\d|1\d\d|[1-9]?\d)"
-    four = bare.str.contains(rf"^{octet}(?:\.{octet}){{3}}$")
-    return pl.when(four).then(bare).otherwise(distinct(pl.when(bare.str.contains(":")).then(bare), _six))
+    six = distinct(pl.when(bare.str.contains(":", literal=True)).then(bare), _six)
+    return pl.when(bare.str.contains(_FOUR)).then(bare).otherwise(six)
+
+
+_OCTET = r"(?:25[0-5]|2[0-4]\d|1\d\d|[1-9]?\d)"
+_FOUR = rf"^{_OCTET}(?:\.{_OCTET}){{3}}$"
+_CARD = r"^[0-9a-f]{2}(?::[0-9a-f]{2}){5}$"
+
+
+def unless_all(pattern: str, convert: Conversion) -> Conversion:
+    """``convert``, skipped where every value is written as ``pattern`` asks already."""
+
+    def apply(series: pl.Series) -> pl.Series:
+        if series.str.contains(pattern).all():
+            return series
+        return series.to_frame("v").select(convert(pl.col("v"))).to_series().alias(series.name)
+
+    return lambda expr: expr.map_batches(apply, return_dtype=pl.String(), is_elementwise=True)
 
 
 def iso(expr: pl.Expr) -> pl.Expr:
@@ -97,7 +115,7 @@ def flag(expr: pl.Expr) -> pl.Expr:
 
 
 CONVERSIONS: dict[str, Conversion] = {
-    "text": text, "lower": lower, "upper": upper, "slug": slug, "version": text, "mac": mac, "ip": ip, "iso": iso,
+    "text": text, "lower": lower, "upper": upper, "slug": slug, "version": text, "mac": unless_all(_CARD, mac), "ip": unless_all(_FOUR, ip), "iso": iso,
     "http_date": http_date, "epoch": epoch, "epoch_ms": epoch_ms, "number": number, "flag": flag,
 }  # fmt: skip
 
@@ -124,16 +142,48 @@ def distinct(expr: pl.Expr, function: Callable[[Any], Any], dtype: pl.DataType |
     return expr.map_batches(apply, return_dtype=target, is_elementwise=True)
 
 
-def column(said: Sequence[object], kind: Type, conversion: str) -> tuple[pl.Series, int]:
-    """A column of type ``kind`` from what each record said, and how many said values were lost."""
-    convert = CONVERSIONS[conversion]
+def as_texts(said: Sequence[object]) -> pl.Series:
+    """What each record said of one field, as text: numbers and flags as JSON writes them."""
+    first = next((value for value in said if value is not None), None)
+    try:
+        if isinstance(first, str):
+            return pl.Series(said, dtype=pl.String)
+        if isinstance(first, int) and not isinstance(first, bool):
+            return pl.Series(said, dtype=pl.Int64).cast(pl.String)
+    except (TypeError, OverflowError):
+        pass  # of several kinds: one by one
+    return pl.Series([_as_text(value) for value in said], dtype=pl.String)
+
+
+def said_something(name: str, conversion: str) -> pl.Expr:
+    """Whether the text in column ``name`` says anything that ``conversion`` should have read."""
+    said = text(pl.col(name))
+    return (said.is_not_null() & (said != "0")) if conversion.startswith("epoch") else said.is_not_null()
+
+
+def converted(name: str, kind: Type, conversion: str) -> pl.Expr:
+    """The text in column ``name`` as a value of type ``kind``; of a list type, a list of one."""
+    value = CONVERSIONS[conversion](pl.col(name))
     if kind.is_list:
-        return _list_column(said, convert)
-    given = pl.Series("v", [_as_text(value) for value in said], dtype=pl.String)
-    said_text = _nothing_at_nought(conversion, text(pl.col("v")))
-    both = given.to_frame().select(convert(pl.col("v")).alias("out"), said_text.alias("said"))
-    out = both["out"].cast(kind.dtype)
-    return out, both["said"].count() - out.count()
+        return pl.when(value.is_not_null()).then(pl.concat_list(value)).alias(name)
+    return value.cast(kind.dtype).alias(name)
+
+
+def list_column(said: Sequence[object], conversion: str) -> tuple[pl.Series, int]:
+    """A column of lists from what each record said, and how many said values could not be read."""
+    rows: list[int] = []
+    values: list[str | None] = []
+    for row, value in enumerate(said):
+        if value is not None:
+            items = value if isinstance(value, list) else [value]
+            rows += [row] * len(items)
+            values += [_as_text(item) for item in items]
+    flat = pl.DataFrame({"row": pl.Series(rows, dtype=pl.Int64), "said": pl.Series(values, dtype=pl.String)})
+    flat = flat.select("row", CONVERSIONS[conversion](pl.col("said")).alias("out"), text(pl.col("said")).alias("said"))
+    lost = flat["said"].count() - flat.drop_nulls("said")["out"].count()
+    lists = flat.drop_nulls("out").group_by("row").agg(pl.col("out").unique(maintain_order=True))
+    every = pl.DataFrame({"row": pl.int_range(len(said), dtype=pl.Int64, eager=True)})
+    return every.join(lists, on="row", how="left", maintain_order="left")["out"], lost
 
 
 def version_parts(said: str) -> tuple[tuple[int, int, str], ...]:
@@ -169,38 +219,12 @@ def parse_time(said: str) -> datetime | None:
     return moment.replace(tzinfo=UTC) if moment.tzinfo is None else moment.astimezone(UTC)
 
 
-def _list_column(said: Sequence[object], convert: Conversion) -> tuple[pl.Series, int]:
-    lists = [_as_texts(value) for value in said]
-    frame = pl.DataFrame({"v": pl.Series(lists, dtype=pl.List(pl.String))})
-    if frame.is_empty():
-        return frame["v"], 0
-    flat = (
-        frame.with_row_index("row")
-        .explode("v")
-        .with_columns(convert(pl.col("v")).alias("out"), text(pl.col("v")).alias("said"))
-    )
-    lost = flat["said"].count() - flat.filter(pl.col("said").is_not_null())["out"].count()
-    kept = flat.drop_nulls("out").group_by("row", maintain_order=True).agg(pl.col("out").unique(maintain_order=True))
-    rows = frame.select(pl.int_range(pl.len(), dtype=pl.get_index_type()).alias("row"))
-    return rows.join(kept, on="row", how="left", maintain_order="left")["out"], lost
-
-
 def _as_text(value: object) -> str | None:
     if value is None or isinstance(value, str):
         return value
     if isinstance(value, bool):
         return "true" if value else "false"
     return str(value) if isinstance(value, int | float) else orjson.dumps(value).decode()
-
-
-def _as_texts(value: object) -> list[str | None]:
-    if value is None:
-        return []
-    return [_as_text(item) for item in value] if isinstance(value, list) else [_as_text(value)]
-
-
-def _nothing_at_nought(conversion: str, said: pl.Expr) -> pl.Expr:
-    return pl.when(said != "0").then(said) if conversion.startswith("epoch") else said
 
 
 def _since_1970(expr: pl.Expr, microseconds: int) -> pl.Expr:

@@ -9,31 +9,66 @@ import orjson
 import polars as pl
 
 from concordex.model.fields import KINDS, ORIGINAL
-from concordex.model.values import column
+from concordex.model.values import as_texts, converted, list_column, said_something
 from concordex.wire.dialect import FieldMap, Table
 from concordex.wire.paths import at
 
+Columns = dict[str, list[Any]]
+
 
 class Mapper:
-    """Turns lists of a table's records into frames; counts the values that could not be read."""
+    """Turns a table's records into frames; counts the values that could not be read.
+
+    ``columns`` takes records apart, as cheaply as Python can; ``frame`` makes typed columns of
+    what was taken, outside Python, and may run in another thread meanwhile.
+    """
 
     def __init__(self, table: Table) -> None:
         self.table = table
         self.lost: dict[str, int] = {}
 
-    def frame(self, records: Sequence[Mapping[str, Any]]) -> pl.DataFrame:
-        """One row for each record: the mapped fields, and the system's own record as JSON text."""
-        columns = {name: self._column(name, spec, records) for name, spec in self.table.fields.items()}
-        columns[ORIGINAL] = pl.Series([orjson.dumps(record).decode() for record in records], dtype=pl.String)
-        return pl.DataFrame(columns)
+    def empty(self) -> Columns:
+        """Columns to which records can be added."""
+        return {name: [] for name in (*self.table.fields, ORIGINAL)}
 
-    def _column(self, name: str, spec: FieldMap, records: Sequence[Mapping[str, Any]]) -> pl.Series:
-        kind = self.table.type_of(name)
-        said = [spec.always] * len(records) if spec.always is not None else _said(spec.from_, records)
-        series, lost = column(said, kind, spec.conversion(kind))
-        if lost:
-            self.lost[name] = self.lost.get(name, 0) + lost
-        return _translated(series, spec) if spec.values is not None or name == "kind" else series
+    def add(self, columns: Columns, records: Sequence[Mapping[str, Any]]) -> None:
+        """Add what ``records`` say of each field, and the records themselves as JSON text."""
+        for name, spec in self.table.fields.items():
+            columns[name] += [spec.always] * len(records) if spec.always is not None else _said(spec.from_, records)
+        columns[ORIGINAL] += [orjson.dumps(record).decode() for record in records]
+
+    def frame(self, columns: Columns) -> pl.DataFrame:
+        """One row for each record: the fields, and the system's own record."""
+        said: dict[str, pl.Series] = {}
+        for name, spec in self.table.fields.items():
+            kind = self.table.type_of(name)
+            if kind.is_list and any(isinstance(value, list) for value in columns[name]):
+                said[name], lost = list_column(columns[name], spec.conversion(kind))
+                self._lose(name, lost)
+            else:
+                said[name] = as_texts(columns[name])
+        return self._converted(said).with_columns(pl.Series(ORIGINAL, columns[ORIGINAL], dtype=pl.String))
+
+    def _converted(self, said: Mapping[str, pl.Series]) -> pl.DataFrame:
+        """All columns at once, so that they are worked on side by side; and what got lost on the way."""
+        fields = []
+        for name, spec in self.table.fields.items():
+            if isinstance(said[name].dtype, pl.List):
+                fields.append(pl.col(name))
+                continue
+            kind = self.table.type_of(name)
+            value = converted(name, kind, spec.conversion(kind))
+            fields.append(_translated(value, spec).alias(name) if spec.values is not None else value)
+        done = pl.LazyFrame(dict(said)).select(fields).collect()
+        for name, spec in self.table.fields.items():
+            if spec.values is None and done[name].null_count() > said[name].null_count():
+                wanted = said_something(name, spec.conversion(self.table.type_of(name)))
+                self._lose(name, said[name].to_frame().select(wanted.sum()).item() - done[name].count())
+        return done
+
+    def _lose(self, name: str, count: int) -> None:
+        if count:
+            self.lost[name] = self.lost.get(name, 0) + count
 
 
 def _said(paths: Sequence[str], records: Sequence[Mapping[str, Any]]) -> Sequence[Any]:
@@ -48,14 +83,13 @@ def _said(paths: Sequence[str], records: Sequence[Mapping[str, Any]]) -> Sequenc
     return said
 
 
-def _translated(series: pl.Series, spec: FieldMap) -> pl.Series:
+def _translated(words: pl.Expr, spec: FieldMap) -> pl.Expr:
     """Their words as ours; a word that is not listed stays, or becomes `otherwise`."""
     table = {theirs.lower(): ours for theirs, ours in (spec.values or {}).items()}
-    words = pl.col(series.name)
     lowered = words.str.to_lowercase()
     known = lowered.replace_strict(list(table), list(table.values()), default=None, return_dtype=pl.String)
     rest = pl.when(words.is_not_null()).then(pl.lit(spec.otherwise)) if spec.otherwise is not None else words
-    return series.to_frame().select(pl.when(lowered.is_in(list(table))).then(known).otherwise(rest)).to_series()
+    return pl.when(lowered.is_in(list(table))).then(known).otherwise(rest)
 
 
 def follow(frame: pl.DataFrame, table: Table, others: Mapping[str, pl.DataFrame]) -> pl.DataFrame:

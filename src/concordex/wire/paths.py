@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Sequence
 from functools import cache
+from operator import methodcaller
 from typing import Any
 
 _PLAIN = re.compile(r"(?:\$\.)?([A-Za-z_][\w-]*(?:\.[A-Za-z_][\w-]*)*)")
@@ -42,8 +43,7 @@ class Path:
     def column(self, records: Sequence[Any]) -> list[Any]:
         """The value at this path in each record, which must be a mapping."""
         if self.steps is not None and len(self.steps) == 1:
-            step = self.steps[0]
-            return [record.get(step) for record in records]
+            return list(map(methodcaller("get", self.steps[0]), records))
         return [self.first(record) for record in records]
 
 

@@ -21,7 +21,7 @@ from concordex.wire.paths import at
 from concordex.wire.session import Session
 
 #: How many records become a frame at once: enough to be fast, few enough to be small.
-_CHUNK = 5_000
+_CHUNK = 4_000
 
 #: Told after each page: records so far, and how many were announced.
 Progress = Callable[[int, int | None], None]
@@ -60,39 +60,56 @@ class Collector:
     def __init__(self, table: d.Table) -> None:
         self.received = 0
         self._mapper = Mapper(table)
-        self._id = [at(path) for path in table.fields["record_id"].from_]
+        self._ids = [at(path) for path in table.fields["record_id"].from_]
         self._seen: set[str] = set()
-        self._waiting: list[dict[str, Any]] = []
+        self._waiting = self._mapper.empty()
         self._frames: list[pl.DataFrame] = []
         self.nameless = 0
 
     def add(self, records: list[dict[str, Any]]) -> None:
         """Take a page; a record that came before is counted and left out."""
         self.received += len(records)
-        for record in records:
-            number = next((found for path in self._id if (found := path.first(record)) is not None), None)
-            if number is None:
-                self.nameless += 1
-            elif str(number) not in self._seen:
-                self._seen.add(str(number))
-                self._waiting.append(record)
-        if len(self._waiting) >= _CHUNK:
+        new = self._new(records, self._numbers(records))
+        self._mapper.add(self._waiting, new)
+        if len(self._waiting["record_id"]) >= _CHUNK:
             self._flush()
 
     def look(self, announced: int | None, fault: str | None, notes: list[str]) -> Look:
         """What has been gathered."""
-        if self._waiting or not self._frames:
-            self._flush()
+        self._flush()
         if self.nameless:
             fault = fault or f"{self.nameless} records came without an id"
+        frames = [frame for frame in self._frames if frame.height] or self._frames[:1]
         return Look(
-            frame=pl.concat(self._frames, rechunk=False), announced=announced, received=self.received,
+            frame=pl.concat(frames, rechunk=False), announced=announced, received=self.received,
             distinct=len(self._seen), fault=fault, notes=notes, lost=self._mapper.lost,
         )  # fmt: skip
 
+    def _new(self, records: list[dict[str, Any]], numbers: list[Any]) -> list[dict[str, Any]]:
+        """The records that did not come before."""
+        fresh = set(map(str, numbers))
+        if len(fresh) == len(records) and "None" not in fresh and self._seen.isdisjoint(fresh):
+            self._seen |= fresh
+            return records
+        new = []
+        for record, number in zip(records, numbers, strict=True):
+            if number is None:
+                self.nameless += 1
+            elif str(number) not in self._seen:
+                self._seen.add(str(number))
+                new.append(record)
+        return new
+
+    def _numbers(self, records: list[dict[str, Any]]) -> list[Any]:
+        numbers = self._ids[0].column(records)
+        for path in self._ids[1:]:
+            numbers = [n if n is not None else path.first(r) for n, r in zip(numbers, records, strict=True)]
+        return numbers
+
     def _flush(self) -> None:
+        """Make a frame of what waits: in this thread, since another would wait for the interpreter."""
         self._frames.append(self._mapper.frame(self._waiting))
-        self._waiting = []
+        self._waiting = self._mapper.empty()
 
 
 async def read_table(
@@ -164,7 +181,7 @@ class _Pager:
         records = at(self.read.records).first(body)
         if isinstance(records, dict) and self.read.records != "$":
             records = [records]
-        if not isinstance(records, list) or not all(isinstance(record, dict) for record in records):
+        if not isinstance(records, list) or not set(map(type, records)) <= {dict}:
             raise BadAnswer(
                 f"there is no list of records at {self.read.records} in the answer to {self.read.path}",
                 where=f"{self.session.endpoint.name}/{self.name}",

@@ -102,7 +102,7 @@ def _told(system: str, progress: Progress | None) -> TableProgress | None:
 def keep(workspace: Workspace, number: int, system: str, table: str, look: Look, begun: float, spent: Traffic) -> None:
     """Write one table's snapshot and note it in the catalogue."""
     file = f"snapshots/{system}/{table}/{number:06d}.parquet"
-    frame = _sorted(look.frame)
+    frame = in_order(look.frame)
     odd = odd_kinds(frame)
     notes = [*look.notes, *([f"kinds that are not among ours: {', '.join(odd[:5])}"] if odd else [])]
     store.write(frame, workspace.store / file)
@@ -116,7 +116,7 @@ def keep(workspace: Workspace, number: int, system: str, table: str, look: Look,
     )  # fmt: skip
 
 
-def _sorted(frame: pl.DataFrame) -> pl.DataFrame:
+def in_order(frame: pl.DataFrame) -> pl.DataFrame:
     """By site, so that a filter on one skips the rest of the file."""
     by = [name for name in ("site", "record_id") if name in frame.columns]
     return frame.sort(by, nulls_last=True)

@@ -36,6 +36,7 @@ class Workspace:
 
     def __init__(self, root: Path | str) -> None:
         self.root = Path(root)
+        self._dialects: dict[str, Dialect] = {}
         if not (self.root / "concordex.yaml").is_file():
             raise CalledWrongly(
                 f"{self.root} is not a workspace: it has no concordex.yaml", advice="concordex init DIR"
@@ -117,7 +118,10 @@ class Workspace:
         """The dialect that a system speaks."""
         from concordex.wire.load import find
 
-        return find(self.config.systems[system].dialect, self.root / "dialects")
+        name = self.config.systems[system].dialect
+        if name not in self._dialects:
+            self._dialects[name] = find(name, self.root / "dialects")
+        return self._dialects[name]
 
     def role(self, system: str) -> str:
         """Whether a system manages devices or is told about them."""
