@@ -39,6 +39,11 @@ class Part(BaseModel):
         return given
 
 
+def fault_at(place: tuple[str, ...], text: str) -> PydanticCustomError:
+    """To be raised by a validator: ``text`` is what is wrong at ``place`` below the part it looks at."""
+    return PydanticCustomError("at", "{text}", {"place": place, "text": text})
+
+
 def read_yaml(path: Path) -> Any:
     """The YAML document in ``path``, with its line numbers kept."""
     try:
@@ -77,7 +82,7 @@ def check(document: Any, form: type[P], name: str) -> P:
 def line_of(document: Any, location: Location) -> int:
     """The line, from 1, on which the value at ``location`` begins (or its nearest parent)."""
     line = 1
-    for step in location:
+    for step in _real(document, location):
         marks = getattr(document, "lc", None)
         if marks is None:
             break
@@ -85,8 +90,30 @@ def line_of(document: Any, location: Location) -> int:
             line = (marks.item(step) if isinstance(step, int) else marks.key(step))[0] + 1
             document = document[step]
         except (KeyError, IndexError, TypeError, AttributeError):
-            continue  # a step that the format put in, such as the branch of a union
+            break
     return line
+
+
+def dotted(document: Any, location: Location) -> str:
+    """The key path as a person would write it: ``tables.devices.fields.name``, ``prefer[0]``."""
+    steps = (f"[{step}]" if isinstance(step, int) else step for step in _real(document, location))
+    return ".".join(steps).replace(".[", "[")
+
+
+def _real(document: Any, location: Location) -> Iterator[int | str]:
+    """``location`` without the steps that name no key but the branch of a union, chosen by ``by``."""
+    branch_seen = False
+    for at, step in enumerate(location):
+        is_branch = isinstance(document, Mapping) and document.get("by") == step and at < len(location) - 1
+        if is_branch and not branch_seen:
+            branch_seen = True
+            continue
+        branch_seen = False
+        yield step
+        try:
+            document = document[step]
+        except (KeyError, IndexError, TypeError):
+            document = None
 
 
 def _faults(document: Any, error: ValidationError) -> Iterator[Fault]:
@@ -98,25 +125,11 @@ def _faults(document: Any, error: ValidationError) -> Iterator[Fault]:
                 advice = f"did you mean `{hint}`?" if hint else f"known here: {known}"
                 place = (*location, key)
                 yield line_of(document, place), dotted(document, place), f"unknown key; {advice}"
+        elif item["type"] == "at":
+            place = (*location, *item["ctx"]["place"])
+            yield line_of(document, place), dotted(document, place), item["msg"]
         else:
             yield line_of(document, location), dotted(document, location), _plain(item)
-
-
-def dotted(document: Any, location: Location) -> str:
-    """The key path as a person would write it: ``tables.devices.fields.name``."""
-    steps: list[str] = []
-    for step in location:
-        if isinstance(step, int):
-            steps.append(f"[{step}]")
-        elif document is None or not isinstance(document, Mapping) or step in document or step == location[-1]:
-            steps.append(str(step))
-        else:
-            continue
-        try:
-            document = document[step]
-        except (KeyError, IndexError, TypeError):
-            document = None
-    return ".".join(steps).replace(".[", "[")
 
 
 def _plain(item: Any) -> str:

@@ -53,6 +53,10 @@ def common(
         logging.getLogger("concordex").setLevel(logging.DEBUG)
 
 
+#: What the option parser makes of Ctrl-C.
+_INTERRUPTED = 130
+
+
 def run() -> None:
     """Run the command line, and end the process with its status."""
     sys.exit(status_of(sys.argv[1:]))
@@ -68,8 +72,7 @@ def status_of(arguments: list[str]) -> int:
     except ConcordexError as error:
         return _told(error)
     except KeyboardInterrupt:
-        sys.stderr.write("\nstopped\n")
-        return Status.STOPPED
+        status = _INTERRUPTED
     except BrokenPipeError:  # the reader has seen enough
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return Status.DONE
@@ -77,6 +80,9 @@ def status_of(arguments: list[str]) -> int:
         return Status.STOPPED
     except Exception as error:
         return _called_wrongly_or_unforeseen(error)
+    if status == _INTERRUPTED:
+        sys.stderr.write("\nstopped\n")
+        return Status.STOPPED
     return status if isinstance(status, int) else Status.DONE
 
 

@@ -115,7 +115,8 @@ def flag(expr: pl.Expr) -> pl.Expr:
 
 
 CONVERSIONS: dict[str, Conversion] = {
-    "text": text, "lower": lower, "upper": upper, "slug": slug, "version": text, "mac": unless_all(_CARD, mac), "ip": unless_all(_FOUR, ip), "iso": iso,
+    "text": text, "lower": lower, "upper": upper, "slug": slug, "version": text, "mac": unless_all(_CARD, mac),
+    "ip": unless_all(_FOUR, ip), "iso": iso,
     "http_date": http_date, "epoch": epoch, "epoch_ms": epoch_ms, "number": number, "flag": flag,
 }  # fmt: skip
 

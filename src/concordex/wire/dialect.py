@@ -10,7 +10,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
-from concordex.documents import Part
+from concordex.documents import Part, fault_at
 from concordex.model.fields import FIELDS, Type
 from concordex.model.values import BY_TYPE, CONVERSIONS
 
@@ -283,10 +283,10 @@ class Table(Part):
     @model_validator(mode="after")
     def _typed(self) -> Table:
         if "record_id" not in self.fields:
-            raise ValueError("fields: record_id is required: without an id no record can be told from another")
+            raise fault_at(("fields",), "record_id is required: without an id no record can be told from another")
         for name, spec in self.fields.items():
             if name not in FIELDS and spec.type is None:
-                raise ValueError(f"fields.{name}: not one of the common fields, so say its type")
+                raise fault_at(("fields", name), "not one of the common fields, so say its `type`")
         return self
 
     def type_of(self, field: str) -> Type:
@@ -329,16 +329,16 @@ class Dialect(Part):
         for name, table in self.tables.items():
             for place, other in _others(table):
                 if other not in self.tables:
-                    raise ValueError(f"tables.{name}.{place}: there is no table {other!r} in this dialect")
+                    raise fault_at(("tables", name, *place), f"there is no table {other!r} in this dialect")
             _check_write(name, table)
         return self
 
 
-def _others(table: Table) -> list[tuple[str, str]]:
+def _others(table: Table) -> list[tuple[tuple[str, ...], str]]:
     """Every mention of another table: where it stands, and the table's name."""
-    found = [(f"fields.{name}.via", spec.via) for name, spec in table.fields.items() if spec.via]
+    found = [(("fields", name, "via"), spec.via) for name, spec in table.fields.items() if spec.via]
     if table.write:
-        found += [(f"write.references.{name}.via", ref.via) for name, ref in table.write.references.items()]
+        found += [(("write", "references", name, "via"), ref.via) for name, ref in table.write.references.items()]
     return found
 
 
@@ -353,4 +353,4 @@ def _check_write(name: str, table: Table) -> None:
     ):
         for field in fields:
             if field not in table.fields:
-                raise ValueError(f"tables.{name}.write.{place}: {field!r} is not among the table's fields")
+                raise fault_at(("tables", name, "write", place), f"{field!r} is not among the table's fields")

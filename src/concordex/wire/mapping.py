@@ -63,7 +63,7 @@ class Mapper:
         for name, spec in self.table.fields.items():
             if spec.values is None and done[name].null_count() > said[name].null_count():
                 wanted = said_something(name, spec.conversion(self.table.type_of(name)))
-                self._lose(name, said[name].to_frame().select(wanted.sum()).item() - done[name].count())
+                self._lose(name, said[name].alias(name).to_frame().select(wanted.sum()).item() - done[name].count())
         return done
 
     def _lose(self, name: str, count: int) -> None:

@@ -1,0 +1,131 @@
+"""The stand-ins over real HTTP, a workspace for them, and the built program as a process."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+from hypothesis import settings
+
+from concordex.standins.server import Harbour
+from concordex.work import Workspace
+
+settings.register_profile("machine", deadline=None)  # how long a call takes is for benchmarks/
+settings.load_profile("machine")
+
+DEVICES = 300
+
+
+@dataclass
+class Shell:
+    """A person at a prompt in a workspace."""
+
+    folder: Path
+
+    def __call__(self, *words: str, status: int | None = 0, said: str = "", **more) -> subprocess.CompletedProcess:
+        """Run the program; ``status`` is what it must end with, None if that does not matter."""
+        done = subprocess.run(self.command(*words), **self.settings(**more), input=said, timeout=120)
+        if status is not None:
+            assert done.returncode == status, f"{words}\n{done.stdout}\n{done.stderr}"
+        return done
+
+    def begin(self, *words: str) -> subprocess.Popen:
+        """Start the program and leave it running."""
+        settings = self.settings() | {"stdin": subprocess.DEVNULL, "stdout": subprocess.PIPE, "stderr": subprocess.PIPE}
+        settings.pop("capture_output")
+        return subprocess.Popen(self.command(*words), **settings)
+
+    @staticmethod
+    def command(*words: str) -> list[str]:
+        return [sys.executable, "-m", "concordex", *words]
+
+    def settings(self, **more) -> dict:
+        environment = {k: v for k, v in os.environ.items() if not k.startswith("CONCORDEX")} | more.pop("env", {})
+        return {"cwd": self.folder, "capture_output": True, "text": True, "env": environment, **more}
+
+    @property
+    def workspace(self) -> Workspace:
+        return Workspace(self.folder)
+
+    def config(self, change: Callable[[str], str]) -> None:
+        """Edit concordex.yaml."""
+        path = self.folder / "concordex.yaml"
+        path.write_text(change(path.read_text()))
+
+
+def make_workspace(folder: Path, harbour: Harbour) -> Shell:
+    """A workspace whose systems are the stand-ins; secrets lie beside it."""
+    root = folder / "workspace"
+    (root / "dialects").mkdir(parents=True)
+    lines = ["format: 1", "reconcile: {prefer: [fairlead, muster, stowage], at_rest: status = stored}", "systems:"]
+    plain = {"fairlead": "operator: inventory", "muster": "client: concordex", "stowage": ""}
+    for standin in harbour.standins:
+        lines += [f"  {standin.name}:", f"    dialect: {standin.name}", f"    url: {harbour.urls[standin.name]}"]
+        lines += ["    credentials:", *([f"      {plain[standin.name]}"] if plain[standin.name] else [])]
+        for name, value in standin.secrets().items():
+            (folder / f"{standin.name}.secret").write_text(value + "\n")
+            lines.append(f"      {name}: file:../{standin.name}.secret")
+    (root / "concordex.yaml").write_text("\n".join(lines) + "\n")
+    return Shell(root)
+
+
+@pytest.fixture(scope="session")
+def shared_harbour() -> Iterator[Harbour]:
+    with Harbour.of(DEVICES, moment=datetime.now(UTC)) as harbour:
+        yield harbour
+
+
+@pytest.fixture
+def harbour(shared_harbour: Harbour) -> Iterator[Harbour]:
+    """Stand-ins that are only read, well-behaved at the start of each test."""
+    yield shared_harbour
+    for standin in shared_harbour.standins:
+        standin.faults.clear()
+
+
+@pytest.fixture
+def fresh_harbour() -> Iterator[Harbour]:
+    """Stand-ins of the test's own, to be written to."""
+    with Harbour.of(DEVICES, moment=datetime.now(UTC)) as harbour:
+        yield harbour
+
+
+@pytest.fixture
+def shell(tmp_path: Path, harbour: Harbour) -> Shell:
+    return make_workspace(tmp_path, harbour)
+
+
+@pytest.fixture
+def writing(tmp_path: Path, fresh_harbour: Harbour) -> Shell:
+    """A workspace for stand-ins of its own, pulled and reconciled."""
+    shell = make_workspace(tmp_path, fresh_harbour)
+    shell("pull")
+    return shell
+
+
+@pytest.fixture(scope="session")
+def pulled(shared_harbour: Harbour, tmp_path_factory: pytest.TempPathFactory) -> Shell:
+    """A workspace that has been pulled and reconciled; to be looked at only."""
+    shell = make_workspace(tmp_path_factory.mktemp("pulled"), shared_harbour)
+    shell("pull")
+    shell("reconcile")
+    return shell
+
+
+def interrupt(process: subprocess.Popen, seen: Callable[[], bool], how: int = signal.SIGINT) -> tuple[str, str]:
+    """Send a signal once ``seen`` holds; what the process wrote."""
+    ends = time.monotonic() + 60
+    while not seen():
+        assert process.poll() is None, process.communicate()
+        assert time.monotonic() < ends
+        time.sleep(0.02)
+    process.send_signal(how)
+    return process.communicate(timeout=60)

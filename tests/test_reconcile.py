@@ -1,0 +1,229 @@
+"""Which records are one device: right where evidence exists, silent where it does not."""
+
+from __future__ import annotations
+
+import json
+from datetime import UTC, datetime
+
+import polars as pl
+from hypothesis import given
+from hypothesis import strategies as st
+
+from concordex.match.concordance import Rules, reconcile
+from concordex.match.findings import Scope
+from concordex.model.fields import FIELDS
+from concordex.standins.score import score
+
+NOW = datetime(2026, 11, 23, tzinfo=UTC)
+RULES = Rules(
+    order=["net", "end", "inv"], by_field={"site": ["inv"]}, placeholders=["SPARE-UNIT"],
+    scope=Scope(inventories=["inv"], managers=["net", "end"], all_managers=True, stale_before=NOW),
+)  # fmt: skip
+
+
+def frame(*rows: dict) -> pl.DataFrame:
+    """Records: what is not said is missing."""
+    schema = {"system": pl.String(), "reference": pl.String(), **{n: t.dtype for n, t in FIELDS.items()}}
+    return pl.DataFrame([{name: row.get(name) for name in schema} for row in rows], schema=schema)
+
+
+def rec(system: str, record_id: str, **said) -> dict:
+    return {"system": system, "record_id": record_id, **said}
+
+
+def groups(*rows: dict) -> set[frozenset[str]]:
+    """Which records were called one device."""
+    members = reconcile(frame(*rows), RULES).members
+    grouped = members.group_by("entry").agg(pl.format("{}/{}", "system", "record_id").alias("names"))
+    return {frozenset(names) for names in grouped["names"]}
+
+
+CARD, OTHER = "0c:b1:00:00:00:01", "0c:b1:00:00:00:02"
+
+
+def together(*rows: dict) -> bool:
+    return len(groups(*rows)) == 1
+
+
+def test_a_serial_links_whatever_its_writing():
+    assert together(rec("net", "1", serial="ab-12 345"), rec("inv", "2", serial="AB12345", name="x"))
+
+
+def test_a_serial_that_means_nothing_links_nobody():
+    for serial in ("N/A", "0000000000", "To be filled", "System Serial Number", "xxxxxxxx", "12", "spare unit"):
+        assert not together(rec("net", "1", serial=serial), rec("inv", "2", serial=serial)), serial
+
+
+def test_a_serial_that_many_records_of_a_system_bear_links_nobody():
+    rows = [rec("net", str(at), serial="QQ77777", name=f"n{at}") for at in range(3)]
+    assert len(groups(*rows, rec("inv", "9", serial="QQ77777"))) == 4
+
+
+def test_a_card_of_its_own_links_and_a_made_up_or_shared_one_does_not():
+    assert together(rec("net", "1", macs=[CARD]), rec("end", "2", macs=[OTHER, CARD]))
+    local, router = "52:00:00:00:00:01", "00:00:5e:00:01:07"
+    assert not together(rec("net", "1", macs=[local]), rec("end", "2", macs=[local]))
+    assert not together(rec("net", "1", macs=[router]), rec("end", "2", macs=[router]))
+    dock = [rec("end", "1", macs=[CARD], serial="AA1111"), rec("end", "2", macs=[CARD], serial="BB2222")]
+    assert len(groups(*dock, rec("net", "3", macs=[CARD]))) == 3
+
+
+def test_a_card_does_not_link_what_serials_hold_apart_save_by_one_typing_error():
+    assert not together(rec("net", "1", macs=[CARD], serial="AAAA1111"), rec("inv", "2", macs=[CARD], serial="BBBB2222"))
+    assert together(rec("net", "1", macs=[CARD], serial="AAAA1211"), rec("inv", "2", macs=[CARD], serial="AAAA1121"))
+
+
+def test_a_name_links_only_where_nothing_speaks_against_it():
+    assert together(rec("net", "1", name="SW-1.ferries.example"), rec("inv", "2", name="sw-1 "))
+    assert not together(rec("net", "1", name="sw-1", serial="AAAA1111"), rec("inv", "2", name="sw-1", serial="BBBB2222"))
+    assert not together(rec("net", "1", name="x", kind="switch"), rec("inv", "2", name="x", kind="laptop"))
+    stack = [rec("net", "1", name="sw-1", serial="AAAA1111"), rec("net", "2", name="sw-1", serial="BBBB2222")]
+    assert len(groups(*stack, rec("inv", "3", name="sw-1"))) == 3
+
+
+def test_within_a_system_only_an_enrolment_repeated_is_one_device():
+    assert together(rec("end", "1", serial="AAAA1111", name="lt"), rec("end", "2", serial="AAAA1111", name="lt"))
+    assert not together(rec("end", "1", serial="AAAA1111", name="lt-1"), rec("end", "2", serial="AAAA1111", name="kiosk"))
+    assert not together(rec("end", "1", name="lt"), rec("end", "2", name="lt"))
+
+
+def test_a_reference_links():
+    assert together(rec("end", "1", name="x"), rec("inv", "2", name="y", reference="end/1"))
+
+
+def test_a_chain_that_would_join_two_serials_is_cut_at_its_weakest_link():
+    rows = [
+        rec("net", "1", serial="AAAA1111", macs=[CARD]),
+        rec("inv", "2", name="sw-1", macs=[CARD]),
+        rec("end", "3", serial="BBBB2222", name="sw-1"),
+    ]
+    assert groups(*rows) == {frozenset({"net/1", "inv/2"}), frozenset({"end/3"})}
+
+
+RECORDS = st.lists(
+    st.fixed_dictionaries(
+        {
+            "system": st.sampled_from(["net", "end", "inv"]),
+            "serial": st.sampled_from([None, "AAAA1111", "AAAA1112", "BBBB2222", "n/a"]),
+            "name": st.sampled_from([None, "sw-1", "SW-1.x.example", "lt-2"]),
+            "macs": st.lists(st.sampled_from([CARD, OTHER, "52:00:00:00:00:01"]), max_size=2, unique=True),
+        }
+    ),
+    min_size=1,
+    max_size=9,
+).map(lambda rows: [row | {"record_id": str(at)} for at, row in enumerate(rows)])
+
+
+@given(RECORDS, st.randoms())
+def test_the_order_of_records_does_not_matter(rows, random):
+    shuffled = rows.copy()
+    random.shuffle(shuffled)
+    a, b = reconcile(frame(*rows), RULES), reconcile(frame(*shuffled), RULES)
+    assert a.entries.equals(b.entries)
+    assert a.findings.equals(b.findings)
+
+
+@given(RECORDS)
+def test_reconciling_twice_is_reconciling_once(rows):
+    once = reconcile(frame(*rows), RULES)
+    again = reconcile(frame(*rows), RULES, once.members.select("system", "record_id", "entry"))
+    assert once.entries.equals(again.entries)
+
+
+@given(RECORDS)
+def test_no_entry_holds_two_serials_that_are_not_one_typing_error_apart(rows):
+    members = reconcile(frame(*rows), RULES).members
+    serials = members.group_by("entry").agg(pl.col("serial_key").drop_nulls().unique())["serial_key"]
+    assert not [found for found in serials if {"AAAA1111", "BBBB2222"} <= set(found)]
+
+
+def test_an_entry_keeps_its_number_when_records_come_and_go():
+    first = reconcile(frame(rec("net", "5", serial="AAAA1111"), rec("net", "7", serial="BBBB2222")), RULES)
+    before = first.members.select("system", "record_id", "entry")
+    rows = [rec("end", "1", serial="CCCC3333"), rec("inv", "0", serial="BBBB2222"), rec("net", "7", serial="BBBB2222")]
+    second = reconcile(frame(*rows), RULES, before)
+    numbers = dict(second.members.select(pl.format("{}/{}", "system", "record_id"), "entry").iter_rows())
+    assert numbers == {"end/1": "E00003", "inv/0": "E00002", "net/7": "E00002"}
+
+
+def test_each_value_comes_from_the_system_that_is_preferred_for_it():
+    rows = [
+        rec("net", "1", serial="AAAA1111", name="sw-1", site="saltpan", macs=[CARD]),
+        rec("inv", "2", serial="aaaa1111", name="SW-1", site="fishgate", asset_tag="SF1", macs=[OTHER]),
+    ]
+    made = reconcile(frame(*rows), RULES)
+    (entry,) = made.entries.to_dicts()
+    (source,) = made.sources.to_dicts()
+    assert (entry["name"], entry["site"], entry["asset_tag"]) == ("sw-1", "fishgate", "SF1")
+    assert sorted(entry["macs"]) == [CARD, OTHER]
+    systems = made.members["system"].to_list()
+    assert [systems[source[name]] for name in ("name", "site", "asset_tag")] == ["net", "inv", "inv"]
+
+
+def kinds(made) -> set[tuple[str, str | None]]:
+    return set(made.findings.select("kind", "field").iter_rows())
+
+
+def test_findings_say_what_to_look_at():
+    old = datetime(2026, 1, 1, tzinfo=UTC)
+    rows = [
+        rec("net", "1", serial="AAAA1111", name="rt-1", model="X", last_seen=old),
+        rec("inv", "1", serial="AAAA1111", name="rt-1", model="Y"),
+        rec("inv", "2", serial="BBBB2222", name="rt-2"),
+        rec("net", "2", serial="CCCC3333", name="rt-2"),
+        rec("end", "3", name="phone"),
+        rec("inv", "3", serial="DDDD4444", name="a"),
+        rec("inv", "4", serial="DDDD4444", name="a (old)"),
+    ]
+    assert kinds(reconcile(frame(*rows), RULES)) == {
+        ("conflict", "model"), ("stale", None), ("replaced", None), ("missing_in_inventory", None),
+        ("missing_at_managers", None), ("badly_identified", None), ("duplicate", None),
+    }  # fmt: skip
+
+
+def test_absence_is_believed_only_from_what_is_whole():
+    rows = [rec("net", "1", serial="AAAA1111"), rec("inv", "2", serial="BBBB2222")]
+    scope = Scope(inventories=[], managers=["net"], all_managers=False, stale_before=NOW)
+    made = reconcile(frame(*rows), Rules(order=RULES.order, by_field={}, scope=scope))
+    assert not kinds(made) & {("missing_in_inventory", None), ("missing_at_managers", None)}
+
+
+def test_the_demo_fleet_is_reconciled_rightly(pulled, shared_harbour):
+    lines = pulled("show", "records", "--columns", "system,record_id,entry", "--format", "ndjson").stdout.splitlines()
+    found = {(row["system"], row["record_id"]): row["entry"] for row in map(json.loads, lines)}
+    assert found.keys() == shared_harbour.told.truth.keys()
+    result = score(found, shared_harbour.told.truth)
+    assert result.precision >= 0.99
+    assert result.recall >= 0.9
+
+
+def test_a_partial_pull_is_said_and_nothing_is_missing_because_of_it(shell, harbour):
+    harbour.stowage.faults.add("fail", "/v2/gear", after=1)
+    shell("pull", status=4)
+    done = shell("reconcile")
+    assert "stowage is partial" in done.stderr
+    found = shell.workspace.findings()
+    assert "missing_in_inventory" not in found["kind"].to_list()
+    assert "nothing is prepared on that" in shell("sync", "stowage", status=2).stderr
+
+
+def test_explain_shows_records_evidence_sources_and_findings(pulled, shared_harbour):
+    device = next(r for r in shared_harbour.told.muster if len(r["serialNo"] or "") == 12 and r["owner"])
+    for known_as in (device["serialNo"], device["deviceId"], device["serialNo"].lower()):
+        text = pulled("explain", known_as).stdout
+        assert f"muster/{device['deviceId']}" in text or "Nothing links it" in text
+    (told,) = json.loads(pulled("explain", device["serialNo"], "-f", "json").stdout)
+    assert any(record["record_id"] == device["deviceId"] for record in told["records"])
+    sources = {value["field"]: value["source"] for value in told["values"]}
+    assert sources["user"].startswith("muster/")
+    for link in told["links"]:
+        assert link["because"]
+
+
+def test_findings_are_filtered_counted_and_told_by_the_exit_status(pulled):
+    everything = json.loads(pulled("findings", "-f", "json", status=3).stdout)
+    grave = json.loads(pulled("findings", "--where", "severity = high", "-f", "json", status=3).stdout)
+    assert grave == [row for row in everything if row["severity"] == "high"]
+    counts = json.loads(pulled("findings", "--count", "-f", "json", status=3).stdout)
+    assert sum(row["count"] for row in counts) == len(everything)
+    assert pulled("findings", "--where", "name = nobody", status=0).stdout.splitlines()[1:] == []

@@ -1,0 +1,150 @@
+"""Looking at tables: every format holds the same records, and nothing in them acts."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+
+import polars as pl
+import pytest
+from ruamel.yaml import YAML
+
+from concordex.cli.draw import clean
+
+COLUMNS = ["--columns", "system,name,serial,macs,last_seen"]
+WHERE = ["--where", "kind = laptop", "--sort", "system,name,serial"]
+
+
+@pytest.fixture(scope="module")
+def laptops(pulled):
+    """The laptops as the Python API gives them."""
+    return pulled.workspace.show(
+        "devices", where="kind = laptop", sort=["system", "name", "serial"], columns=COLUMNS[1].split(",")
+    ).frame
+
+
+def test_ndjson_and_json_hold_the_records(pulled, laptops):
+    lines = pulled("show", "devices", *WHERE, *COLUMNS, "-f", "ndjson").stdout.splitlines()
+    rows = [json.loads(line) for line in lines]
+    assert rows == json.loads(pulled("show", "devices", *WHERE, *COLUMNS, "-f", "json").stdout)
+    assert [row["name"] for row in rows] == laptops["name"].to_list()
+    assert [row["macs"] for row in rows] == laptops["macs"].to_list()
+    assert all(row["last_seen"] is None or row["last_seen"].endswith("Z") for row in rows)
+
+
+def test_csv_yaml_and_markdown_hold_the_records(pulled, laptops):
+    text = pulled("show", "devices", *WHERE, *COLUMNS, "-f", "csv").stdout
+    assert [row["serial"] or None for row in csv.DictReader(io.StringIO(text))] == laptops["serial"].to_list()
+    rows = YAML(typ="safe").load(pulled("show", "devices", *WHERE, *COLUMNS, "-f", "yaml").stdout)
+    assert [row["name"] for row in rows] == laptops["name"].to_list()
+    lines = pulled("show", "devices", *WHERE, *COLUMNS, "-f", "markdown").stdout.splitlines()
+    assert len(lines) == laptops.height + 2
+
+
+def test_files_get_their_format_from_their_ending(pulled, laptops, tmp_path):
+    for ending, read in (("parquet", pl.read_parquet), ("xlsx", pl.read_excel), ("csv", pl.read_csv)):
+        path = tmp_path / f"laptops.{ending}"
+        pulled("show", "devices", *WHERE, *COLUMNS, "-o", str(path))
+        assert read(path).height == laptops.height
+    assert [path.name for path in tmp_path.iterdir() if path.name.startswith(".")] == []
+
+
+def test_a_table_in_a_pipe_is_plain_text_that_columns_tools_can_read(pulled):
+    done = pulled("show", "devices", "--where", "name = rt-eider-01 or kind = router", "--columns", "name,kind")
+    lines = done.stdout.splitlines()
+    assert lines[0].split() == ["name", "kind"]
+    assert "\x1b" not in done.stdout + done.stderr
+    assert all(line.split()[-1] == "router" for line in lines[1:])
+
+
+def test_counts_add_up_to_the_whole(pulled):
+    rows = json.loads(pulled("show", "devices", "--count-by", "system,kind", "-f", "json").stdout)
+    assert sum(row["count"] for row in rows) == pulled.workspace.show("devices").frame.height
+    assert [row["count"] for row in rows] == sorted((row["count"] for row in rows), reverse=True)
+
+
+def test_the_funnel_counts_what_each_clause_leaves(pulled):
+    where = "kind in (laptop, tablet) and last_seen newer than 5d and battery.level < 50"
+    rows = json.loads(pulled("show", "devices", "--where", where, "--funnel", "-f", "json").stdout)
+    everything = pulled.workspace.show("devices").frame.height
+    assert [row["clause"] for row in rows] == ["(all)", *where.split(" and ")]
+    assert rows[0]["left"] == everything
+    assert rows[-1]["left"] == pulled.workspace.show("devices", where=where).frame.height
+    assert 0 < rows[-1]["left"] < rows[1]["left"] < everything
+
+
+@pytest.mark.parametrize(
+    ("where", "muster_helps"),
+    [
+        ("kind in (tablet, handheld) and last_seen newer than 3d", True),
+        ("kind = laptop and name like 'SF-*'", True),
+        ("kind = tablet or user present", False),
+        ("site in (cobble-quay, saltpan) and kind = switch", False),
+        ("last_seen newer than 2d and os_version < 7.2.10", True),
+        ("name = SW-COBBLE-QUAY-01", False),
+        ("not kind = switch", False),
+    ],
+)
+def test_asking_the_systems_gives_what_filtering_here_gives(pulled, shared_harbour, where, muster_helps):
+    """The systems may apply a part of the filter; the result is the same, and less is sent."""
+    seen = len(shared_harbour.muster.faults.requests)
+    options = {"where": where, "systems": ["fairlead", "muster"], "columns": ["system", "record_id"]}
+    live = pulled.workspace.show("devices", live=True, **options).frame
+    kept = pulled.workspace.show("devices", **options).frame
+    assert set(live.rows()) == set(kept.rows())
+    asked = [path for _, path in shared_harbour.muster.faults.requests[seen:] if path.startswith("/muster")]
+    assert ("where=" in asked[0]) == muster_helps
+
+
+def test_a_live_funnel_says_who_applied_what(pulled):
+    where = "kind = tablet and battery.level < 50"
+    done = pulled("show", "devices", "--live", "-s", "muster", "--where", where, "--funnel", "-f", "json")
+    rows = json.loads(done.stdout)
+    assert [row["applied_by"] for row in rows] == ["muster", "muster", "concordex"]
+    assert [row["clause"] for row in rows][1:] == where.split(" and ")
+    counts = [row["left"] for row in rows]
+    assert counts[0] > counts[1] > counts[2] > 0
+
+
+@pytest.mark.parametrize(
+    ("words", "what", "advice"),
+    [
+        (["show", "device"], "no table 'device'", '"devices"'),
+        (["show", "devices", "--columns", "nmae"], "no column 'nmae'", '"name"'),
+        (["show", "devices", "--system", "mustr"], "no system 'mustr'", '"muster"'),
+        (["show", "devices", "--where", "sreial present"], 'no field "sreial"\n    sreial present\n    ^^^^^^', '"serial"'),
+        (["show", "devices", "--where", "name = (x"], "expected a value here\n    name = (x\n           ^", ""),
+        (["show", "devices", "--funnel"], "--funnel goes with --where", ""),
+        (["show", "devices", "--format", "pdf"], "pdf", "table"),
+        (["pull", "mustre"], "no system 'mustre'", '"muster"'),
+        (["pull", "--table", "devces"], "a table 'devces'", '"devices"'),
+        (["findings", "--kind", "conflit"], "'conflit'", '"conflict"'),
+        (["explain", "sw-cobble-quay-0l"], "no device is known", "did you mean"),
+        (["change", "show", "7"], "no change 7", "none yet"),
+        (["sync", "muster"], "cannot be written", "dialects.md"),
+    ],
+)
+def test_a_wrong_word_is_told_with_the_nearest_right_one(pulled, words, what, advice):
+    done = pulled(*words, status=2)
+    assert what in done.stderr
+    assert advice in done.stderr
+    assert done.stdout == ""
+
+
+def test_what_devices_are_called_acts_on_nothing(pulled, tmp_path):
+    names = ["--where", "not name matches '^[a-z0-9 ./()-]*$'", "--columns", "name"]
+    table = pulled("show", "devices", *names).stdout
+    assert "\\x1b[31mred" in table
+    assert "\x1b" not in table
+    rows = list(csv.reader(io.StringIO(pulled("show", "devices", *names, "-f", "csv").stdout)))
+    assert ["'=1+1"] in rows
+    assert not [row for row in rows if row and row[0].startswith("=")]
+    assert "&lt;b>bold" in pulled("show", "devices", *names, "-f", "markdown").stdout
+    pulled("show", "devices", *names, "-o", str(tmp_path / "x.xlsx"))
+    assert "=1+1" in pl.read_excel(tmp_path / "x.xlsx")["name"].to_list()
+    assert json.loads(pulled("show", "devices", "--where", "name = '=1+1'", "-f", "json").stdout)[0]["name"] == "=1+1"
+
+
+def test_control_signs_are_made_visible_and_letters_are_left():
+    assert clean("Fähre ⚓ \x1b]0;x\x07\u202e\n") == "Fähre ⚓ \\x1b]0;x\\x07\\u202e\\n"

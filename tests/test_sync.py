@@ -1,0 +1,295 @@
+"""Writing: seen before it is sent, sent once, read back; whatever fails, nothing is doubled and nothing lost."""
+
+from __future__ import annotations
+
+import json
+import signal
+import time
+from collections import Counter
+
+import pytest
+
+from concordex.change.compare import differences, same
+from concordex.change.prepare import Form, Known, Link, Wish, prepare
+from tests.conftest import interrupt
+
+
+def steps(shell, number: int = 1) -> list[dict]:
+    return json.loads(shell("change", "show", str(number), "-f", "json").stdout)
+
+
+def states(shell, number: int = 1) -> Counter:
+    return Counter((row["action"], row["state"]) for row in steps(shell, number))
+
+
+def is_once(harbour) -> None:
+    """No two records of the inventory have one title or, save those that people doubled, one serial."""
+    titles = Counter(record["title"].strip().lower() for record in harbour.stowage.lists["gear"].values())
+    assert max(titles.values()) == 1
+    typed = len(harbour.told.stowage)
+    made = [r["serialNumber"] for number, r in harbour.stowage.lists["gear"].items() if number > typed]
+    assert max(Counter(serial for serial in made if serial).values(), default=1) == 1
+
+
+def nothing_left(shell) -> None:
+    done = shell("sync", "stowage")
+    assert "nothing to do" in done.stderr
+
+
+def test_a_sync_is_previewed_run_verified_and_then_has_nothing_to_do(writing, fresh_harbour):
+    gear = fresh_harbour.stowage.lists["gear"]
+    before, posts = {n: dict(r) for n, r in gear.items()}, fresh_harbour.stowage.faults.requests
+    preview = json.loads(writing("sync", "stowage", "--draft", "-f", "json").stdout)
+    assert not [method for method, _ in posts if method != "GET"]
+    done = writing("change", "run", "1", "--yes")
+    assert "change 1 is done" in done.stderr
+    assert states(writing).keys() == {("create", "confirmed"), ("update", "confirmed"), ("report", "held")}
+    order = [row["table"] for row in preview if row["action"] == "create"]
+    assert order.index("sites") < order.index("devices")
+    assert order.index("makers") < order.index("models") < order.index("devices")
+    for row in preview:
+        if row["action"] == "create" and row["table"] == "devices":
+            record = next(r for r in gear.values() if r["title"] == row["shall"]["name"])
+            site = fresh_harbour.stowage.lists["places"][record["placeId"]]
+            assert (record["serialNumber"], site["code"]) == (row["shall"].get("serial") or "", row["shall"]["site"])
+    for number, record in before.items():  # what people own is as it was
+        assert {k: gear[number][k] for k in ("title", "remark", "state")} == {k: record[k] for k in ("title", "remark", "state")}
+    is_once(fresh_harbour)
+    sent = len([method for method, _ in posts if method != "GET"])
+    nothing_left(writing)
+    assert len([method for method, _ in posts if method != "GET"]) == sent
+    assert "nothing left to do" in writing("change", "run", "1", "--yes").stderr
+    assert json.loads(writing("change", "list", "-f", "json").stdout)[0]["state"] == "done"
+
+
+def test_nothing_is_sent_that_was_not_agreed_to(writing, fresh_harbour):
+    done = writing("sync", "stowage", status=5)
+    assert "not agreed" in done.stderr
+    assert not [method for method, _ in fresh_harbour.stowage.faults.requests if method != "GET"]
+    assert states(writing)["create", "ready"] > 0
+
+
+def test_a_filter_narrows_what_is_written(writing):
+    rows = json.loads(writing("sync", "stowage", "--where", "site = mv-redshank", "--draft", "-f", "json").stdout)
+    sites = {row["shall"].get("site") for row in rows if row["action"] == "create" and row["table"] == "devices"}
+    assert sites == {"mv-redshank"}
+
+
+def test_a_guard_stops_what_is_larger_than_the_workspace_allows(writing, fresh_harbour):
+    writing.config(lambda text: text + "guards: {creations: 3}\n")
+    done = writing("sync", "stowage", "--yes", status=5)
+    assert "the workspace allows 3" in done.stderr
+    writing.config(lambda text: text.replace("creations: 3", "share: 0.001"))
+    assert "of stowage, and the workspace allows 0%" in writing("sync", "stowage", "--yes", status=5).stderr
+    assert not [method for method, _ in fresh_harbour.stowage.faults.requests if method != "GET"]
+
+
+def test_a_refused_record_is_reported_and_the_others_go_through(writing, fresh_harbour):
+    writing("sync", "stowage", "--draft")
+    wanted = next(row for row in steps(writing) if row["action"] == "create" and row["table"] == "devices")
+    check = fresh_harbour.stowage._check
+
+    def refuses_one(kind, item, number=None):
+        record, faults = check(kind, item, number)
+        bad = isinstance(item, dict) and item.get("title") == wanted["label"]
+        return record, [*faults, *([("title", "is not allowed here")] if bad else [])]
+
+    fresh_harbour.stowage._check = refuses_one
+    done = writing("change", "run", "1", "--yes", status=4)
+    found = states(writing)
+    assert found["create", "refused"] == 1
+    assert not {state for _, state in found} - {"refused", "confirmed", "held"}
+    assert "is not allowed here" in done.stdout
+    assert wanted["label"] in done.stdout
+    fresh_harbour.stowage._check = check
+    writing("sync", "stowage", "--yes")
+    is_once(fresh_harbour)
+
+
+def test_a_refusal_that_blames_no_record_is_found_by_halving(writing, fresh_harbour):
+    text = writing("dialect", "schema").stdout and (_dialect("stowage"))
+    (writing.folder / "dialects" / "stowage.yaml").write_text(
+        text.replace("      refusals: *rejected\n", "").replace(
+            "      refusals: &rejected {records: fault.rejected, index: item, reason: reason}\n", ""
+        )
+    )
+    writing("sync", "stowage", "--draft")
+    made = [row for row in steps(writing) if row["action"] == "create" and row["table"] == "devices"]
+    taken = {made[3]["label"], made[7]["label"]}
+    check = fresh_harbour.stowage._check
+    fresh_harbour.stowage._check = lambda kind, item, number=None: (
+        (None, [("title", "no")]) if isinstance(item, dict) and item.get("title") in taken else check(kind, item, number)
+    )
+    writing("change", "run", "1", "--yes", status=4)
+    assert {row["label"] for row in steps(writing) if row["state"] == "refused"} == taken
+
+
+def _dialect(name: str) -> str:
+    from importlib import resources
+
+    return resources.files("concordex.dialects").joinpath(f"{name}.yaml").read_text()
+
+
+@pytest.mark.parametrize("kind", ["fail_after", "cut", "drop", "fail", "busy"])
+def test_a_write_of_unknown_outcome_is_looked_up_before_it_is_sent_again(writing, fresh_harbour, kind):
+    """A 500 after the write was applied, an answer cut off, a connection dropped: made once, all the same."""
+    fresh_harbour.stowage.faults.add(kind, "/v2/gear", method="POST", times=1)
+    fresh_harbour.stowage.faults.add(kind, "/v2/gear/", method="PATCH", times=2)
+    fresh_harbour.stowage.faults.add(kind, "/v2/places", method="POST", times=1)
+    writing("sync", "stowage", "--yes")
+    is_once(fresh_harbour)
+    nothing_left(writing)
+
+
+@pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGKILL])
+def test_a_change_that_was_cut_off_goes_on_where_it_was(writing, fresh_harbour, how):
+    writing("sync", "stowage", "--draft")
+    fresh_harbour.stowage.faults.add("slow", "/v2/gear", method="PATCH", seconds=0.3)
+    process = writing.begin("change", "run", "1", "--yes")
+    requests = fresh_harbour.stowage.faults.requests
+    _, told = interrupt(process, lambda: sum(method == "PATCH" for method, _ in requests) > 6, how)
+    found = states(writing)
+    assert found["create", "written"] > 0
+    assert found["update", "ready"] > 0
+    if how == signal.SIGINT:
+        assert process.returncode == 5
+        assert "concordex change run 1" in told
+    fresh_harbour.stowage.faults.rules.clear()
+    time.sleep(0.4)  # what was under way at the stand-in arrives
+    assert "change 1 is done" in writing("change", "run", "1", "--yes").stderr
+    is_once(fresh_harbour)
+    nothing_left(writing)
+
+
+def test_killed_while_a_list_is_being_made_nothing_is_made_twice(writing, fresh_harbour):
+    writing("sync", "stowage", "--draft")
+    fresh_harbour.stowage.faults.add("slow", "/v2/gear", method="POST", seconds=1)
+    process = writing.begin("change", "run", "1", "--yes")
+    requests = fresh_harbour.stowage.faults.requests
+    interrupt(process, lambda: ("POST", "/v2/gear") in requests, signal.SIGKILL)
+    assert states(writing)["create", "sent"] > 0
+    time.sleep(1.5)  # the list is made, and nobody hears of it
+    fresh_harbour.stowage.faults.clear()
+    writing("change", "run", "1", "--yes")
+    is_once(fresh_harbour)
+    nothing_left(writing)
+
+
+def test_two_runs_of_one_change_are_one_too_many(writing, fresh_harbour):
+    writing("sync", "stowage", "--draft")
+    fresh_harbour.stowage.faults.add("slow", "/v2/gear", method="PATCH", seconds=0.2)
+    process = writing.begin("change", "run", "1", "--yes")
+    while not [m for m, _ in fresh_harbour.stowage.faults.requests if m == "PATCH"]:
+        assert process.poll() is None
+    assert "run by another process" in writing("change", "run", "1", "--yes", status=5).stderr
+    fresh_harbour.stowage.faults.rules.clear()
+    process.communicate(timeout=60)
+    assert process.returncode == 0
+
+
+def test_what_people_altered_since_the_preview_is_not_overwritten(writing, fresh_harbour):
+    writing("sync", "stowage", "--draft")
+    step = next(row for row in steps(writing) if row["action"] == "update" and "os_version" in row["shall"])
+    record = fresh_harbour.stowage.lists["gear"][int(step["record_id"])]
+    record["softwareRelease"] = "as a person typed it"
+    done = writing("change", "run", "1", "--yes", status=4)
+    assert "changed there since the preview: os_version is now as a person typed it" in done.stdout
+    assert record["softwareRelease"] == "as a person typed it"
+
+
+def test_what_appeared_since_the_preview_is_not_doubled(writing, fresh_harbour):
+    writing("sync", "stowage", "--draft")
+    step = next(row for row in steps(writing) if row["action"] == "create" and row["table"] == "devices")
+    gear = fresh_harbour.stowage.lists["gear"]
+    like = next(iter(gear.values()))
+    fresh_harbour.stowage._keep("gear", {**like, "title": step["label"], "serialNumber": step["shall"]["serial"]})
+    done = writing("change", "run", "1", "--yes", status=4)
+    assert "has appeared there since the preview" in done.stdout
+    is_once(fresh_harbour)
+
+
+def test_what_the_system_did_not_take_is_told(writing, fresh_harbour):
+    writing("sync", "stowage", "--draft")
+    keep = fresh_harbour.stowage._keep
+    fresh_harbour.stowage._keep = lambda kind, record, number=None: keep(
+        kind, record | ({"softwareRelease": "9"} if kind == "gear" and number is None else {}), number
+    )
+    done = writing("change", "run", "1", "--yes", status=4)
+    assert "read back: os_version is 9, not" in done.stdout
+
+
+def test_a_key_that_was_withdrawn_ends_the_run_and_what_was_not_sent_stays_ready(writing, fresh_harbour):
+    writing("sync", "stowage", "--draft")
+    fresh_harbour.stowage.key = "another"
+    done = writing("change", "run", "1", "--yes", status=1)
+    assert "does not accept the credential" in done.stderr
+    assert ("create", "sent") not in states(writing)
+
+
+def test_a_target_known_only_in_part_is_not_written_to(writing, fresh_harbour):
+    writing("sync", "stowage", "--draft")
+    fresh_harbour.stowage.faults.add("short", "/v2/gear")
+    done = writing("change", "run", "1", "--yes", status=1)
+    assert "could not be read whole" in done.stderr
+    assert not [method for method, _ in fresh_harbour.stowage.faults.requests if method != "GET"]
+
+
+def test_same_compares_as_people_do():
+    assert same("SW-1 ", "sw-1")
+    assert same(["a", "B"], ["b", "c"])
+    assert not same(["a"], ["b"])
+    assert same(None, "")
+    assert not same(None, "x")
+
+
+def test_differences_respect_owners():
+    import polars as pl
+
+    wanted = pl.DataFrame({"entry": ["E1"], "a": ["x"], "b": ["x"], "c": ["x"], "d": [None], "e": [["1", "2"]]})
+    actual = pl.DataFrame({"entry": ["E1"], "a": ["y"], "b": ["y"], "c": ["y"], "d": ["z"], "e": [["2"]]})
+    owners = {"a": "ours", "b": "theirs", "c": "when_empty", "d": "ours", "e": "ours"}
+    assert differences(wanted, actual, owners) == {"E1": {"a": ("y", "x")}}
+    empty = actual.with_columns(pl.lit(None).alias("c"))
+    assert differences(wanted, empty, owners)["E1"]["c"] == (None, "x")
+
+
+FORMS = {
+    "devices": Form(
+        keys=[["serial"], ["name"]], required=["name", "model"], unique=["name"],
+        links=[Link(via="models", by={"maker": "maker", "name": "model"})],
+    ),
+    "models": Form(keys=[["maker", "name"]], links=[Link(via="makers", by={"name": "maker"})]),
+    "makers": Form(keys=[["name"]]),
+}  # fmt: skip
+
+
+def prepared(*values: dict, known: dict[str, Known] | None = None):
+    wishes = [Wish(entry=f"E{at}", source=None, values=value) for at, value in enumerate(values)]
+    every = {name: Known(unique={"name": {}}) for name in FORMS} | (known or {})
+    return prepare("sync", "inv", "devices", wishes, [], FORMS, every).steps
+
+
+def test_references_are_made_once_and_before_what_refers_to_them():
+    one = {"maker": "M", "model": "X"}
+    made = prepared({"name": "a", "serial": "1", **one}, {"name": "b", "serial": "2", **one, "maker": "m"})
+    assert [(step.table, step.action) for step in made] == [
+        ("makers", "create"), ("models", "create"), ("devices", "create"), ("devices", "create"),
+    ]  # fmt: skip
+    there = {"makers": Known(keys={("m",): "1"}), "models": Known(keys={("m", "x"): "7"})}
+    assert [step.table for step in prepared({"name": "a", "serial": "1", **one}, known=there)] == ["devices"]
+
+
+def test_what_cannot_be_written_is_held_with_its_reason():
+    one = {"maker": "M", "model": "X"}
+    taken = {"devices": Known(keys={("9",): "3"}, unique={"name": {"a": "1"}})}
+    held = prepared(
+        {"name": "A ", "serial": "1", **one}, {"name": "b", "serial": "2"}, {"name": "c", "serial": "9", **one},
+        {"name": "d", "serial": "4", **one}, {"name": "D", "serial": "5", **one}, known=taken,
+    )  # fmt: skip
+    assert [(step.action, step.reason) for step in held] == [
+        ("report", "the name is taken there by record 1"),
+        ("report", "it has no model"),
+        ("report", "record 3 there has the same serial"),
+        ("report", "1 other new device would have the same name"),
+        ("report", "1 other new device would have the same name"),
+    ]

@@ -1,0 +1,92 @@
+"""What systems write, made into values that compare."""
+
+from datetime import UTC, datetime, timedelta, timezone
+from email.utils import format_datetime
+from ipaddress import IPv6Address
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from concordex.model.fields import Type
+from concordex.model.values import version_parts
+from concordex.wire.dialect import Table
+from concordex.wire.mapping import Mapper
+
+
+def read(values: list, kind: Type, how: str) -> tuple[list, int]:
+    """The values as a field of that type, and how many were lost."""
+    table = Table.model_validate(
+        {"read": {"path": "/"}, "fields": {"record_id": "id", "x": {"from": "x", "as": how, "type": kind}}}
+    )
+    mapper = Mapper(table)
+    columns = mapper.empty()
+    mapper.add(columns, [{"id": at, "x": value} for at, value in enumerate(values)])
+    return mapper.frame(columns)["x"].to_list(), mapper.lost.get("x", 0)
+
+
+@given(st.integers(0, 2**48 - 1), st.sampled_from(["", ":", "-", " "]), st.booleans())
+def test_a_mac_is_the_same_in_any_notation(number, separator, capitals):
+    digits = f"{number:012x}"
+    pairs = [digits[i : i + 2] for i in range(0, 12, 2)]
+    dotted = ".".join(digits[i : i + 4] for i in range(0, 12, 4))
+    written = separator.join(pairs).upper() if capitals else separator.join(pairs)
+    assert read([written, dotted], Type.MACS, "mac")[0] == [[":".join(pairs)]] * 2
+
+
+def test_what_is_no_mac_is_lost_and_counted():
+    values, lost = read([["00-11-22-33-44-55", "00:11:22:33:44"], "zz", None, "n/a"], Type.MACS, "mac")
+    assert values == [["00:11:22:33:44:55"], None, None, None]
+    assert lost == 2
+
+
+@given(st.ip_addresses(v=4), st.integers(0, 32), st.ip_addresses(v=6))
+def test_an_address_loses_its_prefix_and_gets_its_canonical_text(four, prefix, six):
+    assert read([f"{four}/{prefix}", str(four)], Type.IPS, "ip")[0] == [[str(four)]] * 2
+    long = IPv6Address(six).exploded.upper()
+    assert read([f"{long}%eth0", str(six)], Type.IPS, "ip")[0] == [[str(six)]] * 2
+
+
+def test_what_is_no_address_is_lost():
+    assert read(["10.0.0.256", "1.2.3", "::g", "-"], Type.IPS, "ip") == ([None] * 4, 3)
+
+
+@given(st.datetimes(min_value=datetime(1990, 1, 1), max_value=datetime(2100, 1, 1)), st.integers(-12, 12))
+def test_a_moment_is_the_same_however_it_is_written(moment, hours):
+    moment = moment.replace(microsecond=0, tzinfo=UTC)
+    away = moment.astimezone(timezone(timedelta(hours=hours)))
+    assert read([away.isoformat(), moment.isoformat().replace("+00:00", "Z")], Type.TIME, "iso")[0] == [moment] * 2
+    assert read([moment.strftime("%Y-%m-%d %H:%M:%S")], Type.TIME, "iso")[0] == [moment]
+    assert read([int(moment.timestamp())], Type.TIME, "epoch")[0] == [moment]
+    assert read([int(moment.timestamp() * 1000)], Type.TIME, "epoch_ms")[0] == [moment]
+    assert read([format_datetime(moment, usegmt=True)], Type.TIME, "http_date")[0] == [moment]
+
+
+def test_nought_and_nonsense_are_no_moments():
+    assert read([0, "soon", None, 1_790_000_000], Type.TIME, "epoch") == (
+        [None, None, None, datetime(2026, 9, 21, 14, 13, 20, tzinfo=UTC)],
+        1,
+    )
+
+
+@pytest.mark.parametrize("word", ["", " ", "-", "--", "N/A", "n/a", "None", "NULL"])
+def test_words_for_nothing_are_missing(word):
+    assert read([word], Type.TEXT, "text") == ([None], 0)
+
+
+def test_text_keeps_what_it_is_when_kinds_are_mixed():
+    assert read([1, "a ", True, None, 2.5, {"k": [1]}], Type.TEXT, "text")[0] == ["1", "a", "true", None, "2.5", '{"k":[1]}']
+
+
+def test_versions_are_ordered_by_their_parts():
+    ordered = ["7.2.0-rc1", "7.2", "7.2.0a", "7.2.1", "7.2.9", "7.2.10", "7.10", "10.0", "10.0.0.1"]
+    assert sorted(reversed(ordered), key=version_parts) == ordered
+    assert version_parts("v7.2.0") == version_parts("7.2")
+
+
+@given(st.lists(st.integers(0, 99), min_size=1, max_size=4), st.lists(st.integers(0, 99), min_size=1, max_size=4))
+def test_plain_versions_compare_as_their_numbers(a, b):
+    width = max(len(a), len(b))
+    padded = [numbers + [0] * (width - len(numbers)) for numbers in (a, b)]
+    texts = [".".join(map(str, numbers)) for numbers in (a, b)]
+    assert (version_parts(texts[0]) < version_parts(texts[1])) == (padded[0] < padded[1])
