@@ -5,7 +5,7 @@ from __future__ import annotations
 import ctypes
 import importlib
 import json
-import os
+import re
 import subprocess
 import sys
 from pathlib import Path
@@ -32,7 +32,7 @@ def every_command():
             yield name, target.__doc__
 
 
-@pytest.mark.parametrize(("name", "text"), every_command())
+@pytest.mark.parametrize(("name", "text"), list(every_command()))
 def test_every_command_has_an_example_and_is_documented(name, text):
     assert f"concordex {name}" in text
     told = "".join(path.read_text() for path in [ROOT / "README.md", *(ROOT / "docs").glob("*.md")])
@@ -76,7 +76,9 @@ def test_a_workspace_is_made_and_systems_are_added_without_losing_comments(tmp_p
     told = inside("system", "check", status=1)
     assert "MUSTER_SECRET is not set" in told.stdout
     kept = path.read_text()
-    inside("system", "add", "Bad Name", "-d", "muster", "-u", "ftp://x", "-c", "client=a", "-c", "secret=env:X", status=1)
+    inside(
+        "system", "add", "Bad Name", "-d", "muster", "-u", "ftp://x", "-c", "client=a", "-c", "secret=env:X", status=1
+    )
     assert path.read_text() == kept
 
 
@@ -84,11 +86,11 @@ def test_a_workspace_is_made_and_systems_are_added_without_losing_comments(tmp_p
     ("before", "after", "line", "text"),
     [
         ("format: 1", "formt: 1", 1, "formt: unknown key; did you mean `format`"),
-        ("dialect: muster", "dialct: muster", 9, "systems.muster.dialct"),
+        ("dialect: muster", "dialct: muster", 11, "systems.muster.dialct"),
         ("url: http", "url: gopher", 6, "systems.fairlead.url"),
         ("[fairlead, muster, stowage]", "[fairlead, mustr]", 2, "reconcile.prefer[1]: there is no system 'mustr'"),
-        ("file:../muster.secret", "hunter2", 13, "is a secret: say where it is kept"),
-        ("client: concordex", "clint: concordex", 12, "credentials.client: is missing"),
+        ("file:../muster.secret", "hunter2", 15, "is a secret: say where it is kept"),
+        ("client: concordex", "clint: concordex", 14, "credentials.client: is missing"),
         ("systems:", "systems: [", 4, "not valid YAML"),
     ],
 )
@@ -162,12 +164,13 @@ def test_colour_and_boxes_stay_away_from_pipes(pulled):
 
 def test_the_demo_goes_from_a_check_to_a_verified_sync(tmp_path):
     done = Shell(tmp_path)("demo", "ferries", "--devices", "120")
-    for told in ("$ concordex pull", "$ concordex sync stowage --draft", "change 1 is done", "nothing to do", "F1 0.9"):
+    for told in ("$ concordex pull", "$ concordex sync stowage --draft", "change 1 is done", "nothing to do"):
         assert told in done.stdout
+    assert float(re.search(r"F1 ([\d.]+)", done.stdout)[1]) > 0.9
     truth = (tmp_path / "ferries-aside" / "truth.ndjson").read_text().splitlines()
     assert set(json.loads(truth[0])) == {"system", "record_id", "device"}
     assert "is not empty" in Shell(tmp_path)("demo", "ferries", status=2).stderr
     left = Shell(tmp_path / "ferries")
     assert left("show", "entries", "--count-by", "kind").stdout
     assert "E00001" in left("explain", "E00001").stdout
-    assert os.stat(tmp_path / "ferries-aside" / "stowage-key").st_mode & 0o077 == 0
+    assert (tmp_path / "ferries-aside" / "stowage-key").stat().st_mode & 0o077 == 0

@@ -69,13 +69,17 @@ def test_a_card_of_its_own_links_and_a_made_up_or_shared_one_does_not():
 
 
 def test_a_card_does_not_link_what_serials_hold_apart_save_by_one_typing_error():
-    assert not together(rec("net", "1", macs=[CARD], serial="AAAA1111"), rec("inv", "2", macs=[CARD], serial="BBBB2222"))
+    assert not together(
+        rec("net", "1", macs=[CARD], serial="AAAA1111"), rec("inv", "2", macs=[CARD], serial="BBBB2222")
+    )
     assert together(rec("net", "1", macs=[CARD], serial="AAAA1211"), rec("inv", "2", macs=[CARD], serial="AAAA1121"))
 
 
 def test_a_name_links_only_where_nothing_speaks_against_it():
     assert together(rec("net", "1", name="SW-1.ferries.example"), rec("inv", "2", name="sw-1 "))
-    assert not together(rec("net", "1", name="sw-1", serial="AAAA1111"), rec("inv", "2", name="sw-1", serial="BBBB2222"))
+    assert not together(
+        rec("net", "1", name="sw-1", serial="AAAA1111"), rec("inv", "2", name="sw-1", serial="BBBB2222")
+    )
     assert not together(rec("net", "1", name="x", kind="switch"), rec("inv", "2", name="x", kind="laptop"))
     stack = [rec("net", "1", name="sw-1", serial="AAAA1111"), rec("net", "2", name="sw-1", serial="BBBB2222")]
     assert len(groups(*stack, rec("inv", "3", name="sw-1"))) == 3
@@ -83,7 +87,9 @@ def test_a_name_links_only_where_nothing_speaks_against_it():
 
 def test_within_a_system_only_an_enrolment_repeated_is_one_device():
     assert together(rec("end", "1", serial="AAAA1111", name="lt"), rec("end", "2", serial="AAAA1111", name="lt"))
-    assert not together(rec("end", "1", serial="AAAA1111", name="lt-1"), rec("end", "2", serial="AAAA1111", name="kiosk"))
+    assert not together(
+        rec("end", "1", serial="AAAA1111", name="lt-1"), rec("end", "2", serial="AAAA1111", name="kiosk")
+    )
     assert not together(rec("end", "1", name="lt"), rec("end", "2", name="lt"))
 
 

@@ -113,7 +113,11 @@ def test_a_live_funnel_says_who_applied_what(pulled):
         (["show", "device"], "no table 'device'", '"devices"'),
         (["show", "devices", "--columns", "nmae"], "no column 'nmae'", '"name"'),
         (["show", "devices", "--system", "mustr"], "no system 'mustr'", '"muster"'),
-        (["show", "devices", "--where", "sreial present"], 'no field "sreial"\n    sreial present\n    ^^^^^^', '"serial"'),
+        (
+            ["show", "devices", "--where", "sreial present"],
+            'no field "sreial"\n    sreial present\n    ^^^^^^',
+            '"serial"',
+        ),
         (["show", "devices", "--where", "name = (x"], "expected a value here\n    name = (x\n           ^", ""),
         (["show", "devices", "--funnel"], "--funnel goes with --where", ""),
         (["show", "devices", "--format", "pdf"], "pdf", "table"),

@@ -93,6 +93,16 @@ def line(text: str = "") -> None:
     sys.stdout.write(f"{text}\n")
 
 
+def heading(text: str) -> None:
+    """A line on standard output that begins something."""
+    if is_terminal(sys.stdout):
+        from rich.text import Text
+
+        console().print(Text(text, style="bold cyan" if text.startswith("$") else "bold"))
+    else:
+        line(text)
+
+
 def note(text: str, style: str = "") -> None:
     """One line on standard error, which is where all that is not data goes."""
     if is_terminal(sys.stderr):

@@ -16,7 +16,7 @@ STYLES = {
     "create": "green", "update": "yellow", "report": "dim", "confirmed": "green", "refused": "bold red",
     "differs": "bold red", "held": "dim", "sent": "yellow", "written": "yellow",
 }  # fmt: skip
-_MOST = 12
+_MOST = 8
 
 
 def summary(change: Change) -> str:
@@ -60,9 +60,12 @@ def _told(step: Step) -> str:
             f"{name}: {draw.cell(step.was.get(name)) or '(empty)'} -> {draw.cell(new)}"
             for name, new in step.shall.items()
         )
-    return ", ".join(
-        f"{name} {draw.cell(value)}" for name, value in step.shall.items() if name not in ("name", "origin")
-    )
+    said = [f"{name} {draw.cell(step.shall[name])}" for name in _TOLD if step.shall.get(name)]
+    return ", ".join(said)
+
+
+#: Of a new record, what a reviewer looks for first; the rest is told in the other formats.
+_TOLD = ("kind", "maker", "model", "serial", "site")
 
 
 def _row(step: Step) -> dict[str, Any]:

@@ -43,6 +43,7 @@ class Rates:
     no_mac: float = 0.15
     no_tag: float = 0.1
     old_release: float = 0.1
+    wrong_place: float = 0.03
     remark: float = 0.15
 
 
@@ -299,7 +300,7 @@ def _tell_stowage(device: Device, fleet: Fleet, told: Accounts) -> None:
     mac = "" if swapped or rng.random() < rates.no_mac else device.mac.replace(":", "-" if rng.random() < 0.5 else ":")
     record = {
         "title": title, "serialNumber": serial, "tag": tag,
-        "place": rng.choice(places.SITES) if rng.random() < 0.03 else device.site,
+        "place": rng.choice(places.SITES[:-1]) if rng.random() < rates.wrong_place else device.site,
         "maker": device.maker, "product": device.model, "class": device.kind,
         "state": "stored" if device.spare else "in service",
         "primaryAddress": "" if device.spare else device.ip, "hardwareAddress": mac,

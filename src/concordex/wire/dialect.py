@@ -336,6 +336,7 @@ class Dialect(Part):
 
 def _others(table: Table) -> list[tuple[tuple[str, ...], str]]:
     """Every mention of another table: where it stands, and the table's name."""
+    found: list[tuple[tuple[str, ...], str]]
     found = [(("fields", name, "via"), spec.via) for name, spec in table.fields.items() if spec.via]
     if table.write:
         found += [(("write", "references", name, "via"), ref.via) for name, ref in table.write.references.items()]

@@ -75,7 +75,7 @@ async def _steps(workspace: Workspace, name: str) -> AsyncIterator[tuple[str, st
 
 def _told(look: Look, total: int | None) -> str:
     announced = "a total that is not announced" if total is None else plural(total, "record")
-    told = [f"{announced}, {plural(look.received, 'record')} on the first page"]
+    told = [f"{announced}, {look.received:,} of them on the first page"]
     empty = [
         name for name in look.frame.columns if name != ORIGINAL and look.frame[name].null_count() == look.frame.height
     ]

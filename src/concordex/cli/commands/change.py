@@ -69,7 +69,8 @@ def run(
     if not found.writes:
         draw.note(f"change {number} has nothing left to do")
         return Status.DONE
-    draw_change(found, None)
+    if not yes:
+        draw_change(found, None)
     if not yes and not draw.ask(f"Run {len(found.writes):,} steps of change {number} against {found.system}?"):
         draw.note("not agreed; nothing was sent")
         return Status.STOPPED

@@ -72,6 +72,9 @@ def demo(
     ] = None,
     devices: Annotated[int, typer.Option("--devices", min=50, help="The size of the fleet.")] = 400,
     seed: Annotated[int, typer.Option("--seed", help="Another seed, another fleet.")] = 1,
+    by_hand: Annotated[
+        bool, typer.Option("--by-hand", help="Only make the workspace, and serve: you type the commands.")
+    ] = False,
     serve: Annotated[
         bool, typer.Option("--serve", help="Keep the stand-ins up, until interrupted, to play with.")
     ] = False,
@@ -85,7 +88,9 @@ def demo(
 
     concordex demo
 
-    concordex demo /tmp/ferries --devices 20000 --serve
+    concordex demo ferries --devices 20000 --serve
+
+    concordex demo ferries --by-hand
     """
     from datetime import UTC, datetime
 
@@ -97,12 +102,13 @@ def demo(
     with Harbour.of(devices, moment=datetime.now(UTC), seed=seed) as harbour:
         _make_workspace(target, harbour, devices)
         failed = 0
-        for purpose, command in _STEPS:
+        for purpose, command in () if by_hand else _STEPS:
             arguments = shlex.split(command.replace("{device}", _worth_explaining(harbour)))
             failed += _run(target, purpose, arguments) not in (Status.DONE, Status.FOUND)
-        _tell_score(target, harbour)
-        _tell_next(target, serve=serve)
-        if serve:
+        if not by_hand:
+            _tell_score(target, harbour)
+        _tell_next(target, serve=serve or by_hand, by_hand=by_hand)
+        if serve or by_hand:
             _wait()
     return Status.FAILED if failed else Status.DONE
 
@@ -169,22 +175,13 @@ def _worth_explaining(harbour: Harbour) -> str:
 
 def _run(target: Path, purpose: str, arguments: list[str]) -> int:
     draw.line()
-    _emphasis(f"# {purpose}")
-    _emphasis(f"$ concordex {' '.join(map(_quoted, arguments))}")
+    draw.heading(f"# {purpose}")
+    draw.heading(f"$ concordex {' '.join(map(_quoted, arguments))}")
     return _call(target, arguments)
 
 
 def _quoted(word: str) -> str:
     return f"'{word}'" if any(sign in word for sign in ' "<>()*') and "'" not in word else shlex.quote(word)
-
-
-def _emphasis(text: str) -> None:
-    if draw.is_terminal(sys.stdout):
-        from rich.text import Text
-
-        draw.console().print(Text(text, style="bold cyan" if text.startswith("$") else "bold"))
-    else:
-        draw.line(text)
 
 
 def _call(folder: Path, arguments: list[str]) -> int:
@@ -212,17 +209,22 @@ def _tell_score(target: Path, harbour: Harbour) -> None:
     truth = {record: device for record, device in harbour.told.truth.items() if record in found}
     result = score(found, truth)
     draw.line()
-    _emphasis("# The fleet knows the truth, and Concordex did not.  How well did it reconcile?")
+    draw.heading("# The fleet knows the truth, and Concordex did not.  How well did it reconcile?")
     draw.line(
         f"Of the pairs of records that it calls one device, {result.precision:.1%} are;"
         f" of those that are, it found {result.recall:.1%} (F1 {result.f1:.3f})."
     )
 
 
-def _tell_next(target: Path, *, serve: bool) -> None:
+def _tell_next(target: Path, *, serve: bool, by_hand: bool) -> None:
     draw.line()
-    _emphasis("# What to try next")
+    draw.heading("# What to try next")
     draw.line(f"cd {target}")
+    if by_hand:
+        for _, command in _STEPS:
+            if "{device}" not in command:
+                draw.line(f"concordex {command}")
+        return
     for command in (
         "concordex show entries --where 'site = mv-redshank'",
         "concordex show devices --where 'mac within 0c:b1:06' --columns system,name,macs",

@@ -48,24 +48,31 @@ def _as_data(found: list[dict[str, Any]], form: Format | None) -> None:
 
 
 def _draw(one: Any) -> None:
-    draw.line(f"{one.entry}  {draw.cell(one.name)}")
-    draw.line(f"\nRecords ({len(one.records)})")
+    numbers = {f"{record['system']}/{record['record_id']}": at for at, record in enumerate(one.records, start=1)}
+    draw.heading(f"{one.entry}  {draw.cell(one.name)}")
+    draw.line()
+    draw.heading("Records")
     columns = ["system", "record_id", "name", "serial", "macs", "last_seen"]
-    draw.table(columns, [[record[name] for name in columns] for record in one.records])
-    draw.line("\nWhy they are one" if one.links else "\nNothing links it to another record")
+    rows = [[at, *(record[name] for name in columns)] for at, record in enumerate(one.records, start=1)]
+    draw.table(["", *columns], rows, right=[""])
+    draw.line()
+    draw.heading("Why they are one" if one.links else "Nothing links it to another record")
     if one.links:
-        draw.table(["record", "and", "because"], [[k["a"], k["b"], "; ".join(k["because"])] for k in one.links])
-    draw.line("\nWhat it is, and who says so")
-    rows = [[v.field, v.value, v.source, _others(v)] for v in one.values]
-    draw.table(["field", "value", "from", "others said"], rows)
+        links = [[numbers[k["a"]], numbers[k["b"]], "; ".join(k["because"])] for k in one.links]
+        draw.table(["record", "and", "because"], links, right=["record", "and"])
+    draw.line()
+    draw.heading("What it is, and who says so")
+    draw.table(["field", "value", "from", "others said"], [_told(value, numbers) for value in one.values])
     if one.findings:
-        draw.line("\nTo look at")
+        draw.line()
+        draw.heading("To look at")
         rows = [[f["severity"], f["kind"], f["field"], f["seen"], f["advice"]] for f in one.findings]
-        draw.table(["severity", "kind", "field", "seen", "advice"], rows)
+        draw.table(["severity", "kind", "field", "seen", "what to do"], rows)
 
 
-def _others(value: Any) -> str:
-    """What differs, record by record; agreement in a word."""
+def _told(value: Any, numbers: dict[str, int]) -> list[Any]:
+    """One field: its value, whose it is, and what the other records say; agreement in a word."""
+    source = f"{numbers[value.source]} {value.source.partition('/')[0]}" if value.source else ""
     same = [who for who, said in value.others.items() if draw.cell(said).lower() == draw.cell(value.value).lower()]
-    other = [f"{who}: {draw.cell(said)}" for who, said in value.others.items() if who not in same]
-    return "; ".join([*([f"{len(same)} the same"] if same else []), *other])
+    other = [f"{numbers[who]}: {draw.cell(said)}" for who, said in value.others.items() if who not in same]
+    return [value.field, value.value, source, "; ".join([*([f"{len(same)} the same"] if same else []), *other])]

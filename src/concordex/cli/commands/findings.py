@@ -48,8 +48,10 @@ def findings(
     cut = screen and limit is None and draw.is_terminal(sys.stdout) and frame.height > _SCREENFUL
     shown = frame.head(_SCREENFUL) if cut else frame.head(limit) if limit else frame
     if screen and not count:
-        columns = ["severity", "kind", "entry", "name", "field", "seen", "advice"]
+        columns = ["severity", "kind", "entry", "name", "field", "seen"]
         draw.table(columns, shown.select(columns).iter_rows(), styles=STYLES)
+        for name in shown["kind"].unique(maintain_order=True):
+            draw.note(f"{name}: {KINDS[name][1]}", "dim")
     elif screen:
         draw.table(frame.columns, frame.iter_rows(), right=["count"], styles=STYLES)
     else:

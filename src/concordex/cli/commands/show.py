@@ -111,4 +111,4 @@ def _draw_funnel(stages: Any, where: str | None, form: Form, output: Output) -> 
         rows.append({"clause": stage.clause, "left": stage.left, "": bar, "applied by": stage.by})
     if form not in (None, Format.TABLE) or output:
         rows = [{"clause": row["clause"], "left": row["left"], "applied_by": row["applied by"]} for row in rows]
-    emit_rows(rows, form, output)
+    emit_rows(rows, form, output, styles={"█" * length: "cyan" for length in range(1, 25)})

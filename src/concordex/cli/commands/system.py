@@ -59,13 +59,15 @@ def list_systems(form: Form = None) -> None:
     from concordex.work.overview import overview
 
     here = workspace()
+    all_known = overview(here)
     rows = [
         {
             "system": known.name, "role": known.role, "dialect": known.dialect, "url": known.url,
             "last pull": known.outcome or "never", "records": known.records,
-            "age": draw.ago(known.taken, here.now()) if known.taken else None, "label": known.label,
+            "age": draw.ago(known.taken, here.now()) if known.taken else None,
+            **({"label": known.label} if any(one.label for one in all_known) else {}),
         }
-        for known in overview(here)
+        for known in all_known
     ]  # fmt: skip
     emit_rows(rows, form, None)
 

@@ -1,0 +1,53 @@
+#!/bin/sh
+# Takes the pictures of this folder again, from the demo data, in a real terminal window.
+# Needs Xvfb, xterm, ImageMagick and a good font: apt-get install xvfb xterm imagemagick fonts-dejavu
+set -eu
+here=$(cd "$(dirname "$0")" && pwd)
+work=$(mktemp -d)
+export DISPLAY=:97 TERM=xterm-256color
+Xvfb "$DISPLAY" -screen 0 1280x800x24 >/dev/null 2>&1 &
+screen=$!
+concordex demo "$work/ferries" --by-hand >"$work/demo.txt" 2>&1 &
+demo=$!
+trap 'kill $demo 2>/dev/null; kill $screen 2>/dev/null; rm -rf "$work"' EXIT
+until grep -q 'Open another terminal' "$work/demo.txt"; do
+    kill -0 $demo || { cat "$work/demo.txt"; exit 1; }
+    sleep 0.5
+done
+
+shot() { # NAME, FOLDER, then commands to be typed there
+    name=$1 folder=$2; shift 2
+    {
+        printf 'cd %s\nclear\n' "$folder"
+        for line in "$@"; do
+            printf "printf '\\\\033[1;36m%%s\\\\033[0m\\\\n' \"\$ %s\"\n%s\necho\n" "$line" "$line"
+        done
+        printf 'touch %s/done\nsleep 60\n' "$work"
+    } >"$work/type.sh"
+    rm -f "$work/done"
+    xterm -geometry 158x48+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#10141a' -fg '#d8dee9' -e sh "$work/type.sh" &
+    window=$!
+    until [ -e "$work/done" ]; do sleep 0.2; done
+    sleep 0.7
+    import -window root "$here/$name.png"
+    kill $window
+    echo "$name.png"
+}
+
+fleet=$work/ferries
+shot check "$fleet" "concordex system check" "concordex system list"
+shot pull "$fleet" "concordex pull" "concordex pulls"
+shot show "$fleet" \
+    "concordex show devices --where 'kind = switch and os = TideOS and os_version < 7.2.10' --limit 20" \
+    "concordex show devices --where 'kind in (laptop, tablet)' --count-by system,kind,os_version"
+shot funnel "$fleet" \
+    "concordex show devices --where 'kind = handheld and last_seen older than 3d and site like mv-*' --funnel" \
+    "concordex show devices --live -s muster --where 'kind in (tablet, handheld) and last_seen newer than 7d and battery.level < 20' --funnel" \
+    "concordex show devices --where 'kind = handheld and last_sen older than 3d'"
+shot findings "$fleet" "concordex reconcile" "concordex findings --count" \
+    "concordex findings --where 'severity = high' --limit 14"
+device=$(cd "$fleet" && concordex show findings --where 'kind = duplicate and systems = fairlead' -c entry -n 1 -f csv | tail -1)
+shot explain "$fleet" "concordex explain $device"
+shot sync "$fleet" "concordex sync stowage --draft"
+shot change "$fleet" "concordex change run 1 --yes" "concordex sync stowage" "concordex change list"
+shot demo "$work" "concordex demo shown"
