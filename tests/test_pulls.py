@@ -193,8 +193,8 @@ def test_an_interrupted_pull_keeps_what_was_finished_and_is_called_stopped(shell
     wanted = len(harbour.fairlead.ports) // 100 + len(harbour.fairlead.nodes) // 100 + 2
     nodes = harbour.fairlead.faults.requests
     stowage = harbour.stowage.faults.requests
-    interrupt(process, lambda: len(nodes) > wanted and sum("gear" in path for _, path in stowage) >= 2)
-    assert process.returncode == 5
+    _, told = interrupt(process, lambda: len(nodes) > wanted and sum("gear" in path for _, path in stowage) >= 2)
+    assert process.returncode == 5, told
     (row,) = json.loads(shell("pulls", "--format", "json").stdout)
     assert row["outcome"] == "stopped"
     assert not list((shell.folder / ".concordex").rglob(".*.parquet.*"))
