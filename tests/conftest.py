@@ -85,7 +85,9 @@ def shared_harbour() -> Iterator[Harbour]:
 
 @pytest.fixture
 def harbour(shared_harbour: Harbour) -> Iterator[Harbour]:
-    """Stand-ins that are only read, well-behaved at the start of each test."""
+    """Stand-ins that are only read, well-behaved and with nothing counted at the start of each test."""
+    for standin in shared_harbour.standins:
+        standin.faults.clear()
     yield shared_harbour
     for standin in shared_harbour.standins:
         standin.faults.clear()

@@ -59,11 +59,7 @@ _INTERRUPTED = 130
 
 def run() -> None:
     """Run the command line, and end the process with its status."""
-    try:
-        status = status_of(sys.argv[1:])
-    except KeyboardInterrupt:  # while the end was being told
-        status = Status.STOPPED
-    sys.exit(status)
+    sys.exit(status_of(sys.argv[1:]))
 
 
 def status_of(arguments: list[str]) -> int:
