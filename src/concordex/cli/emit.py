@@ -6,6 +6,7 @@ import io
 import os
 import sys
 from collections.abc import Callable
+from contextlib import suppress
 from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -69,7 +70,8 @@ def _into_file(path: Path, content: bytes) -> None:
         making.write_bytes(content)
         making.replace(path)
     except OSError as error:
-        making.unlink(missing_ok=True)
+        with suppress(OSError):
+            making.unlink()
         raise StoreError(f"{path} cannot be written", why=error.strerror or str(error)) from error
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
+from contextlib import suppress
 from pathlib import Path
 
 import polars as pl
@@ -24,7 +25,8 @@ def write(frame: pl.DataFrame, path: Path) -> None:
         frame.write_parquet(making, compression="zstd", compression_level=1, row_group_size=_ROWS)
         making.replace(path)
     except OSError as error:
-        making.unlink(missing_ok=True)
+        with suppress(OSError):
+            making.unlink()
         raise StoreError(
             f"{path} cannot be written", why=error.strerror or str(error),
             advice="may this user write there, and is there room?",

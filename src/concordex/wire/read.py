@@ -177,7 +177,8 @@ class _Pager:
 
     async def _page(self, window: Mapping[str, str], link: str | None = None) -> Page:
         query = None if link else {**self.query, **window}
-        body = await self.session.read(link or self.read.path, query)
+        address = self.session.link(link, self.read.path) if link else self.read.path
+        body = await self.session.read(address, query)
         records = at(self.read.records).first(body)
         if isinstance(records, dict) and self.read.records != "$":
             records = [records]

@@ -139,10 +139,14 @@ class Session:
         body = orjson.dumps(call.json_body) if call.json_body is not None else None
         return await self._send(call.method, call.path, {}, body=body)
 
+    def link(self, link: str, path: str) -> str:
+        """A link that the answer to ``path`` held, in full (RFC 3986, section 5)."""
+        return str(URL(self._base + path).join(URL(link, encoded=True)))
+
     def address(self, path: str) -> URL:
         """The full address of a path, or of a link that the system gave; never on another host."""
         if "://" not in path:
-            return URL(self._base + path) if not path.startswith("?") else URL(self._base)
+            return URL(self._base + path)
         link = URL(path, encoded=True)
         if link.origin() != self._origin:
             raise ForeignHost(

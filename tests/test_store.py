@@ -1,0 +1,129 @@
+"""What is kept: whole or not at all, and the newest that can be trusted."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+import polars as pl
+import pytest
+
+from concordex.change.batches import halves, lists, stages
+from concordex.change.steps import Change, Step
+from concordex.errors import CalledWrongly, Stopped, StoreError
+from concordex.store import snapshots
+from concordex.store.catalogue import Catalogue, Snapshot
+from concordex.store.journal import Journal
+
+
+@pytest.fixture
+def catalogue(tmp_path):
+    return Catalogue(tmp_path / "catalogue.sqlite", write=True)
+
+
+def taken(pull: int, outcome: str, file: str | None = "f.parquet", system: str = "muster") -> Snapshot:
+    return Snapshot(
+        pull=pull, system=system, table="devices", taken=datetime.now(UTC), outcome=outcome, file=file,
+        lost={"macs": 2}, notes=["a note"],
+    )  # fmt: skip
+
+
+def test_the_newest_whole_snapshot_goes_before_a_newer_partial_one(catalogue):
+    number = catalogue.begin_pull(1)
+    for outcome, file in (("partial", "a"), ("whole", "b"), ("partial", "c"), ("failed", None)):
+        catalogue.add_snapshot(taken(number, outcome, file))
+    (newest,) = catalogue.newest("devices")
+    assert (newest.file, newest.whole, newest.lost, newest.notes) == ("b", True, {"macs": 2}, ["a note"])
+    assert catalogue.latest_of("muster")[0].outcome == "failed"
+
+
+def test_a_partial_snapshot_is_better_than_none(catalogue):
+    number = catalogue.begin_pull(1)
+    catalogue.add_snapshot(taken(number, "partial", "a"))
+    catalogue.add_snapshot(taken(number, "failed", None))
+    assert [snapshot.file for snapshot in catalogue.newest()] == ["a"]
+    catalogue.add_snapshot(taken(number, "failed", None, system="fairlead"))
+    assert [snapshot.system for snapshot in catalogue.newest()] == ["muster"]
+
+
+def test_a_block_that_fails_leaves_nothing(catalogue):
+    number = catalogue.begin_pull(1)
+    with pytest.raises(RuntimeError), catalogue.database.atomic():
+        catalogue.end_pull(number, "whole")
+        with catalogue.database.atomic():
+            catalogue.end_pull(number, "partial")
+        raise RuntimeError
+    assert catalogue.pulls()[0]["outcome"] == "running"
+
+
+def test_a_catalogue_opened_for_reading_cannot_be_written(tmp_path, catalogue):
+    number = catalogue.begin_pull(1)
+    reading = Catalogue(tmp_path / "catalogue.sqlite", write=False)
+    assert [row["id"] for row in reading.pulls()] == [number]
+    with pytest.raises(StoreError, match="cannot be used"):
+        reading.end_pull(number, "whole")
+
+
+def test_what_is_no_catalogue_is_told(tmp_path):
+    (tmp_path / "catalogue.sqlite").write_text("not a database, and long enough to be looked at" * 50)
+    with pytest.raises(StoreError, match="cannot be used"):
+        Catalogue(tmp_path / "catalogue.sqlite", write=True)
+
+
+def test_a_snapshot_is_written_whole_and_read_as_one_table(tmp_path):
+    a = pl.DataFrame({"record_id": ["1"], "name": ["x"], "original": ["{}"]})
+    b = pl.DataFrame({"record_id": ["2"], "serial": ["S"], "depth": [1.5], "original": ["{}"]})
+    snapshots.write(a, tmp_path / "deep" / "a.parquet")
+    snapshots.write(b, tmp_path / "b.parquet")
+    found = [taken(1, "whole", "deep/a.parquet"), taken(1, "whole", "b.parquet", system="stowage")]
+    frame = snapshots.together(tmp_path, found).collect()
+    assert frame.columns == ["system", "record_id", "name", "serial", "depth", "original"]
+    assert frame["system"].to_list() == ["muster", "stowage"]
+    assert sorted(path.name for path in tmp_path.rglob("*.parquet*")) == ["a.parquet", "b.parquet"]
+
+
+def test_a_snapshot_that_cannot_be_written_or_is_gone_is_told(tmp_path):
+    (tmp_path / "file").write_text("in the way")
+    with pytest.raises(StoreError, match="cannot be written"):
+        snapshots.write(pl.DataFrame({"a": [1]}), tmp_path / "file" / "a.parquet")
+    with pytest.raises(StoreError, match="is gone"):
+        snapshots.scan(tmp_path / "a.parquet")
+
+
+def step(number: int, table: str = "devices", action: str = "create", **more) -> Step:
+    return Step(number=number, table=table, action=action, label=f"n{number}", key={"name": f"n{number}"}, **more)
+
+
+def test_a_journal_gives_back_what_was_written_down(catalogue):
+    journal = Journal(catalogue.database)
+    steps = (step(1, shall={"name": "n1", "macs": ["a"]}), step(2, action="report", state="held", reason="why"))
+    change = journal.keep(Change(kind="sync", system="stowage", steps=steps))
+    assert (change.number, change.state, change.steps) == (1, "draft", steps)
+    journal.sending(1, change.writes)
+    assert [s.state for s in journal.change(1).steps] == ["sent", "held"]
+    journal.settled(1, [(steps[0], "written", None, "77")])
+    journal.settled(1, [(steps[0], "confirmed", None, None)])
+    first = journal.change(1).steps[0]
+    assert (first.state, first.record_id) == ("confirmed", "77")
+    assert journal.changes()[0]["steps"] == {"confirmed": 1, "held": 1}
+    with pytest.raises(CalledWrongly, match="no change 2"):
+        journal.change(2)
+
+
+def test_a_change_is_run_by_one_process_at_a_time(catalogue):
+    journal = Journal(catalogue.database)
+    journal.keep(Change(kind="sync", system="stowage", steps=(step(1),)))
+    journal.begin(1, process=11, is_alive=False)
+    assert journal.runner(1) == 11
+    with pytest.raises(Stopped):
+        journal.begin(1, process=12, is_alive=True)
+    journal.begin(1, process=12, is_alive=False)  # the one before was killed
+    journal.end(1, "stopped")
+    assert journal.runner(1) is None
+
+
+def test_steps_are_cut_into_stages_lists_and_halves():
+    steps = [step(1, "sites"), step(2, "makers"), step(3), step(4), step(5), step(6, action="update")]
+    assert [[s.number for s in part] for part in stages(steps)] == [[1], [2], [3, 4, 5], [6]]
+    assert [[s.number for s in part] for part in lists(steps, 4)] == [[1, 2, 3, 4], [5, 6]]
+    assert [[s.number for s in part] for part in halves(steps[:3])] == [[1, 2], [3]]
+    assert [len(part) for part in halves(steps[:1])] == [1, 0]
