@@ -92,6 +92,7 @@ def test_a_workspace_is_made_and_systems_are_added_without_losing_comments(tmp_p
         ("file:../muster.secret", "hunter2", 15, "is a secret: say where it is kept"),
         ("client: concordex", "clint: concordex", 14, "credentials.client: is missing"),
         ("systems:", "systems: [", 4, "not valid YAML"),
+        ("at_rest: status = stored", "at_rest: stauts = stored", 2, 'reconcile.at_rest: there is no field "stauts"'),
     ],
 )
 def test_a_broken_workspace_file_is_told_with_line_and_key(shell, before, after, line, text):

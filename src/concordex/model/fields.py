@@ -65,6 +65,11 @@ FIELDS: dict[str, Type] = {
     "last_seen": Type.TIME,
 }
 
+#: What a filter on records and entries may ask, beside the fields themselves.
+ASKABLE: dict[str, Type] = {
+    **FIELDS, "system": Type.TEXT, "entry": Type.TEXT, "systems": Type.TEXTS, "records": Type.NUMBER,
+}  # fmt: skip
+
 KINDS = (
     "router", "switch", "access-point", "firewall", "wireless-controller", "load-balancer", "server",
     "virtual-machine", "laptop", "desktop", "tablet", "phone", "handheld", "printer", "camera", "sensor",

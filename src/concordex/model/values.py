@@ -9,7 +9,7 @@ from __future__ import annotations
 import ipaddress
 import re
 from collections.abc import Callable, Sequence
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import orjson
@@ -209,6 +209,18 @@ _BEFORE_RELEASE = frozenset(["alpha", "beta", "dev", "pre", "preview", "rc"])
 def _drop_noughts(parts: list[tuple[int, int, str]]) -> None:
     while parts and parts[-1] == (2, 0, ""):  # 7.2 and 7.2.0 are one version
         parts.pop()
+
+
+_UNITS = {"s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
+
+
+def parse_duration(said: str) -> timedelta | None:
+    """A length of time such as ``30m``, ``12h``, ``14d`` or ``6w``, or None."""
+    found = re.fullmatch(r"(\d+(?:\.\d+)?)([smhdw])", said)
+    try:
+        return timedelta(seconds=float(found[1]) * _UNITS[found[2]]) if found else None
+    except OverflowError:
+        return timedelta.max
 
 
 def parse_time(said: str) -> datetime | None:

@@ -6,19 +6,18 @@ import ipaddress
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 from typing import Any
 
 import polars as pl
 
 from concordex.errors import QueryError
 from concordex.model.fields import ALIASES, Type
-from concordex.model.values import parse_time, version_parts
+from concordex.model.values import parse_duration, parse_time, version_parts
 from concordex.query.tree import Clause, Filter, Word, clauses_of
 from concordex.words import suggestion
 
 _GLOB = {"*": ".*", "?": "."}
-_UNITS = {"s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
 _ORDERED = ("<", "<=", ">", ">=")
 #: Which tests a type can stand, beside ``missing`` and ``present``.
 _TESTS: dict[Type, tuple[str, ...]] = {
@@ -114,12 +113,9 @@ class Binder:
         return version_parts(word.text)
 
     def _time(self, word: Word, operator: str) -> datetime:
-        lasted = re.fullmatch(r"(\d+(?:\.\d+)?)([smhdw])", word.text)
-        if lasted and operator in ("older than", "newer than"):
-            try:
-                return self.now - timedelta(seconds=float(lasted[1]) * _UNITS[lasted[2]])
-            except OverflowError:
-                return datetime(1, 1, 1, tzinfo=UTC)
+        lasted = parse_duration(word.text) if operator in ("older than", "newer than") else None
+        if lasted is not None:
+            return self.now - min(lasted, self.now - datetime.min.replace(tzinfo=UTC))
         moment = parse_time(word.text)
         if moment is None:
             raise self._wrong(word, "not a time: write 30m, 12h, 14d, 6w or a date such as 2026-11-01")

@@ -116,6 +116,10 @@ class Catalogue:
         """The latest pulls, newest first."""
         return self.database.rows("SELECT * FROM pulls ORDER BY id DESC LIMIT ?", (limit,))
 
+    def running(self) -> list[Row]:
+        """The pulls that have not ended, by what they said of themselves."""
+        return self.database.rows("SELECT * FROM pulls WHERE outcome = 'running'")
+
     def snapshots_of(self, pull: int) -> list[Snapshot]:
         """What one pull brought, or failed to bring."""
         return [

@@ -6,15 +6,16 @@ import json
 import os
 import shutil
 from dataclasses import dataclass, fields
-from datetime import datetime, timedelta
-from typing import TYPE_CHECKING, Any
+from datetime import timedelta
+from typing import TYPE_CHECKING
 
 import polars as pl
 
 from concordex.errors import CalledWrongly
 from concordex.match.concordance import Concordance, Rules, reconcile
 from concordex.match.findings import Scope
-from concordex.model.fields import FIELDS, ORIGINAL
+from concordex.model.fields import ASKABLE, FIELDS, ORIGINAL
+from concordex.model.values import parse_duration
 from concordex.query.bind import Binder
 from concordex.query.frames import to_polars
 from concordex.query.parse import parse
@@ -24,8 +25,6 @@ if TYPE_CHECKING:
     from concordex.store.catalogue import Snapshot
     from concordex.store.database import Row
     from concordex.work.workspace import Workspace
-
-_UNITS = {"s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -108,8 +107,7 @@ def _resting(workspace: Workspace, records: pl.DataFrame) -> pl.Expr | None:
     text = workspace.config.reconcile.at_rest
     if text is None:
         return None
-    types: Any = {**FIELDS, "system": FIELDS["name"]}
-    binder = Binder(parse(text), types, workspace.now(), extra=False)
+    binder = Binder(parse(text), ASKABLE, workspace.now(), extra=False)
     return to_polars(binder.query.node, binder)
 
 
@@ -125,13 +123,9 @@ def _rules(workspace: Workspace, found: list[Snapshot]) -> Rules:
         inventories=[name for name in inventories if name in whole],
         managers=[name for name in managers if name in whole],
         all_managers=all(name in whole for name in managers if tables[name]),
-        stale_before=_before_now(config.stale_after, workspace.now()),
+        stale_before=workspace.now() - (parse_duration(config.stale_after) or timedelta.max),
     )
     return Rules(order=order, scope=scope, by_field=config.fields, placeholders=config.placeholders)
-
-
-def _before_now(duration: str, now: datetime) -> datetime:
-    return now - timedelta(seconds=float(duration[:-1]) * _UNITS[duration[-1]])
 
 
 def _before(workspace: Workspace) -> pl.DataFrame | None:

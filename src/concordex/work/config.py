@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
 from pydantic import Field
 
 from concordex.documents import Part, check, dotted, line_of, read_yaml
-from concordex.errors import DocumentError
+from concordex.errors import DocumentError, QueryError
+from concordex.model.fields import ASKABLE
+from concordex.query.bind import Binder
+from concordex.query.parse import parse
 from concordex.wire.dialect import Dialect, Slug
 from concordex.wire.secrets import SCHEMES, is_reference
 
@@ -75,7 +79,7 @@ def load(root: Path) -> Config:
     """The configuration in ``root``; every fault with its line and key."""
     document = read_yaml(root / FILE)
     config = check(document, Config, str(root / FILE))
-    faults = _unknown_systems(document, config)
+    faults = [*_unknown_systems(document, config), *_bad_filters(document, config)]
     if faults:
         raise DocumentError(str(root / FILE), faults)
     return config
@@ -100,6 +104,21 @@ def check_credentials(system: System, dialect: Dialect, name: str, root: Path) -
         faults.append((line_of(document, place), ".".join(place), text))
     if faults:
         raise DocumentError(str(root / FILE), sorted(faults))
+
+
+def _bad_filters(document: Any, config: Config) -> list[tuple[int, str, str]]:
+    """Filters that cannot be meant: told when the file is read, not when they are used."""
+    filters: list[tuple[tuple[str, ...], str | None]] = [(("reconcile", "at_rest"), config.reconcile.at_rest)]
+    filters += [(("sync", name, "where"), rule.where) for name, rule in config.sync.items()]
+    faults = []
+    for place, text in filters:
+        try:
+            if text is not None:
+                Binder(parse(text), ASKABLE, datetime.now(UTC), extra=False).check()
+        except QueryError as error:
+            told = f"{error}".replace("\n", "\n  ") + (f"\n      {error.advice}" if error.advice else "")
+            faults.append((line_of(document, place), dotted(document, place), told))
+    return faults
 
 
 def _unknown_systems(document: Any, config: Config) -> list[tuple[int, str, str]]:

@@ -22,6 +22,7 @@ from concordex.wire.session import Traffic
 from concordex.wire.tables import TableProgress, order, read_tables
 from concordex.words import suggestion
 from concordex.work.concurrent import all_of
+from concordex.work.processes import is_alive
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
@@ -57,6 +58,9 @@ def pull(
             f"none of these systems has a table {tables[0]!r}",
             advice=suggestion(tables[0], {t for name in names for t in workspace.dialect(name).tables}),
         )
+    for left in workspace.catalogue.running():
+        if not is_alive(left["process"]):  # killed, and could not say so itself
+            workspace.catalogue.end_pull(left["id"], "stopped")
     number = workspace.catalogue.begin_pull(os.getpid())
     outcome = "stopped"
     try:

@@ -12,11 +12,20 @@ from typing import TYPE_CHECKING, Any
 from concordex.change.batches import halves, lists, stages
 from concordex.change.compare import same
 from concordex.change.steps import Change, State, Step
-from concordex.errors import CalledWrongly, ConcordexError, RequestRefused, SignInRefused, WireError
+from concordex.errors import (
+    CalledWrongly,
+    ConcordexError,
+    RequestRefused,
+    ServerFault,
+    SignInRefused,
+    Unreachable,
+    WireError,
+)
 from concordex.wire import dialect as d
 from concordex.wire.session import Session, Traffic
 from concordex.wire.writes import body_of, create, refusals, update
 from concordex.work.concurrent import all_of
+from concordex.work.processes import is_alive
 from concordex.work.pull import keep
 from concordex.work.sync import check_guards
 from concordex.work.target import Actual, tables_for, writable
@@ -40,7 +49,7 @@ def run(workspace: Workspace, number: int, progress: Progress | None = None) -> 
     if change.state == "done" or not change.writes:
         raise CalledWrongly(f"change {number} has nothing left to do")
     check_guards(workspace, change)
-    workspace.journal.begin(number, os.getpid(), _alive(workspace.journal.runner(number)))
+    workspace.journal.begin(number, os.getpid(), is_alive(workspace.journal.runner(number)))
     state = "stopped"
     try:
         asyncio.run(_Run(workspace, change, progress).all())
@@ -52,18 +61,6 @@ def run(workspace: Workspace, number: int, progress: Progress | None = None) -> 
     finally:
         workspace.journal.end(number, state)
     return workspace.journal.change(number)
-
-
-def _alive(process: int | None) -> bool:
-    if process is None or process == os.getpid():
-        return False
-    try:
-        os.kill(process, 0)
-    except ProcessLookupError:
-        return False
-    except PermissionError:
-        return True
-    return True
 
 
 class _Run:
@@ -171,6 +168,7 @@ class _Run:
 
     async def _look_up(self, steps: list[Step], error: WireError) -> list[Step]:
         """After an answer that never came: what was made counts, what was not is returned."""
+        await asyncio.sleep(_pause(error))
         table = steps[0].table
         again = Actual(self.actual.session)
         await again.read([table])
@@ -245,6 +243,13 @@ class _Run:
             self.ended += len(outcomes)
             if self.progress:
                 self.progress(self.ended, len(self.open))
+
+
+def _pause(error: WireError) -> float:
+    """Seconds until a look: what was under way when the line was cut must have had time to arrive."""
+    if isinstance(error, ServerFault):
+        return min(error.wait or 0.0, 60.0)
+    return 1.0 if isinstance(error, Unreachable) else 0.0
 
 
 def _verdict(step: Step, record: dict[str, Any] | None) -> tuple[State, str | None]:

@@ -14,7 +14,6 @@ from concordex.query.bind import Binder
 from concordex.query.frames import extra_value, to_polars
 from concordex.query.funnel import Stage, funnel
 from concordex.query.parse import parse
-from concordex.query.tree import Filter
 from concordex.store import snapshots as store
 from concordex.words import suggestion
 from concordex.work import concordance
@@ -22,9 +21,6 @@ from concordex.work import concordance
 if TYPE_CHECKING:
     from concordex.store.catalogue import Snapshot
     from concordex.work.workspace import Workspace
-
-#: Columns of a table that is shown without a choice of columns.
-USUAL = ("system", "name", "kind", "serial", "site", "model", "os_version", "status", "last_seen")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -151,8 +147,3 @@ def _counted(lazy: pl.LazyFrame, shape: Shape, choice: Choice) -> pl.DataFrame:
     if not choice.sort:
         return counted.sort(["count", *choice.count_by], descending=[True, *(False for _ in choice.count_by)]).collect()
     return _chosen(counted, Shape(counted), Choice(sort=choice.sort, limit=choice.limit))
-
-
-def filter_of(text: str) -> Filter:
-    """The filter that ``text`` says."""
-    return parse(text)

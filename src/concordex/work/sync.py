@@ -12,7 +12,7 @@ from concordex.change.compare import differences
 from concordex.change.prepare import Wish, prepare
 from concordex.change.steps import Change, State, Step
 from concordex.errors import CalledWrongly, Stopped
-from concordex.model.fields import FIELDS
+from concordex.model.fields import ASKABLE
 from concordex.query.bind import Binder
 from concordex.query.frames import to_polars
 from concordex.query.parse import parse
@@ -111,9 +111,8 @@ def _freshen(workspace: Workspace) -> list[str]:
 
 def _in_scope(workspace: Workspace, filters: Sequence[str]) -> pl.DataFrame:
     entries = concordance.read(workspace, "entries")
-    types: Any = {**FIELDS, "entry": FIELDS["name"], "systems": FIELDS["macs"]}
     for text in filters:
-        binder = Binder(parse(text), types, workspace.now(), extra=False)
+        binder = Binder(parse(text), ASKABLE, workspace.now(), extra=False)
         entries = entries.filter(to_polars(binder.query.node, binder))
     return entries.collect()
 

@@ -45,13 +45,13 @@ def pull(
     from concordex.cli.rows import emit_rows
     from concordex.work.pull import pull as fetch
 
-    with draw.progress() as told:
-        done = fetch(
-            workspace(),
-            systems or [],
-            words(table),
-            lambda system, name, came, of: told(f"{system}/{name}", came, of),
-        )
+    here = workspace()
+    try:
+        with draw.progress() as told:
+            done = fetch(here, systems or [], words(table), lambda s, t, came, of: told(f"{s}/{t}", came, of))
+    except KeyboardInterrupt:
+        draw.note("stopped; what was finished is kept: concordex pulls", "yellow")
+        return Status.STOPPED
     rows = [
         {
             "system": s.system, "table": s.table, "outcome": s.outcome, "announced": s.announced,
