@@ -85,6 +85,11 @@ def test_a_name_links_only_where_nothing_speaks_against_it():
     assert len(groups(*stack, rec("inv", "3", name="sw-1"))) == 3
 
 
+def test_a_name_that_one_device_bears_twice_in_a_system_still_links():
+    twice = [rec("end", "1", serial="AAAA1111", name="lt"), rec("end", "2", serial="AAAA1111", name="lt")]
+    assert together(*twice, rec("net", "3", name="lt"))
+
+
 def test_within_a_system_only_an_enrolment_repeated_is_one_device():
     assert together(rec("end", "1", serial="AAAA1111", name="lt"), rec("end", "2", serial="AAAA1111", name="lt"))
     assert not together(

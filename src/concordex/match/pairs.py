@@ -45,8 +45,10 @@ def with_sides(pairs: pl.DataFrame, keyed: pl.DataFrame) -> pl.DataFrame:
 
 
 def _tokens(keyed: pl.DataFrame) -> list[pl.DataFrame]:
-    named = keyed.drop_nulls("name_key")
-    unique_names = named.filter(pl.len().over("system", "name_key") == 1)
+    named = keyed.drop_nulls("name_key").with_columns(
+        pl.coalesce("serial_key", pl.format("row {}", "row")).alias("who")
+    )
+    unique_names = named.filter(pl.col("who").n_unique().over("system", "name_key") == 1)
     macs = keyed.select("row", pl.col("mac_keys").alias("key")).explode("key").drop_nulls("key")
     found = {
         "serial": keyed.drop_nulls("serial_key").select("row", pl.col("serial_key").alias("key")),

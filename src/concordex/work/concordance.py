@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
+from collections.abc import Callable
 from dataclasses import dataclass, fields
 from datetime import timedelta
 from typing import TYPE_CHECKING
@@ -38,14 +39,16 @@ class Summary:
     doubts: list[str]
 
 
-def make(workspace: Workspace) -> Summary:
+def make(workspace: Workspace, progress: Callable[[int, int], None] = lambda _done, _of: None) -> Summary:
     """Reconcile the newest device snapshots of all systems, and keep the result."""
     found = [s for s in workspace.memory.newest("devices") if s.system in workspace.config.systems]
     if not found:
         raise CalledWrongly("there is no snapshot of devices", advice="concordex pull")
     records = _records(workspace, found)
     rest = _resting(workspace, records)
+    progress(1, 3)
     concordance = reconcile(records, _rules(workspace, found), _before(workspace), rest)
+    progress(2, 3)
     summary = _summary(concordance, found)
     _keep(workspace, concordance, found, summary)
     return summary

@@ -15,8 +15,8 @@ def reconcile(form: Form = None) -> None:
     from concordex.cli.rows import emit_rows
     from concordex.work.concordance import make
 
-    with draw.progress():
-        made = make(workspace())
+    with draw.progress() as told:
+        made = make(workspace(), lambda done, of: told("reconcile", done, of))
     rows = [
         {
             "system": name, "records": counts["records"], "entries": counts["entries"],
