@@ -15,6 +15,8 @@ if TYPE_CHECKING:
 
 #: Seconds before a progress bar appears: shorter work needs none.
 _PATIENCE = 0.5
+#: With more bars than this, those that are full are hidden.
+_MOST_BARS = 12
 
 
 def is_terminal(stream: IO[str]) -> bool:
@@ -127,7 +129,7 @@ def progress() -> Iterator[Told]:
     from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
 
     bars = Progress(
-        TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn(),
+        TextColumn("{task.description}"), BarColumn(complete_style="cyan", finished_style="green"), MofNCompleteColumn(), TimeElapsedColumn(),
         console=console(error=True), transient=True,
     )  # fmt: skip
     begun, tasks = time.monotonic(), dict[str, Any]()
@@ -135,7 +137,8 @@ def progress() -> Iterator[Told]:
     def told(label: str, done: int, of: int | None) -> None:
         if label not in tasks:
             tasks[label] = bars.add_task(label, total=of)
-        bars.update(tasks[label], completed=done, total=of)
+        ended = of is not None and done >= of
+        bars.update(tasks[label], completed=done, total=of, visible=not ended or len(tasks) <= _MOST_BARS)
         if time.monotonic() - begun > _PATIENCE and not bars.live.is_started:
             bars.start()
 
