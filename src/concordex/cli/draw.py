@@ -129,7 +129,8 @@ def progress() -> Iterator[Told]:
     from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
 
     bars = Progress(
-        TextColumn("{task.description}"), BarColumn(complete_style="cyan", finished_style="green"), MofNCompleteColumn(), TimeElapsedColumn(),
+        TextColumn("{task.description}"), BarColumn(complete_style="cyan", finished_style="green"),
+        MofNCompleteColumn(), TimeElapsedColumn(),
         console=console(error=True), transient=True,
     )  # fmt: skip
     begun, tasks = time.monotonic(), dict[str, Any]()
