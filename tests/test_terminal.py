@@ -1,0 +1,74 @@
+"""What a person at a terminal sees and is asked."""
+
+from __future__ import annotations
+
+import os
+import pty
+import subprocess
+
+from tests.conftest import Shell
+
+
+def at_a_terminal(shell: Shell, *words: str, typed: str = "", **environment: str) -> tuple[int, str]:
+    """Run the program in a terminal of its own; its exit status and all that it wrote there."""
+    ours, theirs = pty.openpty()
+    settings = shell.settings(env={"TERM": "xterm-256color", "COLUMNS": "150", **environment})
+    settings.pop("capture_output")
+    process = subprocess.Popen(
+        shell.command(*words), **settings | {"stdin": theirs, "stdout": theirs, "stderr": theirs}
+    )
+    os.close(theirs)
+    os.write(ours, typed.encode())
+    written = b""
+    while True:
+        try:
+            piece = os.read(ours, 65536)
+        except OSError:  # the other end is closed
+            break
+        if not piece:
+            break
+        written += piece
+    os.close(ours)
+    return process.wait(60), written.decode()
+
+
+def test_a_long_table_is_cut_to_a_screenful_and_says_so(pulled):
+    status, text = at_a_terminal(pulled, "show", "devices")
+    assert status == 0
+    assert "the first 40 rows; --limit 0 shows all" in text
+    assert "\x1b[" in text
+    _, everything = at_a_terminal(pulled, "show", "devices", "--limit", "0")
+    assert everything.count("\n") > pulled.workspace.show("devices").frame.height
+    assert "the first 40 rows" not in everything
+
+
+def test_no_colour_is_respected(pulled):
+    _, text = at_a_terminal(pulled, "findings", "--count", NO_COLOR="1")
+    assert "\x1b[31" not in text
+    assert "\x1b[1;31" not in text
+
+
+def test_what_devices_are_called_does_not_act_on_the_terminal(pulled):
+    """The escape that a name holds is not written, in any format that a terminal is given."""
+    for form in ("table", "csv", "markdown", "ndjson", "yaml"):
+        _, text = at_a_terminal(
+            pulled, "show", "devices", "--where", "name like '*red*'", "-c", "name", "-f", form, NO_COLOR="1"
+        )
+        assert "red" in text
+        assert "\x1b[31mred" not in text
+
+
+def test_binary_formats_are_not_poured_over_a_terminal(pulled):
+    status, text = at_a_terminal(pulled, "show", "devices", "--format", "parquet")
+    assert status == 2
+    assert "not for a terminal" in text
+
+
+def test_a_sync_asks_and_takes_no_for_no_and_yes_for_yes(writing, fresh_harbour):
+    status, text = at_a_terminal(writing, "sync", "stowage", typed="n\n")
+    assert status == 5
+    assert "Run change 1 against stowage? [y/N]" in text
+    assert not [method for method, _ in fresh_harbour.stowage.faults.requests if method != "GET"]
+    status, text = at_a_terminal(writing, "change", "run", "1", typed="y\n")
+    assert status == 0
+    assert "change 1 is done" in text
