@@ -288,7 +288,7 @@ def test_what_cannot_be_written_is_held_with_its_reason():
     taken = {"devices": Known(keys={("9",): "3"}, unique={"name": {"a": "1"}})}
     held = prepared(
         {"name": "A ", "serial": "1", **one}, {"name": "b", "serial": "2"}, {"name": "c", "serial": "9", **one},
-        {"name": "d", "serial": "4", **one}, {"name": "D", "serial": "5", **one}, known=taken,
+        {"name": "d", "serial": "4", **one}, {"name": "D", "serial": "5", **one}, one, known=taken,
     )  # fmt: skip
     assert [(step.action, step.reason) for step in held] == [
         ("report", "the name is taken there by record 1"),
@@ -296,4 +296,5 @@ def test_what_cannot_be_written_is_held_with_its_reason():
         ("report", "record 3 there has the same serial"),
         ("report", "1 other new device would have the same name"),
         ("report", "1 other new device would have the same name"),
+        ("report", "it has no serial or name to be found by"),
     ]

@@ -9,7 +9,6 @@ from typing import Any
 from concordex.change.steps import Change, Step, Values
 
 Key = tuple[str, ...]
-NEVER = "not written: "
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -98,6 +97,9 @@ def _create(wish: Wish, table: str, form: Form) -> Step:
         entry=wish.entry,
         source=wish.source,
     )
+    if not key:  # it could not be looked up after an answer that never came, and might be made twice
+        names = " or ".join(" and ".join(names) for names in form.keys)
+        return replace(step, action="report", state="held", reason=wish.against or f"it has no {names} to be found by")
     missing = [name for name in form.required if shall.get(name) is None]
     reason = wish.against or (f"it has no {', no '.join(missing)}" if missing else None)
     if not form.can_create:

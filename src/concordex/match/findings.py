@@ -25,8 +25,6 @@ COMPARED = {
     "asset_tag": "medium", "os_version": "low", "name": "low",
 }  # fmt: skip
 
-_COLUMNS = ("kind", "severity", "entry", "name", "systems", "field", "seen", "advice")
-
 
 @dataclass(frozen=True, kw_only=True)
 class Scope:

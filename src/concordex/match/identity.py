@@ -23,8 +23,6 @@ PLACEHOLDERS = frozenset(
 #: A value that more records of one system bear than this names no device.
 MOST_BEARERS = 3
 
-IDENTITY = ("system", "record_id", "name", "serial", "uuid", "macs", "kind", "last_seen", "reference")
-
 
 def identities(records: pl.DataFrame, placeholders: Sequence[str] = ()) -> pl.DataFrame:
     """One row for each record, numbered by ``row``, with the keys by which it may be recognised.

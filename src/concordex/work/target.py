@@ -120,6 +120,11 @@ class Actual:
                 self._known[table].keys[key] = str(number)
                 self._raw.setdefault(table, {})[key] = number
 
+    def learn(self, later: Actual, table: str) -> None:
+        """Take over what a later reading of ``table`` found, beside what we have made meanwhile."""
+        self._known[table].keys |= later._known[table].keys
+        self._raw.setdefault(table, {}).update(later._raw.get(table, {}))
+
     def records(self, table: str, ids: Sequence[str]) -> dict[str, dict[str, Any]]:
         """The records of those ids as they were last read."""
         frame = self.looks[table].frame.filter(pl.col("record_id").is_in(list(ids)))
