@@ -51,7 +51,7 @@ def test_the_schema_accepts_what_the_program_accepts():
     [
         ("title: A", "titel: A", 3, "titel", "did you mean `title`"),
         ("by: basic", "by: magic", 4, "sign_in", "should say `by:` with one of"),
-        ("      path: /things\n", "", 8, "tables.devices.read.path", "required and missing"),
+        ("      path: /things\n", "", 8, "tables.devices.read.path", "where is the list"),
         ("limit: size", "limt: size", 10, "tables.devices.read.pages.limt", "`limit`"),
         ("by: offset,", "by: offset, first: 7,", 10, "tables.devices.read.pages.first", "7"),
         ("$.ports[*].mac", "$.ports[*.mac", 14, "tables.devices.fields.macs", "not JSONPath"),

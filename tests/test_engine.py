@@ -209,7 +209,7 @@ def test_what_is_no_list_is_told(serve, said, what):
     ],
 )
 def test_statuses_are_told_in_plain_words_with_what_the_system_said(serve, status, error, what):
-    spoken = lamps("{path: /lamps}", limits={"tries": 1}, message="oh.text")
+    spoken = lamps("{path: /lamps}", limits={"tries": 1}, errors={"message": "oh.text"})
     with pytest.raises(error, match=what) as caught:
         run(_read(serve(lambda *_: (status, {"oh": {"text": "too dark"}})).url, spoken))
     if error is RequestRefused:
@@ -246,8 +246,8 @@ def test_a_sign_in_call_happens_once_and_again_when_its_token_is_refused(serve):
         sign_in={
             "by": "call",
             "call": {"path": "/in", "json": {"who": "{user}", "word": ["{word}"]}},
-            "token": "t",
-            "header": "Lamp",
+            "gives": {"token": "t"},
+            "carries": {"headers": {"Lamp": "{token}"}},
         },
     )
     look = run(_read(serve(answer).url, spoken, user="me", word=Secret("s3cret")))

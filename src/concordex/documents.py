@@ -69,14 +69,17 @@ def parse_yaml(text: str, name: str) -> Any:
         raise DocumentError(name, [(0, "", f"not valid YAML: {str(error).splitlines()[0]}")]) from error
 
 
-def check(document: Any, form: type[P], name: str) -> P:
-    """``document`` as ``form``; raises DocumentError with every fault, its line and its key."""
+def check(document: Any, form: type[P], name: str, at: Any = None) -> P:
+    """``document`` as ``form``; raises DocumentError with every fault, its line and its key.
+
+    Lines are those of ``at``, where the document was made of it and others.
+    """
     if not isinstance(document, Mapping):
         raise DocumentError(name, [(1, "", "should be a mapping of keys to values, and is not")])
     try:
         return form.model_validate(document)
     except ValidationError as error:
-        raise DocumentError(name, sorted(set(_faults(document, error)))) from error
+        raise DocumentError(name, sorted(set(_faults(document if at is None else at, error)))) from error
 
 
 def line_of(document: Any, location: Location) -> int:

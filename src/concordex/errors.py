@@ -10,6 +10,8 @@
         Untrusted           TLS: the certificate is not trusted
         SignInRefused       401 or 403: wrong, expired or too weak a credential
         RequestRefused      any other 4xx: our request is at fault
+          Duplicate         such a record is there already
+          Conflict          somebody else altered it meanwhile
         ServerFault         5xx or 429, after the tries that were allowed
         BadAnswer           an answer came, and it cannot be read as promised
         ForeignHost         a link or redirect leads away from the system's own host
@@ -98,6 +100,14 @@ class RequestRefused(WireError):
     def __init__(self, what: str, *, http: int, body: object = None, **rest: str) -> None:
         super().__init__(what, **rest)
         self.http, self.body = http, body
+
+
+class Duplicate(RequestRefused):
+    """The system refused to make a record that is there already."""
+
+
+class Conflict(RequestRefused):
+    """The system refused a write because something else was written meanwhile."""
 
 
 class ServerFault(WireError):

@@ -11,6 +11,7 @@ from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from urllib.parse import quote
 
 from concordex.model.fields import Type
 from concordex.query.bind import Binder, Bound
@@ -27,7 +28,8 @@ class Ability:
 
     field: str
     tests: tuple[str, ...]
-    parameter: str
+    parameter: str | None = None
+    path: str | None = None
     write: str = "{value}"
     several: str | None = None
     together: str | None = None
@@ -42,6 +44,7 @@ class Reached:
 
     nodes: tuple[Node, ...] = ()
     parameters: dict[str, str] = field(default_factory=dict)
+    path: str | None = None
 
 
 def reach(query: Filter, binder: Binder, abilities: Sequence[Ability]) -> Reached:
@@ -49,17 +52,24 @@ def reach(query: Filter, binder: Binder, abilities: Sequence[Ability]) -> Reache
     nodes: list[Node] = []
     said: dict[str, list[str]] = defaultdict(list)
     joins: dict[str, str | None] = {}
+    path: str | None = None
     for node in query.conjuncts:
         found = _first(node, binder, abilities)
         if found is None:
             continue
         ability, text = found
+        if ability.parameter is None:
+            if path is None:
+                path = (ability.path or "").replace("{value}", quote(text, safe=""))
+                nodes.append(node)
+            continue  # there is one path only
         if said[ability.parameter] and ability.together is None:
             continue  # the parameter can be given only once
         said[ability.parameter].append(text)
         joins[ability.parameter] = ability.together
         nodes.append(node)
-    return Reached(tuple(nodes), {name: (joins[name] or "").join(texts) for name, texts in said.items() if texts})
+    parameters = {name: (joins[name] or "").join(texts) for name, texts in said.items() if texts}
+    return Reached(tuple(nodes), parameters, path)
 
 
 def _first(node: Node, binder: Binder, abilities: Sequence[Ability]) -> tuple[Ability, str] | None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping
 from functools import cache
 from importlib import resources
 from pathlib import Path
@@ -10,7 +11,7 @@ from typing import Any
 
 from concordex.documents import check, dotted, line_of, parse_yaml, read_yaml
 from concordex.errors import CalledWrongly, DocumentError
-from concordex.wire.dialect import Dialect
+from concordex.wire.dialect import Dialect, calls_of
 from concordex.wire.paths import Path as MemberPath
 from concordex.wire.paths import PathError
 from concordex.words import suggestion
@@ -25,28 +26,67 @@ def shipped() -> tuple[str, ...]:
 
 def find(name: str, folder: Path | None = None) -> Dialect:
     """The dialect called ``name``; a file of that name in ``folder`` goes before a shipped one."""
-    own = folder / f"{name}.yaml" if folder else None
-    if own and own.is_file():
-        return from_file(own)
-    if name in shipped():
-        return _shipped(name)
-    known = [*shipped(), *(f.stem for f in folder.glob("*.yaml"))] if folder else list(shipped())
-    raise CalledWrongly(f"there is no dialect {name!r}", advice=suggestion(name, known))
+    document, file = _document(name, folder)
+    return _checked(document, file, folder)
+
+
+def known(folder: Path | None = None) -> dict[str, str]:
+    """Every dialect that a workspace can use, and whether it is ``shipped`` or its ``own``."""
+    own = sorted(file.stem for file in folder.glob("*.yaml")) if folder and folder.is_dir() else []
+    return dict.fromkeys(shipped(), "shipped") | dict.fromkeys(own, "own")
 
 
 def from_file(path: Path) -> Dialect:
     """The dialect in a file; raises DocumentError with file, line and key of every fault."""
-    return _checked(read_yaml(path), str(path))
+    return _checked(read_yaml(path), str(path), path.parent)
+
+
+def _document(name: str, folder: Path | None) -> tuple[Any, str]:
+    own = folder / f"{name}.yaml" if folder else None
+    if own and own.is_file():
+        return read_yaml(own), str(own)
+    if name in shipped():
+        return _shipped(name), f"dialects/{name}.yaml"
+    raise CalledWrongly(f"there is no dialect {name!r}", advice=suggestion(name, known(folder)))
 
 
 @cache
-def _shipped(name: str) -> Dialect:
+def _shipped(name: str) -> Any:
     text = resources.files("concordex.dialects").joinpath(f"{name}.yaml").read_text(encoding="utf-8")
-    return _checked(parse_yaml(text, f"dialects/{name}.yaml"), f"dialects/{name}.yaml")
+    return parse_yaml(text, f"dialects/{name}.yaml")
 
 
-def _checked(document: Any, name: str) -> Dialect:
-    dialect = check(document, Dialect, name)
+def _extended(document: Any, file: str, folder: Path | None, path: tuple[str, ...] = ()) -> Any:
+    """``document`` laid over the dialect that it extends; a null takes something away."""
+    above = document.get("extends") if isinstance(document, Mapping) else None
+    if not isinstance(above, str):
+        return document
+    if above in path or (above == document.get("name") and folder and (folder / f"{above}.yaml").samefile(file)):
+        raise DocumentError(file, [(line_of(document, ("extends",)), "extends", "leads back to this dialect")])
+    try:
+        parent, parent_file = _document(above, folder)
+    except CalledWrongly as error:
+        raise DocumentError(
+            file, [(line_of(document, ("extends",)), "extends", error.what)], advice=error.advice
+        ) from error
+    return _laid_over(_extended(parent, parent_file, folder, (*path, above)), document)
+
+
+def _laid_over(below: Any, above: Any) -> Any:
+    if not (isinstance(below, Mapping) and isinstance(above, Mapping)):
+        return above
+    if below.get("by") != above.get("by", below.get("by")):
+        return above  # another way of paging or signing in: nothing of the old one is meant
+    done = {key: value for key, value in below.items() if key not in above}
+    for key, value in above.items():
+        if value is not None:
+            done[key] = _laid_over(below.get(key), value)
+    return done
+
+
+def _checked(document: Any, name: str, folder: Path | None) -> Dialect:
+    whole = _extended(document, name, folder)
+    dialect = check(whole, Dialect, name, at=document)
     faults = []
     for location, path in _member_paths(dialect):
         try:
@@ -59,14 +99,27 @@ def _checked(document: Any, name: str) -> Dialect:
 
 
 def _member_paths(dialect: Dialect) -> list[tuple[tuple[str | int, ...], str]]:
+    """Every path into an answer, and where it stands in the file."""
     found: list[tuple[tuple[str | int, ...], str]] = []
+    for place, call in calls_of(dialect):
+        for key in _PATHS:
+            said = getattr(call, key, None)
+            if isinstance(said, str) and not said.startswith(_ELSEWHERE):
+                found.append(((*place, key), said))
+        pages = getattr(call, "pages", None)
+        for key in ("next", "more"):
+            said = getattr(pages, key, None)
+            if isinstance(said, str) and not said.startswith(_ELSEWHERE):
+                found.append(((*place, "pages", key), said))
     for name, table in dialect.tables.items():
-        found.append((("tables", name, "read", "records"), table.read.records))
-        if table.read.total:
-            found.append((("tables", name, "read", "total"), table.read.total))
         for field, spec in table.fields.items():
             found += [(("tables", name, "fields", field), path) for path in spec.from_]
     return found
+
+
+#: The keys of calls whose values are paths into an answer, unless they begin with one of ``_ELSEWHERE``.
+_PATHS = ("records", "total", "record", "at", "take", "started", "state", "reason", "made")
+_ELSEWHERE = ("header:", "cookie:")
 
 
 def schema() -> str:
@@ -79,11 +132,17 @@ def schema() -> str:
         slot["additionalProperties"] = {"anyOf": [{"type": "string"}, {"$ref": f"#/$defs/{shorthand['title']}"}]}
         if table == "Table":
             slot["additionalProperties"]["anyOf"].append({"type": "array", "items": {"type": "string"}})
-    for part, key in (("FilterMap", "tests"), ("Write", "required"), ("Write", "unique")):
+    several = [("Task", key) for key in ("done", "failed")]
+    several += [("Errors", key) for key in ("expired", "busy", "duplicate", "conflict")]
+    for part, key in (("FilterMap", "tests"), ("Write", "required"), ("Write", "unique"), *several):
         _also_text(body["$defs"][part]["properties"], key)
     keys = body["$defs"]["Write"]["properties"]["keys"]
     keys["items"] = {"anyOf": [{"type": "string"}, keys["items"]]}
     _also_text(body["$defs"]["Write"]["properties"], "keys", keys)
+    for part in body["$defs"].values():
+        if "shape" in part.get("properties", {}):
+            _short_shape(part["properties"])
+    _short_shape(body["properties"])
     head = {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Concordex dialect"}
     return json.dumps(body | head, indent=2, ensure_ascii=False) + "\n"
 
@@ -93,3 +152,9 @@ def _also_text(properties: dict[str, Any], key: str, listed: dict[str, Any] | No
     kept = {name: properties[key][name] for name in ("description", "default") if name in properties[key]}
     items = listed["items"] if listed else {"type": "string"}
     properties[key] = kept | {"anyOf": [{"type": "string"}, {"type": "array", "items": items}]}
+
+
+def _short_shape(properties: dict[str, Any]) -> None:
+    """`shape: csv` may stand where `shape: {by: csv}` is meant."""
+    names = ["json", "xml", "csv", "ndjson", "xlsx", "parquet"]
+    properties["shape"] = {"anyOf": [{"enum": names}, properties["shape"]]}

@@ -31,11 +31,25 @@ class Mapper:
         """Columns to which records can be added."""
         return {name: [] for name in (*self.table.fields, ORIGINAL)}
 
-    def add(self, columns: Columns, records: Sequence[Mapping[str, Any]]) -> None:
-        """Add what ``records`` say of each field, and the records themselves as JSON text."""
+    def add(
+        self,
+        columns: Columns,
+        records: Sequence[Mapping[str, Any]],
+        texts: Sequence[str] | None = None,
+        parent: Mapping[str, Any] | None = None,
+    ) -> None:
+        """Add what ``records`` say of each field, and the records themselves as JSON ``texts``."""
         for name, spec in self.table.fields.items():
-            columns[name] += [spec.always] * len(records) if spec.always is not None else _said(spec.from_, records)
-        columns[ORIGINAL] += [orjson.dumps(record).decode() for record in records]
+            if spec.always is not None:
+                columns[name] += [spec.always] * len(records)
+            elif spec.of_parent and parent is not None:
+                columns[name] += [parent.get(spec.of_parent)] * len(records)
+            else:
+                said = _said(spec.from_, records)
+                if spec.below_parent and parent is not None:
+                    said = [None if value is None else f"{parent['record_id']}/{value}" for value in said]
+                columns[name] += said
+        columns[ORIGINAL] += texts if texts is not None else [orjson.dumps(record).decode() for record in records]
 
     def frame(self, columns: Columns) -> pl.DataFrame:
         """One row for each record: the fields, and the system's own record."""

@@ -8,7 +8,9 @@ from functools import cache
 from operator import methodcaller
 from typing import Any
 
-_PLAIN = re.compile(r"(?:\$\.)?([A-Za-z_][\w-]*(?:\.[A-Za-z_][\w-]*)*)")
+#: A member's name: also of XML (`@attribute`, `#text`, `prefix:name`) and of YANG (`module:name`).
+_MEMBER = r"[A-Za-z_@#][\w:@#-]*"
+_PLAIN = re.compile(rf"(?:\$\.)?({_MEMBER}(?:\.{_MEMBER})*)")
 
 
 class PathError(ValueError):
@@ -39,6 +41,13 @@ class Path:
         assert self._find
         found = self._find(value)
         return found[0] if len(found) == 1 else found or None
+
+    def several(self, value: Any) -> Any:
+        """The list at this path, or None where there is none; JSONPath gives all that it finds."""
+        if self._find is None:
+            return self.first(value)
+        found = self._find(value)
+        return found[0] if len(found) == 1 and isinstance(found[0], list) else found
 
     def column(self, records: Sequence[Any]) -> list[Any]:
         """The value at this path in each record, which must be a mapping."""

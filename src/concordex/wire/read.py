@@ -7,16 +7,19 @@ read; when neither adds up, what came is kept and called partial.
 
 from __future__ import annotations
 
-import asyncio
-from collections.abc import AsyncIterator, Callable, Iterator, Mapping
+from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+import orjson
 import polars as pl
 
-from concordex.errors import BadAnswer, WireError
+from concordex.errors import RequestRefused, WireError
 from concordex.wire import dialect as d
+from concordex.wire.enrich import Enricher
+from concordex.wire.files import read_file
 from concordex.wire.mapping import Mapper
+from concordex.wire.pages import Narrow, Page, Pager, Record, in_order
 from concordex.wire.paths import at
 from concordex.wire.session import Session
 
@@ -25,15 +28,8 @@ _CHUNK = 4_000
 
 #: Told after each page: records so far, and how many were announced.
 Progress = Callable[[int, int | None], None]
-
-
-@dataclass(frozen=True)
-class Page:
-    """One answer: its records, the announced total, and the address of the next page."""
-
-    records: list[dict[str, Any]]
-    total: int | None = None
-    next: str | None = None
+#: The fields of the record to which a list belongs.
+Parent = Mapping[str, Any]
 
 
 @dataclass(kw_only=True)
@@ -47,6 +43,7 @@ class Look:
     fault: str | None = None
     notes: list[str] = field(default_factory=list)
     lost: dict[str, int] = field(default_factory=dict)
+    gone: list[str] = field(default_factory=list)
 
     @property
     def whole(self) -> bool:
@@ -57,35 +54,41 @@ class Look:
 class Collector:
     """Gathers pages into a frame, each record once."""
 
-    def __init__(self, table: d.Table) -> None:
+    def __init__(self, table: d.Table, most: int = 1_000_000) -> None:
         self.received = 0
+        self._table, self._most = table, most
         self._mapper = Mapper(table)
         self._ids = [at(path) for path in table.fields["record_id"].from_]
+        self._below = table.fields["record_id"].below_parent
         self._seen: set[str] = set()
         self._waiting = self._mapper.empty()
         self._frames: list[pl.DataFrame] = []
-        self.nameless = 0
+        self._nameless = self._huge = 0
+        self._gone: dict[str, None] = {}
 
-    def add(self, records: list[dict[str, Any]]) -> None:
+    def add(self, page: Page, parent: Parent | None = None) -> None:
         """Take a page; a record that came before is counted and left out."""
-        self.received += len(records)
-        new = self._new(records, self._numbers(records))
-        self._mapper.add(self._waiting, new)
+        self.received += len(page.records)
+        self._gone.update(dict.fromkeys(map(str, page.gone)))
+        new, texts = self._small(self._new(page.records, self._numbers(page.records, parent)))
+        self._mapper.add(self._waiting, new, texts, parent)
         if len(self._waiting["record_id"]) >= _CHUNK:
             self._flush()
 
     def look(self, announced: int | None, fault: str | None, notes: list[str]) -> Look:
         """What has been gathered."""
         self._flush()
-        if self.nameless:
-            fault = fault or f"{self.nameless} records came without an id"
+        if self._nameless:
+            fault = fault or f"{self._nameless} records came without an id"
+        if self._huge:
+            fault = fault or f"{self._huge} records are larger than {self._most:,} bytes and were left out"
         frames = [frame for frame in self._frames if frame.height] or self._frames[:1]
         return Look(
             frame=pl.concat(frames, rechunk=False), announced=announced, received=self.received,
-            distinct=len(self._seen), fault=fault, notes=notes, lost=self._mapper.lost,
+            distinct=len(self._seen), fault=fault, notes=notes, lost=self._mapper.lost, gone=list(self._gone),
         )  # fmt: skip
 
-    def _new(self, records: list[dict[str, Any]], numbers: list[Any]) -> list[dict[str, Any]]:
+    def _new(self, records: list[Record], numbers: list[Any]) -> list[Record]:
         """The records that did not come before."""
         fresh = set(map(str, numbers))
         if len(fresh) == len(records) and "None" not in fresh and self._seen.isdisjoint(fresh):
@@ -94,16 +97,27 @@ class Collector:
         new = []
         for record, number in zip(records, numbers, strict=True):
             if number is None:
-                self.nameless += 1
+                self._nameless += 1
             elif str(number) not in self._seen:
                 self._seen.add(str(number))
                 new.append(record)
         return new
 
-    def _numbers(self, records: list[dict[str, Any]]) -> list[Any]:
-        numbers = self._ids[0].column(records)
+    def _small(self, records: list[Record]) -> tuple[list[Record], list[str]]:
+        """The records that are not too large to keep, and each as JSON text."""
+        texts = [orjson.dumps(record, default=str).decode() for record in records]
+        if max(map(len, texts), default=0) <= self._most:
+            return records, texts
+        kept = [(record, text) for record, text in zip(records, texts, strict=True) if len(text) <= self._most]
+        self._huge += len(records) - len(kept)
+        return [record for record, _ in kept], [text for _, text in kept]
+
+    def _numbers(self, records: list[Record], parent: Parent | None) -> list[Any]:
+        numbers = self._ids[0].column(records) if self._ids else [None] * len(records)
         for path in self._ids[1:]:
-            numbers = [n if n is not None else path.first(r) for n, r in zip(numbers, records, strict=True)]
+            numbers = [n if n not in (None, "") else path.first(r) for n, r in zip(numbers, records, strict=True)]
+        if self._below and parent is not None:
+            numbers = [None if n is None else f"{parent['record_id']}/{n}" for n in numbers]
         return numbers
 
     def _flush(self) -> None:
@@ -113,13 +127,20 @@ class Collector:
 
 
 async def read_table(
-    session: Session, name: str, query: Mapping[str, str] | None = None, progress: Progress | None = None
+    session: Session,
+    name: str,
+    narrow: Narrow | None = None,
+    progress: Progress | None = None,
+    parents: pl.DataFrame | None = None,
 ) -> Look:
-    """The table ``name`` of the session's system; ``query`` narrows it at the system."""
-    first = await _look(session, name, query or {}, progress)
+    """The table ``name`` of the session's system; ``narrow`` makes it shorter at the system.
+
+    ``parents`` are the records of the table that its lists hang from, where the dialect says `each`.
+    """
+    first = await _look(session, name, narrow, progress, parents)
     if first.whole or first.fault:
         return first
-    second = await _look(session, name, query or {}, progress)
+    second = await _look(session, name, narrow, progress, parents)
     best = second if second.whole or second.distinct >= first.distinct else first
     if best.whole:
         best.notes.append("the first look did not add up; the second did")
@@ -130,140 +151,113 @@ async def read_table(
 
 async def count(session: Session, name: str) -> int | None:
     """How many records the system says the whole table has, or None where it does not tell."""
-    if session.dialect.tables[name].read.total is None:
+    read = session.dialect.tables[name].read
+    if read.total is None or read.each:
         return None
-    return (await _Pager(session, name, {}).first(size=1)).total
+    pager = Pager(session, read)
+    return await pager.total() if isinstance(read.total, d.TotalCall) else (await pager.first(size=1)).total
 
 
-async def peek(session: Session, name: str) -> tuple[Look, int | None]:
+async def peek(session: Session, name: str, parents: pl.DataFrame | None = None) -> tuple[Look, int | None]:
     """The first page of a table, mapped, and how many records are announced: to see whether it reads."""
-    page = await _Pager(session, name, {}).first()
-    collector = Collector(session.dialect.tables[name])
-    collector.add(page.records)
-    return collector.look(page.total, None, []), page.total
-
-
-async def _look(session: Session, name: str, query: Mapping[str, str], progress: Progress | None) -> Look:
     table = session.dialect.tables[name]
-    collector, pager = Collector(table), _Pager(session, name, query)
+    collector = Collector(table, session.dialect.limits.record)
+    if table.read.file:
+        page, note = read_file(session.endpoint, table.read, session.dialect.limits.answer)
+        collector.add(page)
+        return collector.look(None, None, [note]), len(page.records)
+    parent = next(iter(_parents(table.read, parents)), None)
+    if table.read.each and parent is None:
+        return collector.look(None, None, ["there is no record that this list would hang from"]), None
+    pager, enricher = Pager(session, table.read, parent), Enricher(session, table.read, parent)
+    total = await pager.total()
+    page = await pager.first()
+
+    async def only() -> AsyncIterator[Page]:
+        yield Page(page.records[:3], page.total, page.next) if table.read.details else page
+
+    async for done in enricher.completed(only()):
+        collector.add(done, parent)
+    return collector.look(page.total, enricher.fault, enricher.notes), page.total if total is None else total
+
+
+async def _look(
+    session: Session, name: str, narrow: Narrow | None, progress: Progress | None, parents: pl.DataFrame | None
+) -> Look:
+    table = session.dialect.tables[name]
+    collector = Collector(table, session.dialect.limits.record)
+    if table.read.file:
+        page, note = read_file(session.endpoint, table.read, session.dialect.limits.answer)
+        collector.add(page)
+        return collector.look(None, None, [note])
+    if table.read.each:
+        return await _look_below(session, table.read, collector, narrow, progress, _parents(table.read, parents))
+    pager, enricher = Pager(session, table.read, narrow=narrow), Enricher(session, table.read)
     fault = None
     try:
-        async for page in pager.pages():
-            collector.add(page.records)
+        pages = enricher.completed(pager.pages()) if enricher.needed else pager.pages()
+        async for page in pages:
+            collector.add(page)
             if progress:
                 progress(collector.received, pager.announced)
     except WireError as error:
         if not collector.received:
             raise
         fault = str(error)
-    return collector.look(pager.announced, fault, pager.notes)
+    return collector.look(pager.announced, fault or enricher.fault, [*pager.notes, *enricher.notes])
 
 
-class _Pager:
-    """Asks for the pages of a table in the way that its dialect declares."""
+async def _look_below(
+    session: Session,
+    read: d.Read,
+    collector: Collector,
+    narrow: Narrow | None,
+    progress: Progress | None,
+    parents: Sequence[Parent],
+) -> Look:
+    """The lists of all parents as one table."""
+    announced: list[int | None] = []
+    notes: dict[str, None] = {}
+    faults: list[str] = []
+    vanished = 0
 
-    def __init__(self, session: Session, name: str, query: Mapping[str, str]) -> None:
-        self.session, self.name = session, name
-        self.read = session.dialect.tables[name].read
-        self.query = {**self.read.query, **query}
-        self.announced: int | None = None
-        self.notes: list[str] = []
-
-    def pages(self) -> AsyncIterator[Page]:
-        return self._linked() if isinstance(self.read.pages, d.LinkedPages) else self._counted()
-
-    async def first(self, size: int | None = None) -> Page:
-        return await self._page(self._window(0, size or int(getattr(self.read.pages, "size", 1))))
-
-    async def _page(self, window: Mapping[str, str], link: str | None = None) -> Page:
-        query = None if link else {**self.query, **window}
-        address = self.session.link(link, self.read.path) if link else self.read.path
-        body = await self.session.read(address, query)
-        records = at(self.read.records).first(body)
-        if isinstance(records, dict) and self.read.records != "$":
-            records = [records]
-        if not isinstance(records, list) or not set(map(type, records)) <= {dict}:
-            raise BadAnswer(
-                f"there is no list of records at {self.read.records} in the answer to {self.read.path}",
-                where=f"{self.session.endpoint.name}/{self.name}",
-                advice="does `records` in the dialect fit this system's release?",
-            )
-        total = at(self.read.total).first(body) if self.read.total else None
-        following = at(self.read.pages.next).first(body) if isinstance(self.read.pages, d.LinkedPages) else None
-        return Page(records, int(total) if isinstance(total, int | float) else None, following or None)
-
-    def _window(self, start: int, size: int) -> dict[str, str]:
-        """The parameters that ask for ``size`` records from number ``start``, counted from nought."""
-        pages = self.read.pages
-        if isinstance(pages, d.OffsetPages):
-            return {pages.offset: str(start + pages.first), pages.limit: str(size)}
-        if isinstance(pages, d.NumberedPages):
-            limit = {pages.limit: str(size)} if pages.limit else {}
-            return {pages.page: str(start // size + pages.first)} | limit
-        if isinstance(pages, d.LinkedPages) and pages.limit:
-            return {pages.limit: str(size)}
-        return {}
-
-    async def _linked(self) -> AsyncIterator[Page]:
-        page, seen = await self.first(), set[str]()
-        while True:
-            self.announced = page.total if page.total is not None else self.announced
-            yield page
-            if page.next is None:
-                return
-            if page.next in seen:
-                raise BadAnswer(
-                    "the link to the next page leads back to a page that was read",
-                    where=self.session.endpoint.name,
-                )
-            seen.add(page.next)
-            page = await self._page({}, link=page.next)
-
-    async def _counted(self) -> AsyncIterator[Page]:
-        first = await self.first()
-        self.announced = first.total
-        yield first
-        if isinstance(self.read.pages, d.OnePage) or not first.records:
-            return
-        size = self._step(len(first.records))
-        if first.total is None:
-            async for page in self._until_short(size):
-                yield page
-        else:
-            async for page in self._in_parallel(range(size, first.total, size), size):
-                yield page
-
-    def _step(self, came: int) -> int:
-        """How far apart pages begin: a system may send fewer than were asked for."""
-        asked = getattr(self.read.pages, "size", came)
-        capped = came < asked and isinstance(self.read.pages, d.OffsetPages) and came < (self.announced or 0)
-        if capped:
-            self.notes.append(f"the system sends {came} records a page, not the {asked} asked for")
-        return came if capped else asked
-
-    async def _until_short(self, size: int) -> AsyncIterator[Page]:
-        start = size
-        while True:
-            page = await self._page(self._window(start, size))
-            if page.records:
-                yield page
-            if len(page.records) < size:
-                return
-            start += size
-
-    async def _in_parallel(self, starts: range, size: int) -> AsyncIterator[Page]:
-        """The pages in their order, while as many as the system bears are under way."""
-        flight = self.session.dialect.limits.concurrency * 2
-        waiting: list[asyncio.Task[Page]] = []
-        rest: Iterator[int] = iter(starts)
+    async def one(parent: Parent) -> tuple[Parent, list[Page], Pager, Enricher] | None:
+        pager, enricher = Pager(session, read, parent, narrow), Enricher(session, read, parent)
         try:
-            for start in rest:
-                waiting.append(asyncio.create_task(self._page(self._window(start, size))))
-                if len(waiting) >= flight:
-                    yield await waiting.pop(0)
-            while waiting:
-                yield await waiting.pop(0)
-        finally:
-            for task in waiting:
-                task.cancel()
-            await asyncio.gather(*waiting, return_exceptions=True)
+            pages = enricher.completed(pager.pages()) if enricher.needed else pager.pages()
+            return parent, [page async for page in pages], pager, enricher
+        except RequestRefused as refusal:
+            if refusal.http != 404:
+                raise
+            return None
+
+    fault = None
+    try:
+        async for found in in_order(one, parents, session.concurrency * 2):
+            if found is None:
+                vanished += 1
+                continue
+            parent, pages, pager, enricher = found
+            for page in pages:
+                collector.add(page, parent)
+            announced.append(pager.announced)
+            notes.update(dict.fromkeys([*pager.notes, *enricher.notes]))
+            faults += [enricher.fault] if enricher.fault else []
+            if progress:
+                progress(collector.received, None)
+    except WireError as error:
+        if not collector.received:
+            raise
+        fault = str(error)
+    total = None if None in announced or vanished else sum(number for number in announced if number is not None)
+    told = [f"{vanished} records of {read.each.of} are not known there any more"] if vanished and read.each else []
+    return collector.look(total, fault or (faults[0] if faults else None), [*notes, *told])
+
+
+def _parents(read: d.Read, frame: pl.DataFrame | None) -> list[Parent]:
+    """The records that lists hang from, as mappings."""
+    if read.each is None or frame is None:
+        return []
+    if read.each.kinds and "kind" in frame.columns:
+        frame = frame.filter(pl.col("kind").is_in(read.each.kinds))
+    return [{key: value for key, value in row.items() if value is not None} for row in frame.iter_rows(named=True)]

@@ -1,59 +1,59 @@
-"""One system, spoken to: signed in, retried where that is safe, bounded, and kept to its own host."""
+"""One system, spoken to: signed in, retried where that is safe, in the shape that its dialect says."""
 
 from __future__ import annotations
 
 import asyncio
-import logging
-import ssl
+import itertools
 import time
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
 from types import TracebackType
 from typing import Any, Self
+from urllib.parse import urlencode
 
-import aiohttp
-import orjson
 import stamina
 from yarl import URL
 
-from concordex.errors import (
-    BadAnswer,
-    ForeignHost,
-    RequestRefused,
-    ServerFault,
-    SignInRefused,
-    Unreachable,
-    Untrusted,
-    WireError,
-)
+from concordex.errors import BadAnswer, ConcordexError, ServerFault, SignInRefused, Unreachable, WireError
 from concordex.wire import dialect as d
+from concordex.wire.answers import Answer, Judge, Reply
 from concordex.wire.paths import at
-from concordex.wire.secrets import Secret
-from concordex.wire.signin import Headers, prepare
+from concordex.wire.shapes import ACCEPT, TYPES, encode, merged, put
+from concordex.wire.signin import Pass, prepare
+from concordex.wire.templates import fill, fill_path, fill_texts, names_in
+from concordex.wire.transport import Endpoint, Traffic, Transport, log
 
-log = logging.getLogger("concordex.wire")
+__all__ = ["Asked", "Endpoint", "Session", "Traffic"]
 
 stamina.instrumentation.set_on_retry_hooks([])  # we log retries ourselves, with the system's name
 
 
-@dataclass(frozen=True, kw_only=True)
-class Endpoint:
-    """Where a system is and what it takes to be let in."""
+@dataclass(kw_only=True)
+class Asked:
+    """A request, filled in but for what signing in adds."""
 
-    name: str
-    url: str
-    credentials: Mapping[str, Secret | str] = field(default_factory=dict)
-    ca: str | None = None
-    verify: bool = True
+    method: str
+    path: str
+    shape: d.Shape
+    query: dict[str, Any] = field(default_factory=dict)
+    headers: dict[str, str] = field(default_factory=dict)
+    body: Any = None
+    form: dict[str, str] | None = None
+    rpc: str | None = None
+    params: dict[str, Any] = field(default_factory=dict)
+    sent_as: d.Shape = field(default_factory=d.JsonShape)
 
-
-@dataclass
-class Traffic:
-    """What was spent on talking."""
-
-    requests: int = 0
-    retries: int = 0
-    received: int = 0  # bytes
+    def put(self, place: str, name: str, value: Any) -> None:
+        """Set one more parameter, in the ``query``, the ``body`` or the ``params``."""
+        if place == "query":
+            self.query[name] = value
+        elif place == "body":
+            self.body = dict(self.body or {})
+            put(self.body, name, value)
+        else:
+            put(self.params, name, value)
 
 
 class Session:
@@ -61,32 +61,60 @@ class Session:
 
     def __init__(self, endpoint: Endpoint, dialect: d.Dialect) -> None:
         self.endpoint, self.dialect = endpoint, dialect
-        self.traffic = Traffic()
-        self._origin = URL(endpoint.url).origin()
-        self._base = endpoint.url.rstrip("/") + dialect.base
+        self.began = datetime.now(UTC)
+        self.judge = Judge(endpoint.name, dialect)
+        self._wire = Transport(endpoint, dialect)
         self._sign_in = prepare(dialect.sign_in, endpoint.credentials)
-        self._signing = asyncio.Lock()
-        self._gate = asyncio.Semaphore(dialect.limits.concurrency)
-        self._client: aiohttp.ClientSession
+        self._signing, self._looking = asyncio.Lock(), asyncio.Lock()
+        self._gate = asyncio.Semaphore(self._wire.concurrency)
+        self._numbers = itertools.count(1)
+        self._found: dict[str, Any] = {}
+
+    @property
+    def traffic(self) -> Traffic:
+        """What was spent so far."""
+        return self._wire.traffic
+
+    @property
+    def concurrency(self) -> int:
+        """How many requests may be under way at once."""
+        return self._wire.concurrency
+
+    @property
+    def skew(self) -> float | None:
+        """Seconds by which the system's clock is ahead of ours, by its last Date header (RFC 9110)."""
+        return self._wire.skew
 
     async def __aenter__(self) -> Self:
-        timeout = aiohttp.ClientTimeout(total=self.dialect.limits.timeout, connect=15)
-        connector = aiohttp.TCPConnector(ssl=_tls(self.endpoint), limit=self.dialect.limits.concurrency)
-        self._client = aiohttp.ClientSession(
-            timeout=timeout,
-            connector=connector,
-            cookie_jar=aiohttp.DummyCookieJar(),
-            headers={"User-Agent": "concordex", "Accept": "application/json"},
-        )
+        await self._wire.open()
         return self
 
     async def __aexit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        await self._client.close()
+        try:
+            way_out = self._sign_in.way_out
+            if way_out is not None:
+                admitted = await self._sign_in.admission(self._call)
+                await asyncio.wait_for(self._send(self._filled(way_out, {}), admitted), 5)
+        except (ConcordexError, TimeoutError) as failed:
+            log.debug("%s: signing out failed: %s", self.endpoint.name, failed)
+        finally:
+            await self._wire.close()
 
-    async def read(self, path: str, query: Mapping[str, str] | None = None) -> Any:
-        """The decoded answer to a GET, asked again while the fault may pass."""
+    async def asked(self, call: d.Call, values: Mapping[str, Any] | None = None) -> Asked:
+        """``call`` filled in with the system's credentials, its lookups and ``values``."""
+        wanted = names_in(call.path) | names_in(call.query) | names_in(call.json_body) | names_in(call.params)
+        for name in wanted & self.dialect.lookups.keys():
+            await self._look_up(name)
+        return self._filled(call, values or {})
+
+    async def get(self, call: d.Call, values: Mapping[str, Any] | None = None) -> Answer:
+        """The answer to a call that only reads."""
+        return await self.read(await self.asked(call, values))
+
+    async def read(self, asked: Asked) -> Answer:
+        """The answer to a request that only reads, asked again while the fault may pass."""
         attempts = stamina.retry_context(
             on=_passing,
             attempts=self.dialect.limits.tries,
@@ -98,177 +126,189 @@ class Session:
         async for attempt in attempts:
             with attempt:
                 self.traffic.retries += attempt.num > 1
-                return await self._signed("GET", path, query=query)
+                return await self._signed(asked)
         raise AssertionError("the retries end by an answer or an error")
 
-    async def write(self, method: str, path: str, body: object) -> Any:
-        """The decoded answer to a write, which is sent once: whether to send it again, the caller finds out."""
-        return await self._signed(method, path, body=orjson.dumps(body))
+    async def read_many(self, many: Sequence[Asked]) -> list[Answer]:
+        """The answers to several requests; in one, where the system takes JSON-RPC calls in batches."""
+        most = self.dialect.rpc.batch if self.dialect.rpc else 1
+        if most == 1 or not all(asked.rpc for asked in many):
+            return list(await asyncio.gather(*(self.read(asked) for asked in many)))
+        bundles = [many[start : start + most] for start in range(0, len(many), most)]
+        done = await asyncio.gather(*(self._retried_bundle(bundle) for bundle in bundles))
+        return [answer for answers in done for answer in answers]
+
+    async def write(self, asked: Asked) -> Answer:
+        """The answer to a write, which is sent once: whether to send it again, the caller finds out."""
+        return await self._signed(asked)
 
     async def sign_in(self) -> None:
         """Sign in now, so that a wrong credential is told before anything else."""
         async with self._gate:
-            await self._credentials()
-
-    async def _signed(
-        self, method: str, path: str, *, query: Mapping[str, str] | None = None, body: bytes | None = None
-    ) -> Any:
-        async with self._gate:
-            headers = await self._credentials()
-            try:
-                return await self._send(method, path, headers, query=query, body=body)
-            except SignInRefused as refusal:
-                if not self._sign_in.renews or refusal.http == 403:
-                    raise
-            await self._renew(headers)
-            return await self._send(method, path, await self._credentials(), query=query, body=body)
-
-    async def _credentials(self) -> Headers:
-        async with self._signing:
-            return await self._sign_in.headers(self._call)
-
-    async def _renew(self, stale: Headers) -> None:
-        async with self._signing:
-            if await self._sign_in.headers(self._call) is stale:  # nobody else has renewed it meanwhile
-                self._sign_in.forget()
-
-    async def _call(self, call: d.Call) -> Any:
-        if call.form is not None:
-            form = aiohttp.FormData(call.form)
-            return await self._send(call.method, call.path, {}, form=form)
-        body = orjson.dumps(call.json_body) if call.json_body is not None else None
-        return await self._send(call.method, call.path, {}, body=body)
+            await self._admission()
 
     def link(self, link: str, path: str) -> str:
         """A link that the answer to ``path`` held, in full (RFC 3986, section 5)."""
-        return str(URL(self._base + path).join(URL(link, encoded=True)))
+        return self._wire.link(link, path)
 
-    def address(self, path: str) -> URL:
-        """The full address of a path, or of a link that the system gave; never on another host."""
-        if "://" not in path:
-            return URL(self._base + path)
-        link = URL(path, encoded=True)
-        if link.origin() != self._origin:
-            raise ForeignHost(
-                f"the system gave a link to another host: {link.origin()}",
-                where=self.endpoint.name,
-                advice=f"credentials go to {self._origin} only; correct the url in concordex.yaml if that is its name",
-            )
-        return link
-
-    async def _send(
-        self,
-        method: str,
-        path: str,
-        headers: Headers,
-        *,
-        query: Mapping[str, str] | None = None,
-        body: bytes | None = None,
-        form: aiohttp.FormData | None = None,
-    ) -> Any:
-        url = self.address(path)
-        sent = headers | ({"Content-Type": "application/json"} if body is not None else {})
-        begun = time.perf_counter()
-        self.traffic.requests += 1
-        try:
-            async with self._client.request(
-                method, url, params=query, headers=sent, data=form if form else body, allow_redirects=False
-            ) as answer:
-                content = await self._content(answer)
-        except (aiohttp.ClientError, TimeoutError, OSError) as error:
-            raise self._network_fault(error) from error
-        took = (time.perf_counter() - begun) * 1000
-        log.debug(
-            "%s: %s %s -> %s, %d bytes, %.0f ms",
-            self.endpoint.name,
-            method,
-            url.path,
-            answer.status,
-            len(content),
-            took,
-        )
-        return self._judge(answer, content, url)
-
-    async def _content(self, answer: aiohttp.ClientResponse) -> bytes:
-        most, size, pieces = self.dialect.limits.answer, 0, []
-        async for piece in answer.content.iter_any():
-            size += len(piece)
-            if size > most:
-                raise BadAnswer(f"the answer is larger than {most:,} bytes", where=self.endpoint.name)
-            pieces.append(piece)
-        self.traffic.received += size
-        return pieces[0] if len(pieces) == 1 else b"".join(pieces)
-
-    def _judge(self, answer: aiohttp.ClientResponse, content: bytes, url: URL) -> Any:
-        status, where = answer.status, self.endpoint.name
-        if 200 <= status < 300:
-            return self._decode(content, url) if content else None
-        if 300 <= status < 400:
-            target = answer.headers.get("Location", "nowhere")
-            raise BadAnswer(
-                f"{url.path} redirects to {target}",
-                where=where,
-                advice="give the final url in concordex.yaml",
-            )
-        said = self._message(content)
-        reason = f"HTTP {status}{f': {said}' if said else ''}"
-        if status in (401, 403):
-            what = "does not accept the credential" if status == 401 else "does not allow this"
-            advice = (
-                "is the secret current? `concordex system check` tries it" if status == 401 else "ask for the right"
-            )
-            raise SignInRefused(f"the system {what}", http=status, where=where, why=reason, advice=advice)
-        if status == 429 or status >= 500:
-            wait = answer.headers.get("Retry-After", "")
-            what = "is too busy" if status == 429 else "failed"
-            raise ServerFault(
-                f"the system {what} at {url.path}", http=status, wait=float(wait) if wait.isdigit() else None,
-                where=where, why=reason, advice="a fault on its side; try again later",
+    async def _look_up(self, name: str) -> None:
+        """Find the value of a lookup, once: the code that belongs to a label."""
+        async with self._looking:
+            if name in self._found:
+                return
+            lookup = self.dialect.lookups[name]
+            wanted = {member: str(fill(text, self.endpoint.credentials)) for member, text in lookup.match.items()}
+            records = (await self.get(lookup)).at(lookup.records)
+            records = records if isinstance(records, list) else [records]
+            seen = []
+            for record in records:
+                said = {member: str(at(member).first(record)) for member in wanted}
+                if all(said[member].lower() == text.lower() for member, text in wanted.items()):
+                    self._found[name] = at(lookup.take).first(record)
+                    return
+                seen.append(", ".join(said.values()))
+            told = " and ".join(f"{member} {text!r}" for member, text in wanted.items())
+            raise WireError(
+                f"the system has nothing with {told}, which {{{name}}} needs", where=self.endpoint.name,
+                advice=f"it has: {', '.join(seen[:20]) or 'nothing'}",
             )  # fmt: skip
-        what = "knows no" if status == 404 else "refused"
-        advice = "does the url in concordex.yaml, or the dialect's path, fit this system?" if status == 404 else ""
-        raise RequestRefused(
-            f"the system {what} {url.path}", http=status, body=_decoded(content),
-            where=where, why=reason, advice=advice,
-        )  # fmt: skip
 
-    def _decode(self, content: bytes, url: URL) -> Any:
-        try:
-            return orjson.loads(content)
-        except orjson.JSONDecodeError as error:
-            head = content.lstrip()[:200]
-            if head.startswith(b"<"):
-                what, advice = (
-                    "answered with a page instead of JSON",
-                    "a proxy or a sign-in page in between?",
-                )
-            elif error.pos >= len(content.rstrip()) - 1:
-                what, advice = f"sent JSON that is cut off after {len(content):,} bytes", ""
-            else:
-                what, advice = f"sent what is not JSON (RFC 8259), at byte {error.pos:,}", ""
-            raise BadAnswer(f"{url.path} {what}", where=self.endpoint.name, advice=advice) from error
+    def _filled(self, call: d.Call, values: Mapping[str, Any]) -> Asked:
+        known = {**self.endpoint.credentials, **self._found, **values}
+        sent_as: d.Shape = self.dialect.shape if self.dialect.shape.by in TYPES else d.JsonShape()
+        body = fill(call.json_body, known) if call.json_body is not None else None
+        if call.xml is not None:
+            body, sent_as = fill(call.xml, known), d.XmlShape(by="xml")
+        elif call.json_body is not None:
+            sent_as = d.JsonShape()
+        path = self.dialect.rpc.path if call.rpc and not call.path and self.dialect.rpc else call.path
+        return Asked(
+            method="POST" if call.rpc else call.method,
+            path=fill_path(path, known),
+            shape=call.shape or self.dialect.shape,
+            query=fill_texts(call.query, known),
+            headers=fill_texts(call.headers, known),
+            body=body,
+            form=fill_texts(call.form, known) if call.form is not None else None,
+            rpc=call.rpc,
+            params=fill(call.params, known),
+            sent_as=sent_as,
+        )
 
-    def _message(self, content: bytes) -> str:
-        body = _decoded(content)
-        found = at(self.dialect.message).first(body) if self.dialect.message else None
-        return str(found)[:300] if found else ""
+    async def _signed(self, asked: Asked) -> Answer:
+        async with self._gate:
+            admitted = await self._admission()
+            try:
+                return await self._send(asked, admitted)
+            except SignInRefused as refusal:
+                if not self._sign_in.renews or refusal.http == 403:
+                    raise
+            await self._renew(admitted)
+            return await self._send(asked, await self._admission())
 
-    def _network_fault(self, error: Exception) -> WireError:
-        where, host = self.endpoint.name, self._origin.host
-        if isinstance(error, aiohttp.ClientConnectorCertificateError | aiohttp.ClientConnectorSSLError | ssl.SSLError):
-            cause = getattr(error, "certificate_error", error)
-            reason = getattr(cause, "verify_message", "") or str(cause)
-            advice = "name the CA that signed it in concordex.yaml: tls: {ca: FILE}"
-            return Untrusted(f"the certificate of {host} is not trusted", where=where, why=reason, advice=advice)
-        if isinstance(error, TimeoutError):
-            return Unreachable(f"no answer in {self.dialect.limits.timeout:g} s", where=where)
-        if isinstance(error, aiohttp.ClientConnectorDNSError):
-            return Unreachable(f"the name {host} does not resolve", where=where, advice="check url: in concordex.yaml")
-        if isinstance(error, aiohttp.ClientConnectorError):
-            reason = error.os_error.strerror or str(error.os_error)
-            advice = "is it up, and is a proxy or a firewall in between?"
-            return Unreachable(f"cannot connect to {self._origin}", where=where, why=reason, advice=advice)
-        return Unreachable("the connection was cut", where=where, why=str(error) or type(error).__name__)
+    async def _admission(self) -> Pass:
+        async with self._signing:
+            return await self._sign_in.admission(self._call)
+
+    async def _renew(self, stale: Pass) -> None:
+        async with self._signing:
+            now = await self._sign_in.admission(self._call)
+            if now.opening == stale.opening:  # nobody else has signed in anew meanwhile
+                self._sign_in.forget()
+
+    async def _call(self, call: d.Call) -> Answer:
+        return await self._send(self._filled(call, {}), Pass())
+
+    async def _send(self, asked: Asked, admitted: Pass) -> Answer:
+        body, kind = self._body(asked, admitted)
+        reply, url = await self._sent(asked, admitted, body, kind)
+        answer = self.judge.answer(reply, url.path, asked.shape)
+        if asked.rpc:
+            result = self.judge.rpc(answer.body, f"{url.path} {asked.rpc}", reply)
+            return Answer(answer.status, result, answer.headers, answer.cookies)
+        return answer
+
+    def _body(self, asked: Asked, admitted: Pass) -> tuple[bytes | None, str | None]:
+        """The bytes to send, and their media type."""
+        if asked.form is not None:
+            return urlencode(asked.form).encode(), "application/x-www-form-urlencoded"
+        if asked.rpc:
+            return encode(self._envelope(asked, admitted), d.JsonShape()), TYPES["json"]
+        if asked.body is None:
+            return None, None
+        body = merged(asked.body, admitted.body) if isinstance(asked.body, Mapping) else asked.body
+        return encode(body, asked.sent_as), TYPES[asked.sent_as.by]
+
+    def _envelope(self, asked: Asked, admitted: Pass) -> dict[str, Any]:
+        call = {"jsonrpc": "2.0", "id": next(self._numbers), "method": asked.rpc}
+        params = merged(asked.params, admitted.params)
+        return merged(call | ({"params": params} if params else {}), admitted.body)
+
+    async def _sent(self, asked: Asked, admitted: Pass, body: bytes | None, kind: str | None) -> tuple[Reply, URL]:
+        url = self._wire.address(asked.path)
+        query = {**asked.query, **admitted.query}
+        if query:
+            url = url.update_query({name: str(value) for name, value in query.items()})
+        headers = {"Accept": ACCEPT.get(asked.shape.by, "*/*"), **self.dialect.headers}
+        if kind:
+            headers = {"Content-Type": kind} | headers
+        elif "Content-Type" in headers:
+            del headers["Content-Type"]
+        headers |= {**asked.headers, **admitted.headers}
+        self._sign_in.sign(asked.method, str(url), headers, body)
+        begun = time.time()
+        reply = await self._wire.send(asked.method, url, headers, body)
+        self._clock(reply, (begun + time.time()) / 2)
+        if reply.status < 400:
+            self._sign_in.seen(reply.headers, list(reply.cookies))
+        return reply, url
+
+    def _clock(self, reply: Reply, ours: float) -> None:
+        if self._wire.skew is None and (said := reply.headers.get("Date")):
+            try:
+                self._wire.skew = parsedate_to_datetime(said).timestamp() - ours
+            except ValueError:
+                return
+
+    async def _retried_bundle(self, bundle: Sequence[Asked]) -> list[Answer]:
+        attempts = stamina.retry_context(
+            on=_passing, attempts=self.dialect.limits.tries, wait_initial=0.2, wait_max=10, timeout=None
+        )
+        async for attempt in attempts:
+            with attempt:
+                self.traffic.retries += attempt.num > 1
+                return await self._bundle(bundle)
+        raise AssertionError("the retries end by an answer or an error")
+
+    async def _bundle(self, bundle: Sequence[Asked]) -> list[Answer]:
+        """Several JSON-RPC calls in one request; their answers come in any order (JSON-RPC 2.0, section 6)."""
+        async with self._gate:
+            admitted = await self._admission()
+            try:
+                return await self._send_bundle(bundle, admitted)
+            except SignInRefused as refusal:
+                if not self._sign_in.renews or refusal.http == 403:
+                    raise
+            await self._renew(admitted)
+            return await self._send_bundle(bundle, await self._admission())
+
+    async def _send_bundle(self, bundle: Sequence[Asked], admitted: Pass) -> list[Answer]:
+        calls = [self._envelope(asked, admitted) for asked in bundle]
+        reply, url = await self._sent(bundle[0], admitted, encode(calls, d.JsonShape()), TYPES["json"])
+        answer = self.judge.answer(reply, url.path, d.JsonShape())
+        if not isinstance(answer.body, list):
+            self.judge.rpc(answer.body, url.path, reply)
+            raise BadAnswer(f"{url.path} answered {len(calls)} calls with one answer", where=self.endpoint.name)
+        by_id = {item.get("id"): item for item in answer.body if isinstance(item, Mapping)}
+        missing = [call for call in calls if call["id"] not in by_id]
+        if missing:
+            raise BadAnswer(
+                f"{url.path} left {len(missing)} of {len(calls)} calls unanswered", where=self.endpoint.name
+            )
+        return [
+            Answer(answer.status, self.judge.rpc(by_id[call["id"]], f"{url.path} {call['method']}", reply))
+            for call in calls
+        ]
 
 
 def _passing(error: Exception) -> bool | float:
@@ -277,21 +317,3 @@ def _passing(error: Exception) -> bool | float:
         return min(error.wait, 60.0) if error.wait is not None else True
     cut = isinstance(error, BadAnswer) and "cut off" in error.what
     return cut or (isinstance(error, Unreachable) and "resolve" not in error.what)
-
-
-def _tls(endpoint: Endpoint) -> ssl.SSLContext | bool:
-    if not endpoint.url.startswith("https:"):
-        return True
-    if not endpoint.verify:
-        return False
-    try:
-        return ssl.create_default_context(cafile=endpoint.ca)
-    except (OSError, ssl.SSLError) as error:
-        raise Untrusted(f"the CA file {endpoint.ca} cannot be used", where=endpoint.name, why=str(error)) from error
-
-
-def _decoded(content: bytes) -> Any:
-    try:
-        return orjson.loads(content)
-    except orjson.JSONDecodeError:
-        return None

@@ -1,4 +1,4 @@
-"""Signing in: which header a request carries, and how it is renewed.
+"""Signing in: what a request carries, and how that is renewed.
 
 Each way is a small class that asks the session for at most one call; the session decides when.
 """
@@ -6,36 +6,34 @@ Each way is a small class that asks the session for at most one call; the sessio
 from __future__ import annotations
 
 import base64
-import re
 import time
-from collections.abc import Awaitable, Callable, Mapping
+from collections.abc import Awaitable, Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from http.cookies import CookieError, SimpleCookie
 from typing import Any
 
 from concordex.errors import BadAnswer
 from concordex.wire import dialect as d
-from concordex.wire.paths import at
+from concordex.wire.answers import Answer
 from concordex.wire.secrets import Secret
+from concordex.wire.templates import fill, fill_texts
 
-Headers = dict[str, str]
-#: Makes one call that carries no credential of its own, and gives the decoded answer.
-MakeCall = Callable[[d.Call], Awaitable[Any]]
+#: Makes one call that carries no credential of its own.
+MakeCall = Callable[[d.Call], Awaitable[Answer]]
 
 #: Seconds before its end at which a token is no longer used.
 _MARGIN = 5
 
 
-def fill(template: Any, values: Mapping[str, Secret | str]) -> Any:
-    """``template`` with each ``{name}`` replaced, in texts, lists and mappings."""
-    if isinstance(template, str):
-        return re.sub(r"\{(\w+)\}", lambda found: _reveal(values, found[1], found[0]), template)
-    if isinstance(template, Mapping):
-        return {key: fill(value, values) for key, value in template.items()}
-    return [fill(item, values) for item in template] if isinstance(template, list) else template
+@dataclass(frozen=True)
+class Pass:
+    """What a request carries to be let in."""
 
-
-def _reveal(values: Mapping[str, Secret | str], name: str, whole: str) -> str:
-    value = values.get(name, whole)
-    return value.reveal() if isinstance(value, Secret) else value
+    headers: Mapping[str, str] = field(default_factory=dict)
+    query: Mapping[str, str] = field(default_factory=dict)
+    body: Mapping[str, Any] = field(default_factory=dict)
+    params: Mapping[str, Any] = field(default_factory=dict)
+    opening: int = 0  # which sign-in call gave it
 
 
 class SignIn:
@@ -43,76 +41,163 @@ class SignIn:
 
     renews = False
 
-    async def headers(self, _call: MakeCall) -> Headers:
-        """The headers that a request carries now."""
-        return {}
+    async def admission(self, _call: MakeCall) -> Pass:
+        """What a request carries now."""
+        return Pass()
 
     def forget(self) -> None:
         """Drop what was obtained, since the system no longer takes it."""
 
+    def seen(self, headers: Mapping[str, str], cookies: list[str]) -> None:
+        """Take over what an answer's headers renew."""
+
+    def sign(self, method: str, url: str, headers: dict[str, str], body: bytes | None) -> None:
+        """Sign a request that is ready to be sent, by adding headers."""
+
+    @property
+    def way_out(self) -> d.Call | None:
+        """The call that ends a session that is open."""
+        return None
+
 
 class Standing(SignIn):
-    """The same header with every request."""
+    """The same with every request."""
 
-    def __init__(self, header: str, value: str) -> None:
-        self._headers = {header: value}
+    def __init__(self, admitted: Pass) -> None:
+        self._pass = admitted
 
-    async def headers(self, _call: MakeCall) -> Headers:
-        """The headers that a request carries now."""
-        return self._headers
+    async def admission(self, _call: MakeCall) -> Pass:
+        """What a request carries now."""
+        return self._pass
 
 
-class Renewed(SignIn):
-    """A token that a call gives and that runs out."""
+class Opened(SignIn):
+    """A session that a call opens and that runs out."""
 
     renews = True
 
-    def __init__(self, call: d.Call, token: str, lasts: str | None, header: str, value: str) -> None:
-        self._call, self._token, self._lasts = call, at(token), at(lasts) if lasts else None
-        self._header, self._value = header, value
-        self._headers: Headers | None = None
+    def __init__(self, how: d.CallSignIn, values: Mapping[str, Secret | str]) -> None:
+        self._how, self._values = how, values
+        self._given: dict[str, Any] = {}
+        self._jar: SimpleCookie = SimpleCookie()
+        self._pass: Pass | None = None
         self._ends = float("inf")
+        self._opening = 0
 
-    async def headers(self, call: MakeCall) -> Headers:
-        """The headers that a request carries now, after a sign-in call where one is due."""
-        if self._headers is None or time.monotonic() > self._ends:
+    async def admission(self, call: MakeCall) -> Pass:
+        """What a request carries now, after a sign-in call where one is due."""
+        if self._pass is None or time.monotonic() > self._ends:
             begun = time.monotonic()
-            answer = await call(self._call)
-            token = self._token.first(answer)
-            if not isinstance(token, str) or not token:
-                raise BadAnswer(f"the sign-in answer holds no token at {self._token.text}")
-            lasts = self._lasts.first(answer) if self._lasts else None
+            self._jar.clear()
+            self._opening += 1
+            answer = await call(self._how.call)
+            self._keep(answer.cookies)
+            self._given = {name: self._found(answer, where) for name, where in self._how.gives.items()}
+            lasts = answer.at(self._how.lasts) if self._how.lasts else None
             self._ends = begun + float(lasts) - _MARGIN if isinstance(lasts, int | float) else float("inf")
-            self._headers = {self._header: fill(self._value, {"token": token})}
-        return self._headers
+            self._pass = self._made()
+        return self._pass
+
+    def _found(self, answer: Answer, where: str) -> Any:
+        kind, _, name = where.partition(":")
+        value = self._jar[name].value if kind == "cookie" and name in self._jar else answer.at(where)
+        if not isinstance(value, str | int) or value == "":
+            raise BadAnswer(f"the sign-in answer holds nothing at {where}")
+        return value
+
+    def _made(self) -> Pass:
+        carries, values = self._how.carries, {**self._values, **self._given}
+        headers = fill_texts(carries.headers, values)
+        if carries.cookies and self._jar:
+            headers["Cookie"] = "; ".join(f"{name}={morsel.coded_value}" for name, morsel in self._jar.items())
+        return Pass(
+            headers, fill_texts(carries.query, values), fill(carries.body, values), fill(carries.params, values),
+            self._opening,
+        )  # fmt: skip
+
+    def seen(self, headers: Mapping[str, str], cookies: list[str]) -> None:
+        """Take over cookies, and anti-forgery values in headers, that an answer renews."""
+        if self._pass is None:
+            return
+        renewed = self._how.carries.cookies and bool(cookies)
+        if renewed:
+            self._keep(cookies)
+        for name, where in self._how.gives.items():
+            kind, _, header = where.partition(":")
+            if kind == "header" and headers.get(header) not in (None, self._given.get(name)):
+                self._given[name], renewed = headers[header], True
+            if kind == "cookie" and header in self._jar:
+                self._given[name] = self._jar[header].value
+        if renewed:
+            self._pass = self._made()
+
+    def _keep(self, cookies: Sequence[str]) -> None:
+        for text in cookies:
+            try:
+                self._jar.load(text)
+            except CookieError as error:
+                raise BadAnswer("the system sets a cookie that cannot be read (RFC 6265)", why=str(error)) from error
+        for name in [name for name, morsel in self._jar.items() if morsel["max-age"] == "0" or not morsel.value]:
+            del self._jar[name]
 
     def forget(self) -> None:
-        """Drop the token."""
-        self._headers = None
+        """Drop what was given."""
+        self._pass = None
+
+    @property
+    def way_out(self) -> d.Call | None:
+        """The call that ends the session."""
+        return self._how.sign_out if self._pass is not None else None
+
+
+class Signed(SignIn):
+    """Every request signed (RFC 9421), its body by its digest (RFC 9530)."""
+
+    def __init__(self, how: d.SignatureSignIn, values: Mapping[str, Secret | str]) -> None:
+        from concordex.wire.signature import Signer
+
+        self._signer = Signer(how, str(fill(how.key, values)), str(fill(how.key_id, values)))
+
+    def sign(self, method: str, url: str, headers: dict[str, str], body: bytes | None) -> None:
+        """Add the headers of the signature."""
+        self._signer.sign(method, url, headers, body)
 
 
 def prepare(sign_in: d.SignIn, credentials: Mapping[str, Secret | str]) -> SignIn:
     """The way to sign in that a dialect declares, with a system's credentials."""
+    made: SignIn = SignIn()
     if isinstance(sign_in, d.BasicSignIn):
-        pair = f"{fill(sign_in.user, credentials)}:{fill(sign_in.password, credentials)}"
-        return Standing("Authorization", f"Basic {base64.b64encode(pair.encode()).decode()}")
-    if isinstance(sign_in, d.HeaderSignIn):
-        return Standing(sign_in.header, fill(sign_in.value, credentials))
-    if isinstance(sign_in, d.CallSignIn):
-        call = sign_in.call.model_copy(
-            update={
-                "json_body": fill(sign_in.call.json_body, credentials),
-                "form": fill(sign_in.call.form, credentials),
-            }
-        )
-        return Renewed(call, sign_in.token, sign_in.lasts, sign_in.header, sign_in.value)
-    if isinstance(sign_in, d.ClientCredentials):
-        form = {
-            "grant_type": "client_credentials",
-            "client_id": fill(sign_in.client, credentials),
-            "client_secret": fill(sign_in.secret, credentials),
-        }
-        form |= {"scope": sign_in.scope} if sign_in.scope else {}
-        call = d.Call(method="POST", path=sign_in.path, form=form)
-        return Renewed(call, "access_token", "expires_in", "Authorization", "Bearer {token}")
-    return SignIn()
+        made = Standing(Pass({"Authorization": _basic(sign_in.user, sign_in.password, credentials)}))
+    elif isinstance(sign_in, d.HeaderSignIn):
+        made = Standing(Pass({sign_in.header: str(fill(sign_in.value, credentials))}))
+    elif isinstance(sign_in, d.QuerySignIn):
+        made = Standing(Pass(query={sign_in.parameter: str(fill(sign_in.value, credentials))}))
+    elif isinstance(sign_in, d.CallSignIn):
+        made = Opened(sign_in, credentials)
+    elif isinstance(sign_in, d.ClientCredentials):
+        made = Opened(_as_call(sign_in, credentials), credentials)
+    elif isinstance(sign_in, d.SignatureSignIn):
+        made = Signed(sign_in, credentials)
+    return made
+
+
+def _basic(user: str, password: str, credentials: Mapping[str, Secret | str]) -> str:
+    pair = f"{fill(user, credentials)}:{fill(password, credentials)}"
+    return f"Basic {base64.b64encode(pair.encode()).decode()}"
+
+
+def _as_call(how: d.ClientCredentials, credentials: Mapping[str, Secret | str]) -> d.CallSignIn:
+    form = {"grant_type": "client_credentials", **how.more}
+    headers = {}
+    if how.send == "basic":
+        headers["Authorization"] = _basic(how.client, how.secret, credentials)
+    else:
+        form |= {"client_id": how.client, "client_secret": how.secret}
+    form |= {"scope": how.scope} if how.scope else {}
+    return d.CallSignIn(
+        by="call",
+        call=d.Post(path=how.path, form=form, headers=headers, shape=d.JsonShape()),
+        gives={"token": "access_token"},
+        lasts="expires_in",
+        carries=d.Carried(headers={"Authorization": "Bearer {token}"}),
+    )

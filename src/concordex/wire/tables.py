@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 
 from concordex.errors import CalledWrongly
-from concordex.wire.dialect import Dialect
+from concordex.wire.dialect import Dialect, Table
 from concordex.wire.mapping import follow
+from concordex.wire.pages import Narrow
 from concordex.wire.read import Look, read_table
 from concordex.wire.session import Session
 
@@ -17,16 +18,20 @@ TableProgress = Callable[[str, int, int | None], None]
 async def read_tables(
     session: Session,
     tables: Sequence[str],
-    query: Mapping[str, Mapping[str, str]] | None = None,
+    narrow: Mapping[str, Narrow] | None = None,
     progress: TableProgress | None = None,
 ) -> AsyncIterator[tuple[str, Look]]:
     """``tables`` and those that they refer to, with the ids in them replaced by what they mean.
 
-    ``query`` holds, for a table, the parameters that narrow it at the system.
+    ``narrow`` says, for a table, how the system makes it shorter itself.
     """
     looks: dict[str, Look] = {}
     for name in order(session.dialect, tables):
-        look = await read_table(session, name, (query or {}).get(name), _for(name, progress))
+        each = session.dialect.tables[name].read.each
+        parents = looks[each.of].frame if each else None
+        look = await read_table(session, name, (narrow or {}).get(name), _for(name, progress), parents)
+        if each and not looks[each.of].whole:
+            look.fault = look.fault or f"it hangs from {each.of}, which is partial"
         others = {other: done.frame for other, done in looks.items()}
         look.frame = follow(look.frame, session.dialect.tables[name], others)
         looks[name] = look
@@ -45,11 +50,16 @@ def order(dialect: Dialect, tables: Sequence[str]) -> list[str]:
         if name in path:
             raise CalledWrongly(f"the tables {' -> '.join((*path, name))} of dialect {dialect.name} refer in a circle")
         if name not in done:
-            for spec in dialect.tables[name].fields.values():
-                if spec.via:
-                    visit(spec.via, (*path, name))
+            for other in refers_to(dialect.tables[name]):
+                visit(other, (*path, name))
             done.append(name)
 
     for name in tables:
         visit(name, ())
     return done
+
+
+def refers_to(table: Table) -> list[str]:
+    """The tables that must be read before this one."""
+    named = [spec.via for spec in table.fields.values() if spec.via]
+    return [*([table.read.each.of] if table.read.each else []), *named]

@@ -9,7 +9,11 @@ from typing import Any
 from concordex.errors import BadAnswer, RequestRefused
 from concordex.wire import dialect as d
 from concordex.wire.paths import at
-from concordex.wire.session import Session
+from concordex.wire.session import Asked, Session
+from concordex.wire.shapes import merged, put
+from concordex.wire.tasks import follow
+
+_PATCHES = {"merge_patch": "application/merge-patch+json", "json_patch": "application/json-patch+json"}
 
 
 @dataclass(frozen=True)
@@ -35,25 +39,110 @@ def refusals(error: RequestRefused, rules: d.Refusals | None, sent: int) -> list
 
 async def create(session: Session, how: d.Create, bodies: Sequence[Mapping[str, Any]], record_id: str) -> list[Any]:
     """Create records in one call; their new ids, in the order sent.  ``record_id`` is where an id stands."""
-    if how.most == 1:
-        body: Any = bodies[0]
-    else:
-        body = {how.records: list(bodies)} if how.records else list(bodies)
-    answer = await session.write(how.method, how.path, body)
+    sent: Any = bodies[0] if how.most == 1 else list(bodies)
+    answer = await _write(session, how, sent, how.records if how.most > 1 else None)
     made = at(how.made).first(answer)
     made = made if isinstance(made, list) else [made]
-    ids = [at(record_id).first(record) for record in made if isinstance(record, dict)]
+    ids = [_id_of(record, how.id or record_id) for record in made]
     if len(ids) != len(bodies) or None in ids:
         raise BadAnswer(
-            f"the answer to {how.method} {how.path} names {len(ids)} new records for {len(bodies)} sent",
+            f"the answer to {how.method} {how.rpc or how.path} names {len(ids) - ids.count(None)} new records"
+            f" for {len(bodies)} sent",
             where=session.endpoint.name,
         )
     return ids
 
 
+def _id_of(record: Any, path: str) -> Any:
+    """An id alone is also an answer."""
+    return at(path).first(record) if isinstance(record, dict) else record if isinstance(record, str | int) else None
+
+
 async def update(session: Session, how: d.Update, record_id: str, body: Mapping[str, Any]) -> None:
     """Alter one record."""
-    await session.write(how.method, how.path.replace("{record_id}", record_id), body)
+    if how.most > 1:
+        await update_many(session, how, {record_id: body})
+        return
+    values = {"record_id": record_id}
+    sent: Any = body
+    if how.whole:
+        now = await session.get(d.Call(path=how.path), values)
+        place = at(how.within).first(now.body) if how.within else now.body
+        if not isinstance(place, Mapping):
+            raise BadAnswer(f"{how.path} holds no record that could be sent back whole", where=session.endpoint.name)
+        sent = merged(place, body)
+    if how.form_of == "json_patch":
+        # "add" replaces what is there and makes what is not (RFC 6902, section 4.1)
+        sent = [{"op": "add", "path": f"/{_pointer(name)}", "value": value} for name, value in _flat(body)]
+    await _write(session, how, sent, None, values, _PATCHES.get(how.form_of))
+
+
+async def update_many(session: Session, how: d.Update, bodies: Mapping[str, Mapping[str, Any]]) -> None:
+    """Alter several records in one call."""
+    listed = [{**body, **({how.id: record_id} if how.id else {})} for record_id, body in bodies.items()]
+    await _write(session, how, listed, how.records)
+
+
+async def delete(session: Session, how: d.Delete, record_ids: Sequence[str]) -> None:
+    """Delete one record, or as many as the dialect lets go in one call."""
+    if how.most == 1:
+        await _write(session, how, None, None, {"record_id": record_ids[0]})
+    else:
+        await _write(session, how, list(record_ids), how.records, {"record_ids": ",".join(record_ids)})
+
+
+async def act(session: Session, how: d.Act, record_id: str, values: Mapping[str, Any] | None = None) -> Any:
+    """Do to a record what the dialect calls by a name of its own; what the system answers."""
+    return await _write(session, how, None, None, {**(values or {}), "record_id": record_id})
+
+
+async def commit(session: Session, how: d.Send) -> None:
+    """Put into effect what was only staged."""
+    await _write(session, how, None, None)
+
+
+async def _write(
+    session: Session,
+    how: d.Send,
+    sent: Any,
+    member: str | None,
+    values: Mapping[str, Any] | None = None,
+    media: str | None = None,
+) -> Any:
+    asked = await session.asked(how, values)
+    if sent is not None:
+        _place(asked, sent, member or how.within)
+    if media:
+        asked.headers["Content-Type"] = media
+    answer = await session.write(asked)
+    return await follow(session, how.task, answer) if how.task else answer.body
+
+
+def _place(asked: Asked, sent: Any, member: str | None) -> None:
+    """Put what is sent where the dialect wants it: into a member of the body or of the call, or as the whole."""
+    if asked.rpc:
+        if member:
+            put(asked.params, member, sent)
+        else:
+            asked.params = merged(asked.params, sent)
+    elif member:
+        asked.body = dict(asked.body or {})
+        put(asked.body, member, sent)
+    else:
+        asked.body = merged(asked.body, sent) if isinstance(asked.body, Mapping) and isinstance(sent, Mapping) else sent
+
+
+def _pointer(name: str) -> str:
+    """A dotted member as a JSON Pointer (RFC 6901)."""
+    return "/".join(step.replace("~", "~0").replace("/", "~1") for step in name.split("."))
+
+
+def _flat(body: Mapping[str, Any], above: str = "") -> list[tuple[str, Any]]:
+    found = []
+    for name, value in body.items():
+        place = f"{above}{name}"
+        found += _flat(value, f"{place}.") if isinstance(value, Mapping) else [(place, value)]
+    return found
 
 
 #: Finds the system's id of the record of a table that a natural key names.
@@ -65,11 +154,11 @@ def body_of(values: Mapping[str, Any], write: d.Write, find: FindId) -> dict[str
     body: dict[str, Any] = {}
     for name, spec in write.fields.items():
         if values.get(name) is not None:
-            body[spec.to] = _written(values[name], spec)
+            put(body, spec.to, _written(values[name], spec))
     for ref in write.references.values():
         key = {theirs: values.get(ours) for theirs, ours in ref.by.items()}
         if all(value is not None for value in key.values()):
-            body[ref.to] = find(ref.via, key)
+            put(body, ref.to, find(ref.via, key))
     return body
 
 

@@ -66,7 +66,7 @@ async def _steps(workspace: Workspace, name: str) -> AsyncIterator[tuple[str, st
             "basic": "tried with the first table",
             "header": "tried with the first table",
         }
-        yield "sign-in", how.get(dialect.sign_in.by, "a token was given")
+        yield "sign-in", how.get(dialect.sign_in.by, "a session was opened")
         for table in dialect.tables:
             yield table, None
             look, total = await peek(session, table)

@@ -3,24 +3,24 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING
 
 import polars as pl
 
 from concordex.errors import CalledWrongly
-from concordex.model.fields import ORIGINAL, Type, type_of
+from concordex.model.fields import ORIGINAL, type_of
 from concordex.query.bind import Binder
 from concordex.query.funnel import Stage, funnel
-from concordex.query.reach import Ability, Reached, reach
+from concordex.query.reach import Reached
 from concordex.query.tree import And, Filter
 from concordex.store.snapshots import join
-from concordex.wire import dialect as d
 from concordex.wire.read import Look, count
 from concordex.wire.tables import read_tables
 from concordex.words import suggestion
 from concordex.work.concurrent import all_of
+from concordex.work.narrowing import narrowed, reachable
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
@@ -29,7 +29,13 @@ Live = tuple[pl.LazyFrame, list[str], list[Stage]]
 
 
 def fetch(
-    workspace: Workspace, table: str, systems: Sequence[str], query: Filter | None, *, funnel: bool = False
+    workspace: Workspace,
+    table: str,
+    systems: Sequence[str],
+    query: Filter | None,
+    *,
+    columns: Sequence[str] = (),
+    funnel: bool = False,
 ) -> Live:
     """The records that the systems hold now; with ``funnel``, also how the count narrowed."""
     names = [name for name in workspace.systems(systems) if table in workspace.dialect(name).tables]
@@ -37,7 +43,7 @@ def fetch(
         known = {t for name in workspace.systems(systems) for t in workspace.dialect(name).tables}
         raise CalledWrongly(f"there is no table {table!r}", advice=suggestion(table, known))
     now = workspace.now()
-    answers = asyncio.run(_fetch_all(workspace, names, table, query, now, funnel))
+    answers = asyncio.run(_fetch_all(workspace, names, table, query, columns, now, funnel))
     frames = [
         look.frame.lazy().with_columns(pl.lit(name).alias("system"))
         for name, (look, _, _) in zip(names, answers, strict=True)
@@ -58,43 +64,21 @@ async def _fetch_all(
     names: Sequence[str],
     table: str,
     query: Filter | None,
+    columns: Sequence[str],
     now: datetime,
     funnel: bool,
 ) -> list[tuple[Look, Reached, int | None]]:
     async def one(name: str) -> tuple[Look, Reached, int | None]:
         dialect = workspace.dialect(name)
-        reached = reachable(query, dialect.tables[table], now) if query else Reached()
+        reached = reachable(query, dialect.tables[table], now)
         async with workspace.session(name) as session:
-            looks = dict([found async for found in read_tables(session, [table], {table: reached.parameters})])
+            narrow = narrowed(reached, dialect.tables[table], query, now, columns)
+            looks = dict([found async for found in read_tables(session, [table], {table: narrow})])
             look = looks[table]
             total = await count(session, table) if funnel and reached.nodes else look.announced
         return look, reached, total
 
     return await all_of(one(name) for name in names)
-
-
-def reachable(query: Filter, table: d.Table, now: datetime) -> Reached:
-    """What of ``query`` a system can apply to ``table`` itself."""
-    types: Mapping[str, Type] = {"system": Type.TEXT, **table.types}
-    abilities = [_ability(rule, table) for rule in table.filters]
-    try:
-        return reach(query, Binder(query, types, now), abilities)
-    except CalledWrongly:
-        return Reached()  # a field that this system lacks: all is filtered here
-
-
-def _ability(rule: d.FilterMap, table: d.Table) -> Ability:
-    mapped = table.fields[rule.field].values
-    values: dict[str, list[str]] | None = None
-    if mapped is not None:
-        values = {}
-        for theirs, ours in mapped.items():
-            if ours is not None:
-                values.setdefault(ours, []).append(theirs)
-    return Ability(
-        field=rule.field, tests=tuple(rule.tests), parameter=rule.parameter, write=rule.write,
-        several=rule.several, together=rule.together, time=rule.time, any_case=rule.any_case, values=values,
-    )  # fmt: skip
 
 
 def _stages(

@@ -23,7 +23,7 @@ from concordex.errors import (
 )
 from concordex.wire import dialect as d
 from concordex.wire.session import Session, Traffic
-from concordex.wire.writes import body_of, create, refusals, update
+from concordex.wire.writes import body_of, commit, create, refusals, update
 from concordex.work.concurrent import all_of
 from concordex.work.processes import is_alive
 from concordex.work.pull import keep
@@ -138,6 +138,8 @@ class _Run:
             self.workspace.journal.sending(self.number, steps)
             try:
                 made = await create(session, write.create, bodies, record_id)
+                if write.commit:
+                    await commit(session, write.commit)
             except RequestRefused as refusal:
                 await self._refused(session, write, steps, refusal)
                 return
@@ -193,6 +195,8 @@ class _Run:
         for tried in range(1, _ROUNDS + 1):
             try:
                 await update(session, write.update, step.record_id or "", body)
+                if write.commit:
+                    await commit(session, write.commit)
             except RequestRefused as refusal:
                 self._settle([(step, "refused", refusal.why or str(refusal), None)])
             except SignInRefused:

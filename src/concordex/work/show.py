@@ -56,7 +56,11 @@ def select(workspace: Workspace, table: str, choice: Choice) -> Selection:
         from concordex.work.live import fetch
 
         query = parse(choice.where) if choice.where else None
-        lazy, notes, stages = fetch(workspace, table, choice.systems, query, funnel=choice.funnel)
+        wanted = [*choice.columns, *choice.count_by, *(name.removeprefix("-") for name in choice.sort)]
+        lazy, notes, stages = fetch(
+            workspace, table, choice.systems, query, columns=wanted if choice.columns or choice.count_by else (),
+            funnel=choice.funnel,
+        )  # fmt: skip
     else:
         lazy, notes = source(workspace, table, choice.systems)
         stages = []

@@ -1,0 +1,143 @@
+"""Answers, and what their statuses and error bodies mean in plain words."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
+from typing import Any
+
+from concordex.errors import (
+    BadAnswer,
+    ConcordexError,
+    Conflict,
+    Duplicate,
+    RequestRefused,
+    ServerFault,
+    SignInRefused,
+)
+from concordex.wire import dialect as d
+from concordex.wire.paths import at
+from concordex.wire.shapes import decode
+
+
+@dataclass(frozen=True)
+class Answer:
+    """What came back: decoded, with its status and headers."""
+
+    status: int
+    body: Any
+    headers: Mapping[str, str] = field(default_factory=dict)
+    cookies: Sequence[str] = ()
+    links: Mapping[str, str] = field(default_factory=dict)  # relation: address (RFC 8288)
+
+    def at(self, where: str) -> Any:
+        """The value at a path into the body, or of `header:NAME`."""
+        kind, _, name = where.partition(":")
+        return self.headers.get(name) if kind == "header" else at(where).first(self.body)
+
+
+@dataclass(frozen=True)
+class Reply:
+    """What came back, as it came."""
+
+    status: int
+    content: bytes
+    headers: Mapping[str, str]
+    cookies: Sequence[str] = ()
+    links: Mapping[str, str] = field(default_factory=dict)
+
+
+class Judge:
+    """Tells what a system's replies mean."""
+
+    def __init__(self, system: str, dialect: d.Dialect) -> None:
+        self.system, self.dialect = system, dialect
+        self.errors = dialect.errors
+
+    def answer(self, reply: Reply, path: str, shape: d.Shape) -> Answer:
+        """The decoded reply; raises where it says that something went wrong."""
+        if 200 <= reply.status < 300:
+            body = self._decoded(reply, path, shape)
+            if self.errors.present and at(self.errors.present).first(body) is not None:
+                raise self._refusal(reply, path, body)
+            return Answer(reply.status, body, reply.headers, reply.cookies, reply.links)
+        if 300 <= reply.status < 400:
+            target = reply.headers.get("Location", "nowhere").partition("?")[0]
+            raise BadAnswer(
+                f"{path} redirects to {target}", where=self.system, advice="give the final url in concordex.yaml"
+            )
+        raise self._refusal(reply, path, self._attempt(reply, shape))
+
+    def rpc(self, answer: Any, path: str, reply: Reply) -> Any:
+        """The result of a JSON-RPC 2.0 answer; its error as ours."""
+        if not isinstance(answer, Mapping) or ("result" in answer) == ("error" in answer):
+            raise BadAnswer(f"{path} answered with what is no JSON-RPC 2.0 answer", where=self.system)
+        if "error" in answer:
+            raise self._refusal(reply, path, answer)
+        return answer["result"]
+
+    def _decoded(self, reply: Reply, path: str, shape: d.Shape) -> Any:
+        if not reply.content:
+            return None
+        try:
+            return decode(reply.content, shape)
+        except BadAnswer as error:
+            raise BadAnswer(f"{path} {error.what}", where=self.system, why=error.why, advice=error.advice) from error
+
+    def _attempt(self, reply: Reply, shape: d.Shape) -> Any:
+        """The body of an error answer, if it is readable: some systems send errors in another shape."""
+        for form in (shape, d.JsonShape()):
+            try:
+                return decode(reply.content, form)
+            except BadAnswer:
+                continue
+        return None
+
+    def _refusal(self, reply: Reply, path: str, body: Any) -> ConcordexError:
+        errors, status = self.errors, reply.status
+        is_rpc = isinstance(body, Mapping) and "jsonrpc" in body
+        code = _said(errors.code or ("error.code" if is_rpc else None), body)
+        message = _said(errors.message or ("error.message" if is_rpc else None), body)
+        told = f"HTTP {status}" if code is None else f"HTTP {status}, code {code}"
+        why = f"{told}: {str(message)[:300]}" if message else told
+        codes = {str(status), str(code)}
+
+        def among(known: Sequence[str | int]) -> bool:
+            return bool(codes & set(map(str, known)))
+
+        if status == 401 or among(errors.expired):
+            return SignInRefused(
+                "the system does not accept the credential", http=401, where=self.system, why=why,
+                advice="is the secret current? `concordex system check` tries it",
+            )  # fmt: skip
+        if status == 403:
+            return SignInRefused(
+                f"the system does not allow {path}", http=403, where=self.system, why=why, advice="ask for the right"
+            )
+        if status in (429, 503) or status >= 500 or among(errors.busy):
+            busy = status == 429 or among(errors.busy)
+            return ServerFault(
+                f"the system {'is too busy' if busy else 'failed'} at {path}", http=status,
+                wait=_wait(reply.headers), where=self.system, why=why, advice="a fault on its side; try again later",
+            )  # fmt: skip
+        kind = Duplicate if among(errors.duplicate) else Conflict if among(errors.conflict) else RequestRefused
+        what = "knows no" if status == 404 else "refused"
+        advice = "does the url in concordex.yaml, or the dialect's path, fit this system?" if status == 404 else ""
+        return kind(f"the system {what} {path}", http=status, body=body, where=self.system, why=why, advice=advice)
+
+
+def _said(path: str | None, body: Any) -> Any:
+    return at(path).first(body) if path else None
+
+
+def _wait(headers: Mapping[str, str]) -> float | None:
+    """Seconds that Retry-After asks for, as a number or a date (RFC 9110, section 10.2.3)."""
+    said = headers.get("Retry-After", "").strip()
+    if said.isdigit():
+        return float(said)
+    try:
+        return max(0.0, (parsedate_to_datetime(said) - datetime.now(UTC)).total_seconds()) if said else None
+    except (ValueError, TypeError):
+        return None

@@ -1,0 +1,266 @@
+"""The format of a dialect: how one kind of system speaks, as data.
+
+Every class here is one mapping of the YAML file; the field descriptions are what
+``dialect.schema.json`` shows in an editor.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any, Literal
+
+from pydantic import Field, field_validator, model_validator
+
+from concordex.documents import Part, fault_at
+from concordex.model.fields import FIELDS, Type
+from concordex.wire.dialect.calls import (
+    Call,
+    CsvShape,
+    JsonShape,
+    LinesShape,
+    ParquetShape,
+    Post,
+    Shape,
+    SheetShape,
+    Slug,
+    TextShape,
+    XmlShape,
+    short_shape,
+    words,
+)
+from concordex.wire.dialect.fields import FieldMap, FilterMap
+from concordex.wire.dialect.paging import (
+    CursorPages,
+    HeaderLinkedPages,
+    LinkedPages,
+    NumberedPages,
+    OffsetPages,
+    OnePage,
+    Pages,
+    TotalCall,
+    WindowPages,
+)
+from concordex.wire.dialect.reads import Also, Changed, ColumnChoice, Details, Each, Listed, Read
+from concordex.wire.dialect.signin import (
+    BasicSignIn,
+    CallSignIn,
+    Carried,
+    ClientCredentials,
+    Credential,
+    HeaderSignIn,
+    NoSignIn,
+    QuerySignIn,
+    SignatureSignIn,
+    SignIn,
+)
+from concordex.wire.dialect.writes import (
+    Act,
+    Create,
+    Delete,
+    FieldWrite,
+    Reference,
+    Refusals,
+    Send,
+    Task,
+    Update,
+    Write,
+)
+
+__all__ = [
+    "Act", "Also", "BasicSignIn", "Call", "CallSignIn", "Carried", "Changed", "ClientCredentials", "ColumnChoice",
+    "Create", "Credential", "CsvShape", "CursorPages", "Delete", "Details", "Dialect", "Each", "Errors", "FieldMap",
+    "FieldWrite", "FilterMap", "HeaderLinkedPages", "HeaderSignIn", "JsonShape", "Limits", "LinesShape",
+    "LinkedPages", "Listed", "Lookup", "NoSignIn", "NumberedPages", "OffsetPages", "OnePage", "Pages",
+    "ParquetShape", "Post", "QuerySignIn", "Read", "Reference", "Refusals", "Rpc", "Send", "Shape", "SheetShape",
+    "SignIn", "SignatureSignIn", "Slug", "Table", "Task", "TextShape", "TotalCall", "Update", "WindowPages",
+    "Write", "XmlShape", "calls_of",
+]  # fmt: skip
+
+
+class Table(Part):
+    """One list that the system holds."""
+
+    about: str = ""
+    read: Read
+    fields: dict[str, FieldMap]
+    filters: list[FilterMap] = Field(default_factory=list)
+    write: Write | None = None
+
+    @field_validator("fields", mode="before")
+    @classmethod
+    def _short_fields(cls, given: Any) -> Any:
+        if not isinstance(given, dict):
+            return given
+        return {k: {"from": v} if isinstance(v, str | list) else v for k, v in given.items()}
+
+    @model_validator(mode="after")
+    def _typed(self) -> Table:
+        if "record_id" not in self.fields:
+            raise fault_at(("fields",), "record_id is required: without an id no record can be told from another")
+        for name, spec in self.fields.items():
+            if name not in FIELDS and spec.type is None:
+                raise fault_at(("fields", name), "not one of the common fields, so say its `type`")
+            if not (spec.from_ or spec.always is not None or spec.of_parent):
+                raise fault_at(("fields", name), "says nothing: give `from`, `always` or `of_parent`")
+            if (spec.of_parent or spec.below_parent) and self.read.each is None:
+                raise fault_at(("fields", name), "speaks of a parent, and `read` says no `each`")
+        for at, rule in enumerate(self.filters):
+            if rule.field not in self.fields:
+                raise fault_at(("filters", str(at)), f"{rule.field!r} is not among the table's fields")
+        return self
+
+    def type_of(self, field: str) -> Type:
+        """The type of one of this table's fields."""
+        return self.fields[field].type or FIELDS[field]
+
+    @property
+    def types(self) -> dict[str, Type]:
+        """Each field of this table and its type."""
+        return {name: self.type_of(name) for name in self.fields}
+
+
+class Limits(Part):
+    """What the system can bear."""
+
+    concurrency: int = Field(4, ge=1, le=64, description="Requests at once.")
+    rate: float | None = Field(None, gt=0, description="Requests a second, at the most.")
+    timeout: float = Field(60, gt=0, description="Seconds for one request.")
+    tries: int = Field(4, ge=1, description="Tries of a read that fails for a passing reason.")
+    answer: int = Field(64_000_000, ge=1, description="Bytes of the largest answer that is read.")
+    record: int = Field(1_000_000, ge=1, description="Bytes of the largest record that is kept.")
+
+
+class Errors(Part):
+    """What an error answer says; codes are HTTP statuses, or what stands at `code`."""
+
+    message: str | None = Field(None, description="Where it says what is wrong.")
+    code: str | None = Field(None, description="Where it gives a code of its own.")
+    present: str | None = Field(None, description="What stands only in an error answer that comes as HTTP 200.")
+    expired: list[str | int] = Field(default_factory=list, description="The session has ended: sign in again.")
+    busy: list[str | int] = Field(default_factory=list, description="Try again later.")
+    duplicate: list[str | int] = Field(default_factory=list, description="Such a record is there already.")
+    conflict: list[str | int] = Field(default_factory=list, description="Somebody else altered it meanwhile.")
+
+    @field_validator("expired", "busy", "duplicate", "conflict", mode="before")
+    @classmethod
+    def _several(cls, given: Any) -> Any:
+        return words(given)
+
+
+class Rpc(Part):
+    """JSON-RPC 2.0: one path for all calls, errors inside HTTP 200."""
+
+    path: str
+    batch: int = Field(1, ge=1, description="How many calls may go in one request; 1 for no batches.")
+
+
+class Lookup(Call):
+    """A value that other calls need, found once in a session: the code that belongs to a label."""
+
+    records: str = "$"
+    match: dict[str, str] = Field(min_length=1, description="Member of a record: what it must say.")
+    take: str = Field(description="The member that is the value.")
+
+
+class Dialect(Part):
+    """How one kind of system speaks."""
+
+    format: Literal[1] = Field(description="The version of this format.")
+    name: Slug
+    title: str
+    extends: Slug | None = Field(None, description="Another dialect, of which this one says only what differs.")
+    role: Literal["manager", "inventory"] = Field(
+        "manager", description="manager: speaks with the devices; inventory: is told about them by people."
+    )
+    base: str = Field("", description="Stands before every path.")
+    headers: dict[str, str] = Field(default_factory=dict, description="With every request.")
+    shape: Shape = Field(default_factory=JsonShape, description="Of answers, and of what is written.")
+    rpc: Rpc | None = None
+    credentials: dict[str, Credential] = Field(default_factory=dict)
+    sign_in: SignIn = Field(default_factory=NoSignIn)
+    lookups: dict[str, Lookup] = Field(default_factory=dict)
+    errors: Errors = Field(default_factory=Errors)
+    limits: Limits = Field(default_factory=Limits)
+    tasks: dict[str, Task] = Field(default_factory=dict)
+    tables: dict[Slug, Table] = Field(min_length=1)
+
+    _shaped = field_validator("shape", mode="before")(short_shape)
+
+    @model_validator(mode="after")
+    def _closed(self) -> Dialect:
+        for name, table in self.tables.items():
+            for place, other in _others(table):
+                if other not in self.tables:
+                    raise fault_at(("tables", name, *place), f"there is no table {other!r} in this dialect")
+            _check_write(name, table)
+        for place, call in calls_of(self):
+            if call.rpc and self.rpc is None:
+                raise fault_at((*place, "rpc"), "the dialect says no `rpc: {path: …}`")
+            if isinstance(call, Send) and call.task and call.task not in self.tasks:
+                raise fault_at((*place, "task"), f"there is no task {call.task!r} in `tasks`")
+            _check_path(self, place, call)
+        return self
+
+
+def calls_of(dialect: Dialect) -> Iterator[tuple[tuple[str, ...], Call]]:
+    """Every call that a dialect makes, and where it stands in the file."""
+    if isinstance(dialect.sign_in, CallSignIn):
+        yield ("sign_in", "call"), dialect.sign_in.call
+        if dialect.sign_in.sign_out:
+            yield ("sign_in", "sign_out"), dialect.sign_in.sign_out
+    for name, lookup in dialect.lookups.items():
+        yield ("lookups", name), lookup
+    for name, task in dialect.tasks.items():
+        yield ("tasks", name), task
+    for name, table in dialect.tables.items():
+        yield from ((("tables", name, "read", *place), call) for place, call in _reading(table.read))
+        if table.write:
+            yield from ((("tables", name, "write", *place), call) for place, call in _writing(table.write))
+
+
+def _reading(read: Read) -> Iterator[tuple[tuple[str, ...], Call]]:
+    yield (), read
+    if read.details:
+        yield ("details",), read.details
+    if isinstance(read.total, TotalCall):
+        yield ("total",), read.total
+    yield from ((("also",), also) for also in read.also)
+
+
+def _writing(write: Write) -> Iterator[tuple[tuple[str, ...], Call]]:
+    for what in ("create", "update", "delete", "commit"):
+        if call := getattr(write, what):
+            yield (what,), call
+    yield from ((("acts", name), call) for name, call in write.acts.items())
+
+
+def _others(table: Table) -> list[tuple[tuple[str, ...], str]]:
+    """Every mention of another table: where it stands, and the table's name."""
+    found: list[tuple[tuple[str, ...], str]]
+    found = [(("fields", name, "via"), spec.via) for name, spec in table.fields.items() if spec.via]
+    if table.write:
+        found += [(("write", "references", name, "via"), ref.via) for name, ref in table.write.references.items()]
+    if table.read.each:
+        found.append((("read", "each"), table.read.each.of))
+    return found
+
+
+def _check_path(dialect: Dialect, place: tuple[str, ...], call: Call) -> None:
+    """No secret in a path: paths are shown in errors and logs."""
+    for name, credential in dialect.credentials.items():
+        if credential.secret and f"{{{name}}}" in call.path:
+            raise fault_at((*place, "path"), f"{{{name}}} is a secret, and paths are shown: send it in a header")
+
+
+def _check_write(name: str, table: Table) -> None:
+    if table.write is None:
+        return
+    keyed = [field for key in table.write.keys for field in key]
+    for place, fields in (
+        ("keys", keyed),
+        ("unique", table.write.unique),
+        ("fields", list(table.write.fields)),
+    ):
+        for field in fields:
+            if field not in table.fields:
+                raise fault_at(("tables", name, "write", place), f"{field!r} is not among the table's fields")

@@ -1,0 +1,123 @@
+"""One request, and in what shape its answer comes."""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated, Any, Literal
+
+from pydantic import Field, field_validator, model_validator
+
+from concordex.documents import Part, fault_at
+
+Slug = Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9_-]*$", max_length=60)]
+Method = Literal["GET", "POST", "PUT", "PATCH", "DELETE"]
+
+
+def words(given: Any) -> Any:
+    """One word where a list of words is meant."""
+    return [given] if isinstance(given, str | int) else given
+
+
+class JsonShape(Part):
+    """JSON (RFC 8259)."""
+
+    by: Literal["json"] = "json"
+
+
+class XmlShape(Part):
+    """XML: an element is a mapping, `@name` an attribute, `#text` its text beside attributes."""
+
+    by: Literal["xml"]
+    namespaces: dict[str, str] = Field(
+        default_factory=dict, description="Prefix: URI; elements of other namespaces are known by their bare name."
+    )
+
+
+class CsvShape(Part):
+    """Comma-separated values with a line of names (RFC 4180)."""
+
+    by: Literal["csv"]
+    separator: str = Field(",", min_length=1, max_length=1)
+
+
+class TextShape(Part):
+    """Plain text; each match of a regular expression with named groups is a record."""
+
+    by: Literal["text"]
+    pattern: str = Field(description="Python's regular expressions, with ^ and $ at every line.")
+
+    @field_validator("pattern")
+    @classmethod
+    def _compiles(cls, given: str) -> str:
+        try:
+            compiled = re.compile(given, re.MULTILINE)
+        except re.error as error:
+            raise ValueError(f"is no regular expression: {error}") from error
+        if not compiled.groupindex:
+            raise ValueError("names no group: write (?P<name>…) for each member of a record")
+        return given
+
+
+class LinesShape(Part):
+    """One JSON document a line."""
+
+    by: Literal["ndjson"]
+
+
+class SheetShape(Part):
+    """A sheet of an XLSX workbook, with a row of names; for files only."""
+
+    by: Literal["xlsx"]
+    sheet: str | None = Field(None, description="The first one, where none is named.")
+
+
+class ParquetShape(Part):
+    """A Parquet file; for files only."""
+
+    by: Literal["parquet"]
+
+
+Shape = Annotated[
+    JsonShape | XmlShape | CsvShape | TextShape | LinesShape | SheetShape | ParquetShape, Field(discriminator="by")
+]
+
+
+def short_shape(given: Any) -> Any:
+    """`shape: csv` where `shape: {by: csv}` is meant."""
+    return {"by": given} if isinstance(given, str) else given
+
+
+class Call(Part):
+    """One request; `{name}` stands for a credential, a lookup, or a member of the record at hand."""
+
+    method: Method = "GET"
+    path: str = ""
+    query: dict[str, str] = Field(default_factory=dict, description="Parameters of the address.")
+    headers: dict[str, str] = Field(default_factory=dict)
+    json_body: dict[str, Any] | None = Field(default=None, alias="json", description="Sent as JSON.")
+    form: dict[str, str] | None = Field(None, description="Sent as application/x-www-form-urlencoded.")
+    xml: dict[str, Any] | None = Field(None, description="Sent as XML: {root: {element: …}}.")
+    rpc: str | None = Field(None, description="The method of a JSON-RPC 2.0 call; `path` is then the dialect's.")
+    params: dict[str, Any] = Field(default_factory=dict, description="Parameters of a JSON-RPC call.")
+    shape: Shape | None = Field(None, description="Of the answer, where it is not the dialect's.")
+
+    _shaped = field_validator("shape", mode="before")(short_shape)
+
+    @model_validator(mode="after")
+    def _one_body(self) -> Call:
+        bodies = [
+            name
+            for name, body in (("json", self.json_body), ("form", self.form), ("xml", self.xml), ("rpc", self.rpc))
+            if body is not None
+        ]
+        if len(bodies) > 1:
+            raise fault_at((bodies[1],), f"a call has one body, and this one has {bodies[0]} already")
+        if self.params and not self.rpc:
+            raise fault_at(("params",), "goes with `rpc`; parameters of the address stand in `query`")
+        return self
+
+
+class Post(Call):
+    """A call that is a POST where it does not say otherwise."""
+
+    method: Method = "POST"

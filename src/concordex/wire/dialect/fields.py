@@ -1,0 +1,73 @@
+"""What the members of an answer mean, and which tests a system applies itself."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import Field, field_validator, model_validator
+
+from concordex.documents import Part, fault_at
+from concordex.model.fields import Type
+from concordex.model.values import BY_TYPE, CONVERSIONS
+from concordex.wire.dialect.calls import words
+from concordex.wire.dialect.paging import Times
+
+
+class FieldMap(Part):
+    """Where a field's value comes from, and how it is read."""
+
+    from_: list[str] = Field(
+        default_factory=list,
+        alias="from",
+        description="Where it stands; of several, the first that says something.",
+    )
+    read_as: str | None = Field(None, alias="as", description="How it is written; the field's type decides otherwise.")
+    type: Type | None = Field(None, description="For a field that is not one of the common ones.")
+    values: dict[str, str | None] | None = Field(None, description="Their word: ours, or null for none.")
+    otherwise: str | None = Field(None, description="Ours, for every word that `values` does not list.")
+    via: str | None = Field(None, description="The table whose record is meant, by its record_id.")
+    take: str = Field("name", description="The field of that record which is the value.")
+    always: str | None = Field(None, description="The same value for every record.")
+    of_parent: str | None = Field(None, description="With `each`: this field of the record that the list hangs from.")
+    below_parent: bool = Field(False, description="With `each`: it counts only below its parent: PARENT/VALUE.")
+
+    @field_validator("from_", mode="before")
+    @classmethod
+    def _several(cls, given: Any) -> Any:
+        return words(given)
+
+    @field_validator("read_as")
+    @classmethod
+    def _known(cls, given: str | None) -> str | None:
+        if given is not None and given not in CONVERSIONS:
+            raise ValueError(f"should be one of {', '.join(CONVERSIONS)}")
+        return given
+
+    def conversion(self, kind: Type) -> str:
+        """The name of the conversion for a field of type ``kind``."""
+        return self.read_as or BY_TYPE[kind]
+
+
+class FilterMap(Part):
+    """A test that the system applies itself, and how its query says it."""
+
+    field: str
+    tests: list[str]
+    parameter: str | None = None
+    path: str | None = Field(None, description="Instead of a parameter: another path, with `{value}` in it.")
+    write: str = Field("{value}", description="How the value is written there.")
+    several: str | None = Field(None, description="What stands between several values, if several may be given.")
+    together: str | None = Field(None, description="What stands between several tests in one parameter.")
+    any_case: bool = Field(False, description="The system compares this text without regard to case.")
+    time: Times = "iso"
+
+    @field_validator("tests", mode="before")
+    @classmethod
+    def _several_tests(cls, given: Any) -> Any:
+        return words(given)
+
+    @model_validator(mode="after")
+    def _said_somewhere(self) -> FilterMap:
+        if (self.parameter is None) == (self.path is None):
+            raise fault_at(("parameter",), "a test is written in a `parameter` or in a `path`: say one of them")
+        return self

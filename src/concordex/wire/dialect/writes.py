@@ -1,0 +1,137 @@
+"""How a table is written, and how a task that a write starts is followed."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from pydantic import Field, field_validator
+
+from concordex.documents import Part
+from concordex.wire.dialect.calls import Call, Method, Post, words
+
+
+class Task(Call):
+    """What a write started, and how it is followed; `{task}` stands for its id or address."""
+
+    started: str = Field(description="Where the write's answer names it: a path, or `header:Location`.")
+    state: str = Field(description="Where its own answer says how it stands.")
+    done: list[str]
+    failed: list[str] = Field(default_factory=list)
+    reason: str | None = Field(None, description="Where it says why it failed.")
+    made: str | None = Field(None, description="Where it lists what was made.")
+    every: float = Field(1, gt=0, description="Seconds between two looks.")
+    most: float = Field(300, gt=0, description="Seconds after which we look no longer.")
+
+    @field_validator("done", "failed", mode="before")
+    @classmethod
+    def _several(cls, given: Any) -> Any:
+        return words(given)
+
+
+class Reference(Part):
+    """A member that holds another record's id; the record is found by its natural key."""
+
+    to: str
+    via: str
+    by: dict[str, str] = Field(description="The other table's key field: our field that gives its value.")
+
+
+class FieldWrite(Part):
+    """How one of our fields is written."""
+
+    to: str
+    values: dict[str, str] | None = Field(None, description="Ours: their word.")
+    take: Literal["first"] | None = Field(None, description="Of a list, only the first.")
+    join: str | None = Field(None, description="What stands between the values of a list.")
+    owner: Literal["ours", "theirs", "when_empty", "when_made"] = Field(
+        "ours",
+        description="theirs: people keep it, never written; when_empty: written where nothing is;"
+        " when_made: written when the record is created.",
+    )
+
+
+class Send(Post):
+    """A request that alters something."""
+
+    within: str | None = Field(None, description="The member of the body (a dotted path) that holds what is sent.")
+    task: str | None = Field(None, description="Which of the dialect's `tasks` it starts.")
+
+
+class Create(Send):
+    """How records are created."""
+
+    most: int = Field(1, ge=1, description="How many in one call; 1 means one record, not a list.")
+    records: str | None = Field(None, description="The member that holds the list; without it the list is the body.")
+    made: str = Field("$", description="Where the answer lists what was made, in the order sent.")
+    id: str | None = Field(None, description="Where its id stands in what was made, if not where a list has it.")
+
+
+class Update(Send):
+    """How records are altered; `{record_id}` stands for the id."""
+
+    method: Method = "PATCH"
+    form_of: Literal["members", "merge_patch", "json_patch"] = Field(
+        "members", alias="as", description="merge_patch: RFC 7396; json_patch: RFC 6902."
+    )
+    whole: bool = Field(False, description="The whole record must be sent: it is read first.")
+    most: int = Field(1, ge=1)
+    records: str | None = Field(None, description="The member that holds the list, where `most` is over 1.")
+    id: str | None = Field(None, description="The member of each that holds its id, where `most` is over 1.")
+
+
+class Delete(Send):
+    """How records are deleted."""
+
+    method: Method = "DELETE"
+    most: int = Field(1, ge=1)
+    records: str | None = Field(None, description="The member that holds the list of ids, where `most` is over 1.")
+
+
+class Act(Send):
+    """Something else that can be done to a record, such as a restart."""
+
+    about: str = ""
+
+
+class Refusals(Part):
+    """How a refused list says which of its records are at fault."""
+
+    records: str
+    index: str = Field(description="The member that holds the place in the list, from 0.")
+    reason: str
+
+
+class Write(Part):
+    """How a table is written."""
+
+    keys: list[list[str]] = Field(
+        min_length=1,
+        description="Natural keys, the surest first; each is a field, or a list of fields that count together.",
+    )
+    required: list[str] = Field(default_factory=list)
+    unique: list[str] = Field(default_factory=list, description="Fields of which no two records may hold one value.")
+    fields: dict[str, FieldWrite] = Field(default_factory=dict)
+    references: dict[str, Reference] = Field(default_factory=dict)
+    create: Create | None = None
+    update: Update | None = None
+    delete: Delete | None = None
+    acts: dict[str, Act] = Field(default_factory=dict, description="What else can be done to a record.")
+    commit: Send | None = Field(None, description="Called after writes that are only staged until then.")
+    refusals: Refusals | None = None
+
+    @field_validator("keys", mode="before")
+    @classmethod
+    def _several_keys(cls, given: Any) -> Any:
+        return [words(key) for key in words(given)] if isinstance(given, str | list) else given
+
+    @field_validator("required", "unique", mode="before")
+    @classmethod
+    def _several_fields(cls, given: Any) -> Any:
+        return words(given)
+
+    @field_validator("fields", mode="before")
+    @classmethod
+    def _short_fields(cls, given: Any) -> Any:
+        if not isinstance(given, dict):
+            return given
+        return {k: {"to": v} if isinstance(v, str) else v for k, v in given.items()}

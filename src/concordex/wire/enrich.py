@@ -1,0 +1,131 @@
+"""Records completed by further calls: one for each record, or a second list that belongs to the first."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator, Mapping
+from dataclasses import replace
+from typing import Any
+
+from concordex.errors import RequestRefused, WireError
+from concordex.wire import dialect as d
+from concordex.wire.pages import Page, Pager, Record
+from concordex.wire.paths import at
+from concordex.wire.session import Session
+from concordex.wire.templates import names_in
+
+#: Pages whose records are being completed while the next is fetched.
+_AHEAD = 3
+#: Details that may fail, one by one, before the whole list is given up.
+_PATIENCE = 10
+
+
+class Enricher:
+    """Completes the records of a list; ``faults`` and ``notes`` tell what could not be had."""
+
+    def __init__(self, session: Session, read: d.Read, values: Mapping[str, Any] | None = None) -> None:
+        self.session, self.read, self.values = session, read, values or {}
+        self.faults: list[str] = []
+        self._vanished = self._failed = 0
+        self._reason = ""
+        details = read.details
+        parts = [details.path, details.query, details.params, details.json_body, details.xml] if details else []
+        self._names = names_in(parts)
+        self._lists: list[tuple[d.Also, dict[tuple[str, ...], Record]]] = []
+
+    @property
+    def needed(self) -> bool:
+        """Whether there is anything to add."""
+        return bool(self.read.details or self.read.also)
+
+    @property
+    def notes(self) -> list[str]:
+        """Remarks that do not make the table partial."""
+        return [f"{self._vanished} records went away between the list and their details"] if self._vanished else []
+
+    @property
+    def fault(self) -> str | None:
+        """Why the table is not whole, if it is not."""
+        if self._failed:
+            self.faults.append(f"the details of {self._failed} records could not be had: {self._reason}")
+        return "; ".join(dict.fromkeys(self.faults)) or None
+
+    async def completed(self, pages: AsyncIterator[Page]) -> AsyncIterator[Page]:
+        """The pages with their records completed, in order; the next is fetched meanwhile."""
+        for also in self.read.also:
+            self._lists.append((also, await self._second(also)))
+        waiting: list[asyncio.Task[Page]] = []
+        try:
+            async for page in pages:
+                waiting.append(asyncio.create_task(self._complete(page)))
+                if len(waiting) >= _AHEAD:
+                    yield await waiting.pop(0)
+            while waiting:
+                yield await waiting.pop(0)
+        finally:
+            for task in waiting:
+                task.cancel()
+            await asyncio.gather(*waiting, return_exceptions=True)
+
+    async def _second(self, also: d.Also) -> dict[tuple[str, ...], Record]:
+        """The whole of a second list, by the members that tie it to the first."""
+        pager, found, came = Pager(self.session, also, self.values), dict[tuple[str, ...], Record](), 0
+        async for page in pager.pages():
+            came += len(page.records)
+            for record in page.records:
+                found[tuple(str(at(member).first(record)) for member in also.match)] = record
+        if came != len(found) or pager.announced not in (None, came):
+            told = "" if pager.announced is None else f" of {pager.announced} announced"
+            self.faults.append(
+                f"the second list {also.rpc or also.path} brought {len(found)} records{told}, {came} received"
+            )
+        return found
+
+    async def _complete(self, page: Page) -> Page:
+        records = [self._with_lists(record) for record in page.records] if self._lists else page.records
+        if self.read.details:
+            records = await self._with_details(self.read.details, records)
+        return replace(page, records=records)
+
+    def _with_lists(self, record: Record) -> Record:
+        for also, found in self._lists:
+            key = tuple(str(at(member).first(record)) for member in also.match.values())
+            record = _joined(record, found.get(key), also.under)
+        return record
+
+    async def _with_details(self, details: d.Details, records: list[Record]) -> list[Record]:
+        if details.rpc and self.session.dialect.rpc and self.session.dialect.rpc.batch > 1:
+            asked = [await self.session.asked(details, self._known(record)) for record in records]
+            answers = await self.session.read_many(asked)
+            return [
+                _joined(record, at(details.record).first(answer.body), details.under)
+                for record, answer in zip(records, answers, strict=True)
+            ]
+        return list(await asyncio.gather(*(self._detailed(details, record) for record in records)))
+
+    async def _detailed(self, details: d.Details, record: Record) -> Record:
+        try:
+            answer = await self.session.get(details, self._known(record))
+        except RequestRefused as refusal:
+            if refusal.http != 404:
+                raise
+            self._vanished += 1
+            return record
+        except WireError as error:
+            self._failed += 1
+            self._reason = self._reason or str(error)
+            if self._failed >= _PATIENCE:  # it is not this record: the system itself is at fault
+                raise
+            return record
+        return _joined(record, at(details.record).first(answer.body), details.under)
+
+    def _known(self, record: Record) -> dict[str, Any]:
+        """What a details call may name: values of the list, and members of the record."""
+        members = {name: at(name).first(record) for name in self._names}
+        return {**self.values, **{name: value for name, value in members.items() if value is not None}}
+
+
+def _joined(record: Record, more: Any, under: str | None) -> Record:
+    if not isinstance(more, Mapping):
+        return record
+    return {**record, under: more} if under else {**record, **more}

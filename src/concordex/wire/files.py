@@ -1,0 +1,67 @@
+"""Files as systems: exports that arrive by mail, read with the same mapping as answers."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from pathlib import Path
+
+from concordex.errors import BadAnswer
+from concordex.wire import dialect as d
+from concordex.wire.pages import Page
+from concordex.wire.paths import at
+from concordex.wire.shapes import decode
+from concordex.wire.transport import Endpoint
+
+#: The shape of a file by its ending, where the dialect says none.
+_BY_ENDING: dict[str, d.Shape] = {
+    ".csv": d.CsvShape(by="csv"),
+    ".json": d.JsonShape(),
+    ".ndjson": d.LinesShape(by="ndjson"),
+    ".parquet": d.ParquetShape(by="parquet"),
+    ".xlsx": d.SheetShape(by="xlsx"),
+    ".xml": d.XmlShape(by="xml"),
+}
+
+
+def read_file(endpoint: Endpoint, read: d.Read, limit: int) -> tuple[Page, str]:
+    """The records of a file, and a note on which file it was.
+
+    Of several files that fit a pattern, the last by name is read.  Raises BadAnswer.
+    """
+    path = _newest(endpoint, read.file or "")
+    shape = read.shape or _BY_ENDING.get(path.suffix.lower())
+    if shape is None:
+        raise _bad(endpoint, f"{path.name}: its ending does not tell its shape", "say `shape:` in the dialect")
+    size = path.stat().st_size
+    if size > limit:
+        raise _bad(endpoint, f"{path.name} is larger than {limit:,} bytes", "raise limits: {answer: …} in the dialect")
+    try:
+        body = decode(path.read_bytes(), shape)
+    except BadAnswer as error:
+        raise BadAnswer(
+            f"{path.name} {error.what.replace('sent ', 'holds ')}", where=endpoint.name, why=error.why,
+            advice=error.advice,
+        ) from error  # fmt: skip
+    except OSError as error:
+        raise _bad(endpoint, f"{path} cannot be read", error.strerror or str(error)) from error
+    records = at(read.records).several(body)
+    if isinstance(records, dict):
+        records = [records]
+    if not isinstance(records, list) or not set(map(type, records)) <= {dict}:
+        raise _bad(endpoint, f"there is no list of records at {read.records} in {path.name}")
+    written = datetime.fromtimestamp(path.stat().st_mtime, UTC)
+    return Page(records), f"read from {path.name}, written {written:%Y-%m-%d %H:%M} UTC"
+
+
+def _newest(endpoint: Endpoint, pattern: str) -> Path:
+    folder = endpoint.folder or Path()
+    if not folder.is_dir():
+        raise _bad(endpoint, f"there is no folder {folder}", "correct folder: in concordex.yaml")
+    found = sorted(path for path in folder.glob(pattern) if path.is_file())
+    if not found:
+        raise _bad(endpoint, f"there is no file {pattern} in {folder}", "has the export arrived?")
+    return found[-1]
+
+
+def _bad(endpoint: Endpoint, what: str, advice: str = "") -> BadAnswer:
+    return BadAnswer(what, where=endpoint.name, advice=advice)

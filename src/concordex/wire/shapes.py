@@ -1,0 +1,196 @@
+"""What comes over the wire as plain values, and back: JSON, XML, CSV, text, and files.
+
+Everything from outside is bounded or refused: no XML entities (so no bombs and no files read through
+them), no NaN, no key that stands twice, nothing that is not UTF-8.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections import defaultdict
+from collections.abc import Mapping
+from typing import Any
+
+import orjson
+
+from concordex.errors import BadAnswer
+from concordex.wire import dialect as d
+
+#: The media type of each shape that can be sent.
+TYPES = {"json": "application/json", "xml": "application/xml"}
+#: What a request says it would like to have.
+ACCEPT = {
+    "json": "application/json", "xml": "application/xml", "csv": "text/csv", "text": "text/plain",
+    "ndjson": "application/x-ndjson",
+}  # fmt: skip
+
+
+def decode(content: bytes, shape: d.Shape) -> Any:
+    """``content`` as plain values; raises BadAnswer, whose text follows what the answer is called."""
+    return _DECODE[shape.by](content, shape)
+
+
+def encode(body: Any, shape: d.Shape) -> bytes:
+    """``body`` as it is sent."""
+    if isinstance(shape, d.XmlShape):
+        import xmltodict
+
+        written: str = xmltodict.unparse(body)
+        return written.encode()
+    return orjson.dumps(body)
+
+
+def _json(content: bytes, _shape: d.Shape) -> Any:
+    try:
+        value = orjson.loads(content)
+    except orjson.JSONDecodeError as error:
+        raise _no_json(content, error) from error
+    # a key that stood twice is gone now, and with it the quotes around it; an escaped quote hides that
+    if content.count(b'"') != orjson.dumps(value).count(b'"') or b"\\u0022" in content:
+        _refuse_twins(content)
+    return value
+
+
+def _no_json(content: bytes, error: orjson.JSONDecodeError) -> BadAnswer:
+    if content.lstrip()[:1] == b"<":
+        return BadAnswer("answered with a page instead of JSON", advice="a proxy or a sign-in page in between?")
+    if error.pos >= len(content.rstrip()) - 1:
+        return BadAnswer(f"sent JSON that is cut off after {len(content):,} bytes")
+    return BadAnswer(f"sent what is not JSON (RFC 8259), at byte {error.pos:,}", why=error.msg)
+
+
+def _refuse_twins(content: bytes) -> None:
+    def pairs(found: list[tuple[str, Any]]) -> dict[str, Any]:
+        made = dict(found)
+        if len(made) < len(found):
+            names = [name for name, _ in found]
+            twin = next(name for name in names if names.count(name) > 1)
+            raise BadAnswer(f"sent JSON in which the key {twin!r} stands twice in one object")
+        return made
+
+    try:
+        json.loads(content, object_pairs_hook=pairs)
+    except RecursionError as error:
+        raise BadAnswer("sent JSON that is nested too deeply") from error
+
+
+def _xml(content: bytes, shape: d.Shape) -> Any:
+    from xml.parsers.expat import ExpatError
+
+    import xmltodict
+
+    assert isinstance(shape, d.XmlShape)
+    names: defaultdict[str, str] = defaultdict(str)
+    names.update({uri: prefix for prefix, uri in shape.namespaces.items()})
+    try:
+        return xmltodict.parse(content, process_namespaces=True, namespaces=names)
+    except ExpatError as error:
+        cut = "no element found" in str(error) or "unclosed" in str(error)
+        what = f"sent XML that is cut off after {len(content):,} bytes" if cut else "sent what is not XML"
+        raise BadAnswer(what, why=str(error)) from error
+    except ValueError as error:
+        raise BadAnswer("sent XML that declares entities, which are refused", why=str(error)) from error
+
+
+def _text_of(content: bytes) -> str:
+    try:
+        return content.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise BadAnswer(f"sent text that is not UTF-8, at byte {error.start:,}") from error
+
+
+def _csv(content: bytes, shape: d.Shape) -> list[dict[str, Any]]:
+    import csv
+    import io
+
+    assert isinstance(shape, d.CsvShape)
+    text = _text_of(content)
+    if text.lstrip()[:1] == "<":
+        raise BadAnswer("answered with a page instead of CSV", advice="a proxy or a sign-in page in between?")
+    csv.field_size_limit(len(content) + 1)
+    try:
+        rows = csv.reader(io.StringIO(text, newline=""), delimiter=shape.separator, strict=True)
+        names = [name.strip() for name in next(rows, [])]
+        twins = {name for name in names if names.count(name) > 1}
+        if twins:
+            raise BadAnswer(f"sent CSV in which the column {min(twins)!r} stands twice")
+        records = []
+        for row in rows:
+            if row and len(row) != len(names):
+                raise BadAnswer(
+                    f"sent CSV with {len(row)} values in line {rows.line_num}, where the first line names {len(names)}"
+                )
+            if row:
+                records.append(dict(zip(names, row, strict=True)))
+    except csv.Error as error:
+        raise BadAnswer("sent what is not CSV (RFC 4180)", why=str(error)) from error
+    return records
+
+
+def _lines(content: bytes, shape: d.Shape) -> list[Any]:
+    found = []
+    for number, line in enumerate(content.splitlines(), 1):
+        if line.strip():
+            try:
+                found.append(_json(line, shape))
+            except BadAnswer as error:
+                raise BadAnswer(f"{error.what}, in line {number:,}", why=error.why, advice=error.advice) from error
+    return found
+
+
+def _text(content: bytes, shape: d.Shape) -> list[dict[str, Any]]:
+    assert isinstance(shape, d.TextShape)
+    return [found.groupdict() for found in re.finditer(shape.pattern, _text_of(content), re.MULTILINE)]
+
+
+def _sheet(content: bytes, shape: d.Shape) -> list[dict[str, Any]]:
+    assert isinstance(shape, d.SheetShape)
+    try:
+        import fastexcel
+    except ImportError as error:
+        raise BadAnswer(
+            "is a workbook, which needs a further package", advice="pip install 'concordex[xlsx]'"
+        ) from error
+    try:
+        book = fastexcel.read_excel(content)
+        sheet = book.load_sheet(shape.sheet if shape.sheet is not None else 0, dtypes="string")
+    except fastexcel.FastExcelError as error:
+        raise BadAnswer("is no workbook that can be read", why=str(error).split("\n")[0]) from error
+    return list(sheet.to_polars().iter_rows(named=True))
+
+
+def _parquet(content: bytes, _shape: d.Shape) -> list[dict[str, Any]]:
+    import io
+
+    import polars as pl
+
+    try:
+        frame = pl.read_parquet(io.BytesIO(content))
+    except (pl.exceptions.PolarsError, OSError) as error:
+        raise BadAnswer("is no Parquet file that can be read", why=str(error).split("\n")[0]) from error
+    times = [name for name, kind in frame.schema.items() if kind.is_temporal()]
+    plain = frame.with_columns(pl.col(name).dt.to_string("iso") for name in times)
+    return list(plain.iter_rows(named=True))
+
+
+_DECODE = {
+    "json": _json, "xml": _xml, "csv": _csv, "text": _text, "ndjson": _lines, "xlsx": _sheet, "parquet": _parquet,
+}  # fmt: skip
+
+
+def put(body: dict[str, Any], place: str, value: Any) -> None:
+    """Set the member at a dotted ``place``, making the mappings on the way."""
+    *parents, last = place.split(".")
+    for name in parents:
+        body = body.setdefault(name, {})
+    body[last] = value
+
+
+def merged(body: Mapping[str, Any], more: Mapping[str, Any]) -> dict[str, Any]:
+    """``body`` with ``more`` laid over it, mapping by mapping."""
+    done = dict(body)
+    for key, value in more.items():
+        here = done.get(key)
+        done[key] = merged(here, value) if isinstance(here, Mapping) and isinstance(value, Mapping) else value
+    return done

@@ -1,0 +1,215 @@
+"""HTTP with one system: bounded, paced, kept to its own host, its faults told in plain words."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import re
+import ssl
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+import aiohttp
+from yarl import URL
+
+from concordex.errors import BadAnswer, ForeignHost, Unreachable, Untrusted, WireError
+from concordex.wire import dialect as d
+from concordex.wire.answers import Reply
+from concordex.wire.secrets import Secret
+
+log = logging.getLogger("concordex.wire")
+
+
+@dataclass(frozen=True, kw_only=True)
+class Endpoint:
+    """Where a system is and what it takes to be let in."""
+
+    name: str
+    url: str = ""
+    folder: Path | None = None  # of a system that is files
+    credentials: Mapping[str, Secret | str] = field(default_factory=dict)
+    ca: str | None = None
+    verify: bool = True
+    fingerprint: str | None = None  # SHA-256 of the one certificate that is accepted, as hex
+    certificate: str | None = None  # our own, for systems that ask for one
+    key: str | None = None
+    proxy: str | None = None
+    rate: float | None = None
+    concurrency: int | None = None
+
+
+@dataclass
+class Traffic:
+    """What was spent on talking."""
+
+    requests: int = 0
+    retries: int = 0
+    received: int = 0  # bytes
+
+
+class Transport:
+    """The connections to one system."""
+
+    def __init__(self, endpoint: Endpoint, dialect: d.Dialect) -> None:
+        self.endpoint, self.dialect = endpoint, dialect
+        limits = dialect.limits
+        self.concurrency = min(endpoint.concurrency or limits.concurrency, 64)
+        rates = [rate for rate in (endpoint.rate, limits.rate) if rate]
+        self._pause = 1 / min(rates) if rates else 0.0
+        self._next = 0.0
+        self.traffic = Traffic()
+        self.skew: float | None = None  # seconds by which the system's clock is ahead of ours
+        self._origin = URL(endpoint.url).origin() if endpoint.url else URL()
+        self._base = endpoint.url.rstrip("/") + dialect.base
+        self._client: aiohttp.ClientSession
+
+    async def open(self) -> None:
+        """Make ready; nothing is sent yet."""
+        client_side = _certified(self.endpoint)
+        self._client = aiohttp.ClientSession(
+            timeout=aiohttp.ClientTimeout(total=self.dialect.limits.timeout, connect=15),
+            connector=aiohttp.TCPConnector(ssl=_trusted(self.endpoint, client_side), limit=self.concurrency),
+            cookie_jar=aiohttp.DummyCookieJar(),
+            headers={"User-Agent": "concordex"},
+        )
+        self._tls: ssl.SSLContext | None = client_side if self.endpoint.fingerprint else None
+
+    async def close(self) -> None:
+        """Close every connection."""
+        await self._client.close()
+
+    def link(self, link: str, path: str) -> str:
+        """A link that the answer to ``path`` held, in full (RFC 3986, section 5)."""
+        return str(URL(self._base + path).join(URL(link, encoded=True)))
+
+    def address(self, path: str) -> URL:
+        """The full address of a path, or of a link that the system gave; never on another host."""
+        if "://" not in path:
+            return URL(self._base + path)
+        link = URL(path, encoded=True)
+        if link.origin() != self._origin:
+            raise ForeignHost(
+                f"the system gave a link to another host: {link.origin()}",
+                where=self.endpoint.name,
+                advice=f"credentials go to {self._origin} only; correct the url in concordex.yaml if that is its name",
+            )
+        return link
+
+    async def send(self, method: str, url: URL, headers: Mapping[str, str], body: bytes | None) -> Reply:
+        """One request and its reply, read whole."""
+        await self._paced()
+        begun = time.perf_counter()
+        self.traffic.requests += 1
+        try:
+            async with self._client.request(
+                method, url, headers=headers, data=body, allow_redirects=False, proxy=self.endpoint.proxy,
+                ssl=self._tls or True,
+            ) as answer:  # fmt: skip
+                content = await self._content(answer)
+        except (aiohttp.ClientError, TimeoutError, OSError) as error:
+            raise self._network_fault(error) from error
+        took = (time.perf_counter() - begun) * 1000
+        log.debug(
+            "%s: %s %s -> %s, %d bytes, %.0f ms",
+            self.endpoint.name,
+            method,
+            url.path,
+            answer.status,
+            len(content),
+            took,
+        )
+        links = (
+            {relation: str(link["url"]) for relation, link in answer.links.items()} if "Link" in answer.headers else {}
+        )
+        return Reply(answer.status, content, answer.headers, answer.headers.getall("Set-Cookie", []), links)
+
+    async def _paced(self) -> None:
+        """Wait for our turn where the system bears only so many requests a second."""
+        if self._pause:
+            now = asyncio.get_running_loop().time()
+            mine = max(now, self._next)
+            self._next = mine + self._pause
+            await asyncio.sleep(mine - now)
+
+    async def _content(self, answer: aiohttp.ClientResponse) -> bytes:
+        """The body, unpacked; a bomb is stopped when what it unpacks to grows too large."""
+        most, size, pieces = self.dialect.limits.answer, 0, []
+        async for piece in answer.content.iter_any():
+            size += len(piece)
+            if size > most:
+                raise BadAnswer(
+                    f"the answer is larger than {most:,} bytes", where=self.endpoint.name,
+                    advice="ask for smaller pages, or raise limits: {answer: …} in the dialect",
+                )  # fmt: skip
+            pieces.append(piece)
+        self.traffic.received += size
+        return pieces[0] if len(pieces) == 1 else b"".join(pieces)
+
+    def _network_fault(self, error: Exception) -> WireError:  # noqa: PLR0911 - one for each kind
+        where, host = self.endpoint.name, self._origin.host
+        if isinstance(error, aiohttp.ServerFingerprintMismatch):
+            return Untrusted(
+                f"the certificate of {host} is not the one that is pinned", where=where,
+                why=f"its SHA-256 fingerprint is {error.got.hex()}",
+                advice="if it was renewed on purpose, put the new fingerprint into concordex.yaml",
+            )  # fmt: skip
+        if isinstance(error, aiohttp.ClientConnectorCertificateError | aiohttp.ClientConnectorSSLError | ssl.SSLError):
+            cause = getattr(error, "certificate_error", error)
+            reason = getattr(cause, "verify_message", "") or str(cause)
+            advice = "name the CA that signed it, or pin its fingerprint: `concordex system check` shows both"
+            return Untrusted(f"the certificate of {host} is not trusted", where=where, why=reason, advice=advice)
+        if isinstance(error, TimeoutError):
+            return Unreachable(f"no answer in {self.dialect.limits.timeout:g} s", where=where)
+        if isinstance(error, aiohttp.ClientConnectorDNSError):
+            return Unreachable(f"the name {host} does not resolve", where=where, advice="check url: in concordex.yaml")
+        if isinstance(error, aiohttp.ClientProxyConnectionError | aiohttp.ClientHttpProxyError):
+            return Unreachable(f"the proxy {self.endpoint.proxy} does not let us through", where=where, why=str(error))
+        if isinstance(error, aiohttp.ClientConnectorError):
+            reason = error.os_error.strerror or str(error.os_error)
+            advice = "is it up, and is a proxy or a firewall in between?"
+            return Unreachable(f"cannot connect to {self._origin}", where=where, why=reason, advice=advice)
+        return Unreachable("the connection was cut", where=where, why=str(error) or type(error).__name__)
+
+
+def _certified(endpoint: Endpoint) -> ssl.SSLContext | None:
+    """How the system's certificate is judged, with our own for a system that asks for one."""
+    if not endpoint.url.startswith("https:"):
+        return None
+    try:
+        context = ssl.create_default_context(cafile=endpoint.ca)
+        if endpoint.certificate:
+            context.load_cert_chain(endpoint.certificate, endpoint.key)
+    except (OSError, ssl.SSLError) as error:
+        files = ", ".join(filter(None, [endpoint.ca, endpoint.certificate, endpoint.key]))
+        raise Untrusted(
+            f"a TLS file cannot be used: {files}", where=endpoint.name, why=getattr(error, "reason", "") or str(error),
+            advice="they should be PEM files, the key without a passphrase",
+        ) from error  # fmt: skip
+    if not endpoint.verify or endpoint.fingerprint:
+        context.check_hostname = False
+        context.verify_mode = ssl.CERT_NONE
+    return context
+
+
+def _trusted(endpoint: Endpoint, context: ssl.SSLContext | None) -> ssl.SSLContext | aiohttp.Fingerprint | bool:
+    if context is None:
+        return True
+    return aiohttp.Fingerprint(digest_of(endpoint)) if endpoint.fingerprint else context
+
+
+def digest_of(endpoint: Endpoint) -> bytes:
+    """The pinned fingerprint as bytes."""
+    digits = re.sub(r"^sha256[:=]|[^0-9a-fA-F]", "", (endpoint.fingerprint or "").lower())
+    if len(digits) != 64:
+        raise Untrusted(
+            "the fingerprint in concordex.yaml is no SHA-256 fingerprint", where=endpoint.name,
+            advice="it has 64 hexadecimal digits; `concordex system check` shows it",
+        )  # fmt: skip
+    return bytes.fromhex(digits)
+
+
+def without(endpoint: Endpoint) -> Endpoint:
+    """The endpoint without its proof of who it is, to look at whatever certificate it shows."""
+    return replace(endpoint, verify=False, fingerprint=None)
