@@ -7,7 +7,7 @@ import signal
 import subprocess
 import sys
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -61,18 +61,21 @@ class Shell:
         path.write_text(change(path.read_text()))
 
 
-def make_workspace(folder: Path, harbour: Harbour) -> Shell:
-    """A workspace whose systems are the stand-ins; secrets lie beside it."""
+THREE = ("fairlead", "muster", "stowage")
+
+
+def make_workspace(folder: Path, harbour: Harbour, names: Sequence[str] = THREE) -> Shell:
+    """A workspace whose systems are stand-ins; secrets lie beside it."""
     root = folder / "workspace"
     (root / "dialects").mkdir(parents=True)
     lines = ["format: 1", "reconcile: {prefer: [fairlead, muster, stowage], at_rest: status = stored}", "systems:"]
-    plain = {"fairlead": "operator: inventory", "muster": "client: concordex", "stowage": ""}
-    for standin in harbour.standins:
+    for standin in map(harbour.named, names):
         lines += [f"  {standin.name}:", f"    dialect: {standin.name}", f"    url: {harbour.urls[standin.name]}"]
-        lines += ["    credentials:", *([f"      {plain[standin.name]}"] if plain[standin.name] else [])]
+        lines += ["    credentials:", *(f"      {name}: {value}" for name, value in standin.plain().items())]
         for name, value in standin.secrets().items():
             (folder / f"{standin.name}.secret").write_text(value + "\n")
             lines.append(f"      {name}: file:../{standin.name}.secret")
+        lines += [f"    tls: {{fingerprint: {harbour.fingerprint}}}"] if standin.tls else []
     (root / "concordex.yaml").write_text("\n".join(lines) + "\n")
     return Shell(root)
 

@@ -35,10 +35,10 @@ def test_the_history_tells_each_pull(shell):
     rows = json.loads(shell("pulls", "--format", "json").stdout)
     assert [(row["pull"], row["systems"], row["tables"], row["outcome"]) for row in rows] == [
         (2, "muster", 1, "whole"),
-        (1, "stowage", 4, "whole"),
+        (1, "stowage", 5, "whole"),
     ]
     one = json.loads(shell("pulls", "1", "--format", "json").stdout)
-    assert {row["table"] for row in one} == {"sites", "makers", "models", "devices"}
+    assert {row["table"] for row in one} == {"sites", "racks", "makers", "models", "devices"}
 
 
 def test_ids_of_other_tables_become_what_they_mean(shell, harbour):

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import datetime
 
 import polars as pl
@@ -38,6 +38,8 @@ class Scope:
     managers: Sequence[str]
     all_managers: bool
     stale_before: datetime
+    #: Of an inventory that is not to hold everything: for which entries it is.
+    expected: Mapping[str, pl.Expr] = field(default_factory=dict)
 
 
 def findings(
@@ -77,7 +79,9 @@ def _missing_in(entries: pl.DataFrame, scope: Scope) -> list[pl.DataFrame]:
     )
     return [
         _shaped(
-            managed.filter(pl.col("systems").list.contains(inventory).not_()),
+            managed.filter(
+                pl.col("systems").list.contains(inventory).not_() & scope.expected.get(inventory, pl.lit(value=True))
+            ),
             "missing_in_inventory",
             pl.format("known to {}, not to {}", pl.col("systems").list.join(", "), pl.lit(inventory)),
         )

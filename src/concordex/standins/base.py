@@ -23,9 +23,13 @@ class StandIn:
 
     name: str
     title: str
+    #: Whether it is served over TLS, with a certificate that it signed itself.
+    tls = False
+    #: Where it describes itself by OpenAPI, if it does.
+    openapi: str | None = None
 
     def __init__(self) -> None:
-        self.api = FastAPI(title=self.title, openapi_url=None)
+        self.api = FastAPI(title=self.title, openapi_url=self.openapi, docs_url=None, redoc_url=None)
         self.api.add_exception_handler(Problem, self._problem)
         self.app = Faults(self.api)
         self.routes()
@@ -42,6 +46,10 @@ class StandIn:
     def secrets(self) -> dict[str, str]:
         """What a workspace needs to sign in, by the names that the dialect gives."""
         raise NotImplementedError
+
+    def plain(self) -> dict[str, str]:
+        """The credentials that are no secrets."""
+        return {}
 
     def answer(self, body: object, status: int = 200) -> Response:
         """``body`` as JSON."""

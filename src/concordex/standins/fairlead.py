@@ -2,7 +2,9 @@
 
     POST /fl/3/session                 {"operator", "passphrase"} -> {"session": {"key", "seconds"}}
     GET  /fl/3/nodes?from=1&size=100   header Fairlead-Session; {"nodes": […], "count": N}
-    GET  /fl/3/ports?from=1&size=100   {"ports": […], "count": N}
+    GET  /fl/3/ports, /fl/3/attached, /fl/3/cables   the same way
+    POST /fl/3/nodes/KEY/label         {"label"} -> 202 {"task": KEY}; also /restart
+    GET  /fl/3/tasks/KEY               {"task": {"phase": "running" | "finished" | "failed", "words"}}
 
 ``from`` counts from 1; no page is longer than 100.  Nodes can be narrowed by ``place``, ``family``
 (several with a comma), ``heardAfter`` (milliseconds since 1970) and ``label`` (without regard to case).
@@ -26,8 +28,17 @@ class Fairlead(StandIn):
 
     name, title = "fairlead", "Fairlead campus network controller"
 
-    def __init__(self, nodes: list[dict[str, Any]], ports: list[dict[str, Any]], lasts: float = 900) -> None:
-        self.nodes, self.ports, self.lasts = nodes, ports, lasts
+    def __init__(
+        self,
+        nodes: list[dict[str, Any]],
+        ports: list[dict[str, Any]],
+        attached: list[dict[str, Any]],
+        cables: list[dict[str, Any]],
+        lasts: float = 900,
+    ) -> None:
+        self.nodes, self.ports, self.attached, self.cables, self.lasts = nodes, ports, attached, cables, lasts
+        self.tasks: dict[str, dict[str, Any]] = {}
+        self.waits = 1
         self.passphrase = secrets.token_urlsafe(18)
         self.sessions: dict[str, float] = {}
         super().__init__()
@@ -36,11 +47,19 @@ class Fairlead(StandIn):
         """The operator's passphrase."""
         return {"passphrase": self.passphrase}
 
+    def plain(self) -> dict[str, str]:
+        """The operator's name."""
+        return {"operator": "inventory"}
+
     def routes(self) -> None:
         """Add what this system answers to."""
         self.api.post("/fl/3/session")(self.sign_in)
         self.api.get("/fl/3/nodes")(self.list_nodes)
         self.api.get("/fl/3/ports")(self.list_ports)
+        self.api.get("/fl/3/attached")(self.list_attached)
+        self.api.get("/fl/3/cables")(self.list_cables)
+        self.api.post("/fl/3/nodes/{key}/{deed}")(self.begin)
+        self.api.get("/fl/3/tasks/{key}")(self.look)
 
     async def sign_in(self, request: Request) -> Response:
         """Give a session for the right passphrase."""
@@ -74,7 +93,50 @@ class Fairlead(StandIn):
         only(request, "from", "size")
         return self._page(request, "ports", self.ports)
 
+    async def list_attached(self, request: Request) -> Response:
+        """The hosts on the ports, a page of them."""
+        self._admit(request)
+        only(request, "from", "size")
+        return self._page(request, "attached", self.attached)
+
+    async def list_cables(self, request: Request) -> Response:
+        """The cables between nodes, a page of them."""
+        self._admit(request)
+        only(request, "from", "size")
+        return self._page(request, "cables", self.cables)
+
+    async def begin(self, request: Request, key: str, deed: str) -> Response:
+        """Begin to label or restart a node; a task tells how it goes."""
+        self._admit(request)
+        node = next((node for node in self.nodes if node["nodeKey"] == key), None)
+        if node is None or deed not in ("label", "restart"):
+            raise Problem(404, f"there is no {deed} of {key}")
+        label = (await body_of(request)).get("label") if deed == "label" else None
+        if deed == "label" and not (isinstance(label, str) and 0 < len(label) <= 63):
+            raise Problem(400, "a label is a text of 1 to 63 characters")
+        number = f"t{len(self.tasks) + 1:05d}"
+        self.tasks[number] = {"left": self.waits, "node": node, "label": label}
+        return self.answer({"task": number}, 202)
+
+    async def look(self, request: Request, key: str) -> Response:
+        """How a task goes."""
+        self._admit(request)
+        task = self.tasks.get(key)
+        if task is None:
+            raise Problem(404, f"there is no task {key}")
+        task["left"] -= 1
+        phase, words = "running", ""
+        if task["left"] < 0 and task["node"]["health"] == "lost":
+            phase, words = "failed", "the node cannot be reached"
+        elif task["left"] < 0:
+            phase = "finished"
+            if task["label"]:
+                task["node"]["label"] = task["label"]
+        return self.answer({"task": {"key": key, "phase": phase, "words": words}})
+
     def _admit(self, request: Request) -> None:
+        if self.faults.strikes("expire", request.method, request.url.path):
+            self.sessions.clear()
         if self.sessions.get(request.headers.get("Fairlead-Session", ""), 0) < time.monotonic():
             raise Problem(401, "no session, or it has ended")
 

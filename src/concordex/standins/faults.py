@@ -12,7 +12,7 @@ Receive = Callable[[], Awaitable[Message]]
 Send = Callable[[Message], Awaitable[None]]
 App = Callable[[Message, Receive, Send], Awaitable[None]]
 
-Kind = Literal["slow", "busy", "fail", "fail_after", "page", "cut", "drop", "short"]
+Kind = Literal["slow", "busy", "fail", "fail_after", "page", "cut", "drop", "short", "expire"]
 
 
 @dataclass
@@ -48,6 +48,7 @@ class Faults:
     page        a web page instead of JSON
     cut         half of the JSON
     drop        the connection is closed without an answer
+    expire      sessions end (the stand-in asks for this one itself)
     short       lists lack their last record, without a word (the stand-in asks for this one itself)
     """
 

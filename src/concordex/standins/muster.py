@@ -3,9 +3,14 @@
     POST /oauth/token                 OAuth 2.0 client credentials (RFC 6749)
     GET  /muster/devices?page=100     Bearer token; {"devices": […], "inAll": N, "onward": URL or null}
 
-A page holds 100 at the most.  ``where`` narrows, as ``platform:slate|scanner;seen>2026-11-01T00:00:00Z``:
-tests of ``platform``, ``office`` (without regard to case) and ``seen``, all of which must hold.
-Tokens are short-lived.
+    GET  /muster/readings?since=SECONDS&until=SECONDS   {"readings": […]}, 200 at the most
+    GET  /muster/roles, /muster/policies                 {"roles": […]}; POST, PATCH and DELETE as well
+    POST /muster/devices/ID/retire, …/wipe                202
+
+A page holds 100 at the most.  ``members=displayName,serialNo`` narrows what is sent of each device, and
+``touchedAfter`` to what was altered since, with the ids of what is gone since in ``gone``.  ``where``
+narrows, as ``platform:slate|scanner;seen>2026-11-01T00:00:00Z``: tests of ``platform``, ``office``
+(without regard to case) and ``seen``, all of which must hold.  Tokens are short-lived.
 """
 
 from __future__ import annotations
@@ -19,31 +24,59 @@ from urllib.parse import parse_qs, urlencode
 
 from fastapi import Request, Response
 
-from concordex.standins.base import Problem, StandIn, only, whole
+from concordex.standins.base import Problem, StandIn, body_of, only, whole
 
-_CAP = 100
+_CAP, _MOST_READINGS = 100, 200
 
 
 class Muster(StandIn):
     """The endpoint manager."""
 
     name, title = "muster", "Muster endpoint manager"
+    openapi = "/muster/openapi.json"
 
-    def __init__(self, devices: list[dict[str, Any]], lasts: float = 300) -> None:
-        self.devices, self.lasts = devices, lasts
+    def __init__(
+        self, devices: list[dict[str, Any]], readings: list[dict[str, Any]] | None = None, lasts: float = 300
+    ) -> None:
+        self.devices, self.readings, self.lasts = devices, readings or [], lasts
+        self.touched: dict[str, float] = {}
+        self.gone: dict[str, float] = {}
+        self.objects: dict[str, dict[str, dict[str, Any]]] = {"roles": {}, "policies": {}}
+        for at, name in enumerate(("crew", "office", "kiosk")):
+            self.objects["roles"][f"role-{at}"] = {"id": f"role-{at}", "name": name, "rights": ["sign-in"][: at + 1]}
+        for at, (name, least) in enumerate((("handhelds", "13.0"), ("laptops", "23.1.0"), ("handhelds", "12.1"))):
+            policy: dict[str, Any] = {"id": f"policy-{at}", "name": name, "leastRelease": least, "encrypted": at != 2}
+            self.objects["policies"][policy["id"]] = policy
         self.client_secret = secrets.token_urlsafe(24)
         self.tokens: dict[str, float] = {}
-        self.places: dict[str, tuple[str, int]] = {}
+        self.places: dict[str, tuple[tuple[str, str, str], int]] = {}
         super().__init__()
 
     def secrets(self) -> dict[str, str]:
         """The client's secret."""
         return {"secret": self.client_secret}
 
+    def plain(self) -> dict[str, str]:
+        """The client's id."""
+        return {"client": "concordex"}
+
+    def touch(self, device: dict[str, Any], moment: float | None = None) -> None:
+        """Note that a device's record was altered."""
+        self.touched[device["deviceId"]] = moment or time.time()
+
+    def drop(self, device: dict[str, Any]) -> None:
+        """Forget a device."""
+        self.devices.remove(device)
+        self.gone[device["deviceId"]] = time.time()
+
     def routes(self) -> None:
         """Add what this system answers to."""
         self.api.post("/oauth/token")(self.token)
         self.api.get("/muster/devices")(self.list_devices)
+        self.api.post("/muster/devices/{number}/{deed}")(self.do)
+        self.api.get("/muster/readings")(self.list_readings)
+        for kind in self.objects:
+            self._object_routes(kind)
 
     async def token(self, request: Request) -> Response:
         """Give a token to the right client."""
@@ -59,24 +92,91 @@ class Muster(StandIn):
     async def list_devices(self, request: Request) -> Response:
         """A page of the devices, and the address of the next."""
         self._admit(request)
-        only(request, "page", "where", "mark")
-        where, start = request.query_params.get("where", ""), 0
-        if mark := request.query_params.get("mark"):
+        only(request, "page", "where", "mark", "members", "touchedAfter")
+        said = request.query_params
+        asked, start = (said.get("where", ""), said.get("members", ""), said.get("touchedAfter", "")), 0
+        if mark := said.get("mark"):
             if mark not in self.places:
                 raise Problem(400, "this mark is not one of ours", parameter="mark")
-            where, start = self.places[mark]
+            asked, start = self.places[mark]
+        where, members, touched = asked
         size = min(whole(request, "page", _CAP, least=1), _CAP)
         found = [device for device in self.devices if _holds(device, where)] if where else self.devices
-        page = found[start : start + size]
-        onward = self._onward(request, where, start + size, size) if start + size < len(found) else None
-        return self.answer({"devices": self.shorten(request, page), "inAll": len(found), "onward": onward})
+        after = _moment(touched, "touchedAfter")
+        if after is not None:
+            found = [device for device in found if self.touched.get(device["deviceId"], 0) >= after]
+        page = [_only_members(device, members) for device in found[start : start + size]]
+        onward = self._onward(request, asked, start + size, size) if start + size < len(found) else None
+        body = {"devices": self.shorten(request, page), "inAll": len(found), "onward": onward}
+        if after is not None:
+            body["gone"] = [number for number, moment in self.gone.items() if moment >= after]
+        return self.answer(body)
 
-    def _onward(self, request: Request, where: str, start: int, size: int) -> str:
+    def _onward(self, request: Request, asked: tuple[str, str, str], start: int, size: int) -> str:
         mark = secrets.token_urlsafe(9)
-        self.places[mark] = (where, start)
+        self.places[mark] = (asked, start)
         return f"{request.url.replace(query='')}?{urlencode({'page': size, 'mark': mark})}"
 
+    async def list_readings(self, request: Request) -> Response:
+        """The battery readings of a span of time; only the first 200 of them."""
+        self._admit(request)
+        only(request, "since", "until")
+        since, until = whole(request, "since", 0), whole(request, "until", 2**40)
+        found = [reading for reading in self.readings if since <= reading["takenAt"] < until]
+        return self.answer({"readings": found[:_MOST_READINGS]})
+
+    async def do(self, request: Request, number: str, deed: str) -> Response:
+        """Retire or wipe a device."""
+        self._admit(request)
+        device = next((device for device in self.devices if device["deviceId"] == number), None)
+        if device is None or deed not in ("retire", "wipe"):
+            raise Problem(404, f"there is no {deed} of {number}")
+        if deed == "retire":
+            self.drop(device)
+        return Response(status_code=202)
+
+    def _object_routes(self, kind: str) -> None:
+        """Policies may bear one name twice, roles may not."""
+        held = self.objects[kind]
+
+        async def read(request: Request) -> Response:
+            self._admit(request)
+            only(request)
+            return self.answer({kind: list(held.values())})
+
+        async def create(request: Request) -> Response:
+            self._admit(request)
+            given = await body_of(request)
+            if not isinstance(given, dict) or not given.get("name"):
+                raise Problem(422, "a name is required")
+            if kind == "roles" and any(known["name"] == given["name"] for known in held.values()):
+                raise Problem(409, f"there is a role {given['name']} already")
+            made = {"id": secrets.token_hex(6), **given}
+            held[made["id"]] = made
+            return self.answer(made, 201)
+
+        async def alter(request: Request, number: str) -> Response:
+            self._admit(request)
+            given = await body_of(request)
+            if number not in held:
+                raise Problem(404, f"there is none with the id {number}")
+            held[number] |= given
+            return self.answer(held[number])
+
+        async def remove(request: Request, number: str) -> Response:
+            self._admit(request)
+            if held.pop(number, None) is None:
+                raise Problem(404, f"there is none with the id {number}")
+            return Response(status_code=204)
+
+        self.api.get(f"/muster/{kind}", name=f"list {kind}")(read)
+        self.api.post(f"/muster/{kind}", name=f"create {kind}")(create)
+        self.api.patch(f"/muster/{kind}/{{number}}", name=f"alter {kind}")(alter)
+        self.api.delete(f"/muster/{kind}/{{number}}", name=f"remove {kind}")(remove)
+
     def _admit(self, request: Request) -> None:
+        if self.faults.strikes("expire", request.method, request.url.path):
+            self.tokens.clear()
         scheme, _, token = request.headers.get("Authorization", "").partition(" ")
         if scheme != "Bearer" or self.tokens.get(token, 0) < time.monotonic():
             raise Problem(401, "the token is unknown or has expired")
@@ -95,3 +195,19 @@ def _holds(device: dict[str, Any], where: str) -> bool:
         else:
             raise Problem(400, f"where: {test!r} is not a test", parameter="where")
     return True
+
+
+def _moment(said: str, parameter: str) -> float | None:
+    try:
+        return datetime.fromisoformat(said).timestamp() if said else None
+    except ValueError as error:
+        raise Problem(400, f"{parameter} should be an ISO 8601 time", parameter=parameter) from error
+
+
+def _only_members(device: dict[str, Any], members: str) -> dict[str, Any]:
+    if not members:
+        return device
+    strange = [name for name in members.split(",") if name not in device]
+    if strange:
+        raise Problem(400, f"a device has no {strange[0]}", parameter="members")
+    return {name: device[name] for name in members.split(",")}

@@ -14,9 +14,17 @@ from typing import Self
 import uvicorn
 
 from concordex.standins.base import StandIn
+from concordex.standins.binnacle import Binnacle
+from concordex.standins.bollard import Bollard
+from concordex.standins.certificate import Certificate
+from concordex.standins.crowsnest import Crowsnest
+from concordex.standins.elsewhere import tell
 from concordex.standins.fairlead import Fairlead
 from concordex.standins.fleet import Accounts, accounts, build
+from concordex.standins.masthead import Masthead
 from concordex.standins.muster import Muster
+from concordex.standins.pilotage import Pilotage
+from concordex.standins.purser import Purser
 from concordex.standins.stowage import Stowage
 
 
@@ -26,9 +34,16 @@ class Harbour:
 
     told: Accounts
     fairlead: Fairlead
+    masthead: Masthead
+    bollard: Bollard
     muster: Muster
+    crowsnest: Crowsnest
+    pilotage: Pilotage
+    binnacle: Binnacle
     stowage: Stowage
+    purser: Purser
     urls: dict[str, str] = field(default_factory=dict)
+    fingerprint: str = ""  # SHA-256 of the certificate of those that speak TLS
     _loop: asyncio.AbstractEventLoop = field(default_factory=asyncio.new_event_loop)
     _servers: list[uvicorn.Server] = field(default_factory=list)
     _thread: threading.Thread | None = None
@@ -36,25 +51,47 @@ class Harbour:
     @classmethod
     def of(cls, size: int, *, moment: datetime, seed: int = 1) -> Harbour:
         """Stand-ins that hold a fleet of ``size`` devices."""
-        told = accounts(build(size, moment=moment, seed=seed))
-        return cls(told, Fairlead(told.fairlead, told.ports), Muster(told.muster), Stowage(told.stowage))
+        fleet = build(size, moment=moment, seed=seed)
+        told = accounts(fleet)
+        other = tell(fleet, told)
+        return cls(
+            told=told,
+            fairlead=Fairlead(told.fairlead, told.ports, other.attached, other.cables),
+            masthead=Masthead(other.radio_sites, other.radios),
+            bollard=Bollard(other.firewalls, other.objects),
+            muster=Muster(told.muster, other.readings),
+            crowsnest=Crowsnest(other.hosts, other.groups),
+            pilotage=Pilotage(other.units),
+            binnacle=Binnacle(other.router),
+            stowage=Stowage(told.stowage),
+            purser=Purser(other.cards),
+        )
 
     @property
     def standins(self) -> tuple[StandIn, ...]:
         """Each of them."""
-        return self.fairlead, self.muster, self.stowage
+        return (
+            self.fairlead, self.masthead, self.bollard, self.muster, self.crowsnest, self.pilotage, self.binnacle,
+            self.stowage, self.purser,
+        )  # fmt: skip
+
+    def named(self, name: str) -> StandIn:
+        """The stand-in of that name."""
+        return next(standin for standin in self.standins if standin.name == name)
 
     def __enter__(self) -> Self:
         sockets = [_listen() for _ in self.standins]
+        certificate = Certificate.made()
+        self.fingerprint = certificate.fingerprint
         for standin, listening in zip(self.standins, sockets, strict=True):
-            self.urls[standin.name] = f"http://127.0.0.1:{listening.getsockname()[1]}"
+            scheme = "https" if standin.tls else "http"
+            self.urls[standin.name] = f"{scheme}://127.0.0.1:{listening.getsockname()[1]}"
             config = uvicorn.Config(
-                standin.app,
-                log_level="critical",
-                access_log=False,
-                lifespan="off",
-                timeout_graceful_shutdown=1,
+                standin.app, log_level="critical", access_log=False, lifespan="off", timeout_graceful_shutdown=1
             )
+            config.load()
+            config.loaded = True
+            config.ssl = certificate.context if standin.tls else None
             self._servers.append(uvicorn.Server(config))
         self._thread = threading.Thread(target=self._serve, args=(sockets,), daemon=True)
         self._thread.start()

@@ -4,7 +4,7 @@
     POST  /v2/LIST            {"items": […]}, at most 50, all or nothing
     PATCH /v2/LIST/NUMBER     the members to alter
 
-LIST is places, makers, products or gear; every request carries the header Stowage-Key.
+LIST is places, racks, makers, products or gear; every request carries the header Stowage-Key.
 
 Everything refers to everything else by Stowage's own numbers.  A list with one bad item is refused
 whole, with ``rejected`` naming each bad item's place, member and reason.
@@ -13,6 +13,7 @@ whole, with ``rejected`` naming each bad item's place, member and reason.
 from __future__ import annotations
 
 import secrets
+from collections import defaultdict
 from datetime import UTC, datetime
 from typing import Annotated, Any
 from urllib.parse import urlencode
@@ -23,6 +24,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from concordex.standins.base import Problem, StandIn, body_of, only, whole
 
 _CAP, _MOST = 100, 50
+_RACKED = ("router", "switch", "firewall", "server")
 Record = dict[str, Any]
 Text = Annotated[str, Field(max_length=120)]
 Named = Annotated[str, Field(min_length=1, max_length=120, pattern=r"^\S")]
@@ -52,6 +54,14 @@ class Product(_Form):
     makerId: int  # noqa: N815 - the name on the wire
 
 
+class Rack(_Form):
+    """A frame to put things into."""
+
+    name: Named
+    placeId: int  # noqa: N815
+    units: Annotated[int, Field(ge=1, le=60)] = 42
+
+
 class Gear(_Form):
     """A thing."""
 
@@ -60,6 +70,8 @@ class Gear(_Form):
     tag: Text = ""
     placeId: int  # noqa: N815
     productId: int  # noqa: N815
+    rackId: int | None = None  # noqa: N815
+    unit: int | None = None
     category: Text = "other"
     state: Annotated[str, Field(pattern="^(in service|stored|retired)$")] = "in service"
     primaryAddress: Text = ""  # noqa: N815
@@ -73,8 +85,9 @@ class Gear(_Form):
 LISTS: dict[str, tuple[type[_Form], dict[str, str], tuple[str, ...]]] = {
     "places": (Place, {}, ("code",)),
     "makers": (Maker, {}, ("name",)),
+    "racks": (Rack, {"placeId": "places"}, ("placeId", "name")),
     "products": (Product, {"makerId": "makers"}, ("makerId", "name")),
-    "gear": (Gear, {"placeId": "places", "productId": "products"}, ("title",)),
+    "gear": (Gear, {"placeId": "places", "productId": "products", "rackId": "racks"}, ("title",)),
 }
 
 
@@ -82,11 +95,13 @@ class Stowage(StandIn):
     """The inventory."""
 
     name, title = "stowage", "Stowage rack-and-asset inventory"
+    openapi = "/v2/openapi.json"
 
     def __init__(self, gear: list[Record]) -> None:
         self.key = secrets.token_urlsafe(30)
         self.lists: dict[str, dict[int, Record]] = {name: {} for name in LISTS}
         self.taken: dict[str, dict[tuple[Any, ...], int]] = {name: {} for name in LISTS}
+        self.filled: defaultdict[int, list[int]] = defaultdict(list)
         self._stock(gear)
         super().__init__()
 
@@ -160,7 +175,7 @@ class Stowage(StandIn):
         faults = [
             (member, f"{other} has no number {record[member]}")
             for member, other in references.items()
-            if record[member] not in self.lists[other]
+            if record[member] is not None and record[member] not in self.lists[other]
         ]
         holder = self.taken[kind].get(self._unique(kind, record))
         if holder is not None and holder != number:
@@ -185,8 +200,20 @@ class Stowage(StandIn):
             maker = self._find("makers", {"name": item["maker"]})
             product = self._find("products", {"name": item["product"], "makerId": maker})
             rest = {key: item[key] for key in item if key not in ("place", "maker", "product", "class")}
-            record = Gear(placeId=place, productId=product, category=item["class"], **rest).model_dump()
+            racked = self._racked(place, item)
+            record = Gear.model_validate(
+                {"placeId": place, "productId": product, "category": item["class"], **rest, **racked}
+            ).model_dump()
             self._keep("gear", record)
+
+    def _racked(self, place: int, item: Record) -> dict[str, int]:
+        """Where it stands: the racks of a place are filled from below."""
+        if item["class"] not in _RACKED or item["state"] != "in service":
+            return {}
+        number = self._find("racks", {"name": f"{item['place']} rack {len(self.filled[place]) // 40 + 1}",
+                                      "placeId": place, "units": 42})  # fmt: skip
+        self.filled[place].append(number)
+        return {"rackId": number, "unit": (len(self.filled[place]) - 1) % 40 + 1}
 
     def _find(self, kind: str, record: Record) -> int:
         known = self.taken[kind].get(self._unique(kind, record))

@@ -33,7 +33,7 @@ class Secret:
         return bool(self._text)
 
 
-SCHEMES = ("env", "file", "keyring", "command")
+SCHEMES = ("env", "file", "keyring", "command", "ask")
 
 
 def is_reference(text: str) -> bool:
@@ -97,6 +97,22 @@ def _keyring(name: str, _base: Path) -> str:
     return str(found)
 
 
+def _ask(name: str, _base: Path) -> str:
+    """Asked for at the terminal; a run without one never waits for an answer."""
+    import sys
+    from getpass import getpass
+
+    if not (sys.stdin.isatty() and sys.stderr.isatty()):
+        raise SecretError(
+            f"ask:{name} is asked for at a terminal, and this run has none",
+            advice="name the secret with env:, file:, keyring: or command: for unattended runs",
+        )
+    try:
+        return getpass(f"{name}: ", sys.stderr)
+    except EOFError as error:
+        raise SecretError(f"nothing was said for ask:{name}") from error
+
+
 _FETCH: dict[str, Callable[[str, Path], str]] = {
-    "env": _env, "file": _file, "command": _command, "keyring": _keyring,
+    "env": _env, "file": _file, "command": _command, "keyring": _keyring, "ask": _ask,
 }  # fmt: skip

@@ -108,8 +108,10 @@ def _records(workspace: Workspace, found: list[Snapshot]) -> pl.DataFrame:
 
 def _resting(workspace: Workspace, records: pl.DataFrame) -> pl.Expr | None:
     text = workspace.config.reconcile.at_rest
-    if text is None:
-        return None
+    return None if text is None else _filter(workspace, text)
+
+
+def _filter(workspace: Workspace, text: str) -> pl.Expr:
     binder = Binder(parse(text), ASKABLE, workspace.now(), extra=False)
     return to_polars(binder.query.node, binder)
 
@@ -127,6 +129,7 @@ def _rules(workspace: Workspace, found: list[Snapshot]) -> Rules:
         managers=[name for name in managers if name in whole],
         all_managers=all(name in whole for name in managers if tables[name]),
         stale_before=workspace.now() - (parse_duration(config.stale_after) or timedelta.max),
+        expected={name: _filter(workspace, rule.where) for name, rule in workspace.config.sync.items() if rule.where},
     )
     return Rules(order=order, scope=scope, by_field=config.fields, placeholders=config.placeholders)
 

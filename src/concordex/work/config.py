@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Mapping
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import Field
+from pydantic import Field, field_validator, model_validator
 
-from concordex.documents import Part, check, dotted, line_of, read_yaml
+from concordex.documents import Part, check, dotted, fault_at, line_of, read_yaml
 from concordex.errors import DocumentError, QueryError
 from concordex.model.fields import ASKABLE
 from concordex.query.bind import Binder
@@ -21,21 +23,79 @@ Duration = Annotated[str, Field(pattern=r"^\d+(\.\d+)?[smhdw]$", description="Su
 
 
 class Tls(Part):
-    """How a system's certificate is judged."""
+    """How a system's certificate is judged, and our own for a system that asks for one."""
 
     ca: str | None = Field(None, description="A file with the CA that signed it, from the workspace's folder.")
-    verify: bool = True
+    fingerprint: str | None = Field(None, description="SHA-256 of the one certificate that is accepted.")
+    verify: bool = Field(True, description="false accepts any certificate; every run says so.")
+    certificate: str | None = Field(None, description="Our own certificate, in PEM.")
+    key: str | None = Field(None, description="Its key, in PEM, where it does not stand in the same file.")
+
+    @field_validator("fingerprint")
+    @classmethod
+    def _digest(cls, given: str | None) -> str | None:
+        digits = re.sub(r"^sha256[:=]|[: -]", "", (given or "").lower())
+        if given is not None and not re.fullmatch("[0-9a-f]{64}", digits):
+            raise ValueError("should be a SHA-256 fingerprint: 64 hexadecimal digits")
+        return given
 
 
-class System(Part):
-    """One API under one name."""
+class LeaveOut(Part):
+    """Records that are not kept, and why; every pull tells how many."""
 
-    dialect: Slug
-    url: Annotated[str, Field(pattern=r"^https?://[^\s/]+(/\S*)?$")]
-    label: str = ""
-    role: Literal["manager", "inventory"] | None = Field(None, description="Where it differs from the dialect's.")
+    unseen: Duration | None = Field(None, description="Not seen for so long.")
+    nameless: bool = Field(False, description="Without any identity: no serial, no MAC, no name.")
+    where: str | None = Field(None, description="For which this filter holds.")
+    table: str = Field("devices", description="Of which table.")
+    why: str = Field("", description="What reports call it.")
+
+    @model_validator(mode="after")
+    def _one(self) -> LeaveOut:
+        if sum([self.unseen is not None, self.nameless, self.where is not None]) != 1:
+            raise fault_at(("where",), "a rule says one of `unseen`, `nameless` and `where`")
+        return self
+
+    @property
+    def name(self) -> str:
+        """What reports call it."""
+        return self.why or (
+            f"unseen for {self.unseen}" if self.unseen else "nameless" if self.nameless else self.where or ""
+        )
+
+
+class Settings(Part):
+    """What systems may share."""
+
     credentials: dict[str, str] = Field(default_factory=dict)
     tls: Tls = Field(default_factory=Tls)
+    proxy: Annotated[str, Field(pattern=r"^https?://[^\s/]+/?$")] | None = None
+    rate: float | None = Field(None, gt=0, description="Requests a second, at the most.")
+    concurrency: int | None = Field(None, ge=1, le=64, description="Requests at once.")
+    tags: list[str] = Field(default_factory=list)
+    leave_out: list[LeaveOut] = Field(default_factory=list)
+
+
+class System(Settings):
+    """One API, or one folder of files, under one name."""
+
+    dialect: Slug
+    url: Annotated[str, Field(pattern=r"^https?://[^\s/]+(/\S*)?$")] = ""
+    folder: str | None = Field(None, description="Instead of a url: where the files are, from the workspace's folder.")
+    shares: list[str] = Field(default_factory=list, description="Settings under `shared`, the later ones first.")
+    label: str = ""
+    role: Literal["manager", "inventory"] | None = Field(None, description="Where it differs from the dialect's.")
+    paused: bool = Field(False, description="Not pulled and not asked until it is resumed.")
+
+    @field_validator("shares", mode="before")
+    @classmethod
+    def _several(cls, given: Any) -> Any:
+        return [given] if isinstance(given, str) else given
+
+    @model_validator(mode="after")
+    def _somewhere(self) -> System:
+        if bool(self.url) == bool(self.folder):
+            raise fault_at(("url",), "is required: where is it? (a `folder` instead, for files)")
+        return self
 
 
 class Reconcile(Part):
@@ -57,6 +117,13 @@ class SyncTarget(Part):
     )
 
 
+class Keep(Part):
+    """How long pulled data is kept."""
+
+    snapshots: Duration | None = Field(None, description="Snapshots older than this are removed after a pull.")
+    least: int = Field(2, ge=1, description="So many whole snapshots of each table stay, however old.")
+
+
 class Guards(Part):
     """What stops a run that is larger than it should be."""
 
@@ -69,20 +136,47 @@ class Config(Part):
     """The whole file."""
 
     format: Literal[1]
+    shared: dict[Slug, Settings] = Field(default_factory=dict)
     systems: dict[Slug, System] = Field(default_factory=dict)
     reconcile: Reconcile = Field(default_factory=Reconcile)
     sync: dict[Slug, SyncTarget] = Field(default_factory=dict)
     guards: Guards = Field(default_factory=Guards)
+    keep: Keep = Field(default_factory=Keep)
 
 
 def load(root: Path) -> Config:
     """The configuration in ``root``; every fault with its line and key."""
     document = read_yaml(root / FILE)
-    config = check(document, Config, str(root / FILE))
+    config = check(_with_shared(document, root), Config, str(root / FILE), at=document)
     faults = [*_unknown_systems(document, config), *_bad_filters(document, config)]
     if faults:
         raise DocumentError(str(root / FILE), faults)
     return config
+
+
+def _with_shared(document: Any, root: Path) -> Any:
+    """Each system with what it shares laid below its own settings."""
+    systems, shared = document.get("systems"), document.get("shared") or {}
+    if not isinstance(systems, Mapping) or not isinstance(shared, Mapping):
+        return document
+    whole = {}
+    for name, system in systems.items():
+        shares = system.get("shares", []) if isinstance(system, Mapping) else []
+        for other in reversed([shares] if isinstance(shares, str) else shares):
+            if other not in shared:
+                place = ("systems", name, "shares")
+                text = f"there is nothing called {other!r} under `shared`"
+                raise DocumentError(str(root / FILE), [(line_of(document, place), ".".join(place), text)])
+        whole[name] = system
+        for other in reversed([shares] if isinstance(shares, str) else shares):
+            whole[name] = _laid_over(shared[other], whole[name])
+    return {**document, "systems": whole}
+
+
+def _laid_over(below: Any, above: Any) -> Any:
+    if isinstance(below, Mapping) and isinstance(above, Mapping):
+        return {**below, **{key: _laid_over(below.get(key), value) for key, value in above.items()}}
+    return above
 
 
 def check_credentials(system: System, dialect: Dialect, name: str, root: Path) -> None:
@@ -108,8 +202,14 @@ def check_credentials(system: System, dialect: Dialect, name: str, root: Path) -
 
 def _bad_filters(document: Any, config: Config) -> list[tuple[int, str, str]]:
     """Filters that cannot be meant: told when the file is read, not when they are used."""
-    filters: list[tuple[tuple[str, ...], str | None]] = [(("reconcile", "at_rest"), config.reconcile.at_rest)]
+    filters: list[tuple[tuple[str | int, ...], str | None]] = [(("reconcile", "at_rest"), config.reconcile.at_rest)]
     filters += [(("sync", name, "where"), rule.where) for name, rule in config.sync.items()]
+    for name, system in config.systems.items():
+        filters += [
+            (("systems", name, "leave_out", at, "where"), rule.where)
+            for at, rule in enumerate(system.leave_out)
+            if rule.table == "devices" and rule.where and "." not in rule.where
+        ]
     faults = []
     for place, text in filters:
         try:

@@ -54,8 +54,9 @@ def add_system(workspace: Workspace, name: str, settings: Mapping[str, Any]) -> 
     path = workspace.root / FILE
     document = read_yaml(path)
     entry = {key: value for key, value in settings.items() if value}
-    entry["credentials"] = dict(settings.get("credentials") or {})
-    missing = [wanted for wanted in dialect.credentials if wanted not in entry["credentials"]]
+    given = dict(settings.get("credentials") or {})
+    entry |= {"credentials": given} if given else {}
+    missing = [wanted for wanted in dialect.credentials if wanted not in given]
     if missing:
         offer = " ".join(
             f"--credential {key}={'env:NAME' if dialect.credentials[key].secret else 'TEXT'}" for key in missing

@@ -48,7 +48,7 @@ def known_in(frame: pl.DataFrame, form: Form) -> Known:
 def writable(dialect: d.Dialect, table: str, name: str) -> d.Write:
     """How ``table`` is written, or an error that says that it cannot be."""
     found = dialect.tables.get(table)
-    if found is None or found.write is None:
+    if found is None or found.write is None or not (found.write.create or found.write.update):
         raise CalledWrongly(
             f"{name} cannot be written: the dialect {dialect.name} says nothing of writing {table}",
             advice="docs/dialects.md, under Writing",

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from concordex.store.catalogue import Catalogue
     from concordex.store.journal import Journal
     from concordex.wire.dialect import Dialect
+    from concordex.wire.secrets import Secret
     from concordex.wire.session import Endpoint, Session
     from concordex.work.config import Config
     from concordex.work.show import Selection
@@ -37,6 +38,7 @@ class Workspace:
     def __init__(self, root: Path | str) -> None:
         self.root = Path(root)
         self._dialects: dict[str, Dialect] = {}
+        self._secrets: dict[str, Secret] = {}
         if not (self.root / "concordex.yaml").is_file():
             raise CalledWrongly(
                 f"{self.root} is not a workspace: it has no concordex.yaml", advice="concordex init DIR"
@@ -102,9 +104,20 @@ class Workspace:
 
         return Journal(self.memory.database)
 
-    def systems(self, names: Sequence[str] = ()) -> list[str]:
-        """The systems named, or all; an unknown name is told with its nearest."""
+    def systems(self, names: Sequence[str] = (), *, tags: Sequence[str] = (), labels: Sequence[str] = ()) -> list[str]:
+        """The systems named, or all; narrowed to those with one of ``tags`` or ``labels``.
+
+        An unknown name, tag or label is told with its nearest.
+        """
         known = self.config.systems
+        for tag in tags:
+            every = {own for system in known.values() for own in system.tags}
+            if tag not in every:
+                raise CalledWrongly(f"no system has the tag {tag!r}", advice=suggestion(tag, every))
+        for label in labels:
+            every = {system.label for system in known.values() if system.label}
+            if label not in every:
+                raise CalledWrongly(f"no system has the label {label!r}", advice=suggestion(label, every))
         for name in names:
             if name not in known:
                 raise CalledWrongly(f"there is no system {name!r}", advice=suggestion(name, known))
@@ -112,7 +125,17 @@ class Workspace:
             raise CalledWrongly(
                 "this workspace has no system yet", advice="concordex system add NAME --dialect … --url …"
             )
-        return [name for name in known if not names or name in names]
+        return [
+            name
+            for name, system in known.items()
+            if (not names or name in names)
+            and (not tags or set(tags) & set(system.tags))
+            and (not labels or system.label in labels)
+        ]
+
+    def active(self, names: Sequence[str]) -> list[str]:
+        """Those of ``names`` that are not paused."""
+        return [name for name in names if not self.config.systems[name].paused]
 
     def dialect(self, system: str) -> Dialect:
         """The dialect that a system speaks."""
@@ -138,13 +161,21 @@ class Workspace:
         from concordex.wire.session import Endpoint
         from concordex.work.config import check_credentials
 
-        system = self.config.systems[name]
+        system, tls = self.config.systems[name], self.config.systems[name].tls
         check_credentials(system, self.dialect(name), name, self.root)
-        credentials = {
-            key: fetch(given, self.root) if is_reference(given) else given for key, given in system.credentials.items()
-        }
-        ca = str(self.root / system.tls.ca) if system.tls.ca else None
-        return Endpoint(name=name, url=system.url, credentials=credentials, ca=ca, verify=system.tls.verify)
+        for given in filter(is_reference, system.credentials.values()):
+            if given not in self._secrets:  # asked for once, however often it is needed
+                self._secrets[given] = fetch(given, self.root)
+        return Endpoint(
+            name=name, url=system.url, folder=self.root / system.folder if system.folder else None,
+            credentials={key: self._secrets.get(given, given) for key, given in system.credentials.items()},
+            ca=self._file(tls.ca), certificate=self._file(tls.certificate), key=self._file(tls.key),
+            verify=tls.verify, fingerprint=tls.fingerprint, proxy=system.proxy, rate=system.rate,
+            concurrency=system.concurrency,
+        )  # fmt: skip
+
+    def _file(self, name: str | None) -> str | None:
+        return str(self.root / name) if name else None
 
     def show(self, table: str, **choice: object) -> Selection:
         """Records of a table, chosen and ordered; see :class:`concordex.work.show.Choice`."""

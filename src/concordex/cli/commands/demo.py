@@ -23,7 +23,8 @@ _RULES = """\
 format: 1
 
 reconcile:
-  prefer: [fairlead, muster, stowage]   # whose word counts, where they differ
+  # whose word counts, where they differ
+  prefer: [fairlead, masthead, bollard, pilotage, muster, binnacle, crowsnest, stowage, purser]
   fields:
     site: [muster, fairlead, stowage]   # scanners wander: the endpoint manager knows best
   stale_after: 14d
@@ -33,6 +34,8 @@ sync:
   stowage:
     owners:
       comment: theirs                   # what people write there is never touched
+  purser:                               # a register of some kinds only
+    where: kind in (laptop, server, router, firewall)
 
 guards:
   creations: {most}
@@ -81,7 +84,7 @@ def demo(
 ) -> int:
     """Go through the whole job on stand-ins, from a check to a verified sync.
 
-    Starts three simulated systems on free loopback ports, makes a workspace, and runs the commands that
+    Starts nine simulated systems on free loopback ports, makes a workspace, and runs the commands that
     a practitioner would, printing each before its output.
 
     Examples:
@@ -130,12 +133,11 @@ def _make_workspace(target: Path, harbour: Harbour, devices: int) -> None:
     aside = target.with_name(f"{target.name}-aside")
     aside.mkdir(parents=True, exist_ok=True)
     (aside / "truth.ndjson").write_text("".join(truth_lines(harbour.told)), encoding="utf-8")
-    draw.line("# Saltmarsh Ferries: three stand-ins are up; a workspace is made for them.")
+    draw.line("# Saltmarsh Ferries: nine stand-ins are up; a workspace is made for them.")
     draw.line(f"# Secrets and the fleet's truth lie beside it, in {aside.name}: no workspace holds a secret.")
     draw.line(f"\n$ concordex init {target}")
     _call(Path.cwd(), ["init", str(target)])
     draw.line(f"$ cd {target}")
-    plain = {"fairlead": {"operator": "inventory"}, "muster": {"client": "concordex"}, "stowage": {}}
     for standin in harbour.standins:
         command = [
             "system",
@@ -146,7 +148,8 @@ def _make_workspace(target: Path, harbour: Harbour, devices: int) -> None:
             "--url",
             harbour.urls[standin.name],
         ]
-        for name, value in plain[standin.name].items():
+        command += ["--fingerprint", harbour.fingerprint] if standin.tls else []
+        for name, value in standin.plain().items():
             command += ["--credential", f"{name}={value}"]
         for name, value in standin.secrets().items():
             secret = aside / f"{standin.name}-{name}"

@@ -5,7 +5,7 @@ from typing import Annotated, Any
 import typer
 
 from concordex.cli import draw
-from concordex.cli.options import Form, Systems, workspace
+from concordex.cli.options import Form, Systems, words, workspace
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
 
@@ -18,7 +18,9 @@ system = typer.Typer(
 def add(
     name: Annotated[str, typer.Argument(help="What to call it: small letters, digits, dashes.")],
     dialect: Annotated[str, typer.Option("--dialect", "-d", help="How it speaks: see `concordex dialect list`.")],
-    url: Annotated[str, typer.Option("--url", "-u", help="Where it is, such as https://controller.example.")],
+    url: Annotated[
+        str | None, typer.Option("--url", "-u", help="Where it is, such as https://controller.example.")
+    ] = None,
     credential: Annotated[
         list[str] | None,
         typer.Option(
@@ -28,7 +30,12 @@ def add(
         ),
     ] = None,
     label: Annotated[str, typer.Option("--label", help="A name for people.")] = "",
+    tag: Annotated[list[str] | None, typer.Option("--tag", help="A tag to select it by. Repeatable.")] = None,
     ca: Annotated[str | None, typer.Option("--ca", help="A file with the CA that signed its certificate.")] = None,
+    fingerprint: Annotated[
+        str | None, typer.Option("--fingerprint", help="SHA-256 of its certificate, where that is to be pinned.")
+    ] = None,
+    folder: Annotated[str | None, typer.Option("--folder", help="Instead of --url: where its files are.")] = None,
 ) -> None:
     """Add a system to concordex.yaml; comments there are kept.
 
@@ -37,8 +44,11 @@ def add(
     from concordex.work.init import add_system
 
     credentials = dict(_pair(text) for text in credential or [])
-    settings: dict[str, Any] = {"dialect": dialect, "url": url, "label": label, "credentials": credentials}
-    add_system(workspace(), name, settings | ({"tls": {"ca": ca}} if ca else {}))
+    settings: dict[str, Any] = {
+        "dialect": dialect, "url": url, "folder": folder, "label": label, "tags": words(tag), "credentials": credentials,
+        "tls": {key: value for key, value in (("ca", ca), ("fingerprint", fingerprint)) if value},
+    }  # fmt: skip
+    add_system(workspace(), name, settings)
     draw.note(f"added {name}; try it: concordex system check {name}")
 
 

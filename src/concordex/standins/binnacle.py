@@ -1,0 +1,131 @@
+"""Binnacle, a single router; see docs/guides/binnacle.md.
+
+RESTCONF (RFC 8040) with the models of RFC 7317 (system), RFC 8343 (interfaces) and RFC 8348 (hardware).
+"""
+
+from __future__ import annotations
+
+import base64
+import secrets
+from typing import Any
+
+from fastapi import Request, Response
+
+from concordex.standins.base import Problem, StandIn, body_of, only
+
+_YANG = "application/yang-data+json"
+Record = dict[str, Any]
+
+
+class Binnacle(StandIn):
+    """The router."""
+
+    name, title = "binnacle", "Binnacle router"
+
+    def __init__(self, router: Record) -> None:
+        self.router = router
+        self.password = secrets.token_urlsafe(18)
+        self.interfaces = {
+            f"quay{at}/0": {
+                "name": f"quay{at}/0", "description": text, "type": "iana-if-type:ethernetCsmacd", "enabled": at < 3,
+                "oper-status": "up" if at < 3 else "down", "phys-address": router["mac"],
+                "ietf-ip:ipv4": {"address": [{"ip": router["ip"], "prefix-length": 20}]} if at == 0 else {},
+            }
+            for at, text in enumerate(("uplink", "office", "kiosks", "spare"))
+        }  # fmt: skip
+        super().__init__()
+
+    def secrets(self) -> dict[str, str]:
+        """The steersman's password."""
+        return {"password": self.password}
+
+    def plain(self) -> dict[str, str]:
+        """The steersman's name."""
+        return {"user": "steer"}
+
+    def routes(self) -> None:
+        """Add what this system answers to."""
+        self.api.get("/.well-known/host-meta")(self.host_meta)
+        self.api.get("/restconf/data/ietf-hardware:hardware")(self.hardware)
+        self.api.get("/restconf/data/ietf-system:system")(self.system)
+        self.api.get("/restconf/data/ietf-interfaces:interfaces")(self.list_interfaces)
+        self.api.get("/restconf/data/ietf-interfaces:interfaces/interface={name}")(self.one_interface)
+        self.api.patch("/restconf/data/ietf-interfaces:interfaces/interface={name}")(self.alter)
+
+    async def host_meta(self) -> Response:
+        """Where RESTCONF begins (RFC 8040, section 3.1)."""
+        xrd = "<XRD xmlns='http://docs.oasis-open.org/ns/xri/xrd-1.0'><Link rel='restconf' href='/restconf'/></XRD>"
+        return Response(xrd, media_type="application/xrd+xml")
+
+    async def hardware(self, request: Request) -> Response:
+        """The chassis (RFC 8348)."""
+        self._admit(request)
+        chassis = {
+            "name": "chassis", "class": "iana-hardware:chassis", "mfg-name": self.router["maker"],
+            "model-name": self.router["model"], "serial-num": self.router["serial"],
+            "software-rev": self.router["version"], "alias": self.router["name"],
+        }  # fmt: skip
+        fan = {"name": "fan 1", "class": "iana-hardware:fan", "parent": "chassis"}
+        return self._yang({"ietf-hardware:hardware": {"component": [chassis, fan]}})
+
+    async def system(self, request: Request) -> Response:
+        """Name, place and clock (RFC 7317)."""
+        self._admit(request)
+        return self._yang({
+            "ietf-system:system": {
+                "hostname": self.router["name"], "location": self.router["site"],
+                "platform": {"os-name": self.router["os"], "os-release": self.router["version"]},
+                "clock": {"boot-datetime": self.router["booted"]},
+            }
+        })  # fmt: skip
+
+    async def list_interfaces(self, request: Request) -> Response:
+        """All interfaces (RFC 8343)."""
+        self._admit(request)
+        only(request, "depth", "fields", "content")
+        return self._yang({"ietf-interfaces:interfaces": {"interface": list(self.interfaces.values())}})
+
+    async def one_interface(self, request: Request, name: str) -> Response:
+        """One of them."""
+        self._admit(request)
+        return self._yang({"ietf-interfaces:interface": [self._interface(name)]})
+
+    async def alter(self, request: Request, name: str) -> Response:
+        """A plain patch (RFC 8040, section 4.6.1)."""
+        self._admit(request)
+        if request.headers.get("Content-Type") != _YANG:
+            raise Problem(415, f"send {_YANG}")
+        given = (await body_of(request)).get("ietf-interfaces:interface")
+        known = self._interface(name)
+        if not isinstance(given, dict) or set(given) - {"name", "description", "enabled"}:
+            raise Problem(400, "only description and enabled can be altered")
+        known.update(given)
+        return Response(status_code=204)
+
+    def _interface(self, name: str) -> Record:
+        if name not in self.interfaces:
+            raise Problem(404, f"there is no interface {name}")
+        return self.interfaces[name]
+
+    def _admit(self, request: Request) -> None:
+        wanted = base64.b64encode(f"steer:{self.password}".encode()).decode()
+        if request.headers.get("Authorization") != f"Basic {wanted}":
+            raise Problem(401, "user or password is wrong")
+        accepted = request.headers.get("Accept", "")
+        if _YANG not in accepted and "*/*" not in accepted:
+            raise Problem(406, f"this router speaks {_YANG}")
+
+    def _yang(self, body: Record) -> Response:
+        answer = self.answer(body)
+        answer.headers["Content-Type"] = _YANG
+        return answer
+
+    def _problem(self, _request: Request, problem: Exception) -> Response:
+        """Errors as RFC 8040, section 7.1, has them."""
+        assert isinstance(problem, Problem)
+        tags = {401: "access-denied", 404: "invalid-value", 400: "malformed-message"}
+        fault = {"error-type": "application", "error-tag": tags.get(problem.status, "operation-failed"),
+                 "error-message": problem.body["text"]}  # fmt: skip
+        answer = self.answer({"ietf-restconf:errors": {"error": [fault]}}, problem.status)
+        answer.headers["Content-Type"] = _YANG
+        return answer

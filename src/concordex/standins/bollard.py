@@ -1,0 +1,221 @@
+"""Bollard, a firewall manager; see docs/guides/bollard.md.
+
+JSON-RPC 2.0 at one path, up to 20 calls in a batch.  What is written is staged for the session, put
+into effect by a commit (a job), and refused when somebody else committed meanwhile.  A rule set is
+installed on its targets only.
+"""
+
+from __future__ import annotations
+
+import copy
+import secrets
+import time
+from typing import Any
+
+from fastapi import Request, Response
+
+from concordex.standins.base import StandIn, body_of
+
+_CAP, _BATCH = 100, 20
+_KINDS = ("address", "service", "rule", "ruleset")
+_BRIEF = ("ref", "name", "berth", "linked")
+Record = dict[str, Any]
+
+
+class Fault(Exception):
+    """An error object of JSON-RPC 2.0."""
+
+    def __init__(self, code: int, text: str, data: Any = None) -> None:
+        super().__init__(text)
+        self.code, self.text, self.data = code, text, data
+
+
+class Bollard(StandIn):
+    """The firewall manager."""
+
+    name, title = "bollard", "Bollard firewall manager"
+
+    def __init__(self, firewalls: list[Record], objects: dict[str, list[Record]], lasts: float = 600) -> None:
+        self.firewalls = {firewall["ref"]: firewall for firewall in firewalls}
+        self.objects = {kind: {o["ref"]: o for o in objects.get(kind, [])} for kind in _KINDS}
+        self.lasts, self.revision, self.waits = lasts, 1, 1
+        self.password = secrets.token_urlsafe(18)
+        self.sessions: dict[str, float] = {}
+        self.staged: dict[str, tuple[int, dict[str, dict[str, Record]]]] = {}
+        self.jobs: dict[str, dict[str, Any]] = {}
+        super().__init__()
+
+    def secrets(self) -> dict[str, str]:
+        """The warden's password."""
+        return {"password": self.password}
+
+    def plain(self) -> dict[str, str]:
+        """The warden's name."""
+        return {"user": "warden"}
+
+    def routes(self) -> None:
+        """Add what this system answers to."""
+        self.api.post("/bollard/rpc")(self.rpc)
+
+    async def rpc(self, request: Request) -> Response:
+        """One call, or a batch of them."""
+        body = await body_of(request)
+        if isinstance(body, list):
+            if not 1 <= len(body) <= _BATCH:
+                return self.answer(_error(None, Fault(-32600, f"a batch holds 1 to {_BATCH} calls")))
+            return self.answer([self._answered(request, call) for call in reversed(body)])
+        return self.answer(self._answered(request, body))
+
+    def _answered(self, request: Request, call: Any) -> Record:
+        if not isinstance(call, dict) or call.get("jsonrpc") != "2.0" or not isinstance(call.get("method"), str):
+            return _error(None, Fault(-32600, "not a JSON-RPC 2.0 call"))
+        number, method, params = call.get("id"), call["method"], call.get("params", {})
+        try:
+            if method == "session.open":
+                return {"jsonrpc": "2.0", "id": number, "result": self._open(params)}
+            session = self._admit(request, call)
+            handler = self._METHODS.get(method, _unknown)
+            return {"jsonrpc": "2.0", "id": number, "result": handler(self, session, params)}
+        except Fault as fault:
+            return _error(number, fault)
+        except (KeyError, TypeError) as error:
+            return _error(number, Fault(-32602, f"a parameter is missing or of the wrong kind: {error}"))
+
+    def _admit(self, request: Request, call: Record) -> str:
+        session = call.get("session", "")
+        expired = self.faults.strikes("expire", request.method, request.url.path)
+        if expired or self.sessions.get(session, 0) < time.monotonic():
+            self.sessions.pop(session, None)
+            raise Fault(-32001, "the session is unknown or has ended")
+        return str(session)
+
+    def _open(self, params: Record) -> Record:
+        if params.get("user") != "warden" or params.get("password") != self.password:
+            raise Fault(-32001, "user or password is wrong")
+        session = secrets.token_urlsafe(18)
+        self.sessions[session] = time.monotonic() + self.lasts
+        return {"session": session, "seconds": self.lasts}
+
+    def _close(self, session: str, _params: Record) -> bool:
+        self.sessions.pop(session, None)
+        self.staged.pop(session, None)
+        return True
+
+    def _list_firewalls(self, _session: str, params: Record) -> Record:
+        brief = [{name: firewall[name] for name in _BRIEF} for firewall in self.firewalls.values()]
+        return _page("firewalls", brief, params)
+
+    def _one_firewall(self, _session: str, params: Record) -> Record:
+        if params["ref"] not in self.firewalls:
+            raise Fault(-32004, f"there is no firewall {params['ref']}")
+        return {key: value for key, value in self.firewalls[params["ref"]].items() if key != "interfaces"}
+
+    def _interfaces(self, _session: str, params: Record) -> list[Record]:
+        if params["ref"] not in self.firewalls:
+            raise Fault(-32004, f"there is no firewall {params['ref']}")
+        return list(self.firewalls[params["ref"]]["interfaces"])
+
+    def _list_objects(self, session: str, params: Record) -> Record:
+        held = self.staged[session][1] if session in self.staged else self.objects
+        return _page("objects", list(self._of(held, params["kind"]).values()), params)
+
+    def _of(self, held: dict[str, dict[str, Record]], kind: str) -> dict[str, Record]:
+        if kind not in held:
+            raise Fault(-32602, f"kind should be one of {', '.join(_KINDS)}")
+        return held[kind]
+
+    def _candidate(self, session: str) -> dict[str, dict[str, Record]]:
+        if session not in self.staged:
+            self.staged[session] = (self.revision, copy.deepcopy(self.objects))
+        return self.staged[session][1]
+
+    def _add(self, session: str, params: Record) -> list[str]:
+        objects = self._of(self._candidate(session), params["kind"])
+        names = {o["name"] for o in objects.values()}
+        made = []
+        for given in params["objects"]:
+            if given["name"] in names:
+                raise Fault(-32009, f"{params['kind']} {given['name']} is there already", {"name": given["name"]})
+            ref = f"{params['kind'][0]}{secrets.token_hex(4)}"
+            objects[ref] = {"ref": ref, **given}
+            names.add(given["name"])
+            made.append(ref)
+        return made
+
+    def _alter(self, session: str, params: Record) -> bool:
+        objects = self._of(self._candidate(session), params["kind"])
+        if params["ref"] not in objects:
+            raise Fault(-32004, f"there is no {params['kind']} {params['ref']}")
+        objects[params["ref"]] |= params["object"]
+        return True
+
+    def _remove(self, session: str, params: Record) -> bool:
+        held = self._candidate(session)
+        objects = self._of(held, params["kind"])
+        used = {rule[member] for rule in held["rule"].values() for member in ("from", "to", "service", "ruleSet")}
+        for ref in params["refs"]:
+            if ref not in objects:
+                raise Fault(-32004, f"there is no {params['kind']} {ref}")
+            if ref in used:
+                raise Fault(-32012, f"{ref} is used by a rule")
+        for ref in params["refs"]:
+            del objects[ref]
+        return True
+
+    def _commit(self, session: str, _params: Record) -> Record:
+        if session not in self.staged:
+            return {"job": self._job("done", "nothing was staged")}
+        base, held = self.staged.pop(session)
+        if base != self.revision:
+            raise Fault(-32010, f"revision {base} was altered by somebody else; this is revision {self.revision}")
+        self.objects, self.revision = held, self.revision + 1
+        return {"job": self._job("done", f"revision {self.revision}")}
+
+    def _install(self, _session: str, params: Record) -> Record:
+        rules = self.objects["ruleset"].get(params["ruleset"])
+        if rules is None:
+            raise Fault(-32004, f"there is no rule set {params['ruleset']}")
+        strange = [ref for ref in params["firewalls"] if ref not in rules["targets"]]
+        if strange:
+            raise Fault(-32011, f"{strange[0]} is not a target of {rules['name']}")
+        unlinked = [ref for ref in params["firewalls"] if not self.firewalls[ref]["linked"]]
+        if unlinked:
+            return {"job": self._job("failed", f"{unlinked[0]} is not linked")}
+        return {"job": self._job("done", f"installed on {len(params['firewalls'])}")}
+
+    def _job(self, ends: str, text: str) -> str:
+        number = f"j{len(self.jobs) + 1}"
+        self.jobs[number] = {"left": self.waits, "ends": ends, "text": text}
+        return number
+
+    def _look(self, _session: str, params: Record) -> Record:
+        job = self.jobs.get(params["job"])
+        if job is None:
+            raise Fault(-32004, f"there is no job {params['job']}")
+        job["left"] -= 1
+        ended = job["left"] < 0
+        state, text = (job["ends"], job["text"]) if ended else ("running", "")
+        return {"job": params["job"], "state": state, "text": text}
+
+    _METHODS = {  # noqa: RUF012 - a table of methods, never altered
+        "session.close": _close, "firewall.list": _list_firewalls, "firewall.detail": _one_firewall,
+        "firewall.interfaces": _interfaces, "object.list": _list_objects, "object.add": _add,
+        "object.alter": _alter, "object.remove": _remove, "candidate.commit": _commit,
+        "ruleset.install": _install, "job.look": _look,
+    }  # fmt: skip
+
+
+def _unknown(_bollard: Bollard, _session: str, _params: Record) -> Any:
+    raise Fault(-32601, "there is no such method")
+
+
+def _page(name: str, records: list[Record], params: Record) -> Record:
+    start, count = params.get("from", 0), min(params.get("count", 50), _CAP)
+    if not isinstance(start, int) or not isinstance(count, int) or start < 0 or count < 1:
+        raise Fault(-32602, "from and count should be whole numbers")
+    return {name: records[start : start + count], "inAll": len(records)}
+
+
+def _error(number: Any, fault: Fault) -> Record:
+    error: Record = {"code": fault.code, "message": fault.text}
+    return {"jsonrpc": "2.0", "id": number, "error": error | ({"data": fault.data} if fault.data else {})}

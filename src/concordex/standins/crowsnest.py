@@ -1,0 +1,152 @@
+"""Crowsnest, a monitoring system; see docs/guides/crowsnest.md.
+
+XML both ways, basic authentication.  How hosts are doing is a list of its own; what is added waits in
+a queue; groups are made of kinds and of other groups.
+"""
+
+from __future__ import annotations
+
+import base64
+import secrets
+from typing import Any
+from xml.parsers.expat import ExpatError
+
+import xmltodict
+from fastapi import Request, Response
+
+from concordex.standins.base import Problem, StandIn, only, whole
+
+_SPACE = "urn:example:crowsnest:2"
+_CAP = 200
+Record = dict[str, Any]
+
+
+class Crowsnest(StandIn):
+    """The monitoring system."""
+
+    name, title = "crowsnest", "Crowsnest monitoring"
+
+    def __init__(self, hosts: list[Record], groups: list[Record]) -> None:
+        self.hosts = {host["number"]: host for host in hosts}
+        self.groups = groups
+        self.password = secrets.token_urlsafe(18)
+        self.queue: dict[str, Record] = {}
+        self.waits = 1
+        super().__init__()
+
+    def secrets(self) -> dict[str, str]:
+        """The lookout's password."""
+        return {"password": self.password}
+
+    def plain(self) -> dict[str, str]:
+        """The lookout's name."""
+        return {"user": "lookout"}
+
+    def routes(self) -> None:
+        """Add what this system answers to."""
+        self.api.get("/nest/hosts")(self.list_hosts)
+        self.api.post("/nest/hosts")(self.add_host)
+        self.api.put("/nest/hosts/{number}")(self.alter_host)
+        self.api.delete("/nest/hosts/{number}")(self.remove_host)
+        self.api.get("/nest/states")(self.list_states)
+        self.api.get("/nest/groups")(self.list_groups)
+        self.api.get("/nest/queue/{number}")(self.look)
+
+    async def list_hosts(self, request: Request) -> Response:
+        """A page of the hosts: who they are, and not how they do."""
+        self._admit(request)
+        only(request, "begin", "many")
+        begin, many = whole(request, "begin", 0), min(whole(request, "many", 50, least=1), _CAP)
+        every = list(self.hosts.values())
+        page = self.shorten(request, every[begin : begin + many])
+        hosts = [
+            {"@number": h["number"], "name": h["name"], "address": h["address"], "class": h["class"],
+             "card": h["card"], "berth": h["berth"]}
+            for h in page
+        ]  # fmt: skip
+        return self.xml({"hosts": {"@xmlns": _SPACE, "@inAll": str(len(every)), "host": hosts}})
+
+    async def list_states(self, request: Request) -> Response:
+        """How every host is doing."""
+        self._admit(request)
+        only(request)
+        states = [
+            {"@host": h["number"], "@is": h["state"], "checked": h["checked"], "load": str(h["load"])}
+            for h in self.hosts.values()
+        ]
+        return self.xml({"states": {"@xmlns": _SPACE, "@inAll": str(len(states)), "state": states}})
+
+    async def list_groups(self, request: Request) -> Response:
+        """All groups."""
+        self._admit(request)
+        groups = [
+            {"@number": g["number"], "name": g["name"], "kind": g["kinds"], "group": g["groups"]} for g in self.groups
+        ]
+        return self.xml({"groups": {"@xmlns": _SPACE, "group": groups}})
+
+    async def add_host(self, request: Request) -> Response:
+        """Put a host into the queue; it is there when the queue says so."""
+        self._admit(request)
+        host = await self._host(request)
+        number = str(len(self.queue) + 1)
+        taken = any(known["name"].lower() == host["name"].lower() for known in self.hosts.values())
+        self.queue[number] = {"left": self.waits, "host": host, "taken": taken, "made": ""}
+        return self.xml({"queued": {"@xmlns": _SPACE, "@number": number}}, 202, {"Location": f"/nest/queue/{number}"})
+
+    async def look(self, request: Request, number: str) -> Response:
+        """How an entry of the queue stands."""
+        self._admit(request)
+        entry = self.queue.get(number)
+        if entry is None:
+            raise Problem(404, f"the queue has no entry {number}")
+        entry["left"] -= 1
+        state = "waiting" if entry["left"] >= 0 else "refused" if entry["taken"] else "done"
+        if state == "done" and not entry["made"]:
+            entry["made"] = str(max([1000, *map(int, self.hosts)]) + 1)
+            fresh = {"number": entry["made"], "state": "unsure", "checked": "", "load": 0.0}
+            self.hosts[entry["made"]] = fresh | entry["host"]
+        reason = f"{entry['host']['name']} is watched already" if state == "refused" else ""
+        return self.xml({"entry": {"@xmlns": _SPACE, "@is": state, "reason": reason, "host": entry["made"]}})
+
+    async def alter_host(self, request: Request, number: str) -> Response:
+        """Put a host in the place of what was there."""
+        self._admit(request)
+        if number not in self.hosts:
+            raise Problem(404, f"there is no host {number}")
+        self.hosts[number] |= await self._host(request)
+        return self.xml({"altered": {"@xmlns": _SPACE, "@number": number}})
+
+    async def remove_host(self, request: Request, number: str) -> Response:
+        """Watch a host no longer."""
+        self._admit(request)
+        if self.hosts.pop(number, None) is None:
+            raise Problem(404, f"there is no host {number}")
+        return Response(status_code=204)
+
+    def xml(self, body: Record, status: int = 200, headers: dict[str, str] | None = None) -> Response:
+        """``body`` as XML."""
+        return Response(xmltodict.unparse(body), status, headers, media_type="application/xml")
+
+    def _problem(self, _request: Request, problem: Exception) -> Response:
+        assert isinstance(problem, Problem)
+        return self.xml({"trouble": {"@xmlns": _SPACE, "text": problem.body["text"]}}, problem.status)
+
+    def _admit(self, request: Request) -> None:
+        wanted = base64.b64encode(f"lookout:{self.password}".encode()).decode()
+        if request.headers.get("Authorization") != f"Basic {wanted}":
+            raise Problem(401, "name or password is wrong")
+
+    async def _host(self, request: Request) -> Record:
+        if "xml" not in request.headers.get("Content-Type", ""):
+            raise Problem(415, "a host is sent as application/xml")
+        try:
+            given = (xmltodict.parse(await request.body()) or {}).get("host")
+        except ExpatError as error:
+            raise Problem(400, f"not XML: {error}") from error
+        if not isinstance(given, dict) or not given.get("name") or not given.get("address"):
+            raise Problem(422, "a host has a name and an address")
+        strange = set(given) - {"name", "address", "class", "card", "berth", "@xmlns"}
+        if strange:
+            raise Problem(422, f"a host has no {min(strange)}")
+        names = ("name", "address", "class", "card", "berth")
+        return {name: given.get(name) or "" for name in names}

@@ -1,0 +1,218 @@
+"""What Masthead, Bollard, Crowsnest, Pilotage, Binnacle and Purser say of the fleet.
+
+Each has a random source of its own, so that one system's words do not change another's.
+"""
+
+from __future__ import annotations
+
+import random
+from dataclasses import dataclass, field
+from datetime import timedelta
+from typing import Any
+
+from concordex.standins import places
+from concordex.standins.fleet import Accounts, Device, Fleet, Record
+
+#: Cards, as people call them, that Purser keeps; and the hosts that Crowsnest watches.
+_CARDED = ("laptop", "server", "router", "firewall")
+_WATCHED = ("router", "switch", "server", "firewall")
+
+
+@dataclass
+class Elsewhere:
+    """The records of the six."""
+
+    radios: list[Record] = field(default_factory=list)
+    radio_sites: list[Record] = field(default_factory=list)
+    firewalls: list[Record] = field(default_factory=list)
+    objects: dict[str, list[Record]] = field(default_factory=dict)
+    hosts: list[Record] = field(default_factory=list)
+    groups: list[Record] = field(default_factory=list)
+    units: list[Record] = field(default_factory=list)
+    router: Record = field(default_factory=dict)
+    cards: list[Record] = field(default_factory=list)
+    readings: list[Record] = field(default_factory=list)
+    attached: list[Record] = field(default_factory=list)
+    cables: list[Record] = field(default_factory=list)
+
+
+def tell(fleet: Fleet, told: Accounts) -> Elsewhere:
+    """What the six say; the truth of it goes into ``told.truth``."""
+    other = Elsewhere()
+    live = [device for device in fleet.devices if not device.spare]
+    _masthead(fleet, live, told, other)
+    _bollard(fleet, live, told, other)
+    _crowsnest(fleet, live, told, other)
+    _pilotage(fleet, live, told, other)
+    _binnacle(live, told, other)
+    _purser(fleet, told, other)
+    _readings(fleet, told, other)
+    _cabling(fleet, live, other)
+    return other
+
+
+def _source(fleet: Fleet, system: str) -> random.Random:
+    return random.Random(f"{system} {len(fleet.devices)} {fleet.devices[0].uuid}")
+
+
+def site_code(site: str) -> str:
+    """Masthead's code for a site, which is not its label."""
+    return f"z{places.SITES.index(site) * 7 + 11:03d}"
+
+
+def _masthead(fleet: Fleet, live: list[Device], told: Accounts, other: Elsewhere) -> None:
+    rng = _source(fleet, "masthead")
+    other.radio_sites = [{"code": site_code(s), "label": s.replace("-", " ").title()} for s in places.SITES]
+    for device in (d for d in live if d.kind == "access-point"):
+        ref = f"R{device.number:06d}"
+        other.radios.append({
+            "ref": ref, "zone": site_code(device.site), "caption": device.name,
+            "state": "away" if fleet.moment - device.last_seen > timedelta(days=2) else "on air",
+            "serialCode": device.serial, "baseMac": device.mac.upper(), "addressing": {"v4": device.ip, "v6": None},
+            "hardware": device.model, "builtBy": device.maker, "firmware": device.os_version,
+            "clients": rng.randrange(60), "channel": rng.choice((1, 6, 11, 36, 44, 100)),
+            "heardFrom": int(device.last_seen.timestamp()),
+        })  # fmt: skip
+        told.truth["masthead", ref] = device.number
+
+
+def _bollard(fleet: Fleet, live: list[Device], told: Accounts, other: Elsewhere) -> None:
+    rng = _source(fleet, "bollard")
+    for device in (d for d in live if d.kind == "firewall"):
+        ref = f"fw-{device.number}"
+        other.firewalls.append({
+            "ref": ref, "name": device.name, "berth": device.site, "linked": rng.random() < 0.95,
+            "serial": device.serial, "make": device.maker, "series": device.model, "software": device.os,
+            "release": device.os_version, "management": device.ip, "mac": device.mac, "sharedMac": device.shared_mac,
+            "heard": device.last_seen.strftime("%Y-%m-%d %H:%M:%S"),
+            "interfaces": [
+                {"name": f"port{at}", "zone": zone, "address": f"10.{200 + at}.{device.number % 250}.1/24"}
+                for at, zone in enumerate(("inside", "outside", "kiosks"), 1)
+            ],
+        })  # fmt: skip
+        told.truth["bollard", ref] = device.number
+    addresses = [
+        {"ref": f"a{at}", "name": f"net-{site}", "value": f"10.{20 + at}.0.0/16", "note": ""}
+        for at, site in enumerate(places.SITES)
+    ]
+    services = [
+        {"ref": f"s{at}", "name": name, "protocol": protocol, "ports": ports}
+        for at, (name, protocol, ports) in enumerate((
+            ("ticketing", "tcp", "8443"), ("web", "tcp", "80,443"), ("names", "udp", "53"), ("time", "udp", "123"),
+            ("crew-mail", "tcp", "993"), ("cameras", "tcp", "554"),
+        ))
+    ]  # fmt: skip
+    rules = [
+        {
+            "ref": f"r{at}", "ruleSet": f"set{at % 3}", "place": at // 3 + 1, "name": f"rule {at + 1}",
+            "from": rng.choice(addresses)["ref"], "to": rng.choice(addresses)["ref"],
+            "service": rng.choice(services)["ref"], "verdict": rng.choice(("pass", "pass", "stop")),
+        }
+        for at in range(30)
+    ]  # fmt: skip
+    refs = [firewall["ref"] for firewall in other.firewalls]
+    names = ("quay", "ship", "office")
+    sets = [{"ref": f"set{at}", "name": name, "targets": refs[at::3]} for at, name in enumerate(names)]
+    other.objects = {"address": addresses, "service": services, "rule": rules, "ruleset": sets}
+
+
+def _crowsnest(fleet: Fleet, live: list[Device], told: Accounts, other: Elsewhere) -> None:
+    rng = _source(fleet, "crowsnest")
+    for device in (d for d in live if d.kind in _WATCHED and not d.stack):
+        if rng.random() < 0.08:
+            continue  # nobody set it to be watched
+        number = str(len(other.hosts) + 1001)
+        away = fleet.moment - device.last_seen > timedelta(days=2)
+        other.hosts.append({
+            "number": number, "name": device.name, "address": device.ip, "class": device.kind,
+            "card": device.mac if rng.random() < 0.9 else "", "berth": device.site,
+            "state": "down" if away else rng.choice(("up", "up", "up", "up", "unsure")),
+            "checked": device.last_seen.strftime("%Y-%m-%dT%H:%M:%SZ"), "load": round(rng.random() * 100, 1),
+        })  # fmt: skip
+        told.truth["crowsnest", number] = device.number
+    other.groups = [
+        {"number": "1", "name": "all quays", "kinds": [], "groups": ["2", "3"]},
+        {"number": "2", "name": "network", "kinds": ["router", "switch"], "groups": []},
+        {"number": "3", "name": "machines", "kinds": ["server"], "groups": []},
+    ]
+
+
+def _pilotage(fleet: Fleet, live: list[Device], told: Accounts, other: Elsewhere) -> None:
+    rng = _source(fleet, "pilotage")
+    for device in (d for d in live if d.kind == "router" and d.site in places.VESSELS):
+        unit = f"u-{rng.getrandbits(40):010x}"
+        other.units.append({
+            "unit": unit, "alias": device.name, "serial": device.serial, "vessel": device.site.removeprefix("mv-"),
+            "hardware": {"make": device.maker, "type": device.model, "mac": device.mac},
+            "software": {"name": device.os, "version": device.os_version},
+            "uplink": rng.choice(("satellite", "cellular", "harbour")), "address": device.ip,
+            "mode": rng.choice(("read-only", "control")), "contact": device.last_seen.isoformat(timespec="seconds"),
+            "position": {"lat": round(50 + rng.random() * 5, 4), "lon": round(-6 + rng.random() * 9, 4)},
+        })  # fmt: skip
+        told.truth["pilotage", unit] = device.number
+
+
+def _binnacle(live: list[Device], told: Accounts, other: Elsewhere) -> None:
+    router = next((d for d in live if d.kind == "router" and d.site == places.OFFICE), None)
+    router = router or next(d for d in live if d.kind == "router")
+    other.router = {
+        "name": router.name, "serial": router.serial, "maker": router.maker, "model": router.model, "mac": router.mac,
+        "ip": router.ip, "os": router.os, "version": router.os_version, "site": router.site,
+        "booted": (router.last_seen - timedelta(days=41)).isoformat(timespec="seconds"),
+    }  # fmt: skip
+    told.truth["binnacle", "chassis"] = router.number
+
+
+def _purser(fleet: Fleet, told: Accounts, other: Elsewhere) -> None:
+    rng = _source(fleet, "purser")
+    for device in (d for d in fleet.devices if d.kind in _CARDED):
+        if rng.random() < 0.15:
+            continue
+        card = f"CI{len(other.cards) + 1:07d}"
+        other.cards.append({
+            "card": card, "heading": device.name.upper() if rng.random() < 0.2 else device.name,
+            "serialNumber": "" if rng.random() < 0.06 else device.serial, "tag": device.asset_tag,
+            "sort": device.kind, "berth": device.site, "standing": "spare" if device.spare else "in use",
+            "make": device.maker, "type": device.model, "holder": device.user or "", "foreignRef": "",
+            "amended": fleet.moment.strftime("%d/%m/%Y"),
+        })  # fmt: skip
+        told.truth["purser", card] = device.number
+
+
+def _readings(fleet: Fleet, told: Accounts, other: Elsewhere) -> None:
+    """Battery readings of the last days, by the devices' own clocks."""
+    rng = _source(fleet, "readings")
+    portable: list[dict[str, Any]] = [r for r in told.muster if r["platform"] in ("slate", "scanner")]
+    for at, record in enumerate(portable):
+        for day in range(3):
+            moment = fleet.moment - timedelta(days=day, minutes=rng.randrange(1, 1400))
+            other.readings.append({
+                "readingId": f"b{at}-{day}", "deviceId": record["deviceId"], "takenAt": int(moment.timestamp()),
+                "level": max(1, record["battery"]["level"] - 3 * day), "health": record["battery"]["health"],
+            })  # fmt: skip
+    other.readings.sort(key=lambda reading: int(reading["takenAt"]))
+
+
+def _cabling(fleet: Fleet, live: list[Device], other: Elsewhere) -> None:
+    """What Fairlead sees on its ports: hosts, and cables between its own nodes."""
+    rng = _source(fleet, "cabling")
+    switches: dict[str, list[Device]] = {}
+    for device in live:
+        if device.kind == "switch":
+            switches.setdefault(device.site, []).append(device)
+    for device in live:
+        near = [switch for switch in switches.get(device.site, []) if switch is not device]
+        if not near:
+            continue
+        key = f"n{rng.choice(near).number:06x}"
+        if device.kind in ("laptop", "tablet", "server"):
+            other.attached.append({
+                "hostKey": f"h{device.number:06x}", "node": key, "port": rng.randrange(1, 5),
+                "mac": (device.dock or device.mac).replace(":", ""), "address": device.ip, "label": device.name,
+                "segment": rng.choice((10, 20, 30)), "lastHeard": int(device.last_seen.timestamp() * 1000),
+            })  # fmt: skip
+        elif device.kind in ("router", "access-point", "switch", "firewall"):
+            other.cables.append({
+                "cableKey": f"c{device.number:06x}", "near": f"n{device.number:06x}", "far": key,
+                "mbps": rng.choice((1000, 10000)), "up": rng.random() < 0.9,
+            })  # fmt: skip

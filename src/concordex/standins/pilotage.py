@@ -1,0 +1,147 @@
+"""Pilotage, a cloud portal for a fleet of routers; see docs/guides/pilotage.md.
+
+Every request is signed with Ed25519 (RFC 9421), a body by its digest (RFC 9530).  The next page is in
+the header Link (RFC 8288), the count in a header.  A unit is adopted with its serial number and the
+one-time code that only the unit itself shows; a key may only read, or control.
+"""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import timedelta
+from typing import Any
+from urllib.parse import urlencode
+
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
+from fastapi import Request, Response
+from http_message_signatures import HTTPMessageVerifier, algorithms
+from http_message_signatures.exceptions import HTTPMessageSignaturesException
+from http_message_signatures.resolvers import MappingKeyResolver
+
+from concordex.standins.base import Problem, StandIn, body_of, only, whole
+
+_CAP = 50
+_COVERED = ("@method", "@authority", "@path", "@query")
+_OLDEST = 300
+Record = dict[str, Any]
+
+
+@dataclass
+class _Seen:
+    method: str
+    url: str
+    headers: Mapping[str, str]
+
+
+class Pilotage(StandIn):
+    """The portal."""
+
+    name, title = "pilotage", "Pilotage fleet portal"
+    openapi = "/pilot/openapi.json"
+
+    def __init__(self, units: list[Record]) -> None:
+        self.units = {unit["unit"]: unit for unit in units}
+        self.codes: dict[str, str] = {}
+        self.key = Ed25519PrivateKey.generate()
+        self.rights = "control"
+        keys = MappingKeyResolver(public_keys={"saltmarsh-1": self.key.public_key()}, private_keys={})
+        self.verifier = HTTPMessageVerifier(signature_algorithm=algorithms.ED25519, key_resolver=keys)
+        super().__init__()
+
+    def secrets(self) -> dict[str, str]:
+        """The private key."""
+        return {"key": self.key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()).decode()}
+
+    def plain(self) -> dict[str, str]:
+        """The name of the key."""
+        return {"key_id": "saltmarsh-1"}
+
+    def new_unit(self, serial: str) -> str:
+        """A unit that is switched on for the first time: the one-time code on its own display."""
+        self.codes[serial] = f"{secrets.randbelow(10**6):06d}"
+        return self.codes[serial]
+
+    def routes(self) -> None:
+        """Add what this system answers to."""
+        self.api.get("/pilot/units")(self.list_units)
+        self.api.post("/pilot/units")(self.adopt)
+        self.api.patch("/pilot/units/{unit}")(self.alter)
+        self.api.delete("/pilot/units/{unit}")(self.release)
+        self.api.post("/pilot/units/{unit}/restart")(self.restart)
+
+    async def list_units(self, request: Request) -> Response:
+        """A page of the units."""
+        await self._admit(request)
+        only(request, "many", "mark", "vessel")
+        many, mark = min(whole(request, "many", _CAP, least=1), _CAP), whole(request, "mark", 0)
+        vessel = request.query_params.get("vessel")
+        every = [unit for unit in self.units.values() if vessel in (None, unit["vessel"])]
+        answer = self.answer(self.shorten(request, every[mark : mark + many]))
+        answer.headers["Pilot-Count"] = str(len(every))
+        if mark + many < len(every):
+            query = {"many": many, "mark": mark + many} | ({"vessel": vessel} if vessel else {})
+            answer.headers["Link"] = f'</pilot/units?{urlencode(query)}>; rel="next"'
+        return answer
+
+    async def adopt(self, request: Request) -> Response:
+        """Take a unit into the fleet."""
+        await self._admit(request, control=True)
+        body = await body_of(request)
+        serial = body.get("serial")
+        if any(unit["serial"] == serial for unit in self.units.values()):
+            raise Problem(409, f"{serial} is in a fleet already", code="adopted")
+        if self.codes.get(serial) is None or self.codes[serial] != body.get("code"):
+            raise Problem(422, "the code is not the one that the unit shows", code="wrong-code")
+        del self.codes[serial]
+        unit = f"u-{secrets.token_hex(5)}"
+        self.units[unit] = {
+            "unit": unit, "alias": body.get("alias", serial), "serial": serial, "vessel": body.get("vessel", ""),
+            "hardware": {"make": "", "type": "", "mac": ""}, "software": {"name": "", "version": ""}, "uplink": "",
+            "address": "", "mode": "read-only", "contact": None, "position": None,
+        }  # fmt: skip
+        return self.answer(self.units[unit], 201)
+
+    async def alter(self, request: Request, unit: str) -> Response:
+        """Alter a unit's alias, vessel or mode by a merge patch (RFC 7396)."""
+        await self._admit(request, control=True)
+        if request.headers.get("Content-Type") != "application/merge-patch+json":
+            raise Problem(415, "a unit is altered by application/merge-patch+json")
+        body, known = await body_of(request), self._unit(unit)
+        strange = sorted(set(body) - {"alias", "vessel", "mode"})
+        if strange:
+            raise Problem(422, f"{strange[0]} cannot be altered")
+        known.update(body)
+        return self.answer(known)
+
+    async def release(self, request: Request, unit: str) -> Response:
+        """Let a unit go."""
+        await self._admit(request, control=True)
+        self._unit(unit)
+        del self.units[unit]
+        return Response(status_code=204)
+
+    async def restart(self, request: Request, unit: str) -> Response:
+        """Restart a unit."""
+        await self._admit(request, control=True)
+        if self._unit(unit)["mode"] != "control":
+            raise Problem(409, f"{unit} is read-only", code="read-only")
+        return Response(status_code=202)
+
+    def _unit(self, unit: str) -> Record:
+        if unit not in self.units:
+            raise Problem(404, f"there is no unit {unit}")
+        return self.units[unit]
+
+    async def _admit(self, request: Request, *, control: bool = False) -> None:
+        body = await request.body()
+        seen = _Seen(request.method, str(request.url), dict(request.headers))
+        wanted = (*_COVERED, "content-digest") if body else _COVERED
+        try:
+            self.verifier.verify(seen, max_age=timedelta(seconds=_OLDEST), require_components=wanted, body=body or None)
+        except (HTTPMessageSignaturesException, ValueError, KeyError) as error:
+            raise Problem(401, f"the signature does not hold: {error}") from error
+        if control and self.rights != "control":
+            raise Problem(403, "this key may only read")
