@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -56,6 +58,57 @@ def words(given: list[str] | None) -> list[str]:
 Systems = Annotated[
     list[str] | None,
     typer.Argument(help="Systems; all where none is named.", autocompletion=complete_systems),
+]
+
+
+def moment(text: str | None, option: str, *, end_of_day: bool = False) -> datetime | None:
+    """A moment: an ISO 8601 date or time (UTC), or how long ago; a date may mean its end."""
+    if text is None:
+        return None
+    if end_of_day and re.fullmatch(r"\d{4}-\d\d-\d\d", text):
+        text = f"{text}T23:59:59"
+    from concordex.errors import CalledWrongly
+    from concordex.model.values import parse_duration, parse_time
+
+    ago = parse_duration(text)
+    found = datetime.now(UTC) - ago if ago is not None else parse_time(text)
+    if found is None:
+        raise CalledWrongly(f"{option} {text}: is no moment", advice="say 2026-11-20, 2026-11-20T18:00, 12h or 3d")
+    return found
+
+
+def chosen(systems: list[str] | None, tags: list[str] | None, labels: list[str] | None) -> list[str]:
+    """The systems that names, tags and labels select; all where none is given."""
+    names = words(systems)
+    if not tags and not labels:
+        return names
+    found = workspace().systems(names, tags=words(tags), labels=labels or [])
+    if not found:
+        from concordex.errors import CalledWrongly
+
+        raise CalledWrongly(
+            "no system is selected by these names, tags and labels together", advice="concordex system list"
+        )
+    return found
+
+
+def complete_tags(incomplete: str) -> list[str]:
+    """The tags of the workspace's systems, for the shell."""
+    return _safely(lambda: {tag for system in workspace().config.systems.values() for tag in system.tags}, incomplete)
+
+
+def complete_labels(incomplete: str) -> list[str]:
+    """The labels of the workspace's systems, for the shell."""
+    return _safely(lambda: {system.label for system in workspace().config.systems.values()}, incomplete)
+
+
+Tags = Annotated[
+    list[str] | None,
+    typer.Option("--tag", help="Systems with this tag. Repeatable.", autocompletion=complete_tags),
+]
+Labels = Annotated[
+    list[str] | None,
+    typer.Option("--label", help="Systems with this label. Repeatable.", autocompletion=complete_labels),
 ]
 Where = Annotated[
     str | None, typer.Option("--where", help="Only records for which this filter holds (docs/filters.md).")

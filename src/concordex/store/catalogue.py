@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
@@ -13,14 +13,19 @@ from concordex.store.database import Database, Row
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS pulls (
-    id INTEGER PRIMARY KEY, begun TEXT NOT NULL, ended TEXT, outcome TEXT NOT NULL, process INTEGER
+    id INTEGER PRIMARY KEY, begun TEXT NOT NULL, ended TEXT, outcome TEXT NOT NULL, process INTEGER,
+    stop TEXT
+);
+CREATE TABLE IF NOT EXISTS progress (
+    pull INTEGER NOT NULL REFERENCES pulls (id), system TEXT NOT NULL, name TEXT NOT NULL,
+    announced INTEGER, received INTEGER NOT NULL, PRIMARY KEY (pull, system, name)
 );
 CREATE TABLE IF NOT EXISTS snapshots (
     id INTEGER PRIMARY KEY, pull INTEGER NOT NULL REFERENCES pulls (id), system TEXT NOT NULL,
     name TEXT NOT NULL, taken TEXT NOT NULL, outcome TEXT NOT NULL, file TEXT,
     announced INTEGER, received INTEGER, distinct_ids INTEGER, fault TEXT, notes TEXT NOT NULL,
     lost TEXT NOT NULL, seconds REAL NOT NULL, requests INTEGER NOT NULL, retries INTEGER NOT NULL,
-    bytes INTEGER NOT NULL
+    bytes INTEGER NOT NULL, left_out TEXT NOT NULL DEFAULT '{}', narrowed TEXT
 );
 CREATE INDEX IF NOT EXISTS newest ON snapshots (system, name, id);
 CREATE TABLE IF NOT EXISTS reconciliations (
@@ -43,6 +48,13 @@ CREATE TABLE IF NOT EXISTS references_made (
 """
 
 
+#: Columns that came later, for catalogues made before.
+_LATER = {
+    "pulls": {"stop": "TEXT"},
+    "snapshots": {"left_out": "TEXT NOT NULL DEFAULT '{}'", "narrowed": "TEXT"},
+}
+
+
 @dataclass(frozen=True, kw_only=True)
 class Snapshot:
     """One table of one system, as one pull found it, with what it takes to trust it."""
@@ -63,6 +75,8 @@ class Snapshot:
     requests: int = 0
     retries: int = 0
     bytes: int = 0
+    left_out: dict[str, int] = field(default_factory=dict)
+    narrowed: str | None = None
     id: int | None = None
 
     @property
@@ -76,6 +90,16 @@ class Catalogue:
 
     def __init__(self, path: Path, *, write: bool) -> None:
         self.database = Database(path, _SCHEMA, write=write)
+        if write:
+            self._grow()
+
+    def _grow(self) -> None:
+        """Give a catalogue of an earlier release the columns that it lacks."""
+        for table, columns in _LATER.items():
+            known = {row["name"] for row in self.database.rows(f"PRAGMA table_info({table})")}
+            for name, kind in columns.items():
+                if name not in known:
+                    self.database.run(f"ALTER TABLE {table} ADD COLUMN {name} {kind}")
 
     def begin_pull(self, process: int) -> int:
         """Note that a pull has begun; its number."""
@@ -84,37 +108,82 @@ class Catalogue:
 
     def end_pull(self, pull: int, outcome: str) -> None:
         """Note how a pull ended."""
-        self.database.run("UPDATE pulls SET ended = ?, outcome = ? WHERE id = ?", (_now(), outcome, pull))
+        with self.database.atomic():
+            self.database.run("UPDATE pulls SET ended = ?, outcome = ? WHERE id = ?", (_now(), outcome, pull))
+            self.database.run("DELETE FROM progress WHERE pull = ?", (pull,))
+
+    def advance(self, pull: int, counts: Mapping[tuple[str, str], tuple[int, int | None]]) -> bool:
+        """Note how far a running pull is, by system and table; whether somebody asked it to stop."""
+        rows = [(pull, system, table, of, came) for (system, table), (came, of) in counts.items()]
+        self.database.run_many("INSERT OR REPLACE INTO progress VALUES (?, ?, ?, ?, ?)", rows)
+        asked = self.database.rows("SELECT stop FROM pulls WHERE id = ?", (pull,))
+        return bool(asked and asked[0]["stop"])
+
+    def progress(self, pull: int) -> list[Row]:
+        """How far a running pull is."""
+        return self.database.rows("SELECT * FROM progress WHERE pull = ? ORDER BY system, name", (pull,))
+
+    def ask_to_stop(self, pull: int) -> bool:
+        """Ask a running pull to stop; whether there is such a one."""
+        sql = "UPDATE pulls SET stop = ? WHERE id = ? AND outcome = 'running'"
+        return self.database.run(sql, (_now(), pull)) > 0
 
     def add_snapshot(self, snapshot: Snapshot) -> None:
         """Note a snapshot, once its file is in place."""
         s = snapshot
         self.database.run(
             "INSERT INTO snapshots (pull, system, name, taken, outcome, file, announced, received, distinct_ids,"
-            " fault, notes, lost, seconds, requests, retries, bytes) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+            " fault, notes, lost, seconds, requests, retries, bytes, left_out, narrowed)"
+            " VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
             (
                 s.pull, s.system, s.table, s.taken.isoformat(), s.outcome, s.file, s.announced, s.received,
                 s.distinct, s.fault, json.dumps(list(s.notes)), json.dumps(s.lost), s.seconds, s.requests,
-                s.retries, s.bytes,
+                s.retries, s.bytes, json.dumps(s.left_out), s.narrowed,
             ),
         )  # fmt: skip
 
-    def newest(self, table: str | None = None) -> list[Snapshot]:
-        """For each system and table the snapshot to use.
+    def newest(self, table: str | None = None, *, until: datetime | None = None) -> list[Snapshot]:
+        """For each system and table the snapshot to use, of all or of those taken ``until`` a moment.
 
         It is the newest whole one, unless a partial one is all there is: what came of a pull that
         was cut short does not hide what is known to be whole.
         """
         rows = self.database.rows(
             "SELECT * FROM snapshots WHERE id IN (SELECT COALESCE("
-            " MAX(CASE WHEN outcome = 'whole' THEN id END), MAX(CASE WHEN file IS NOT NULL THEN id END))"
-            " FROM snapshots GROUP BY system, name) ORDER BY system, name"
+            " MAX(CASE WHEN outcome = 'whole' THEN id END), MAX(id))"
+            " FROM snapshots WHERE file IS NOT NULL AND taken <= ? GROUP BY system, name) ORDER BY system, name",
+            (until.isoformat() if until else "9999",),
         )
         return [found for found in map(_snapshot, rows) if table in (None, found.table)]
 
-    def pulls(self, limit: int = 20) -> list[Row]:
-        """The latest pulls, newest first."""
-        return self.database.rows("SELECT * FROM pulls ORDER BY id DESC LIMIT ?", (limit,))
+    def pulls(
+        self, limit: int = 20, *, system: str | None = None, outcome: str | None = None, since: datetime | None = None
+    ) -> list[Row]:
+        """The latest pulls, newest first; those of a system, of an outcome, or since a moment."""
+        sql = (
+            "SELECT * FROM pulls WHERE (? IS NULL OR outcome = ?) AND begun >= ?"
+            " AND (? IS NULL OR id IN (SELECT pull FROM snapshots WHERE system = ?"
+            " UNION SELECT pull FROM progress WHERE system = ?)) ORDER BY id DESC LIMIT ?"
+        )
+        begun = since.isoformat() if since else ""
+        return self.database.rows(sql, (outcome, outcome, begun, system, system, system, limit))
+
+    def old_files(self, before: datetime, least: int) -> list[Snapshot]:
+        """Snapshots with a file, taken ``before`` a moment, beside the newest ``least`` whole ones of each table."""
+        rows = self.database.rows("SELECT * FROM snapshots WHERE file IS NOT NULL ORDER BY id DESC")
+        kept: dict[tuple[str, str], int] = {}
+        old = []
+        for found in map(_snapshot, rows):
+            key = (found.system, found.table)
+            newest = kept.get(key, 0) < least
+            kept[key] = kept.get(key, 0) + found.whole
+            if not newest and found.taken < before:
+                old.append(found)
+        return old
+
+    def forget_file(self, snapshot: int) -> None:
+        """Note that a snapshot's file is no longer kept; what is known of it stays."""
+        self.database.run("UPDATE snapshots SET file = NULL WHERE id = ?", (snapshot,))
 
     def running(self) -> list[Row]:
         """The pulls that have not ended, by what they said of themselves."""
@@ -125,6 +194,11 @@ class Catalogue:
         return [
             _snapshot(row) for row in self.database.rows("SELECT * FROM snapshots WHERE pull = ? ORDER BY id", (pull,))
         ]
+
+    def first_of(self, table: str) -> datetime | None:
+        """When a table was pulled for the first time."""
+        found = self.database.rows("SELECT MIN(taken) AS taken FROM snapshots WHERE name = ?", (table,))[0]["taken"]
+        return datetime.fromisoformat(found) if found else None
 
     def latest_of(self, system: str) -> list[Snapshot]:
         """The newest try at each table of a system, whatever came of it."""
@@ -140,6 +214,11 @@ class Catalogue:
         """The newest concordance."""
         rows = self.database.rows("SELECT * FROM reconciliations ORDER BY id DESC LIMIT 1")
         return rows[0] if rows else None
+
+    def reconciled(self) -> list[int]:
+        """The snapshots that the newest concordance rests on."""
+        row = self.reconciliation()
+        return list(json.loads(row["snapshots"])) if row else []
 
     def references(self) -> list[Row]:
         """Which record of a system we made for which record elsewhere."""
@@ -157,6 +236,7 @@ def _snapshot(row: Row) -> Snapshot:
         announced=row["announced"], received=row["received"], distinct=row["distinct_ids"], fault=row["fault"],
         notes=json.loads(row["notes"]), lost=json.loads(row["lost"]), seconds=row["seconds"],
         requests=row["requests"], retries=row["retries"], bytes=row["bytes"],
+        left_out=json.loads(row.get("left_out") or "{}"), narrowed=row.get("narrowed"),
     )  # fmt: skip
 
 

@@ -56,6 +56,8 @@ def join(frames: Sequence[pl.LazyFrame]) -> pl.LazyFrame:
     """Frames of one table, each with its ``system``, below each other; columns in our order."""
     joined = pl.concat(frames, how="diagonal_relaxed") if len(frames) > 1 else frames[0]
     names = joined.collect_schema().names()
-    ordered = ["system", *(n for n in FIELDS if n in names)]
+    ordered = [*(n for n in ("change", "system") if n in names), *(n for n in FIELDS if n in names)]
+    if "what" in names:
+        ordered.insert(6, "what")
     rest = [n for n in names if n not in ordered and n != ORIGINAL]
     return joined.select(*ordered, *rest, *([ORIGINAL] if ORIGINAL in names else []))

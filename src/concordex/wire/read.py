@@ -178,7 +178,9 @@ async def peek(session: Session, name: str, parents: pl.DataFrame | None = None)
 
     async for done in enricher.completed(only()):
         collector.add(done, parent)
-    return collector.look(page.total, enricher.fault, enricher.notes), page.total if total is None else total
+    look = collector.look(page.total, enricher.fault, enricher.notes)
+    look.received = len(page.records)
+    return look, page.total if total is None else total
 
 
 async def _look(

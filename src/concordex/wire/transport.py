@@ -8,7 +8,7 @@ import re
 import ssl
 import time
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import aiohttp
@@ -210,6 +210,16 @@ def digest_of(endpoint: Endpoint) -> bytes:
     return bytes.fromhex(digits)
 
 
-def without(endpoint: Endpoint) -> Endpoint:
-    """The endpoint without its proof of who it is, to look at whatever certificate it shows."""
-    return replace(endpoint, verify=False, fingerprint=None)
+async def reach(endpoint: Endpoint) -> None:
+    """One connection, certificate and all, with nothing asked; raises Untrusted or Unreachable."""
+    url = URL(endpoint.url)
+    try:
+        _, writer = await asyncio.open_connection(
+            url.host, url.port, ssl=_certified(endpoint), server_hostname=url.host if url.scheme == "https" else None
+        )
+    except ssl.SSLError as error:
+        reason = getattr(error, "verify_message", "") or error.reason
+        raise Untrusted(f"the certificate of {url.host} is not trusted", where=endpoint.name, why=reason) from error
+    except OSError as error:
+        raise Unreachable(f"cannot connect to {url.host}", where=endpoint.name, why=str(error)) from error
+    writer.close()

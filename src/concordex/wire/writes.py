@@ -58,12 +58,18 @@ def _id_of(record: Any, path: str) -> Any:
     return at(path).first(record) if isinstance(record, dict) else record if isinstance(record, str | int) else None
 
 
-async def update(session: Session, how: d.Update, record_id: str, body: Mapping[str, Any]) -> None:
-    """Alter one record."""
+async def update(
+    session: Session,
+    how: d.Update,
+    record_id: str,
+    body: Mapping[str, Any],
+    fields: Mapping[str, Any] | None = None,
+) -> None:
+    """Alter one record; its ``fields``, as they were read, may stand in the path."""
     if how.most > 1:
         await update_many(session, how, {record_id: body})
         return
-    values = {"record_id": record_id}
+    values = {**(fields or {}), "record_id": record_id}
     sent: Any = body
     if how.whole:
         now = await session.get(d.Call(path=how.path), values)
@@ -83,10 +89,12 @@ async def update_many(session: Session, how: d.Update, bodies: Mapping[str, Mapp
     await _write(session, how, listed, how.records)
 
 
-async def delete(session: Session, how: d.Delete, record_ids: Sequence[str]) -> None:
+async def delete(
+    session: Session, how: d.Delete, record_ids: Sequence[str], fields: Mapping[str, Any] | None = None
+) -> None:
     """Delete one record, or as many as the dialect lets go in one call."""
     if how.most == 1:
-        await _write(session, how, None, None, {"record_id": record_ids[0]})
+        await _write(session, how, None, None, {**(fields or {}), "record_id": record_ids[0]})
     else:
         await _write(session, how, list(record_ids), how.records, {"record_ids": ",".join(record_ids)})
 

@@ -7,13 +7,33 @@ from collections.abc import AsyncIterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from concordex.errors import ConcordexError, ServerFault, SignInRefused, Unreachable
+import polars as pl
+
+from concordex.errors import (
+    BadAnswer,
+    ConcordexError,
+    RequestRefused,
+    ServerFault,
+    SignInRefused,
+    Unreachable,
+    Untrusted,
+)
 from concordex.model.fields import ORIGINAL
+from concordex.wire.dialect import Dialect
+from concordex.wire.probe import certificate, connect, judged, resolve
 from concordex.wire.read import Look, peek
+from concordex.wire.session import Session
+from concordex.wire.tables import order, refers_to
+from concordex.wire.transport import Endpoint
 from concordex.words import plural
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
+
+#: Seconds by which clocks may differ before it is worth a word: tokens and signatures bear little more.
+_SKEW = 60
+#: Days before its end at which a certificate is worth a word.
+_ENDING = 21
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -27,68 +47,165 @@ class Finding:
     advice: str = ""
 
 
-def check(workspace: Workspace, systems: Sequence[str] = ()) -> list[Finding]:
-    """Try each system: its dialect and secrets, signing in, the first page of every table."""
-    names = workspace.systems(systems)
+@dataclass
+class Seen:
+    """What a step saw, with advice where it is well and yet worth a word."""
+
+    text: str
+    advice: str = ""
+
+
+def check(workspace: Workspace, systems: Sequence[str] = (), dialect: Dialect | None = None) -> list[Finding]:
+    """Try each system: network, certificate, signing in, the first page of every table, the clock.
+
+    ``dialect`` is tried in the place of the systems' own, where it is given.
+    """
+    names = workspace.active(workspace.systems(systems))
 
     async def everything() -> list[list[Finding]]:
-        return list(await asyncio.gather(*(_one(workspace, name) for name in names)))
+        return list(await asyncio.gather(*(_one(workspace, name, dialect) for name in names)))
 
     return [finding for found in asyncio.run(everything()) for finding in found]
 
 
-async def _one(workspace: Workspace, name: str) -> list[Finding]:
+async def _one(workspace: Workspace, name: str, dialect: Dialect | None) -> list[Finding]:
     found: list[Finding] = []
     step = ""
     try:
-        async for step, seen in _steps(workspace, name):
+        async for step, seen in _steps(workspace, name, dialect):
             if seen is not None:
-                found.append(Finding(system=name, step=step, well=True, seen=seen))
+                found.append(Finding(system=name, step=step, well=True, seen=seen.text, advice=seen.advice))
     except ConcordexError as error:
-        seen = f"{_fault(error)}: {error.what}" + (f" ({error.why})" if error.why else "")
-        found.append(Finding(system=name, step=step, well=False, seen=seen, advice=error.advice))
+        told = f"{_fault(error)}: {error.what}" + (f" ({error.why})" if error.why else "")
+        found.append(Finding(system=name, step=step, well=False, seen=told, advice=error.advice))
     return found
 
 
-async def _steps(workspace: Workspace, name: str) -> AsyncIterator[tuple[str, str | None]]:
+Steps = AsyncIterator[tuple[str, Seen | None]]
+
+
+async def _steps(workspace: Workspace, name: str, tried: Dialect | None) -> Steps:
     """Each step's name before it is tried, and again with what was seen."""
     yield "dialect", None
-    dialect = workspace.dialect(name)
-    yield "dialect", f"{dialect.title}; {plural(len(dialect.tables), 'table')}: {', '.join(dialect.tables)}"
+    dialect = tried or workspace.dialect(name)
+    yield "dialect", Seen(f"{dialect.title}; {plural(len(dialect.tables), 'table')}: {', '.join(dialect.tables)}")
     yield "secrets", None
-    session = workspace.session(name)
-    yield "secrets", ", ".join(workspace.config.systems[name].credentials) or "none needed"
+    session = workspace.session(name, tried)
+    yield "secrets", Seen(", ".join(workspace.config.systems[name].credentials) or "none needed")
+    if session.endpoint.folder is None:
+        async for step in _network(workspace, session.endpoint):
+            yield step
     async with session:
         yield "sign-in", None
         await session.sign_in()
-        how = {
-            "none": "not needed",
-            "basic": "tried with the first table",
-            "header": "tried with the first table",
-        }
-        yield "sign-in", how.get(dialect.sign_in.by, "a session was opened")
-        for table in dialect.tables:
-            yield table, None
-            look, total = await peek(session, table)
-            yield table, _told(look, total)
+        yield "sign-in", Seen(_SIGNED_IN.get(dialect.sign_in.by, "tried with the first table"))
+        async for step in _tables(session, dialect):
+            yield step
+        if session.skew is not None:
+            yield "clock", _clock(session.skew)
 
 
-def _told(look: Look, total: int | None) -> str:
-    announced = "a total that is not announced" if total is None else plural(total, "record")
-    told = [f"{announced}, {look.received:,} of them on the first page"]
+_SIGNED_IN = {
+    "none": "not needed", "call": "a session was opened", "client_credentials": "a token was given",
+    "signature": "requests are signed; tried with the first table",
+}  # fmt: skip
+
+
+async def _network(workspace: Workspace, endpoint: Endpoint) -> Steps:
+    if endpoint.proxy:
+        yield "proxy", Seen(f"{endpoint.proxy} stands in between: name and port are its affair")
+        return
+    yield "name", None
+    yield "name", Seen(", ".join(await resolve(endpoint)))
+    yield "connects", None
+    yield "connects", Seen(f"in {await connect(endpoint) * 1000:.0f} ms")
+    if not endpoint.url.startswith("https:"):
+        yield "tls", Seen("none: all that is said can be read on the way", "use https: where the system has it")
+        return
+    yield "tls", None
+    shown = await certificate(endpoint)
+    now = workspace.now()
+    told = f"{shown.subject}, signed by {_signer(shown.subject, shown.issuer)}, until {shown.ends:%Y-%m-%d}"
+    pin = f"fingerprint sha256:{shown.fingerprint}"
+    refused = judged(endpoint, shown, now)
+    if refused:
+        advice = f"to accept it, after checking it with its owner: tls: {{fingerprint: {shown.fingerprint}}}"
+        raise Untrusted(f"its certificate is refused: {refused}", why=f"{told}; {pin}", advice=advice)
+    if not endpoint.verify and not endpoint.fingerprint:
+        yield "tls", Seen(f"NOT VERIFIED: {told}; {pin}", f"pin it instead: tls: {{fingerprint: {shown.fingerprint}}}")
+        return
+    if not endpoint.fingerprint:
+        await _trusted(endpoint, f"{told}; {pin}", shown.fingerprint)
+    days = (shown.ends - now).days
+    ends = f"it ends in {plural(days, 'day')}" if 0 <= days < _ENDING else "it has expired" if days < 0 else ""
+    yield "tls", Seen(f"{told}; {'pinned' if endpoint.fingerprint else pin}", ends)
+
+
+def _signer(subject: str, issuer: str) -> str:
+    return "itself" if subject == issuer else issuer
+
+
+async def _trusted(endpoint: Endpoint, told: str, fingerprint: str) -> None:
+    """Whether the chain and the name hold; raises Untrusted with what to do."""
+    from concordex.wire.transport import reach
+
+    try:
+        await reach(endpoint)
+    except Untrusted as error:
+        advice = (
+            f"name the CA that signed it: tls: {{ca: FILE}}; or pin it, after checking it with its owner: "
+            f"tls: {{fingerprint: {fingerprint}}}"
+        )
+        raise Untrusted(error.what, why=f"{error.why}; {told}", advice=advice) from error
+
+
+async def _tables(session: Session, dialect: Dialect) -> Steps:
+    """The first page of every table; those that hang from another after it."""
+    frames: dict[str, pl.DataFrame] = {}
+    for table in order(dialect, list(dialect.tables)):
+        yield table, None
+        each = dialect.tables[table].read.each
+        look, total = await peek(session, table, frames.get(each.of) if each else None)
+        frames[table] = look.frame
+        announced = total if not each else None
+        yield table, _told(look, announced, session.endpoint.folder is not None, below=refers_to(dialect.tables[table]))
+
+
+def _told(look: Look, total: int | None, is_file: bool, below: Sequence[str]) -> Seen:
+    said = f"{plural(total, 'record')}, " if total is not None else ""
+    where = "in the file" if is_file else "on the first page" if total is not None or not below else "in the first list"
+    told = [f"{said}{look.received:,} {'of them ' if said else ''}{where}"]
+    told += ["the system announces no total"] if total is None and not is_file and not below else []
     empty = [
         name for name in look.frame.columns if name != ORIGINAL and look.frame[name].null_count() == look.frame.height
     ]
-    if empty and look.received:
-        told.append(f"always empty there: {', '.join(empty)}")
+    told += [f"always empty there: {', '.join(empty)}"] if empty and look.received else []
+    advice = ""
     if look.lost:
         told.append(f"could not be read: {', '.join(f'{n} ({count})' for n, count in look.lost.items())}")
-    return "; ".join(told)
+        advice = "does `as:` in the dialect fit how these are written?"
+    if look.fault:
+        told.append(look.fault)
+    return Seen("; ".join([*told, *look.notes]), advice)
+
+
+def _clock(skew: float) -> Seen:
+    if abs(skew) < _SKEW:
+        return Seen("agrees with ours")
+    way = "ahead of" if skew > 0 else "behind"
+    return Seen(
+        f"{abs(skew):.0f} s {way} ours",
+        "set the clocks: times, tokens and signatures are judged by them",
+    )
 
 
 def _fault(error: ConcordexError) -> str:
-    if isinstance(error, Unreachable):
-        return "network fault"
-    if isinstance(error, ServerFault):
-        return "fault of the system"
-    return "refused" if isinstance(error, SignInRefused) else "fault"
+    """Whose fault it is, in plain words."""
+    kinds = (
+        ((Unreachable, Untrusted), "network fault"),
+        ((ServerFault,), "fault of the system"),
+        ((SignInRefused,), "refused"),
+        ((RequestRefused,), "our request is at fault"),
+        ((BadAnswer,), "the answer does not fit the dialect"),
+    )
+    return next((text for types, text in kinds if isinstance(error, types)), "fault")

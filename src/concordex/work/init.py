@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from io import StringIO
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -65,7 +65,25 @@ def add_system(workspace: Workspace, name: str, settings: Mapping[str, Any]) -> 
     if not document.get("systems"):
         document["systems"] = {}
     document["systems"][name] = entry
-    text = _written(document)
+    _put(path, _written(document))
+
+
+def set_paused(workspace: Workspace, names: Sequence[str], paused: bool) -> list[str]:
+    """Pause or resume systems in ``concordex.yaml``; those for which that is a change."""
+    altered = [name for name in workspace.systems(names) if workspace.config.systems[name].paused != paused]
+    path = workspace.root / FILE
+    document = read_yaml(path)
+    for name in altered:
+        if paused:
+            document["systems"][name]["paused"] = True
+        else:
+            del document["systems"][name]["paused"]
+    if altered:
+        _put(path, _written(document))
+    return altered
+
+
+def _put(path: Path, text: str) -> None:
     _check_text(text, path)
     making = path.with_suffix(".new")
     making.write_text(text, encoding="utf-8")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
@@ -16,17 +17,19 @@ class Known:
 
     name: str
     label: str
+    tags: tuple[str, ...]
+    paused: bool
     role: str
     dialect: str
-    url: str
+    where: str
     outcome: str | None
     records: int | None
     taken: datetime | None
 
 
-def overview(workspace: Workspace) -> list[Known]:
-    """Every system of the workspace, in the order of its file."""
-    return [_known(workspace, name) for name in workspace.systems()]
+def overview(workspace: Workspace, names: Sequence[str] = ()) -> list[Known]:
+    """The systems named, or every one of the workspace, in the order of its file."""
+    return [_known(workspace, name) for name in workspace.systems(names)]
 
 
 def _known(workspace: Workspace, name: str) -> Known:
@@ -39,6 +42,7 @@ def _known(workspace: Workspace, name: str) -> Known:
     )
     kept = [s for s in workspace.memory.newest("devices") if s.system == name] if pulled else []
     return Known(
-        name=name, label=system.label, role=workspace.role(name), dialect=system.dialect, url=system.url,
+        name=name, label=system.label, tags=tuple(system.tags), paused=system.paused, role=workspace.role(name),
+        dialect=system.dialect, where=system.url or str(system.folder),
         outcome=outcome, records=kept[0].distinct if kept else None, taken=kept[0].taken if kept else None,
     )  # fmt: skip

@@ -6,22 +6,28 @@ import asyncio
 import os
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
-from datetime import UTC, datetime
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING
 
 import polars as pl
 
-from concordex.errors import CalledWrongly, ConcordexError, StoreError
+from concordex.errors import CalledWrongly, ConcordexError, QueryError, Stopped, StoreError
+from concordex.query.bind import Binder
+from concordex.query.parse import parse
+from concordex.query.tree import Filter
 from concordex.store import snapshots as store
 from concordex.store.catalogue import Snapshot
 from concordex.wire.dialect import Dialect
 from concordex.wire.mapping import odd_kinds
-from concordex.wire.read import Look
-from concordex.wire.session import Traffic
-from concordex.wire.tables import TableProgress, order, read_tables
+from concordex.wire.pages import Narrow
+from concordex.wire.read import Look, count
+from concordex.wire.session import Session, Traffic
+from concordex.wire.tables import order, read_tables, refers_to
 from concordex.words import suggestion
 from concordex.work.concurrent import all_of
+from concordex.work.keeping import holds, left_out, tidy, with_part
+from concordex.work.narrowing import narrowed, reachable
 from concordex.work.processes import is_alive
 
 if TYPE_CHECKING:
@@ -29,6 +35,11 @@ if TYPE_CHECKING:
 
 #: Told as records come: system, table, how many so far, and how many were announced.
 Progress = Callable[[str, str, int, int | None], None]
+
+#: Seconds between two notes of how far a running pull is, and looks whether it should stop.
+_PULSE = 0.5
+#: What changed so shortly before the last pull is asked for again: clocks differ.
+_OVERLAP = timedelta(minutes=5)
 
 
 @dataclass(frozen=True)
@@ -38,6 +49,32 @@ class Pull:
     number: int
     outcome: str
     snapshots: tuple[Snapshot, ...]
+    removed: int = 0
+
+
+@dataclass
+class _Run:
+    """One pull under way."""
+
+    workspace: Workspace
+    number: int
+    query: Filter | None
+    changed_only: bool
+    progress: Progress | None
+    counts: dict[tuple[str, str], tuple[int, int | None]] = field(default_factory=dict)
+
+    def told(self, system: str, table: str, came: int, announced: int | None) -> None:
+        """Take note of a page."""
+        self.counts[system, table] = (came, announced)
+        if self.progress:
+            self.progress(system, table, came, announced)
+
+    async def pulse(self) -> None:
+        """Note now and then how far it is, for other terminals, and stop where one of them asks for it."""
+        while True:
+            await asyncio.sleep(_PULSE)
+            if self.workspace.catalogue.advance(self.number, self.counts):
+                raise Stopped("stopped from another terminal", advice="what was finished is kept: concordex pulls")
 
 
 def pull(
@@ -45,77 +82,215 @@ def pull(
     systems: Sequence[str] = (),
     tables: Sequence[str] = (),
     progress: Progress | None = None,
+    *,
+    where: str | None = None,
+    changed_only: bool = False,
 ) -> Pull:
-    """Fetch ``tables`` (or all) of ``systems`` (or all) and keep them.
+    """Fetch ``tables`` (or all) of ``systems`` (or all that are not paused) and keep them.
 
-    A system that fails does not keep the others from being pulled.  Interrupted, it keeps what was
-    finished, and the pull is called stopped.
+    With ``where`` only the records for which it holds are fetched, and with ``changed_only`` those that
+    changed since the last whole pull, where the system can tell; both are put into what was there, so
+    that a snapshot still holds the whole.  A system that fails does not keep the others from being
+    pulled.  Interrupted, it keeps what was finished, and the pull is called stopped.
     """
-    names = workspace.systems(systems)
+    names = workspace.active(workspace.systems(systems))
+    if not names:
+        raise CalledWrongly("all of these systems are paused", advice="concordex system resume NAME")
     wanted = {name: _tables(workspace.dialect(name), tables) for name in names}
     if not any(wanted.values()):
         raise CalledWrongly(
             f"none of these systems has a table {tables[0]!r}",
             advice=suggestion(tables[0], {t for name in names for t in workspace.dialect(name).tables}),
         )
-    for left in workspace.catalogue.running():
-        if not is_alive(left["process"]):  # killed, and could not say so itself
-            workspace.catalogue.end_pull(left["id"], "stopped")
+    query = parse(where) if where else None
+    if query:
+        wanted = {name: _askable(workspace, name, found, query) for name, found in wanted.items()}
+    sessions = {name: workspace.session(name) for name in names if wanted[name] and workspace.asks(name)}
+    settle(workspace)
     number = workspace.catalogue.begin_pull(os.getpid())
+    run = _Run(workspace, number, query, changed_only, progress)
     outcome = "stopped"
     try:
-        asyncio.run(_pull_all(workspace, number, wanted, progress))
+        asyncio.run(_pull_all(run, wanted, sessions))
         outcome = _outcome(workspace.catalogue.snapshots_of(number))
     finally:
         workspace.catalogue.end_pull(number, outcome)
-    return Pull(number, outcome, tuple(workspace.catalogue.snapshots_of(number)))
+    removed = tidy(workspace, workspace.config.keep)
+    return Pull(number, outcome, tuple(workspace.catalogue.snapshots_of(number)), removed)
 
 
-async def _pull_all(workspace: Workspace, number: int, wanted: dict[str, list[str]], progress: Progress | None) -> None:
-    await all_of(
-        _pull_system(workspace, number, system, tables, progress) for system, tables in wanted.items() if tables
+def settle(workspace: Workspace) -> None:
+    """Call pulls stopped whose process was killed and could not say so itself."""
+    for left in workspace.catalogue.running():
+        if left["process"] != os.getpid() and not is_alive(left["process"]):
+            workspace.catalogue.end_pull(left["id"], "stopped")
+
+
+def stop(workspace: Workspace, number: int) -> None:
+    """Ask a running pull to stop; what it has finished is kept."""
+    settle(workspace)
+    if not workspace.catalogue.ask_to_stop(number):
+        running = ", ".join(str(row["id"]) for row in workspace.catalogue.running()) or "none"
+        raise CalledWrongly(f"pull {number} is not running", advice=f"running: {running}")
+
+
+async def _pull_all(run: _Run, wanted: dict[str, list[str]], sessions: dict[str, Session]) -> None:
+    pulse = asyncio.ensure_future(run.pulse())
+    work = asyncio.ensure_future(
+        all_of(_pull_system(run, system, tables, sessions.get(system)) for system, tables in wanted.items() if tables)
     )
+    try:
+        await asyncio.wait([pulse, work], return_when=asyncio.FIRST_COMPLETED)
+        (work if work.done() else pulse).result()
+    finally:
+        for task in (pulse, work):
+            task.cancel()
+        await asyncio.gather(pulse, work, return_exceptions=True)
 
 
-async def _pull_system(
-    workspace: Workspace, number: int, system: str, tables: list[str], progress: Progress | None
-) -> None:
+async def _pull_system(run: _Run, system: str, tables: list[str], opened: Session | None) -> None:
+    workspace = run.workspace
     dialect = workspace.dialect(system)
     left = order(dialect, tables)
     begun, before = time.monotonic(), Traffic()
     try:
-        async with workspace.session(system) as session:
-            async for table, look in read_tables(session, tables, progress=_told(system, progress)):
-                if table in tables:
-                    keep(workspace, number, system, table, look, begun, _spent(session.traffic, before))
+        async with opened or workspace.session(system) as session:
+            plans = {table: _Plan.of(run, system, table) for table in tables}
+            needed = {other for table in left for other in refers_to(dialect.tables[table])}
+            narrow = {table: plan.narrow for table, plan in plans.items() if table not in needed}
+
+            def told(table: str, came: int, announced: int | None) -> None:
+                run.told(system, table, came, announced)
+
+            async for table, found in read_tables(session, left, narrow, told):
+                if plan := plans.get(table):
+                    look = await plan.settled(session, found, narrowed=table in narrow)
+                    spent = _spent(session.traffic, before)
+                    keep(workspace, run.number, system, table, look, begun, spent, plan.narrowed, plan.taken)
                 left.remove(table)
                 begun, before = time.monotonic(), replace(session.traffic)
-    except StoreError:
+    except (StoreError, Stopped):
         raise
     except ConcordexError as error:
         for missed in left:
             if missed in tables:
                 reason = str(error) if missed == left[0] else f"not tried, since {left[0]} failed"
-                _fail(workspace, number, system, missed, reason, begun)
+                _fail(workspace, run.number, system, missed, reason, begun)
 
 
-def _told(system: str, progress: Progress | None) -> TableProgress | None:
-    return (lambda table, came, announced: progress(system, table, came, announced)) if progress else None
+@dataclass
+class _Plan:
+    """How one table is pulled: whole, or as a part that is put into what was there."""
+
+    run: _Run
+    system: str
+    table: str
+    narrow: Narrow
+    base: Snapshot | None = None
+    changed: bool = False
+    taken: datetime | None = None  # where that is not the moment at which it is kept
+    remark: str = ""
+
+    @classmethod
+    def of(cls, run: _Run, system: str, table: str) -> _Plan:
+        workspace = run.workspace
+        spec, now = workspace.dialect(system).tables[table], workspace.now()
+        base = next((s for s in workspace.catalogue.newest(table) if s.system == system and s.whole), None)
+        if run.query:
+            reached = reachable(run.query, spec, now)
+            return cls(run, system, table, narrowed(reached, spec, run.query, now), base)
+        if not run.changed_only:
+            return cls(run, system, table, Narrow())
+        if spec.read.changed and base:
+            return cls(run, system, table, Narrow(changed_since=base.taken - _OVERLAP), base, changed=True)
+        why = "it cannot tell what changed" if base else "there is nothing yet to add to"
+        return cls(run, system, table, Narrow(), remark=f"pulled in full: {why}")
+
+    @property
+    def narrowed(self) -> str | None:
+        """The filter for which records were asked, where not for all."""
+        return self.run.query.text if self.run.query else None
+
+    async def settled(self, session: Session, look: Look, *, narrowed: bool) -> Look:
+        """What came, with the rest of the table where only a part was asked for."""
+        if self.run.query is not None:
+            look = self._part(look, self.run.query)
+        elif self.changed and not narrowed:
+            self.remark = "pulled in full: other tables refer to it"
+        elif self.changed and look.whole and self.base:
+            look = await self._changes(session, look, self.base)
+        elif self.changed:  # what changed is not known for sure: all of it is
+            look = await self._full(session, look.fault or "what changed did not add up")
+        look.notes += [self.remark] if self.remark else []
+        return look
+
+    def _part(self, look: Look, query: Filter) -> Look:
+        workspace = self.run.workspace
+        look.frame = look.frame.filter(holds(look.frame, query.text, workspace.now()))
+        if self.base is None or not look.whole:
+            look.fault = look.fault or f"only records for which {query.text} holds; nothing whole to put them into"
+            return look
+        base = store.scan(workspace.store / str(self.base.file)).collect()
+        before = base.filter(holds(base, query.text, workspace.now()))
+        doubtful = before.join(look.frame.select("record_id"), on="record_id", how="anti").height
+        fresh = look.frame.height
+        look.frame = with_part(base, look.frame)
+        look.notes.append(f"{fresh} records for which {query.text} holds, put into those of pull {self.base.pull}")
+        if doubtful:
+            look.notes.append(f"{doubtful} for which it held before did not come: kept as they were, until a full pull")
+        self.taken = self.base.taken  # the rest is no newer than that
+        look.announced = None
+        look.received = look.distinct = look.frame.height
+        return look
+
+    async def _changes(self, session: Session, look: Look, base: Snapshot) -> Look:
+        workspace = self.run.workspace
+        read = session.dialect.tables[self.table].read
+        total = await count(session, self.table)
+        kept = store.scan(workspace.store / str(base.file)).collect()
+        frame = with_part(kept, look.frame, look.gone)
+        hidden = sum(base.left_out.values())
+        if total is None and not (read.changed and read.changed.gone):
+            return await self._full(session, "it tells neither how many there are nor what is gone")
+        if total is not None and total != frame.height + hidden:
+            return await self._full(session, f"it has {total} records, and the changes lead to {frame.height + hidden}")
+        self.remark = (
+            f"{look.frame.height} changed and {len(look.gone)} gone since {base.taken - _OVERLAP:%Y-%m-%d %H:%M} UTC,"
+            f" put into those of pull {base.pull}"
+        )
+        return replace(look, frame=frame, announced=total, received=frame.height, distinct=frame.height)
+
+    async def _full(self, session: Session, why: str) -> Look:
+        self.remark = f"pulled in full: {why}"
+        looks = dict([found async for found in read_tables(session, [self.table])])
+        return looks[self.table]
 
 
-def keep(workspace: Workspace, number: int, system: str, table: str, look: Look, begun: float, spent: Traffic) -> None:
+def keep(
+    workspace: Workspace,
+    number: int,
+    system: str,
+    table: str,
+    look: Look,
+    begun: float,
+    spent: Traffic,
+    narrowed: str | None = None,
+    taken: datetime | None = None,
+) -> None:
     """Write one table's snapshot and note it in the catalogue."""
     file = f"snapshots/{system}/{table}/{number:06d}.parquet"
-    frame = in_order(look.frame)
+    rules = workspace.config.systems[system].leave_out
+    frame, counts = left_out(in_order(look.frame), table, rules, workspace.now())
     odd = odd_kinds(frame)
     notes = [*look.notes, *([f"kinds that are not among ours: {', '.join(odd[:5])}"] if odd else [])]
     store.write(frame, workspace.store / file)
     workspace.catalogue.add_snapshot(
         Snapshot(
-            pull=number, system=system, table=table, taken=datetime.now(UTC),
+            pull=number, system=system, table=table, taken=taken or datetime.now(UTC),
             outcome="whole" if look.whole else "partial", file=file, announced=look.announced,
             received=look.received, distinct=look.distinct, fault=look.fault, notes=notes, lost=look.lost,
             seconds=time.monotonic() - begun, requests=spent.requests, retries=spent.retries, bytes=spent.received,
+            left_out=counts, narrowed=narrowed,
         )
     )  # fmt: skip
 
@@ -138,6 +313,21 @@ def _fail(workspace: Workspace, number: int, system: str, table: str, reason: st
 
 def _tables(dialect: Dialect, wanted: Sequence[str]) -> list[str]:
     return [name for name in dialect.tables if not wanted or name in wanted]
+
+
+def _askable(workspace: Workspace, system: str, tables: Sequence[str], query: Filter) -> list[str]:
+    """Those of ``tables`` that have the fields of which ``query`` speaks; an error where none has."""
+    found, fault = [], None
+    for table in tables:
+        try:
+            Binder(query, workspace.dialect(system).tables[table].types, workspace.now()).check()
+        except QueryError as error:
+            fault = error if table == "devices" else fault or error
+        else:
+            found.append(table)
+    if fault and not found:
+        raise fault
+    return found
 
 
 def _outcome(snapshots: Sequence[Snapshot]) -> str:

@@ -194,7 +194,8 @@ class _Run:
         self.workspace.journal.sending(self.number, steps)
         for tried in range(1, _ROUNDS + 1):
             try:
-                await update(session, write.update, step.record_id or "", body)
+                now = self.actual.records(step.table, [step.record_id or ""]).get(step.record_id or "")
+                await update(session, write.update, step.record_id or "", body, now)
                 if write.commit:
                     await commit(session, write.commit)
             except RequestRefused as refusal:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 import polars as pl
@@ -34,6 +35,8 @@ class Choice:
     count_by: Sequence[str] = ()
     limit: int | None = None
     live: bool = False
+    as_of: datetime | None = None
+    changes: datetime | None = None
     funnel: bool = False
 
 
@@ -61,8 +64,13 @@ def select(workspace: Workspace, table: str, choice: Choice) -> Selection:
             workspace, table, choice.systems, query, columns=wanted if choice.columns or choice.count_by else (),
             funnel=choice.funnel,
         )  # fmt: skip
+    elif choice.changes:
+        from concordex.work.since import changes
+
+        name = "devices" if table == "records" else table
+        (lazy, notes), stages = changes(workspace, name, choice.systems, choice.changes), []
     else:
-        lazy, notes = source(workspace, table, choice.systems)
+        lazy, notes = source(workspace, table, choice.systems, choice.as_of)
         stages = []
     shape = Shape(lazy)
     if choice.where:
@@ -75,21 +83,29 @@ def select(workspace: Workspace, table: str, choice: Choice) -> Selection:
     return Selection(frame=frame, notes=notes, stages=stages)
 
 
-def source(workspace: Workspace, table: str, systems: Sequence[str] = ()) -> tuple[pl.LazyFrame, list[str]]:
-    """A table as a lazy frame, and notes on what it rests."""
+def source(
+    workspace: Workspace, table: str, systems: Sequence[str] = (), as_of: datetime | None = None
+) -> tuple[pl.LazyFrame, list[str]]:
+    """A table as a lazy frame, and notes on what it rests; of snapshots, those of the moment ``as_of``."""
     if table in ("entries", "findings"):
+        if as_of:
+            raise CalledWrongly(f"{table} are of the newest reconciliation only", advice="show records --as-of …")
         return concordance.read(workspace, table), concordance.notes(workspace)
     name = "devices" if table == "records" else table
-    everything = workspace.memory.newest()
+    everything = workspace.memory.newest(until=as_of)
     found = [s for s in everything if s.table == name and s.system in (systems or [s.system])]
     if systems:
         workspace.systems(systems)
     if not found:
         known = {s.table for s in everything} | {"records", "entries", "findings"}
+        if as_of and not everything:
+            raise CalledWrongly(f"nothing was pulled by {as_of:%Y-%m-%d %H:%M} UTC", advice="concordex pulls")
         if table in known:
             raise CalledWrongly(f"no snapshot of {table} of {', '.join(systems)}", advice="concordex pull")
         raise CalledWrongly(f"there is no table {table!r}", advice=suggestion(table, known))
     lazy = store.together(workspace.store, found)
+    if as_of:
+        return lazy, [f"{s.system}/{s.table} as pulled {s.taken:%Y-%m-%d %H:%M} UTC" for s in found]
     if table == "records":
         lazy = concordance.with_entries(workspace, lazy)
     return lazy, _doubts(workspace, found)

@@ -150,19 +150,20 @@ class Workspace:
         """Whether a system manages devices or is told about them."""
         return self.config.systems[system].role or self.dialect(system).role
 
-    def session(self, system: str) -> Session:
-        """A session with a system, to be entered with ``async with``."""
+    def session(self, system: str, dialect: Dialect | None = None) -> Session:
+        """A session with a system, to be entered with ``async with``; ``dialect`` stands in for its own."""
         from concordex.wire.session import Session
 
-        return Session(self._endpoint(system), self.dialect(system))
+        spoken = dialect or self.dialect(system)
+        return Session(self._endpoint(system, spoken), spoken)
 
-    def _endpoint(self, name: str) -> Endpoint:
+    def _endpoint(self, name: str, dialect: Dialect) -> Endpoint:
         from concordex.wire.secrets import fetch, is_reference
         from concordex.wire.session import Endpoint
         from concordex.work.config import check_credentials
 
         system, tls = self.config.systems[name], self.config.systems[name].tls
-        check_credentials(system, self.dialect(name), name, self.root)
+        check_credentials(system, dialect, name, self.root)
         for given in filter(is_reference, system.credentials.values()):
             if given not in self._secrets:  # asked for once, however often it is needed
                 self._secrets[given] = fetch(given, self.root)
@@ -176,6 +177,15 @@ class Workspace:
 
     def _file(self, name: str | None) -> str | None:
         return str(self.root / name) if name else None
+
+    @property
+    def can_write(self) -> bool:
+        """Whether this user may write to the store."""
+        return os.access(self.store, os.W_OK)
+
+    def asks(self, system: str) -> bool:
+        """Whether a secret of the system is asked for at the terminal, which must come before other work."""
+        return any(given.startswith("ask:") for given in self.config.systems[system].credentials.values())
 
     def show(self, table: str, **choice: object) -> Selection:
         """Records of a table, chosen and ordered; see :class:`concordex.work.show.Choice`."""

@@ -1,12 +1,15 @@
 """``concordex pull``."""
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from concordex.cli import draw
-from concordex.cli.options import Form, Systems, complete_tables, words, workspace
+from concordex.cli.options import Form, Labels, Systems, Tags, Where, chosen, complete_tables, words, workspace
 from concordex.cli.statuses import Status
+
+if TYPE_CHECKING:
+    from concordex.store.catalogue import Snapshot
 
 STATUSES = {
     "whole": Status.DONE,
@@ -29,28 +32,46 @@ def pull(
         list[str] | None,
         typer.Option("--table", "-t", help="Only these tables.", autocompletion=complete_tables),
     ] = None,
+    where: Where = None,
+    changed_only: Annotated[
+        bool, typer.Option("--changed-only", help="Only what changed since the last pull, where the system can tell.")
+    ] = False,
+    tag: Tags = None,
+    label: Labels = None,
     form: Form = None,
 ) -> int:
     """Fetch tables and keep them, each proved whole or called partial.
 
-    What a system announced is compared with what came and with what was distinct.  Exit status 0 when
-    all is whole, 4 when something is partial or failed, 1 when nothing came.
+    What a system announced is compared with what came and with what was distinct.  With --where and
+    --changed-only a part is fetched and put into what was there, so that it is still the whole.  Paused
+    systems are left alone.  Exit status 0 when all is whole, 4 when something is partial or failed, 1
+    when nothing came, 5 when it was stopped.
 
     Examples:
 
     concordex pull
 
     concordex pull muster fairlead --table devices
+
+    concordex pull --tag quays --where 'kind = switch'
+
+    concordex pull --changed-only
     """
     from concordex.cli.rows import emit_rows
+    from concordex.errors import Stopped
     from concordex.work.pull import pull as fetch
 
-    here = workspace()
+    here, names = workspace(), chosen(systems, tag, label)
+    draw_unverified(names)
     try:
         with draw.progress() as told:
-            done = fetch(here, systems or [], words(table), lambda s, t, came, of: told(f"{s}/{t}", came, of))
-    except KeyboardInterrupt:
-        draw.note("stopped; what was finished is kept: concordex pulls", "yellow")
+            done = fetch(
+                here, names, words(table), lambda s, t, came, of: told(f"{s}/{t}", came, of), where=where,
+                changed_only=changed_only,
+            )  # fmt: skip
+    except (KeyboardInterrupt, Stopped) as stopped:
+        how = f"{stopped}; " if isinstance(stopped, Stopped) else "stopped; "
+        draw.note(f"{how}what was finished is kept: concordex pulls", "yellow")
         return Status.STOPPED
     rows = [
         {
@@ -62,12 +83,28 @@ def pull(
     ]  # fmt: skip
     emit_rows(rows, form, None, styles=STYLES)
     for snapshot in done.snapshots:
-        where = f"{snapshot.system}/{snapshot.table}"
-        if snapshot.fault:
-            draw.note(f"{where}: {snapshot.fault.removeprefix(f'{snapshot.system}: ')}", STYLES[snapshot.outcome])
-        for text in snapshot.notes:
-            draw.note(f"{where}: {text}")
-        if snapshot.lost:
-            lost = ", ".join(f"{name} ({count})" for name, count in snapshot.lost.items())
-            draw.note(f"{where}: values that could not be read, and are missing now: {lost}")
+        _remark(snapshot)
+    if done.removed:
+        draw.note(f"{done.removed} snapshots older than `keep:` says were removed")
     return STATUSES[done.outcome]
+
+
+def draw_unverified(names: list[str]) -> None:
+    """Say which systems are spoken to without knowing who they are; every run says it."""
+    here = workspace()
+    loose = [n for n in here.systems(names) if not (tls := here.config.systems[n].tls).verify and not tls.fingerprint]
+    if loose:
+        draw.note(f"TLS is not verified for {', '.join(loose)}: anybody in between could answer for it", "bold yellow")
+
+
+def _remark(snapshot: "Snapshot") -> None:
+    where = f"{snapshot.system}/{snapshot.table}"
+    if snapshot.fault:
+        draw.note(f"{where}: {snapshot.fault.removeprefix(f'{snapshot.system}: ')}", STYLES[snapshot.outcome])
+    for text in snapshot.notes:
+        draw.note(f"{where}: {text}")
+    for rule, count in snapshot.left_out.items():
+        draw.note(f"{where}: {count} left out: {rule}")
+    if snapshot.lost:
+        lost = ", ".join(f"{name} ({count})" for name, count in snapshot.lost.items())
+        draw.note(f"{where}: values that could not be read, and are missing now: {lost}")

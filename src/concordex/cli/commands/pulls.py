@@ -1,52 +1,107 @@
 """``concordex pulls``."""
 
 from datetime import datetime
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from concordex.cli import draw
 from concordex.cli.commands.pull import STYLES
-from concordex.cli.options import Form, workspace
+from concordex.cli.options import Form, complete_systems, moment, workspace
+from concordex.errors import CalledWrongly
+
+if TYPE_CHECKING:
+    from concordex.store.catalogue import Catalogue
 
 
 def pulls(
     pull: Annotated[int | None, typer.Argument(help="One pull, table by table.")] = None,
+    system: Annotated[
+        str | None, typer.Option("--system", "-s", help="Pulls of this system.", autocompletion=complete_systems)
+    ] = None,
+    outcome: Annotated[
+        str | None, typer.Option("--outcome", help="whole, partial, failed, stopped or running.")
+    ] = None,
+    since: Annotated[str | None, typer.Option("--since", help="Begun since then: a date or time (UTC), or 3d.")] = None,
+    stop: Annotated[bool, typer.Option("--stop", help="Stop a running pull; what it finished is kept.")] = False,
     limit: Annotated[int, typer.Option("--limit", "-n", help="How many, the newest first.")] = 20,
     form: Form = None,
 ) -> None:
-    """The history of pulls, or one of them in full.
+    """The history of pulls, or one of them in full; those that are running are seen as they go.
 
     Examples:
 
     concordex pulls
 
+    concordex pulls --system muster --outcome partial --since 7d
+
     concordex pulls 3
+
+    concordex pulls 3 --stop
     """
     from concordex.cli.rows import emit_rows
+    from concordex.work.pull import settle
+    from concordex.work.pull import stop as ask_to_stop
 
-    memory = workspace().memory
-    rows: list[dict[str, Any]]
-    if pull is not None:
-        rows = [
-            {
-                "system": s.system, "table": s.table, "outcome": s.outcome, "announced": s.announced,
-                "received": s.received, "distinct": s.distinct, "requests": s.requests, "retries": s.retries,
-                "kB": s.bytes // 1000, "seconds": f"{s.seconds:.1f}",
-                "remarks": "; ".join(filter(None, [s.fault, *s.notes])),
-            }
-            for s in memory.snapshots_of(pull)
-        ]  # fmt: skip
-        emit_rows(rows, form, None, styles=STYLES)
+    here = workspace()
+    if outcome and outcome not in STYLES:
+        raise CalledWrongly(f"there is no outcome {outcome!r}", advice=f"one of {', '.join(STYLES)}")
+    if stop:
+        if pull is None:
+            raise CalledWrongly("which pull should stop?", advice="concordex pulls NUMBER --stop")
+        ask_to_stop(here, pull)
+        draw.note(f"pull {pull} is asked to stop; it does so within a second")
         return
-    rows = []
-    for row in memory.pulls(limit):
-        found = memory.snapshots_of(row["id"])
-        begun = datetime.fromisoformat(row["begun"])
-        took = (datetime.fromisoformat(row["ended"]) - begun).total_seconds() if row["ended"] else None
-        rows.append({
-            "pull": row["id"], "begun": begun, "outcome": row["outcome"],
-            "systems": ", ".join(sorted({s.system for s in found})), "tables": len(found),
-            "records": sum(s.distinct for s in found), "retries": sum(s.retries for s in found),
-            "seconds": f"{took:.1f}" if took is not None else "",
-        })  # fmt: skip
-    emit_rows(rows, form, None, styles=STYLES)
+    if here.memory.running() and here.can_write:
+        settle(here)
+    memory = here.memory
+    if pull is not None:
+        emit_rows(_tables(memory, pull), form, None, styles=STYLES)
+        return
+    found = memory.pulls(limit, system=system, outcome=outcome, since=moment(since, "--since"))
+    emit_rows([_row(memory, row, here.now()) for row in found], form, None, styles=STYLES)
+
+
+def _row(memory: "Catalogue", row: Any, now: datetime) -> dict[str, Any]:
+    found, going = memory.snapshots_of(row["id"]), memory.progress(row["id"])
+    begun = datetime.fromisoformat(row["begun"])
+    ended = datetime.fromisoformat(row["ended"]) if row["ended"] else now
+    done = {(s.system, s.table) for s in found}
+    under_way = sum(g["received"] for g in going if (g["system"], g["name"]) not in done)
+    return {
+        "pull": row["id"], "begun": begun, "outcome": row["outcome"],
+        "systems": ", ".join(sorted({s.system for s in found} | {g["system"] for g in going})),
+        "tables": len({*done, *((g["system"], g["name"]) for g in going)}),
+        "records": sum(s.distinct for s in found) + under_way,
+        "left out": sum(sum(s.left_out.values()) for s in found),
+        "requests": sum(s.requests for s in found), "retries": sum(s.retries for s in found),
+        "MB": f"{sum(s.bytes for s in found) / 1e6:.1f}", "seconds": f"{(ended - begun).total_seconds():.1f}",
+    }  # fmt: skip
+
+
+def _tables(memory: "Catalogue", pull: int) -> list[dict[str, Any]]:
+    found = memory.snapshots_of(pull)
+    done = {(s.system, s.table) for s in found}
+    if not any(row["id"] == pull for row in memory.pulls(2**31)):
+        raise CalledWrongly(f"there is no pull {pull}", advice="concordex pulls")
+    rows: list[dict[str, Any]] = [
+        {
+            "system": s.system, "table": s.table, "outcome": s.outcome, "announced": s.announced,
+            "received": s.received, "distinct": s.distinct, "left out": sum(s.left_out.values()),
+            "requests": s.requests, "retries": s.retries, "kB": s.bytes // 1000, "seconds": f"{s.seconds:.1f}",
+            "remarks": "; ".join(
+                filter(None, [s.fault, *s.notes, *(f"{count} left out: {rule}" for rule, count in s.left_out.items())])
+            ),
+        }
+        for s in found
+    ]  # fmt: skip
+    rows += [
+        {
+            "system": g["system"], "table": g["name"], "outcome": "running", "announced": g["announced"],
+            "received": g["received"], "distinct": None, "left out": None, "requests": None, "retries": None,
+            "kB": None, "seconds": "", "remarks": "",
+        }
+        for g in memory.progress(pull)
+        if (g["system"], g["name"]) not in done
+    ]  # fmt: skip
+    return rows

@@ -9,11 +9,15 @@ from concordex.cli import draw
 from concordex.cli.emit import Format, emit
 from concordex.cli.options import (
     Form,
+    Labels,
     Output,
+    Tags,
     Where,
+    chosen,
     complete_fields,
     complete_systems,
     complete_tables,
+    moment,
     words,
     workspace,
 )
@@ -22,9 +26,11 @@ from concordex.cli.options import (
 _SCREENFUL = 40
 #: The columns of a table on a terminal where none are named, as many as there are.
 _USUAL = (
+    "change",
     "system",
     "entry",
     "name",
+    "what",
     "kind",
     "serial",
     "site",
@@ -59,6 +65,14 @@ def show(
         bool,
         typer.Option("--live", help="Ask the systems now; they filter what they can. Nothing is kept."),
     ] = False,
+    as_of: Annotated[
+        str | None, typer.Option("--as-of", help="As it was pulled by then: a date or time (UTC), or 3d ago.")
+    ] = None,
+    changes: Annotated[
+        str | None, typer.Option("--changes", help="What appeared, vanished and changed since then.")
+    ] = None,
+    tag: Tags = None,
+    label: Labels = None,
     form: Form = None,
     output: Output = None,
 ) -> None:
@@ -75,14 +89,19 @@ def show(
 
     concordex show devices --count-by site,kind
 
+    concordex show devices --as-of 2026-11-20 --count-by site
+
+    concordex show devices --changes 1d
+
     concordex show devices --live --where 'kind in (tablet, handheld) and battery.level < 20' --funnel
     """
     screen = form in (None, Format.TABLE) and output is None
     watched = screen and draw.is_terminal(sys.stdout)
     rows = (_SCREENFUL + 1 if watched and not count_by else None) if limit is None else limit or None
     found = workspace().show(
-        table, where=where, systems=words(system), columns=words(columns), sort=words(sort), count_by=words(count_by),
-        limit=rows, live=live, funnel=funnel,
+        table, where=where, systems=chosen(system, tag, label), columns=words(columns), sort=words(sort),
+        count_by=words(count_by), limit=rows, live=live, funnel=funnel,
+        as_of=moment(as_of, "--as-of", end_of_day=True), changes=moment(changes, "--changes"),
     )  # fmt: skip
     for text in found.notes:
         draw.note(text, "yellow")

@@ -1,16 +1,21 @@
 """``concordex system``: who we talk to."""
 
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from concordex.cli import draw
-from concordex.cli.options import Form, Systems, words, workspace
+from concordex.cli.options import Form, Labels, Systems, Tags, chosen, complete_systems, words, workspace
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
 
+if TYPE_CHECKING:
+    from concordex.work.check import Finding
+
+Named = Annotated[list[str] | None, typer.Argument(help="Systems.", autocompletion=complete_systems)]
+
 system = typer.Typer(
-    help="Who we talk to: add systems, list them, try them.", no_args_is_help=True, rich_markup_mode=None
+    help="Who we talk to: add systems, list them, try them, pause them.", no_args_is_help=True, rich_markup_mode=None
 )
 
 
@@ -45,7 +50,8 @@ def add(
 
     credentials = dict(_pair(text) for text in credential or [])
     settings: dict[str, Any] = {
-        "dialect": dialect, "url": url, "folder": folder, "label": label, "tags": words(tag), "credentials": credentials,
+        "dialect": dialect, "url": url, "folder": folder, "label": label, "tags": words(tag),
+        "credentials": credentials,
         "tls": {key: value for key, value in (("ca", ca), ("fingerprint", fingerprint)) if value},
     }  # fmt: skip
     add_system(workspace(), name, settings)
@@ -60,44 +66,114 @@ def _pair(text: str) -> tuple[str, str]:
 
 
 @system.command("list")
-def list_systems(form: Form = None) -> None:
-    """List the systems, and what is known of each.
+def list_systems(systems: Systems = None, tag: Tags = None, label: Labels = None, form: Form = None) -> None:
+    """List the systems, and what is known of each: active or paused, its last pull, the age of its data.
 
-    Example: concordex system list
+    Examples:
+
+    concordex system list
+
+    concordex system list --tag quays
     """
+    from concordex.cli.commands.pull import STYLES
     from concordex.cli.rows import emit_rows
     from concordex.work.overview import overview
 
     here = workspace()
-    all_known = overview(here)
+    known = overview(here, chosen(systems, tag, label))
+    with_labels, with_tags = any(one.label for one in known), any(one.tags for one in known)
     rows = [
         {
-            "system": known.name, "role": known.role, "dialect": known.dialect, "url": known.url,
-            "last pull": known.outcome or "never", "records": known.records,
-            "age": draw.ago(known.taken, here.now()) if known.taken else None,
-            **({"label": known.label} if any(one.label for one in all_known) else {}),
+            "system": one.name, **({"label": one.label} if with_labels else {}),
+            **({"tags": ", ".join(one.tags)} if with_tags else {}), "state": "paused" if one.paused else "active",
+            "role": one.role, "dialect": one.dialect, "last pull": one.outcome or "never", "records": one.records,
+            "age": draw.ago(one.taken, here.now()) if one.taken else None, "where": one.where,
         }
-        for known in all_known
+        for one in known
     ]  # fmt: skip
-    emit_rows(rows, form, None)
+    emit_rows(rows, form, None, styles=STYLES | {"paused": "yellow", "never": "dim"})
+
+
+@system.command("pause")
+def pause(systems: Named, tag: Tags = None, label: Labels = None) -> None:
+    """Leave systems alone until they are resumed; their settings and data stay.
+
+    Example: concordex system pause muster
+    """
+    _pause(systems, tag, label, paused=True)
+
+
+@system.command("resume")
+def resume(systems: Named, tag: Tags = None, label: Labels = None) -> None:
+    """Speak again to systems that are paused.
+
+    Example: concordex system resume muster
+    """
+    _pause(systems, tag, label, paused=False)
+
+
+def _pause(systems: list[str] | None, tag: list[str] | None, label: list[str] | None, *, paused: bool) -> None:
+    from concordex.work.init import set_paused
+
+    names = chosen(systems, tag, label)
+    if not names:
+        raise CalledWrongly("which systems?", advice="name them, or --tag, or --label")
+    altered = set_paused(workspace(), names, paused)
+    word = "paused" if paused else "active"
+    draw.note(f"now {word}: {', '.join(altered)}" if altered else f"nothing to do: {word} already")
 
 
 @system.command("check")
-def check(systems: Systems = None, form: Form = None) -> int:
-    """Try systems step by step: secrets, network, certificate, sign-in, the first page of each table.
+def check(
+    systems: Systems = None,
+    tag: Tags = None,
+    label: Labels = None,
+    steps: Annotated[bool, typer.Option("--steps", help="Every step of every system, not one line each.")] = False,
+    form: Form = None,
+) -> int:
+    """Try systems step by step: name, connection, certificate, sign-in, each table's first page, clock.
 
-    Stops at the first step that fails, and says what to do.  Exit status 1 when one fails.
+    Stops at the first step that fails, and says why and what to do.  One system is shown step by step,
+    several with one line each.  Exit status 1 when one fails.
 
-    Example: concordex system check muster
+    Examples:
+
+    concordex system check muster
+
+    concordex system check --tag quays --steps
     """
+    from concordex.cli.commands.pull import draw_unverified
     from concordex.cli.rows import emit_rows
     from concordex.work.check import check as try_all
 
-    found = try_all(workspace(), systems or [])
-    rows = [
+    names = chosen(systems, tag, label)
+    draw_unverified(names)
+    found = try_all(workspace(), names)
+    several = len({f.system for f in found}) > 1
+    whole = steps or not several or form is not None
+    emit_rows(_each_step(found) if whole else _one_line(found), form, None, styles=RESULTS)
+    for one in (f for f in found if f.advice and (whole or not f.well)):
+        draw.note(f"{one.system}: {one.step}: {one.advice}", "yellow" if not one.well else "")
+    return Status.DONE if all(f.well for f in found) else Status.FAILED
+
+
+RESULTS = {"well": "green", "FAILED": "bold red"}
+
+
+def _each_step(found: "list[Finding]") -> list[dict[str, Any]]:
+    return [
         {"system": f.system, "step": f.step, "result": "well" if f.well else "FAILED", "seen": f.seen} for f in found
     ]
-    emit_rows(rows, form, None, styles={"well": "green", "FAILED": "bold red"})
-    for failed in (f for f in found if not f.well and f.advice):
-        draw.note(f"{failed.system}: {failed.advice}", "yellow")
-    return Status.DONE if all(f.well for f in found) else Status.FAILED
+
+
+def _one_line(found: "list[Finding]") -> list[dict[str, Any]]:
+    rows = []
+    for name in dict.fromkeys(f.system for f in found):
+        mine = [f for f in found if f.system == name]
+        last = mine[-1]
+        doubts = [f"{f.step}: {f.advice}" for f in mine if f.well and f.advice and f.step != "tls"]
+        held = [f"{f.step}: {f.seen}" for f in mine if f.step == "devices"] or [mine[0].seen]
+        seen = "; ".join([*held, *doubts]) if last.well else f"{last.step}: {last.seen}"
+        result = "well" if last.well else "FAILED"
+        rows.append({"system": name, "steps": sum(f.well for f in mine), "result": result, "seen": seen})
+    return rows

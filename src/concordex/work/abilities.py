@@ -1,0 +1,119 @@
+"""What a dialect can do and what it cannot, as a table to read before relying on it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from concordex.wire import dialect as d
+
+
+@dataclass(frozen=True)
+class Ability:
+    """One thing that is wanted of a system, whether its dialect says how, and in which manner."""
+
+    about: str
+    what: str
+    can: bool
+    how: str = ""
+
+
+def abilities(dialect: d.Dialect) -> list[Ability]:
+    """Everything that could be wanted of a dialect, in the order in which it is needed."""
+    found = list(_system(dialect))
+    for name, table in dialect.tables.items():
+        found += [Ability(name, what, bool(how), how) for what, how in _table(table).items()]
+    return found
+
+
+def _system(dialect: d.Dialect) -> Iterator[Ability]:
+    sign_in, limits = dialect.sign_in, dialect.limits
+    yield Ability("system", "sign in", True, _signs_in(sign_in))
+    out = sign_in.sign_out if isinstance(sign_in, d.CallSignIn) else None
+    yield Ability("system", "sign out", out is not None, _call(out) if out else "")
+    renews = isinstance(sign_in, d.CallSignIn | d.ClientCredentials)
+    yield Ability("system", "renew a session that ends", renews, "once at every 401" if renews else "")
+    yield Ability(
+        "system", "tell what went wrong", bool(dialect.errors.message or dialect.rpc), dialect.errors.message or ""
+    )
+    pace = f"; {limits.rate:g} requests a second" if limits.rate else ""
+    yield Ability("system", "several requests at once", limits.concurrency > 1, f"{limits.concurrency}{pace}")
+    for name, task in dialect.tasks.items():
+        yield Ability("system", f"follow the task {name}", True, f"{_call(task)}, for {task.most:g} s at the most")
+
+
+def _signs_in(sign_in: d.SignIn) -> str:
+    if isinstance(sign_in, d.SignatureSignIn):
+        return f"signed requests (RFC 9421), {sign_in.algorithm}"
+    if isinstance(sign_in, d.CallSignIn):
+        carried = sign_in.carries
+        parts = [
+            *carried.headers, *(["cookies"] if carried.cookies else []),
+            *(f"{n} in the address" for n in carried.query),
+            *(f"{n} in the body" for n in (*carried.body, *carried.params)),
+        ]  # fmt: skip
+        return f"{_call(sign_in.call)}, then {', '.join(parts) or 'nothing'}"
+    if isinstance(sign_in, d.HeaderSignIn):
+        return f"a key in the header {sign_in.header}"
+    words = {
+        "none": "nothing is asked for, or a client certificate", "basic": "name and password (RFC 7617)",
+        "query": "a key in the address", "client_credentials": "OAuth 2.0 client credentials (RFC 6749)",
+    }  # fmt: skip
+    return words[sign_in.by]
+
+
+def _table(table: d.Table) -> dict[str, str]:
+    read, write = table.read, table.write
+    found = {
+        "read": _reads(read),
+        "prove that it is whole": _proof(read),
+        "filter there": ", ".join(f"{rule.field} {'/'.join(rule.tests)}" for rule in table.filters),
+        "send only some members": read.columns.parameter if read.columns else "",
+        "tell what changed": read.changed.parameter if read.changed else "",
+    }
+    if write is None:
+        return found | {"write": ""}
+    found |= {
+        "create": _sends(write.create), "update": _sends(write.update), "delete": _sends(write.delete),
+        "name bad records of a list": write.refusals.records if write.refusals else "",
+        "put staged writes into effect": _call(write.commit) if write.commit else "",
+    }  # fmt: skip
+    return found | {f"act: {name}": act.about or _call(act) for name, act in write.acts.items()}
+
+
+def _reads(read: d.Read) -> str:
+    pages = {
+        "none": "at once", "offset": "pages by offset", "number": "pages by number", "link": "pages by a link",
+        "link_header": "pages by the header Link (RFC 8288)", "cursor": "pages by a mark", "window": "spans of time",
+    }[read.pages.by]  # fmt: skip
+    parts = [f"the file {read.file}" if read.file else f"{_call(read)}, {pages}"]
+    parts += [f"for each of {read.each.of}"] if read.each else []
+    parts += ["one more call for each record"] if read.details else []
+    parts += [f"with {also.rpc or also.path}" for also in read.also]
+    return "; ".join(parts)
+
+
+def _proof(read: d.Read) -> str:
+    if isinstance(read.total, d.TotalCall):
+        return f"the total, by {_call(read.total)}"
+    if read.total:
+        return f"the total, at {read.total}"
+    if isinstance(read.pages, d.WindowPages):
+        return f"no span comes full, with {read.pages.full} records"
+    return "everything comes in one answer" if read.pages.by == "none" and not read.each else ""
+
+
+def _sends(how: d.Create | d.Update | d.Delete | None) -> str:
+    if how is None:
+        return ""
+    parts = [_call(how)]
+    parts += [f"{how.most} at once"] if how.most > 1 else []
+    if isinstance(how, d.Update):
+        forms = {"members": "", "merge_patch": "merge patch (RFC 7396)", "json_patch": "JSON patch (RFC 6902)"}
+        parts += [forms[how.form_of]] if forms[how.form_of] else []
+        parts += ["the whole record is sent"] if how.whole else []
+    return ", ".join([*parts, *([f"task {how.task}"] if how.task else [])])
+
+
+def _call(call: d.Call) -> str:
+    return call.rpc or f"{call.method} {call.path}"
