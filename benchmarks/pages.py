@@ -3,8 +3,8 @@
     python benchmarks/pages.py --records 100000 --size 500 --latency 20
 
 prints the port on its first line and serves until it is ended.  It speaks just enough HTTP/1.1
-(RFC 9112) for a keep-alive GET of ``/items?start=N&size=M``, so that what a benchmark measures is
-the client and not the server.
+(RFC 9112) for a keep-alive GET of ``/items?start=N&size=M`` and of ``/items/N``, so that what a
+benchmark measures is the client and not the server.
 """
 
 from __future__ import annotations
@@ -17,6 +17,7 @@ from functools import lru_cache
 import orjson
 
 QUERY = re.compile(rb"GET /items\?(?:start=(\d+))&?(?:size=(\d+))?")
+ONE = re.compile(rb"GET /items/n(\d+) ")
 
 
 def record(number: int, width: int) -> dict[str, object]:
@@ -44,9 +45,17 @@ class Pages:
     @lru_cache(maxsize=100_000)  # noqa: B019 - one object for the life of the process
     def page(self, start: int, size: int) -> bytes:
         rows = [record(n, self.width) for n in range(start, min(start + size, self.records))]
-        body = orjson.dumps({"count": self.records, "items": rows})
-        head = f"HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: {len(body)}\r\n\r\n"
-        return head.encode() + body
+        return _answer({"count": self.records, "items": rows})
+
+    @lru_cache(maxsize=100_000)  # noqa: B019
+    def one(self, number: int) -> bytes:
+        return _answer(record(number, self.width))
+
+
+def _answer(body: object) -> bytes:
+    content = orjson.dumps(body)
+    head = f"HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: {len(content)}\r\n\r\n"
+    return head.encode() + content
 
 
 async def serve(pages: Pages, latency: float, size: int) -> None:
@@ -54,10 +63,11 @@ async def serve(pages: Pages, latency: float, size: int) -> None:
         try:
             while True:
                 head = await reader.readuntil(b"\r\n\r\n")
-                found = QUERY.match(head)
+                one, found = ONE.match(head), QUERY.match(head)
                 start = int(found[1]) if found else 0
                 await asyncio.sleep(latency)
-                writer.write(pages.page(start, int(found[2]) if found and found[2] else size))
+                whole = pages.one(int(one[1])) if one else None
+                writer.write(whole or pages.page(start, int(found[2]) if found and found[2] else size))
                 await writer.drain()
         except (asyncio.IncompleteReadError, ConnectionError):
             writer.close()

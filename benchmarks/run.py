@@ -1,6 +1,6 @@
 """The figures that Concordex promises, measured on this machine.
 
-    python benchmarks/run.py [start | pull | show] …
+    python benchmarks/run.py [start | pull | twelve | details | million | show] …
 
 Medians of several runs; where two things are compared, they take turns, and the ratio is of the
 medians.  ``docs/benchmarks.md`` says what is wanted.
@@ -9,6 +9,7 @@ medians.  ``docs/benchmarks.md`` says what is wanted.
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 import os
 import platform
@@ -18,14 +19,15 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
+from functools import partial
 from pathlib import Path
 
 HERE = Path(__file__).parent
 PROGRAM = [sys.executable, "-m", "concordex"]
-RECORDS, SIZE = 20_000, 100
+RECORDS, SIZE = 100_000, 500
 
 DIALECT = """\
 format: 1
@@ -38,7 +40,7 @@ tables:
       path: /items
       records: items
       total: count
-      pages: {by: offset, offset: start, limit: size, first: 0, size: 100}
+      pages: {by: offset, offset: start, limit: size, first: 0, size: 500}
     fields:
       record_id: id
       name: label
@@ -71,9 +73,9 @@ def process(*command: str) -> Callable[[], object]:
 
 
 @contextmanager
-def page_server(latency: int) -> Iterator[str]:
+def page_server(latency: int, records: int = RECORDS, size: int = SIZE) -> Iterator[str]:
     """The page server in a process of its own."""
-    command = [sys.executable, str(HERE / "pages.py"), "--records", str(RECORDS), "--size", str(SIZE)]
+    command = [sys.executable, str(HERE / "pages.py"), "--records", str(records), "--size", str(size)]
     with subprocess.Popen([*command, "--latency", str(latency)], stdout=subprocess.PIPE, text=True) as server:
         assert server.stdout
         try:
@@ -82,11 +84,14 @@ def page_server(latency: int) -> Iterator[str]:
             server.terminate()
 
 
-def workspace(folder: Path, url: str, flight: int = 4) -> None:
-    """A workspace with the page server as its one system."""
+def workspace(folder: Path, urls: Sequence[str], flight: int = 4, details: bool = False) -> None:
+    """A workspace with page servers as its systems."""
     (folder / "dialects").mkdir(parents=True)
-    (folder / "dialects" / "pages.yaml").write_text(DIALECT.replace("FLIGHT", str(flight)))
-    systems = {"pages": {"dialect": "pages", "url": url}}
+    text = DIALECT.replace("FLIGHT", str(flight))
+    if details:
+        text = text.replace("    fields:", '      details: {path: "/items/{id}"}\n    fields:')
+    (folder / "dialects" / "pages.yaml").write_text(text)
+    systems = {f"pages{at}": {"dialect": "pages", "url": url} for at, url in enumerate(urls)}
     (folder / "concordex.yaml").write_text(f"format: 1\nsystems: {json.dumps(systems)}\n")
 
 
@@ -100,44 +105,105 @@ def start() -> None:
     print(f"concordex --help                {helped * 1000:7.0f} ms   {helped / bare:.1f} times (wanted: 8)")
 
 
-def pull() -> None:
-    """(b) A pull against the same pages fetched by the bare client and thrown away."""
+async def _bare(paths: Sequence[str], flight: int) -> None:
+    """The same requests by the bare client, their answers thrown away."""
     import aiohttp
 
+    gate = asyncio.Semaphore(flight)
+    async with aiohttp.ClientSession() as session:
+
+        async def one(path: str) -> None:
+            async with gate, session.get(path) as answer:
+                await answer.read()
+
+        await asyncio.gather(*map(one, paths))
+
+
+def _fetched(paths: Sequence[str], flight: int) -> None:
+    asyncio.run(_bare(paths, flight))
+
+
+def _pages_of(url: str, records: int) -> list[str]:
+    return [f"{url}/items?start={at}&size={SIZE}" for at in range(0, records, SIZE)]
+
+
+def _whole(folder: Path) -> None:
     from concordex.work import Workspace
     from concordex.work.pull import pull as fetch
 
-    async def bare(url: str, flight: int) -> None:
-        gate = asyncio.Semaphore(flight)
-        async with aiohttp.ClientSession() as session:
+    assert fetch(Workspace(folder)).outcome == "whole"
 
-            async def one(at: int) -> None:
-                async with gate, session.get(f"{url}/items?start={at}&size={SIZE}") as answer:
-                    await answer.read()
 
-            await asyncio.gather(*(one(at) for at in range(0, RECORDS, SIZE)))
-
+def pull() -> None:
+    """(b) A pull against the same pages fetched by the bare client and thrown away."""
     for flight in (4, 8):
-        with page_server(10) as url, tempfile.TemporaryDirectory() as folder:
-            workspace(Path(folder) / "w", url, flight)
-            here = Workspace(Path(folder) / "w")
+        with page_server(20) as url, tempfile.TemporaryDirectory() as folder:
+            root, paths = Path(folder) / "w", _pages_of(url, RECORDS)
+            workspace(root, [url], flight)
+            plain, full = in_turn(5, partial(_fetched, paths, flight), partial(_whole, root))
+            peak = _peak([*PROGRAM, "-w", str(root), "pull"])
+        print(f"100,000 records, {flight} at once, bare  {plain:7.2f} s")
+        print(f"   pulled and kept              {full:7.2f} s    {full / plain:.2f} times (wanted: 1.3)")
+        print(f"   peak memory                  {peak:7.0f} MB   (wanted: 400)")
 
-            def ours(here: Workspace = here) -> None:
-                assert fetch(here).outcome == "whole"
 
-            def theirs(url: str = url, flight: int = flight) -> None:
-                asyncio.run(bare(url, flight))
+def million() -> None:
+    """(c) Whether a record costs the same when there are ten times as many."""
+    figures = []
+    for records in (100_000, 1_000_000):
+        with page_server(20, records) as url, tempfile.TemporaryDirectory() as folder:
+            root = Path(folder) / "w"
+            workspace(root, [url], 8)
+            begun = time.perf_counter()
+            peak = _peak([*PROGRAM, "-w", str(root), "pull"])
+            took = time.perf_counter() - begun
+        figures.append(took / records)
+        each = f"{took / records * 1e6:.1f} us each"
+        print(f"{records:9,} records, whole process {took:7.2f} s   {each}, peak {peak:.0f} MB")
+    print(f"   a record of the million        {figures[1] / figures[0]:7.2f} times one of the 100,000")
 
-            plain, full = in_turn(7, theirs, ours)
-        print(f"20,000 records, {flight} at once, bare   {plain:7.2f} s")
-        print(f"20,000 records, pulled and kept {full:7.2f} s    {full / plain:.2f} times (wanted: 1.5)")
+
+def twelve() -> None:
+    """(d) Twelve systems at once, one of them slow, against that one alone."""
+    with contextlib.ExitStack() as stack:
+        slow = stack.enter_context(page_server(200, 5_000))
+        urls = [stack.enter_context(page_server(20, 2_000)) for _ in range(11)]
+        one, all_of_them, summed = (Path(stack.enter_context(tempfile.TemporaryDirectory())) / "w" for _ in range(3))
+        workspace(one, [slow])
+        workspace(all_of_them, [slow, *urls])
+        workspace(summed, urls)
+        alone, together = in_turn(5, partial(_whole, one), partial(_whole, all_of_them))
+        (each,) = in_turn(3, partial(_one_by_one, summed))
+    print(f"the slowest of twelve alone     {alone:7.2f} s")
+    print(f"all twelve at once              {together:7.2f} s    {together / alone:.2f} times the slowest")
+    print(f"one after the other             {alone + each:7.2f} s")
+
+
+def _one_by_one(folder: Path) -> None:
+    from concordex.work import Workspace
+    from concordex.work.pull import pull as fetch
+
+    for name in Workspace(folder).systems():
+        assert fetch(Workspace(folder), [name]).outcome == "whole"
+
+
+def details() -> None:
+    """(e) 5,000 records, each completed by a call of its own."""
+    for flight in (8, 16):
+        with page_server(20, 5_000) as url, tempfile.TemporaryDirectory() as folder:
+            root = Path(folder) / "w"
+            workspace(root, [url], flight, details=True)
+            paths = [*_pages_of(url, 5_000), *(f"{url}/items/n{at:07d}" for at in range(5_000))]
+            plain, full = in_turn(3, partial(_fetched, paths, flight), partial(_whole, root))
+        print(f"5,000 details, {flight:2} at once, bare  {plain:7.2f} s")
+        print(f"   pulled and kept              {full:7.2f} s    {full / plain:.2f} times (wanted: 1.3)")
 
 
 def show() -> None:
-    """(c) A filter over a snapshot of a million records, as a whole process."""
+    """(f) A filter over a snapshot of a million records, as a whole process."""
     with tempfile.TemporaryDirectory() as folder:
         root = Path(folder) / "w"
-        workspace(root, "http://127.0.0.1:9")
+        workspace(root, ["http://127.0.0.1:9"])
         _million(root)
         where = 'site = "cobble-quay" and kind = switch and os_version < 7.2.10 and name like "sw-00012*"'
         command = [*PROGRAM, "-w", str(root), "show", "devices", "--where", where, "--format", "ndjson"]
@@ -173,21 +239,21 @@ def _million(root: Path) -> None:
     for at in range(0, 1_000_000, 20_000):
         columns = mapper.empty()
         mapper.add(columns, [record(n, 1000) for n in range(at, at + 20_000)])
-        chunks.append(mapper.frame(columns))
+        chunks.append(mapper.frame([mapper.taken(columns)]))
     store = root / ".concordex"
     snapshots.write(in_order(pl.concat(chunks)), store / "million.parquet")
     catalogue = Catalogue(store / "catalogue.sqlite", write=True)
     number = catalogue.begin_pull(os.getpid())
     catalogue.add_snapshot(
         Snapshot(
-            pull=number, system="pages", table="devices", taken=datetime.now(UTC), outcome="whole",
+            pull=number, system="pages0", table="devices", taken=datetime.now(UTC), outcome="whole",
             file="million.parquet", received=1_000_000, distinct=1_000_000,
         )
     )  # fmt: skip
     catalogue.end_pull(number, "whole")
 
 
-PARTS = {"start": start, "pull": pull, "show": show}
+PARTS = {"start": start, "pull": pull, "million": million, "twelve": twelve, "details": details, "show": show}
 
 if __name__ == "__main__":
     print(f"{datetime.now(UTC):%Y-%m-%d}, Python {platform.python_version()}, {os.cpu_count()} cores\n")

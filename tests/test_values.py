@@ -22,7 +22,7 @@ def read(values: list, kind: Type, how: str) -> tuple[list, int]:
     mapper = Mapper(table)
     columns = mapper.empty()
     mapper.add(columns, [{"id": at, "x": value} for at, value in enumerate(values)])
-    return mapper.frame(columns)["x"].to_list(), mapper.lost.get("x", 0)
+    return mapper.frame([mapper.taken(columns)])["x"].to_list(), mapper.lost.get("x", 0)
 
 
 @given(st.integers(0, 2**48 - 1), st.sampled_from(["", ":", "-", " "]), st.booleans())

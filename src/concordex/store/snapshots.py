@@ -14,7 +14,7 @@ from concordex.model.fields import FIELDS, ORIGINAL
 from concordex.store.catalogue import Snapshot
 
 #: Small enough that a filter on one site skips most of a sorted file and memory stays flat.
-_ROWS = 65_536
+_ROWS = 16_384
 
 
 def write(frame: pl.DataFrame, path: Path) -> None:

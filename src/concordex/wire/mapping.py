@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Collection, Container, Mapping, Sequence
+from operator import itemgetter
 from typing import Any
 
 import orjson
@@ -19,13 +20,14 @@ Columns = dict[str, list[Any]]
 class Mapper:
     """Turns a table's records into frames; counts the values that could not be read.
 
-    ``columns`` takes records apart, as cheaply as Python can; ``frame`` makes typed columns of
-    what was taken, outside Python, and may run in another thread meanwhile.
+    ``add`` takes records apart, as cheaply as Python can, ``taken`` puts away what was taken while it
+    is at hand, and ``frame`` makes typed columns of it all, outside Python.
     """
 
     def __init__(self, table: Table) -> None:
         self.table = table
         self.lost: dict[str, int] = {}
+        self._together, self._single = _plain(table)
 
     def empty(self) -> Columns:
         """Columns to which records can be added."""
@@ -35,11 +37,14 @@ class Mapper:
         self,
         columns: Columns,
         records: Sequence[Mapping[str, Any]],
-        texts: Sequence[str] | None = None,
+        texts: Sequence[bytes] | None = None,
         parent: Mapping[str, Any] | None = None,
     ) -> None:
         """Add what ``records`` say of each field, and the records themselves as JSON ``texts``."""
+        done = self._add_together(columns, records)
         for name, spec in self.table.fields.items():
+            if name in done:
+                continue
             if spec.always is not None:
                 columns[name] += [spec.always] * len(records)
             elif spec.of_parent and parent is not None:
@@ -49,40 +54,76 @@ class Mapper:
                 if spec.below_parent and parent is not None:
                     said = [None if value is None else f"{parent['record_id']}/{value}" for value in said]
                 columns[name] += said
-        columns[ORIGINAL] += texts if texts is not None else [orjson.dumps(record).decode() for record in records]
+        columns[ORIGINAL] += texts if texts is not None else map(orjson.dumps, records)
 
-    def frame(self, columns: Columns) -> pl.DataFrame:
-        """One row for each record: the fields, and the system's own record."""
+    def _add_together(self, columns: Columns, records: Sequence[Mapping[str, Any]]) -> Container[str]:
+        """The fields that stand in plain members of every record: each record is looked at once."""
+        if self._together is None:
+            return ()
+        try:
+            rows = list(map(self._together, records))
+        except KeyError:  # some record lacks one of them
+            return ()
+        for name, said in zip(self._single, zip(*rows, strict=True), strict=False):
+            columns[name] += said
+        return self._single
+
+    def taken(self, columns: Columns) -> pl.DataFrame:
+        """One row for each record: what was said of each field, still as text, and the system's own record."""
         said: dict[str, pl.Series] = {}
         for name, spec in self.table.fields.items():
             kind = self.table.type_of(name)
-            if kind.is_list and any(isinstance(value, list) for value in columns[name]):
+            if kind.is_list and list in set(map(type, columns[name])):
                 said[name], lost = list_column(columns[name], spec.conversion(kind))
                 self._lose(name, lost)
             else:
                 said[name] = as_texts(columns[name])
-        return self._converted(said).with_columns(pl.Series(ORIGINAL, columns[ORIGINAL], dtype=pl.String))
+        said[ORIGINAL] = pl.Series(columns[ORIGINAL], dtype=pl.Binary).cast(pl.String)
+        return pl.DataFrame(said)
 
-    def _converted(self, said: Mapping[str, pl.Series]) -> pl.DataFrame:
-        """All columns at once, so that they are worked on side by side; and what got lost on the way."""
-        fields = []
+    def frame(self, taken: Sequence[pl.DataFrame]) -> pl.DataFrame:
+        """All that was taken as typed columns: in one go, since that is worked on side by side."""
+        listed = {name for name in self.table.fields if any(isinstance(t.schema[name], pl.List) for t in taken)}
+        alike = [self._with_lists(part, listed) for part in taken]
+        said = pl.concat(alike, rechunk=False)
+        fields = [pl.col(name) if name in listed else self._field(name) for name in self.table.fields]
+        done = said.lazy().select(*fields, ORIGINAL).collect()
         for name, spec in self.table.fields.items():
-            if isinstance(said[name].dtype, pl.List):
-                fields.append(pl.col(name))
-                continue
-            kind = self.table.type_of(name)
-            value = converted(name, kind, spec.conversion(kind))
-            fields.append(_translated(value, spec).alias(name) if spec.values is not None else value)
-        done = pl.LazyFrame(dict(said)).select(fields).collect()
-        for name, spec in self.table.fields.items():
-            if spec.values is None and done[name].null_count() > said[name].null_count():
-                wanted = said_something(name, spec.conversion(self.table.type_of(name)))
-                self._lose(name, said[name].alias(name).to_frame().select(wanted.sum()).item() - done[name].count())
+            if spec.values is None and name not in listed:
+                self._count_lost(name, said[name], done[name])
         return done
+
+    def _field(self, name: str) -> pl.Expr:
+        spec, kind = self.table.fields[name], self.table.type_of(name)
+        value = converted(name, kind, spec.conversion(kind))
+        return _translated(value, spec).alias(name) if spec.values is not None else value
+
+    def _with_lists(self, part: pl.DataFrame, listed: Collection[str]) -> pl.DataFrame:
+        """``part`` with lists where other parts have them, and it has only single values."""
+        single = [name for name in listed if not isinstance(part.schema[name], pl.List)]
+        done = part.with_columns(self._field(name) for name in single)
+        for name in single:
+            self._count_lost(name, part[name], done[name])
+        return done
+
+    def _count_lost(self, name: str, said: pl.Series, done: pl.Series) -> None:
+        if done.null_count() > said.null_count():
+            wanted = said_something(name, self.table.fields[name].conversion(self.table.type_of(name)))
+            self._lose(name, said.alias(name).to_frame().select(wanted.sum()).item() - done.count())
 
     def _lose(self, name: str, count: int) -> None:
         if count:
             self.lost[name] = self.lost.get(name, 0) + count
+
+
+def _plain(table: Table) -> tuple[Callable[[Any], tuple[Any, ...]] | None, tuple[str, ...]]:
+    """What takes several plain members out of a record at once, and the fields that they are."""
+    found = {}
+    for name, spec in table.fields.items():
+        steps = at(spec.from_[0]).steps if len(spec.from_) == 1 and spec.always is None else None
+        if steps and len(steps) == 1 and not spec.below_parent and not spec.of_parent:
+            found[name] = steps[0]
+    return (itemgetter(*found.values()), tuple(found)) if len(found) > 1 else (None, ())
 
 
 def _said(paths: Sequence[str], records: Sequence[Mapping[str, Any]]) -> Sequence[Any]:

@@ -182,7 +182,7 @@ class Pager:
 
     @property
     def _flight(self) -> int:
-        return self.session.concurrency * 2
+        return self.session.concurrency + 2
 
     def _step(self, came: int) -> int:
         """How far apart pages begin: a system may send fewer than were asked for."""

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any
 
 import orjson
@@ -23,8 +24,11 @@ from concordex.wire.pages import Narrow, Page, Pager, Record, in_order
 from concordex.wire.paths import at
 from concordex.wire.session import Session
 
-#: How many records become a frame at once: enough to be fast, few enough to be small.
-_CHUNK = 4_000
+#: How many records are put away at once: few enough to be small, and to be still at hand.
+_CHUNK = 1_000
+
+#: A record as JSON text; what JSON does not know, such as a date in a Parquet file, as plain text.
+_AS_JSON = partial(orjson.dumps, default=str)
 
 #: Told after each page: records so far, and how many were announced.
 Progress = Callable[[int, int | None], None]
@@ -62,7 +66,7 @@ class Collector:
         self._below = table.fields["record_id"].below_parent
         self._seen: set[str] = set()
         self._waiting = self._mapper.empty()
-        self._frames: list[pl.DataFrame] = []
+        self._taken: list[pl.DataFrame] = []
         self._nameless = self._huge = 0
         self._gone: dict[str, None] = {}
 
@@ -82,9 +86,9 @@ class Collector:
             fault = fault or f"{self._nameless} records came without an id"
         if self._huge:
             fault = fault or f"{self._huge} records are larger than {self._most:,} bytes and were left out"
-        frames = [frame for frame in self._frames if frame.height] or self._frames[:1]
+        taken, self._taken = [part for part in self._taken if part.height] or self._taken[:1], []
         return Look(
-            frame=pl.concat(frames, rechunk=False), announced=announced, received=self.received,
+            frame=self._mapper.frame(taken), announced=announced, received=self.received,
             distinct=len(self._seen), fault=fault, notes=notes, lost=self._mapper.lost, gone=list(self._gone),
         )  # fmt: skip
 
@@ -103,9 +107,9 @@ class Collector:
                 new.append(record)
         return new
 
-    def _small(self, records: list[Record]) -> tuple[list[Record], list[str]]:
+    def _small(self, records: list[Record]) -> tuple[list[Record], list[bytes]]:
         """The records that are not too large to keep, and each as JSON text."""
-        texts = [orjson.dumps(record, default=str).decode() for record in records]
+        texts = list(map(_AS_JSON, records))
         if max(map(len, texts), default=0) <= self._most:
             return records, texts
         kept = [(record, text) for record, text in zip(records, texts, strict=True) if len(text) <= self._most]
@@ -121,8 +125,8 @@ class Collector:
         return numbers
 
     def _flush(self) -> None:
-        """Make a frame of what waits: in this thread, since another would wait for the interpreter."""
-        self._frames.append(self._mapper.frame(self._waiting))
+        """Put away what waits: in this thread, since another would wait for the interpreter."""
+        self._taken.append(self._mapper.taken(self._waiting))
         self._waiting = self._mapper.empty()
 
 

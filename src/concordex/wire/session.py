@@ -5,12 +5,12 @@ from __future__ import annotations
 import asyncio
 import itertools
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from types import TracebackType
-from typing import Any, Self
+from typing import Any, Self, TypeVar
 from urllib.parse import urlencode
 
 import stamina
@@ -26,6 +26,8 @@ from concordex.wire.templates import fill, fill_path, fill_texts, names_in
 from concordex.wire.transport import Endpoint, Traffic, Transport, log
 
 __all__ = ["Asked", "Endpoint", "Session", "Traffic"]
+
+T = TypeVar("T")
 
 stamina.instrumentation.set_on_retry_hooks([])  # we log retries ourselves, with the system's name
 
@@ -144,8 +146,7 @@ class Session:
 
     async def sign_in(self) -> None:
         """Sign in now, so that a wrong credential is told before anything else."""
-        async with self._gate:
-            await self._admission()
+        await self._admission()
 
     def link(self, link: str, path: str) -> str:
         """A link that the answer to ``path`` held, in full (RFC 3986, section 5)."""
@@ -196,15 +197,18 @@ class Session:
         )
 
     async def _signed(self, asked: Asked) -> Answer:
-        async with self._gate:
-            admitted = await self._admission()
-            try:
-                return await self._send(asked, admitted)
-            except SignInRefused as refusal:
-                if not self._sign_in.renews or refusal.http == 403:
-                    raise
-            await self._renew(admitted)
-            return await self._send(asked, await self._admission())
+        return await self._admitted(lambda admitted: self._send(asked, admitted))
+
+    async def _admitted(self, send: Callable[[Pass], Awaitable[T]]) -> T:
+        """What ``send`` gives, after signing in anew where the session has ended."""
+        admitted = await self._admission()
+        try:
+            return await send(admitted)
+        except SignInRefused as refusal:
+            if not self._sign_in.renews or refusal.http == 403:
+                raise
+        await self._renew(admitted)
+        return await send(await self._admission())
 
     async def _admission(self) -> Pass:
         async with self._signing:
@@ -256,9 +260,11 @@ class Session:
             del headers["Content-Type"]
         headers |= {**asked.headers, **admitted.headers}
         self._sign_in.sign(asked.method, str(url), headers, body)
-        begun = time.time()
-        reply = await self._wire.send(asked.method, url, headers, body)
-        self._clock(reply, (begun + time.time()) / 2)
+        async with self._gate:
+            begun = time.time()
+            reply = await self._wire.send(asked.method, url, headers, body)
+            self._clock(reply, (begun + time.time()) / 2)
+        await asyncio.sleep(0)  # the next request goes out before this answer is taken apart
         if reply.status < 400:
             self._sign_in.seen(reply.headers, list(reply.cookies))
         return reply, url
@@ -277,22 +283,11 @@ class Session:
         async for attempt in attempts:
             with attempt:
                 self.traffic.retries += attempt.num > 1
-                return await self._bundle(bundle)
+                return await self._admitted(lambda admitted: self._send_bundle(bundle, admitted))
         raise AssertionError("the retries end by an answer or an error")
 
-    async def _bundle(self, bundle: Sequence[Asked]) -> list[Answer]:
-        """Several JSON-RPC calls in one request; their answers come in any order (JSON-RPC 2.0, section 6)."""
-        async with self._gate:
-            admitted = await self._admission()
-            try:
-                return await self._send_bundle(bundle, admitted)
-            except SignInRefused as refusal:
-                if not self._sign_in.renews or refusal.http == 403:
-                    raise
-            await self._renew(admitted)
-            return await self._send_bundle(bundle, await self._admission())
-
     async def _send_bundle(self, bundle: Sequence[Asked], admitted: Pass) -> list[Answer]:
+        """Several JSON-RPC calls in one request; their answers come in any order (JSON-RPC 2.0, section 6)."""
         calls = [self._envelope(asked, admitted) for asked in bundle]
         reply, url = await self._sent(bundle[0], admitted, encode(calls, d.JsonShape()), TYPES["json"])
         answer = self.judge.answer(reply, url.path, d.JsonShape())

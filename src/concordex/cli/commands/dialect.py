@@ -8,7 +8,7 @@ import typer
 from concordex.cli import draw
 from concordex.cli.options import Form, complete_systems
 from concordex.cli.statuses import Status
-from concordex.errors import CalledWrongly
+from concordex.errors import CalledWrongly, DocumentError
 
 if TYPE_CHECKING:
     from concordex.wire.dialect import Dialect
@@ -38,7 +38,11 @@ def list_dialects(form: Form = None) -> None:
 
     rows = []
     for name, kind in known(_folder()).items():
-        found = find(name, _folder())
+        try:
+            found = find(name, _folder())
+        except DocumentError as error:
+            rows.append({"dialect": name, "kind": kind, "title": f"FAULTY: {str(error).partition(': ')[2]}"})
+            continue
         rows.append({
             "dialect": found.name, "kind": kind, "role": found.role, "title": found.title, "sign-in": found.sign_in.by,
             "reads": ", ".join(found.tables), "writes": ", ".join(n for n, t in found.tables.items() if t.write),
