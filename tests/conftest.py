@@ -17,6 +17,7 @@ from hypothesis import settings
 
 from concordex.standins.server import Harbour
 from concordex.work import Workspace
+from tests.lamplight import serve  # noqa: F401 - a fixture
 
 settings.register_profile("machine", deadline=None)  # how long a call takes is for benchmarks/
 settings.load_profile("machine")

@@ -2,105 +2,20 @@
 
 from __future__ import annotations
 
-import json
-import threading
-from collections.abc import Callable, Iterator
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
-from typing import Any
-from urllib.parse import parse_qs, urlsplit
-
 import pytest
-from ruamel.yaml import YAML
 
 from concordex.errors import BadAnswer, CalledWrongly, RequestRefused, SecretError, SignInRefused, WireError
-from concordex.wire.dialect import Dialect
-from concordex.wire.read import count, read_table
+from concordex.wire.read import count
 from concordex.wire.secrets import Secret, fetch, is_reference
 from concordex.wire.session import Endpoint, Session
 from concordex.wire.tables import order, read_tables
 from concordex.wire.writes import body_of, create, refusals, update
-
-Answer = Callable[[str, str, dict[str, str], Any, dict[str, str]], tuple[int, Any]]
-RECORDS = [{"id": at, "label": f"lamp-{at:03d}", "room": 1 + at % 3} for at in range(1, 24)]
-
-
-class Lamplight:
-    """A server whose answers a test writes: ``answer(method, path, query, body, headers)``."""
-
-    def __init__(self, answer: Answer) -> None:
-        self.requests: list[tuple[str, str, dict[str, str]]] = []
-        outer = self
-
-        class Handler(BaseHTTPRequestHandler):
-            protocol_version = "HTTP/1.1"
-
-            def do(self) -> None:
-                parts = urlsplit(self.path)
-                query = {name: values[0] for name, values in parse_qs(parts.query).items()}
-                sent = self.rfile.read(int(self.headers.get("Content-Length", 0)))
-                outer.requests.append((self.command, parts.path, query))
-                json_sent = self.headers.get("Content-Type") == "application/json"
-                status, said = answer(
-                    self.command,
-                    parts.path,
-                    query,
-                    json.loads(sent) if json_sent else sent.decode(),
-                    dict(self.headers),
-                )
-                body = said if isinstance(said, bytes) else json.dumps(said).encode()
-                self.send_response(status)
-                self.send_header("Content-Length", str(len(body)))
-                self.end_headers()
-                self.wfile.write(body)
-
-            do_GET = do_POST = do_PUT = do_PATCH = do
-
-            def log_message(self, *_: object) -> None:
-                """Say nothing."""
-
-        self.server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
-        self.url = f"http://127.0.0.1:{self.server.server_address[1]}"
-        threading.Thread(target=self.server.serve_forever, daemon=True).start()
-
-
-@pytest.fixture
-def serve() -> Iterator[Callable[[Answer], Lamplight]]:
-    """Starts servers, and ends them with the test."""
-    begun: list[Lamplight] = []
-
-    def start(answer: Answer) -> Lamplight:
-        begun.append(Lamplight(answer))
-        return begun[-1]
-
-    yield start
-    for lamplight in begun:
-        lamplight.server.shutdown()
-
-
-def dialect(text: str, **more: Any) -> Dialect:
-    head = {"format": 1, "name": "lamplight", "title": "Lamplight"}
-    return Dialect.model_validate(head | dict(YAML(typ="safe").load(text)) | more)
-
-
-def lamps(read: str, **more: Any) -> Dialect:
-    """A dialect with one table, ``lamps``, read as ``read`` says."""
-    return dialect(f"tables: {{lamps: {{read: {read}, fields: {{record_id: id, name: label}}}}}}", **more)
-
-
-async def _read(url: str, spoken: Dialect, table: str = "lamps", **credentials: Any):
-    async with Session(Endpoint(name="lamplight", url=url, credentials=credentials), spoken) as session:
-        return await read_table(session, table)
-
-
-def run(coroutine):
-    import asyncio
-
-    return asyncio.run(coroutine)
+from tests.lamplight import RECORDS, dialect, lamps, reading, run
 
 
 def test_a_list_that_comes_at_once(serve):
     served = serve(lambda *_: (200, RECORDS))
-    look = run(_read(served.url, lamps("{path: /lamps}")))
+    look = run(reading(served.url, lamps("{path: /lamps}")))
     assert (look.announced, look.received, look.distinct, look.whole) == (None, 23, 23, True)
     assert len(served.requests) == 1
 
@@ -116,7 +31,7 @@ def test_pages_by_offset(serve, first, total):
     read = f"{{path: /lamps, records: lamps, {'total: n,' if total else ''} "
     read += f"pages: {{by: offset, offset: from, limit: size, first: {first}, size: 5}}}}"
     served = serve(answer)
-    look = run(_read(served.url, lamps(read)))
+    look = run(reading(served.url, lamps(read)))
     assert look.whole
     assert look.frame["name"].to_list() == [record["label"] for record in RECORDS]
     assert len(served.requests) == 5
@@ -129,7 +44,7 @@ def test_pages_by_number(serve, first):
         return 200, {"total": len(RECORDS), "lamps": RECORDS[start : start + 4]}
 
     read = f"{{path: /lamps, records: lamps, total: total, pages: {{by: number, page: page, first: {first}, size: 4}}}}"
-    look = run(_read(serve(answer).url, lamps(read)))
+    look = run(reading(serve(answer).url, lamps(read)))
     assert look.whole
     assert look.distinct == 23
 
@@ -140,7 +55,7 @@ def test_a_page_cap_below_what_was_asked_is_noticed(serve):
         return 200, {"n": len(RECORDS), "lamps": RECORDS[start : start + min(int(query["size"]), 7)]}
 
     read = "{path: /lamps, records: lamps, total: n, pages: {by: offset, offset: from, limit: size, size: 50}}"
-    look = run(_read(serve(answer).url, lamps(read)))
+    look = run(reading(serve(answer).url, lamps(read)))
     assert look.whole
     assert look.notes == ["the system sends 7 records a page, not the 50 asked for"]
 
@@ -148,7 +63,7 @@ def test_a_page_cap_below_what_was_asked_is_noticed(serve):
 def test_links_that_lead_in_a_circle_end(serve):
     served = serve(lambda _m, _p, query, *_: (200, {"lamps": RECORDS[:2], "next": "/api/lamps?mark=1"}))
     read = "{path: /lamps, records: lamps, pages: {by: link, next: next}}"
-    look = run(_read(served.url, lamps(read, base="/api")))
+    look = run(reading(served.url, lamps(read, base="/api")))
     assert {path for _, path, _ in served.requests} == {"/api/lamps"}
     assert "leads back" in look.fault
     assert not look.whole
@@ -168,14 +83,14 @@ def test_records_that_moved_between_pages_are_seen_and_settled_by_a_second_look(
         return 200, {"n": len(lists["records"]), "lamps": page}
 
     read = "{path: /lamps, records: lamps, total: n, pages: {by: offset, offset: from, limit: size, size: 10}}"
-    look = run(_read(serve(answer).url, lamps(read)))
+    look = run(reading(serve(answer).url, lamps(read)))
     assert look.whole
     assert look.distinct == 24
     assert "new" in look.frame["name"].to_list()
 
 
 def test_a_record_without_an_id_makes_a_table_partial(serve):
-    look = run(_read(serve(lambda *_: (200, [*RECORDS, {"label": "?"}])).url, lamps("{path: /lamps}")))
+    look = run(reading(serve(lambda *_: (200, [*RECORDS, {"label": "?"}])).url, lamps("{path: /lamps}")))
     assert not look.whole
     assert look.fault == "1 records came without an id"
 
@@ -194,7 +109,7 @@ def test_a_record_without_an_id_makes_a_table_partial(serve):
 def test_what_is_no_list_is_told(serve, said, what):
     spoken = lamps("{path: /lamps, records: lamps}", limits={"answer": 4000, "tries": 1})
     with pytest.raises(WireError, match=what):
-        run(_read(serve(lambda *_: (200, said)).url, spoken))
+        run(reading(serve(lambda *_: (200, said)).url, spoken))
 
 
 @pytest.mark.parametrize(
@@ -211,7 +126,7 @@ def test_what_is_no_list_is_told(serve, said, what):
 def test_statuses_are_told_in_plain_words_with_what_the_system_said(serve, status, error, what):
     spoken = lamps("{path: /lamps}", limits={"tries": 1}, errors={"message": "oh.text"})
     with pytest.raises(error, match=what) as caught:
-        run(_read(serve(lambda *_: (status, {"oh": {"text": "too dark"}})).url, spoken))
+        run(reading(serve(lambda *_: (status, {"oh": {"text": "too dark"}})).url, spoken))
     if error is RequestRefused:
         assert "too dark" in caught.value.why
 
@@ -225,9 +140,9 @@ def test_basic_and_header_sign_in_go_with_every_request(serve):
 
     url = serve(answer).url
     basic = lamps("{path: /lamps}", sign_in={"by": "basic"})
-    run(_read(url, basic, user="Aladdin", password=Secret("open sesame")))
+    run(reading(url, basic, user="Aladdin", password=Secret("open sesame")))
     key = lamps("{path: /lamps}", sign_in={"by": "header", "header": "Lamp-Key", "value": "Key {token}"})
-    run(_read(url, key, token=Secret("t0")))
+    run(reading(url, key, token=Secret("t0")))
     assert seen == [("Basic QWxhZGRpbjpvcGVuIHNlc2FtZQ==", None), (None, "Key t0")]  # RFC 7617, section 2
 
 
@@ -250,7 +165,7 @@ def test_a_sign_in_call_happens_once_and_again_when_its_token_is_refused(serve):
             "carries": {"headers": {"Lamp": "{token}"}},
         },
     )
-    look = run(_read(serve(answer).url, spoken, user="me", word=Secret("s3cret")))
+    look = run(reading(serve(answer).url, spoken, user="me", word=Secret("s3cret")))
     assert look.whole
     assert state["calls"] == 2
 

@@ -120,7 +120,7 @@ class Judge:
             busy = status == 429 or among(errors.busy)
             return ServerFault(
                 f"the system {'is too busy' if busy else 'failed'} at {path}", http=status,
-                wait=_wait(reply.headers), where=self.system, why=why, advice="a fault on its side; try again later",
+                wait=wait_asked(reply), where=self.system, why=why, advice="a fault on its side; try again later",
             )  # fmt: skip
         kind = Duplicate if among(errors.duplicate) else Conflict if among(errors.conflict) else RequestRefused
         what = "knows no" if status == 404 else "refused"
@@ -132,12 +132,14 @@ def _said(path: str | None, body: Any) -> Any:
     return at(path).first(body) if path else None
 
 
-def _wait(headers: Mapping[str, str]) -> float | None:
+def wait_asked(reply: Reply) -> float | None:
     """Seconds that Retry-After asks for, as a number or a date (RFC 9110, section 10.2.3)."""
-    said = headers.get("Retry-After", "").strip()
+    said = reply.headers.get("Retry-After", "").strip()
+    if not said or reply.status < 400:
+        return None
     if said.isdigit():
         return float(said)
     try:
-        return max(0.0, (parsedate_to_datetime(said) - datetime.now(UTC)).total_seconds()) if said else None
+        return max(0.0, (parsedate_to_datetime(said) - datetime.now(UTC)).total_seconds())
     except (ValueError, TypeError):
         return None

@@ -36,7 +36,8 @@ def read_file(endpoint: Endpoint, read: d.Read, limit: int) -> tuple[Page, str]:
     if size > limit:
         raise _bad(endpoint, f"{path.name} is larger than {limit:,} bytes", "raise limits: {answer: …} in the dialect")
     try:
-        body = decode(path.read_bytes(), shape)
+        content = path.read_bytes()
+        body = decode(content, shape)
     except BadAnswer as error:
         raise BadAnswer(
             f"{path.name} {error.what.replace('sent ', 'holds ')}", where=endpoint.name, why=error.why,
@@ -50,7 +51,9 @@ def read_file(endpoint: Endpoint, read: d.Read, limit: int) -> tuple[Page, str]:
     if not isinstance(records, list) or not set(map(type, records)) <= {dict}:
         raise _bad(endpoint, f"there is no list of records at {read.records} in {path.name}")
     written = datetime.fromtimestamp(path.stat().st_mtime, UTC)
-    return Page(records), f"read from {path.name}, written {written:%Y-%m-%d %H:%M} UTC"
+    cut = shape.by in ("csv", "ndjson", "text") and not content.endswith(b"\n")
+    doubt = "; it ends without a line end, as a file does that was cut off" if cut else ""
+    return Page(records), f"read from {path.name}, written {written:%Y-%m-%d %H:%M} UTC{doubt}"
 
 
 def _newest(endpoint: Endpoint, pattern: str) -> Path:

@@ -169,7 +169,7 @@ async def peek(session: Session, name: str, parents: pl.DataFrame | None = None)
     if table.read.file:
         page, note = read_file(session.endpoint, table.read, session.dialect.limits.answer)
         collector.add(page)
-        return collector.look(None, None, [note]), len(page.records)
+        return collector.look(None, None, [note]), None
     parent = next(iter(_parents(table.read, parents)), None)
     if table.read.each and parent is None:
         return collector.look(None, None, ["there is no record that this list would hang from"]), None

@@ -18,7 +18,7 @@ from yarl import URL
 
 from concordex.errors import BadAnswer, ConcordexError, ServerFault, SignInRefused, Unreachable, WireError
 from concordex.wire import dialect as d
-from concordex.wire.answers import Answer, Judge, Reply
+from concordex.wire.answers import Answer, Judge, Reply, wait_asked
 from concordex.wire.paths import at
 from concordex.wire.shapes import ACCEPT, TYPES, encode, merged, put
 from concordex.wire.signin import Pass, prepare
@@ -264,6 +264,8 @@ class Session:
             begun = time.time()
             reply = await self._wire.send(asked.method, url, headers, body)
             self._clock(reply, (begun + time.time()) / 2)
+            if (wait := wait_asked(reply)) is not None:
+                self._wire.hold(min(wait, 60.0))
         await asyncio.sleep(0)  # the next request goes out before this answer is taken apart
         if reply.status < 400:
             self._sign_in.seen(reply.headers, list(reply.cookies))

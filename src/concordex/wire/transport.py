@@ -126,12 +126,16 @@ class Transport:
         return Reply(answer.status, content, answer.headers, answer.headers.getall("Set-Cookie", []), links)
 
     async def _paced(self) -> None:
-        """Wait for our turn where the system bears only so many requests a second."""
-        if self._pause:
-            now = asyncio.get_running_loop().time()
-            mine = max(now, self._next)
-            self._next = mine + self._pause
+        """Wait for our turn where the system bears only so many requests a second, or asked us to wait."""
+        now = asyncio.get_running_loop().time()
+        mine = max(now, self._next)
+        self._next = mine + self._pause
+        if mine > now:
             await asyncio.sleep(mine - now)
+
+    def hold(self, seconds: float) -> None:
+        """Send nothing for so long: the system asked for it."""
+        self._next = max(self._next, asyncio.get_running_loop().time() + seconds)
 
     async def _content(self, answer: aiohttp.ClientResponse) -> bytes:
         """The body, unpacked; a bomb is stopped when what it unpacks to grows too large."""

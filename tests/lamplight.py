@@ -1,0 +1,96 @@
+"""A small server whose answers a test writes, and dialects written in a test."""
+
+from __future__ import annotations
+
+import json
+import threading
+from collections.abc import Callable, Iterator
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from typing import Any
+from urllib.parse import parse_qs, urlsplit
+
+import pytest
+from ruamel.yaml import YAML
+
+from concordex.wire.dialect import Dialect
+from concordex.wire.read import read_table
+from concordex.wire.session import Endpoint, Session
+
+Answer = Callable[[str, str, dict[str, str], Any, dict[str, str]], tuple]
+RECORDS = [{"id": at, "label": f"lamp-{at:03d}", "room": 1 + at % 3} for at in range(1, 24)]
+
+
+class Lamplight:
+    """A server whose answers a test writes: ``answer(method, path, query, body, headers)``."""
+
+    def __init__(self, answer: Answer) -> None:
+        self.requests: list[tuple[str, str, dict[str, str]]] = []
+        outer = self
+
+        class Handler(BaseHTTPRequestHandler):
+            protocol_version = "HTTP/1.1"
+
+            def do(self) -> None:
+                parts = urlsplit(self.path)
+                query = {name: values[0] for name, values in parse_qs(parts.query).items()}
+                sent = self.rfile.read(int(self.headers.get("Content-Length", 0)))
+                outer.requests.append((self.command, parts.path, query))
+                json_sent = "json" in self.headers.get("Content-Type", "")
+                status, said, *more = answer(
+                    self.command,
+                    parts.path,
+                    query,
+                    json.loads(sent) if json_sent else sent.decode(),
+                    dict(self.headers),
+                )
+                body = said if isinstance(said, bytes) else json.dumps(said).encode()
+                self.send_response(status)
+                for name, value in more[0] if more else ():
+                    self.send_header(name, value)
+                self.send_header("Content-Length", str(len(body)))
+                self.end_headers()
+                self.wfile.write(body)
+
+            do_GET = do_POST = do_PUT = do_PATCH = do_DELETE = do
+
+            def log_message(self, *_: object) -> None:
+                """Say nothing."""
+
+        self.server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+        self.url = f"http://127.0.0.1:{self.server.server_address[1]}"
+        threading.Thread(target=self.server.serve_forever, daemon=True).start()
+
+
+@pytest.fixture
+def serve() -> Iterator[Callable[[Answer], Lamplight]]:
+    """Starts servers, and ends them with the test."""
+    begun: list[Lamplight] = []
+
+    def start(answer: Answer) -> Lamplight:
+        begun.append(Lamplight(answer))
+        return begun[-1]
+
+    yield start
+    for lamplight in begun:
+        lamplight.server.shutdown()
+
+
+def dialect(text: str, **more: Any) -> Dialect:
+    head = {"format": 1, "name": "lamplight", "title": "Lamplight"}
+    return Dialect.model_validate(head | dict(YAML(typ="safe").load(text)) | more)
+
+
+def lamps(read: str, **more: Any) -> Dialect:
+    """A dialect with one table, ``lamps``, read as ``read`` says."""
+    return dialect(f"tables: {{lamps: {{read: {read}, fields: {{record_id: id, name: label}}}}}}", **more)
+
+
+async def reading(url: str, spoken: Dialect, table: str = "lamps", **credentials: Any):
+    async with Session(Endpoint(name="lamplight", url=url, credentials=credentials), spoken) as session:
+        return await read_table(session, table)
+
+
+def run(coroutine):
+    import asyncio
+
+    return asyncio.run(coroutine)
