@@ -69,7 +69,8 @@ def make_workspace(folder: Path, harbour: Harbour, names: Sequence[str] = THREE)
     """A workspace whose systems are stand-ins; secrets lie beside it."""
     root = folder / "workspace"
     (root / "dialects").mkdir(parents=True)
-    lines = ["format: 1", "reconcile: {prefer: [fairlead, muster, stowage], at_rest: status = stored}", "systems:"]
+    prefer = ", ".join(name for name in THREE if name in names)
+    lines = ["format: 1", f"reconcile: {{prefer: [{prefer}], at_rest: status = stored}}", "systems:"]
     for standin in map(harbour.named, names):
         lines += [f"  {standin.name}:", f"    dialect: {standin.name}", f"    url: {harbour.urls[standin.name]}"]
         lines += ["    credentials:", *(f"      {name}: {value}" for name, value in standin.plain().items())]

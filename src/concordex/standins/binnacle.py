@@ -49,8 +49,8 @@ class Binnacle(StandIn):
         self.api.get("/restconf/data/ietf-hardware:hardware")(self.hardware)
         self.api.get("/restconf/data/ietf-system:system")(self.system)
         self.api.get("/restconf/data/ietf-interfaces:interfaces")(self.list_interfaces)
-        self.api.get("/restconf/data/ietf-interfaces:interfaces/interface={name}")(self.one_interface)
-        self.api.patch("/restconf/data/ietf-interfaces:interfaces/interface={name}")(self.alter)
+        self.api.get("/restconf/data/ietf-interfaces:interfaces/interface={name:path}")(self.one_interface)
+        self.api.patch("/restconf/data/ietf-interfaces:interfaces/interface={name:path}")(self.alter)
 
     async def host_meta(self) -> Response:
         """Where RESTCONF begins (RFC 8040, section 3.1)."""

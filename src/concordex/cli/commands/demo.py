@@ -46,7 +46,9 @@ guards:
 
 _STEPS: tuple[tuple[str, str], ...] = (
     ("Can each system be reached, and read?", "system check"),
+    ("One of them step by step: its certificate signed itself, and is pinned.", "system check masthead"),
     ("Fetch everything, and prove that it is everything.", "pull"),
+    ("What do we have now, and how old is it?", "system list"),
     (
         "Look: which switches run an old release?",
         "show devices --where 'kind = switch and os = TideOS and os_version < 7.2.10'"

@@ -41,7 +41,9 @@ def list_dialects(form: Form = None) -> None:
         try:
             found = find(name, _folder())
         except DocumentError as error:
-            rows.append({"dialect": name, "kind": kind, "title": f"FAULTY: {str(error).partition(': ')[2]}"})
+            fault = str(error).partition(": ")[2].splitlines()[0]
+            rows.append({"dialect": name, "kind": "FAULTY", "role": "", "title": fault, "sign-in": "", "reads": "",
+                         "writes": "", "needs": ""})  # fmt: skip
             continue
         rows.append({
             "dialect": found.name, "kind": kind, "role": found.role, "title": found.title, "sign-in": found.sign_in.by,
