@@ -9,10 +9,14 @@ Xvfb "$DISPLAY" -screen 0 1280x800x24 >/dev/null 2>&1 &
 screen=$!
 concordex demo "$work/ferries" --by-hand >"$work/demo.txt" 2>&1 &
 demo=$!
-trap 'kill $demo 2>/dev/null; kill $screen 2>/dev/null; rm -rf "$work"' EXIT
-until grep -q 'Open another terminal' "$work/demo.txt"; do
-    kill -0 $demo || { cat "$work/demo.txt"; exit 1; }
-    sleep 0.5
+concordex demo "$work/far" --devices 3000 --latency 300 --by-hand >"$work/far.txt" 2>&1 &
+far=$!
+trap 'kill $demo $far 2>/dev/null; kill $screen 2>/dev/null; rm -rf "$work"' EXIT
+for log in "$work/demo.txt" "$work/far.txt"; do
+    until grep -q 'Open another terminal' "$log"; do
+        kill -0 $demo && kill -0 $far || { cat "$log"; exit 1; }
+        sleep 0.5
+    done
 done
 
 shot() { # NAME, FOLDER, then commands to be typed there
@@ -34,9 +38,38 @@ shot() { # NAME, FOLDER, then commands to be typed there
     echo "$name.png"
 }
 
+running() { # a pull in one window, and what another one sees of it
+    printf 'cd %s\nclear\nprintf "\\033[1;36m$ concordex pull\\033[0m\\n"\nconcordex pull\nsleep 60\n' "$work/far" >"$work/pulling.sh"
+    {
+        printf 'cd %s\nclear\nsleep 4\n' "$work/far"
+        for line in "concordex pulls" "concordex pulls 1"; do
+            printf "printf '\\033[1;36m%%s\\033[0m\\n' \"\$ %s\"\n%s\necho\n" "$line" "$line"
+        done
+        printf 'touch %s/done\nsleep 60\n' "$work"
+    } >"$work/looking.sh"
+    rm -f "$work/done"
+    xterm -geometry 158x15+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#10141a' -fg '#d8dee9' -e sh "$work/pulling.sh" &
+    one=$!
+    xterm -geometry 158x31+0+280 -fa 'DejaVu Sans Mono' -fs 10 -bg '#10141a' -fg '#d8dee9' -e sh "$work/looking.sh" &
+    two=$!
+    until [ -e "$work/done" ]; do sleep 0.1; done
+    import -window root "$here/running.png"
+    kill $one $two
+    echo running.png
+}
+
 fleet=$work/ferries
-shot check "$fleet" "concordex system check" "concordex system list"
+shot check "$fleet" "concordex system check" "concordex system check masthead" "concordex system check bollard"
 shot pull "$fleet" "concordex pull" "concordex pulls"
+running
+cp -r "$fleet" "$work/trouble"
+sed -i 's/fingerprint: ..../fingerprint: 0000/; s/purser-password/stowage-key/; s/    user: lookout/    user: lockout/' "$work/trouble/concordex.yaml"
+sed -i '/^  fairlead:/,/^  masthead:/s/127.0.0.1/fairlead.invalid/' "$work/trouble/concordex.yaml"
+shot check-failing "$work/trouble" "concordex system check" "concordex system check masthead"
+sed -i 's/^    dialect: \(fairlead\|masthead\|crowsnest\)$/&\n    tags: [quays]/; s/^    dialect: \(pilotage\)$/&\n    tags: [ships]/' "$fleet/concordex.yaml"
+shot systems "$fleet" "concordex system pause crowsnest" "concordex system list" "concordex system resume crowsnest" \
+    "concordex system list --tag quays"
+shot dialect "$fleet" "concordex dialect show bollard"
 shot show "$fleet" \
     "concordex show devices --where 'kind = switch and os = TideOS and os_version < 7.2.10' --limit 20" \
     "concordex show devices --where 'kind in (laptop, tablet)' --count-by system,kind,os_version"

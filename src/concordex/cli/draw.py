@@ -129,7 +129,7 @@ def progress() -> Iterator[Told]:
     from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
 
     bars = Progress(
-        TextColumn("{task.description}"), BarColumn(complete_style="cyan", finished_style="green"),
+        TextColumn("{task.description}"), BarColumn(complete_style="cyan", finished_style="green", pulse_style="cyan"),
         MofNCompleteColumn(), TimeElapsedColumn(),
         console=console(error=True), transient=True,
     )  # fmt: skip

@@ -110,7 +110,7 @@ class Judge:
         if status == 401 or among(errors.expired):
             return SignInRefused(
                 "the system does not accept the credential", http=401, where=self.system, why=why,
-                advice="is the secret current? `concordex system check` tries it",
+                advice="is the name right, and the secret current?",
             )  # fmt: skip
         if status == 403:
             return SignInRefused(

@@ -30,6 +30,8 @@ async def read_tables(
         each = session.dialect.tables[name].read.each
         parents = looks[each.of].frame if each else None
         look = await read_table(session, name, (narrow or {}).get(name), _for(name, progress), parents)
+        if progress:  # it has ended, also where nobody knew how long it would be
+            progress(name, look.received, look.received)
         if each and not looks[each.of].whole:
             look.fault = look.fault or f"it hangs from {each.of}, which is partial"
         others = {other: done.frame for other, done in looks.items()}

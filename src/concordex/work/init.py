@@ -100,6 +100,7 @@ def _written(document: Any) -> str:
     from ruamel.yaml import YAML
 
     yaml = YAML()
+    yaml.width = 4096  # long values stay on the line of their key
     yaml.indent(mapping=2, sequence=4, offset=2)
     stream = StringIO()
     yaml.dump(document, stream)

@@ -77,6 +77,9 @@ def demo(
     ] = None,
     devices: Annotated[int, typer.Option("--devices", min=50, help="The size of the fleet.")] = 400,
     seed: Annotated[int, typer.Option("--seed", help="Another seed, another fleet.")] = 1,
+    latency: Annotated[
+        int, typer.Option("--latency", min=0, help="Milliseconds that each answer takes, as over a long line.")
+    ] = 0,
     by_hand: Annotated[
         bool, typer.Option("--by-hand", help="Only make the workspace, and serve: you type the commands.")
     ] = False,
@@ -95,7 +98,7 @@ def demo(
 
     concordex demo ferries --devices 20000 --serve
 
-    concordex demo ferries --by-hand
+    concordex demo ferries --by-hand --latency 200
     """
     from datetime import UTC, datetime
 
@@ -105,6 +108,8 @@ def demo(
         raise CalledWrongly("the demo needs further packages", advice="pip install 'concordex[demo]'") from error
     target = _new_folder(folder)
     with Harbour.of(devices, moment=datetime.now(UTC), seed=seed) as harbour:
+        for standin in harbour.standins:
+            standin.faults.latency = latency / 1000
         _make_workspace(target, harbour, devices)
         failed = 0
         for purpose, command in () if by_hand else _STEPS:
