@@ -342,7 +342,8 @@ def test_a_dialect_is_tried_against_a_system(nine):
     done = nine("dialect", "check", str(wrong), "--against", "purser", status=1)
     assert "the system knows no /purser/crds" in done.stdout
     table = {row["what"]: row for row in json.loads(nine("dialect", "show", "purser", "-f", "json").stdout)}
-    assert (table["create"]["can"], table["sign out"]["can"]) == ("yes", "no")
+    assert (table["create"]["can"], table["sign out"]["can"]) == (True, False)
+    assert "JSON-RPC" in nine("dialect", "show", "bollard").stdout
 
 
 # --- pulls

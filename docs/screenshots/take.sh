@@ -69,7 +69,7 @@ shot check-failing "$work/trouble" "concordex system check" "concordex system ch
 sed -i 's/^    dialect: \(fairlead\|masthead\|crowsnest\)$/&\n    tags: [quays]/; s/^    dialect: \(pilotage\)$/&\n    tags: [ships]/' "$fleet/concordex.yaml"
 shot systems "$fleet" "concordex system pause crowsnest" "concordex system list" "concordex system resume crowsnest" \
     "concordex system list --tag quays"
-shot dialect "$fleet" "concordex dialect show bollard"
+shot dialect "$fleet" "concordex dialect show muster" "concordex dialect show bollard"
 shot show "$fleet" \
     "concordex show devices --where 'kind = switch and os = TideOS and os_version < 7.2.10' --limit 20" \
     "concordex show devices --where 'kind in (laptop, tablet)' --count-by system,kind,os_version"

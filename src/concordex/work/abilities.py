@@ -100,7 +100,7 @@ def _proof(read: d.Read) -> str:
         return f"the total, at {read.total}"
     if isinstance(read.pages, d.WindowPages):
         return f"no span comes full, with {read.pages.full} records"
-    return "everything comes in one answer" if read.pages.by == "none" and not read.each else ""
+    return "everything comes in one answer" if read.pages.by == "none" else ""
 
 
 def _sends(how: d.Create | d.Update | d.Delete | None) -> str:

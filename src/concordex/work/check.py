@@ -202,7 +202,8 @@ def _clock(skew: float) -> Seen:
 def _fault(error: ConcordexError) -> str:
     """Whose fault it is, in plain words."""
     kinds = (
-        ((Unreachable, Untrusted), "network fault"),
+        ((Unreachable,), "network fault"),
+        ((Untrusted,), "not trusted"),
         ((ServerFault,), "fault of the system"),
         ((SignInRefused,), "refused"),
         ((RequestRefused,), "our request is at fault"),

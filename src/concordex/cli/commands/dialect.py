@@ -6,12 +6,14 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from concordex.cli import draw
+from concordex.cli.emit import Format
 from concordex.cli.options import Form, complete_systems
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly, DocumentError
 
 if TYPE_CHECKING:
     from concordex.wire.dialect import Dialect
+    from concordex.work.abilities import Ability
 
 
 def _names() -> list[str]:
@@ -62,9 +64,7 @@ def show(
 
     Example: concordex dialect show muster
     """
-    from concordex.cli.rows import emit_rows
-
-    emit_rows(_table(_found(name)), form, None, styles={"no": "yellow", "yes": "green"})
+    _draw(_found(name), form)
 
 
 @dialect.command("check")
@@ -92,7 +92,7 @@ def check(
     found = _found(name)
     draw.note(f"{name}: well; {found.title}")
     if against is None:
-        emit_rows(_table(found), form, None, styles={"no": "yellow", "yes": "green"})
+        _draw(found, form)
         return Status.DONE
     from concordex.cli.commands.system import RESULTS
     from concordex.cli.options import workspace
@@ -117,17 +117,41 @@ def schema() -> None:
     draw.line(written().rstrip())
 
 
-def _table(found: "Dialect") -> list[dict[str, Any]]:
+#: What is told of each table on a screen, and under which short name.
+_COLUMNS = {
+    "read": "read", "prove that it is whole": "proved by", "filter there": "filters there",
+    "send only some members": "members", "tell what changed": "changes", "create": "create", "update": "update",
+    "delete": "delete",
+}  # fmt: skip
+
+
+def _draw(found: "Dialect", form: Form) -> None:
+    """On a screen what the system can do, then one line for each table; in any format one row for each thing."""
+    from concordex.cli.rows import emit_rows
     from concordex.work.abilities import abilities
 
-    rows, about = [], ""
-    for one in abilities(found):
-        rows.append({
-            "of": one.about if one.about != about else "", "what": one.what, "can": "yes" if one.can else "no",
-            "how": one.how,
-        })  # fmt: skip
-        about = one.about
-    return rows
+    every = abilities(found)
+    if form not in (None, Format.TABLE):
+        emit_rows([{"of": o.about, "what": o.what, "can": o.can, "how": o.how} for o in every], form, None)
+        return
+    system = [o for o in every if o.about == "system"]
+    styles = {"no": "yellow", "yes": "green"}
+    emit_rows(
+        [{"system": o.what, "can": "yes" if o.can else "no", "how": o.how} for o in system], None, None, styles=styles
+    )
+    draw.line()
+    emit_rows([_line(found, name, every) for name in found.tables], None, None, styles=styles)
+
+
+def _line(found: "Dialect", table: str, every: "list[Ability]") -> dict[str, Any]:
+    mine = {o.what: o for o in every if o.about == table}
+    row: dict[str, Any] = {"table": table}
+    for what, short in _COLUMNS.items():
+        one = mine.get(what)
+        wordy = what in ("read", "prove that it is whole", "filter there")
+        row[short] = "no" if one is None or not one.can else one.how if wordy else "yes"
+    write = found.tables[table].write
+    return row | {"acts": ", ".join(write.acts) if write and write.acts else "no"}
 
 
 def _found(name: str) -> "Dialect":
