@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import ssl
 import threading
 from collections.abc import Callable, Iterator
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -23,7 +24,7 @@ RECORDS = [{"id": at, "label": f"lamp-{at:03d}", "room": 1 + at % 3} for at in r
 class Lamplight:
     """A server whose answers a test writes: ``answer(method, path, query, body, headers)``."""
 
-    def __init__(self, answer: Answer) -> None:
+    def __init__(self, answer: Answer, tls: ssl.SSLContext | None = None) -> None:
         self.requests: list[tuple[str, str, dict[str, str]]] = []
         outer = self
 
@@ -57,6 +58,8 @@ class Lamplight:
                 """Say nothing."""
 
         self.server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+        if tls:
+            self.server.socket = tls.wrap_socket(self.server.socket, server_side=True)
         self.url = f"http://127.0.0.1:{self.server.server_address[1]}"
         threading.Thread(target=self.server.serve_forever, daemon=True).start()
 
@@ -66,8 +69,8 @@ def serve() -> Iterator[Callable[[Answer], Lamplight]]:
     """Starts servers, and ends them with the test."""
     begun: list[Lamplight] = []
 
-    def start(answer: Answer) -> Lamplight:
-        begun.append(Lamplight(answer))
+    def start(answer: Answer, tls: ssl.SSLContext | None = None) -> Lamplight:
+        begun.append(Lamplight(answer, tls))
         return begun[-1]
 
     yield start

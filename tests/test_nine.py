@@ -343,7 +343,7 @@ def test_a_dialect_is_tried_against_a_system(nine):
     assert "the system knows no /purser/crds" in done.stdout
     table = {row["what"]: row for row in json.loads(nine("dialect", "show", "purser", "-f", "json").stdout)}
     assert (table["create"]["can"], table["sign out"]["can"]) == (True, False)
-    assert "JSON-RPC" in nine("dialect", "show", "bollard").stdout
+    assert "as JSON-RPC does" in nine("dialect", "show", "bollard").stdout
 
 
 # --- pulls
@@ -386,6 +386,12 @@ def test_a_pull_of_a_part_is_put_into_what_was_there(tmp_path, fresh_harbour):
     assert "new-router" not in names
     assert any("family=switching" in path for _, path in harbour.fairlead.faults.requests)
     assert "no field" in shell("pull", "--where", "colour = red", status=2).stderr
+
+
+def test_only_the_members_that_are_wanted_are_asked_for(nine, harbour):
+    nine("show", "devices", "--live", "-s", "muster", "-c", "name,serial", "--where", "user present")
+    asked = next(path for _, path in harbour.muster.faults.requests if "members=" in path)
+    assert "members=deviceId,displayName,serialNo,owner" in asked
 
 
 def test_the_past_can_be_shown_and_what_changed_since(tmp_path, fresh_harbour):

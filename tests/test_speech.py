@@ -335,6 +335,20 @@ def _asked_for(session, path):
     return Asked(method="GET", path=path, shape=session.dialect.shape)
 
 
+@pytest.mark.parametrize("new", [True, False])
+def test_a_list_without_an_end_is_ended(serve, new):
+    def answer(_m, _p, query, *_):
+        at = int(query.get("at", 0)) + 1
+        page = [{"id": at * 5000 + n if new else n, "label": "l"} for n in range(5000 if new else 5)]
+        return 200, {"l": page, "next": f"/lamps?at={at}", **({"n": 10} if new else {})}
+
+    read = "{path: /lamps, records: l, total: n, pages: {by: link, next: next}}"
+    served = serve(answer)
+    look = run(reading(served.url, lamps(read)))
+    assert "the list has no end" in look.fault
+    assert len(served.requests) < 30
+
+
 def test_spans_of_time_that_come_full_are_halved_and_filters_narrow_the_reach(serve):
     now = datetime.now(UTC).replace(microsecond=0)
     events = [{"id": at, "label": "e", "at": int((now - timedelta(minutes=7 * at)).timestamp())} for at in range(400)]
@@ -492,6 +506,20 @@ def test_a_list_for_each_record_of_another_table(serve):
     assert seen.received == 2
 
 
+def test_a_test_may_be_asked_at_another_path():
+    from concordex.query.parse import parse
+    from concordex.work.narrowing import narrowed, reachable
+
+    table = dialect(
+        "tables: {lamps: {read: {path: /lamps}, fields: {record_id: id, site: room, name: label},"
+        " filters: [{field: site, tests: '=', path: '/rooms/{value}/lamps', any_case: true}]}}"
+    ).tables["lamps"]
+    now, query = datetime.now(UTC), parse("site = 'The Hall' and name = x")
+    reached = reachable(query, table, now)
+    assert [query.written(node) for node in reached.nodes] == ["site = 'The Hall'"]
+    assert narrowed(reached, table, query, now).path == "/rooms/The%20Hall/lamps"
+
+
 # --- writes and tasks
 
 
@@ -593,6 +621,49 @@ def test_updates_deletions_and_acts_as_the_dialect_says(serve):
         ("POST", "/drop", {"ids": ["8", "9"]}, "application/json"),
         ("POST", "/lamps/9/do", {"what": "blink", "times": 2}, "application/json"),
     ]  # fmt: skip
+
+
+# --- certificates
+
+
+def test_a_client_certificate_and_a_pin_of_the_servers(serve, tmp_path):
+    import hashlib
+    import ssl
+
+    import trustme
+
+    ca = trustme.CA()
+    ours, theirs = ca.issue_cert("engineer@saltmarsh.example"), ca.issue_cert("127.0.0.1")
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    theirs.configure_cert(context)
+    ca.configure_trust(context)
+    context.verify_mode = ssl.CERT_REQUIRED
+    served = serve(lambda *_: (200, RECORDS), context)
+    ours.private_key_and_cert_chain_pem.write_to_path(tmp_path / "ours.pem")
+    ca.cert_pem.write_to_path(tmp_path / "ca.pem")
+    der = ssl.PEM_cert_to_DER_cert(theirs.cert_chain_pems[0].bytes().decode())
+    pin = hashlib.sha256(der).hexdigest()
+
+    def read(**more):
+        endpoint = Endpoint(name="l", url=served.url.replace("http:", "https:"), **more)
+
+        async def within():
+            async with Session(endpoint, lamps("{path: /}", limits={"tries": 1})) as session:
+                return await read_table(session, "lamps")
+
+        return run(within())
+
+    certificate = str(tmp_path / "ours.pem")
+    assert read(ca=str(tmp_path / "ca.pem"), certificate=certificate).whole
+    assert read(fingerprint=pin, certificate=certificate).whole
+    with pytest.raises(WireError):
+        read(fingerprint=pin)  # who are you?
+    with pytest.raises(WireError, match="not the one that is pinned"):
+        read(fingerprint="0" * 64, certificate=certificate)
+    with pytest.raises(WireError, match="is not trusted"):
+        read(certificate=certificate)
+    with pytest.raises(WireError, match="TLS file cannot be used"):
+        read(certificate=str(tmp_path / "nothing.pem"))
 
 
 # --- limits

@@ -15,7 +15,7 @@ from typing import Any
 import orjson
 import polars as pl
 
-from concordex.errors import RequestRefused, WireError
+from concordex.errors import BadAnswer, RequestRefused, WireError
 from concordex.wire import dialect as d
 from concordex.wire.enrich import Enricher
 from concordex.wire.files import read_file
@@ -26,6 +26,9 @@ from concordex.wire.session import Session
 
 #: How many records are put away at once: few enough to be small, and to be still at hand.
 _CHUNK = 1_000
+
+#: Pages without a new record after which a list is taken to have no end.
+_IDLE = 20
 
 #: A record as JSON text; what JSON does not know, such as a date in a Parquet file, as plain text.
 _AS_JSON = partial(orjson.dumps, default=str)
@@ -69,6 +72,7 @@ class Collector:
         self._taken: list[pl.DataFrame] = []
         self._nameless = self._huge = 0
         self._gone: dict[str, None] = {}
+        self._known = self._idle = 0
 
     def add(self, page: Page, parent: Parent | None = None) -> None:
         """Take a page; a record that came before is counted and left out."""
@@ -78,6 +82,15 @@ class Collector:
         self._mapper.add(self._waiting, new, texts, parent)
         if len(self._waiting["record_id"]) >= _CHUNK:
             self._flush()
+
+    def refuse_endless(self, announced: int | None, system: str) -> None:
+        """Raise BadAnswer where pages go on and on: with nothing new, or with far more than was announced."""
+        self._idle = 0 if len(self._seen) > self._known else self._idle + 1
+        self._known = len(self._seen)
+        if self._idle >= _IDLE:
+            raise BadAnswer(f"{_IDLE} pages in a row brought nothing new: the list has no end", where=system)
+        if announced is not None and self.received > 2 * announced + 10_000:
+            raise BadAnswer(f"{announced:,} records were announced, and the list has no end", where=system)
 
     def look(self, announced: int | None, fault: str | None, notes: list[str]) -> Look:
         """What has been gathered."""
@@ -204,6 +217,7 @@ async def _look(
         pages = enricher.completed(pager.pages()) if enricher.needed else pager.pages()
         async for page in pages:
             collector.add(page)
+            collector.refuse_endless(pager.announced, session.endpoint.name)
             if progress:
                 progress(collector.received, pager.announced)
     except WireError as error:

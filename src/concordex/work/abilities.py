@@ -32,10 +32,10 @@ def _system(dialect: d.Dialect) -> Iterator[Ability]:
     out = sign_in.sign_out if isinstance(sign_in, d.CallSignIn) else None
     yield Ability("system", "sign out", out is not None, _call(out) if out else "")
     renews = isinstance(sign_in, d.CallSignIn | d.ClientCredentials)
-    yield Ability("system", "renew a session that ends", renews, "once at every 401" if renews else "")
-    yield Ability(
-        "system", "tell what went wrong", bool(dialect.errors.message or dialect.rpc), dialect.errors.message or ""
-    )
+    ended = ", ".join(["HTTP 401", *map(str, dialect.errors.expired)])
+    yield Ability("system", "renew a session that ends", renews, f"once at {ended}" if renews else "")
+    message = dialect.errors.message or ("as JSON-RPC does" if dialect.rpc else "")
+    yield Ability("system", "tell what went wrong", bool(message), message)
     pace = f"; {limits.rate:g} requests a second" if limits.rate else ""
     yield Ability("system", "several requests at once", limits.concurrency > 1, f"{limits.concurrency}{pace}")
     for name, task in dialect.tasks.items():
