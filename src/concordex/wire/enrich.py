@@ -9,7 +9,7 @@ from typing import Any
 
 from concordex.errors import RequestRefused, WireError
 from concordex.wire import dialect as d
-from concordex.wire.pages import Page, Pager, Record
+from concordex.wire.pages import Page, Pager, Record, in_order
 from concordex.wire.paths import at
 from concordex.wire.session import Session
 from concordex.wire.templates import names_in
@@ -54,18 +54,8 @@ class Enricher:
         """The pages with their records completed, in order; the next is fetched meanwhile."""
         for also in self.read.also:
             self._lists.append((also, await self._second(also)))
-        waiting: list[asyncio.Task[Page]] = []
-        try:
-            async for page in pages:
-                waiting.append(asyncio.create_task(self._complete(page)))
-                if len(waiting) >= _AHEAD:
-                    yield await waiting.pop(0)
-            while waiting:
-                yield await waiting.pop(0)
-        finally:
-            for task in waiting:
-                task.cancel()
-            await asyncio.gather(*waiting, return_exceptions=True)
+        async for page in in_order(self._complete, pages, _AHEAD):
+            yield page
 
     async def _second(self, also: d.Also) -> dict[tuple[str, ...], Record]:
         """The whole of a second list, by the members that tie it to the first."""

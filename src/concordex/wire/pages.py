@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import copy
-from collections.abc import AsyncIterator, Awaitable, Callable, Iterable, Mapping, Sequence
+from collections.abc import AsyncIterable, AsyncIterator, Awaitable, Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any, TypeVar
@@ -227,11 +227,13 @@ class Pager:
         return BadAnswer(what, where=self.session.endpoint.name, advice=advice)
 
 
-async def in_order(ask: Callable[[Any], Awaitable[T]], things: Iterable[Any], flight: int) -> AsyncIterator[T]:
+async def in_order(
+    ask: Callable[[Any], Awaitable[T]], things: Iterable[Any] | AsyncIterable[Any], flight: int
+) -> AsyncIterator[T]:
     """What ``ask`` gives for each thing, in their order, while as many as ``flight`` are under way."""
-    waiting: list[asyncio.Task[T]] = []
+    waiting: list[asyncio.Future[T]] = []
     try:
-        for thing in things:
+        async for thing in _one_by_one(things):
             waiting.append(asyncio.ensure_future(ask(thing)))
             if len(waiting) >= flight:
                 yield await waiting.pop(0)
@@ -241,6 +243,15 @@ async def in_order(ask: Callable[[Any], Awaitable[T]], things: Iterable[Any], fl
         for task in waiting:
             task.cancel()
         await asyncio.gather(*waiting, return_exceptions=True)
+
+
+async def _one_by_one(things: Iterable[Any] | AsyncIterable[Any]) -> AsyncIterator[Any]:
+    if isinstance(things, AsyncIterable):
+        async for thing in things:
+            yield thing
+    else:
+        for thing in things:
+            yield thing
 
 
 def moment(when: datetime, form: str) -> str:
