@@ -58,6 +58,7 @@ class Lamplight:
                 """Say nothing."""
 
         self.server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+        self.server.handle_error = lambda *_: None  # a client may hang up whenever it likes
         if tls:
             self.server.socket = tls.wrap_socket(self.server.socket, server_side=True)
         self.url = f"http://127.0.0.1:{self.server.server_address[1]}"

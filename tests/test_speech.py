@@ -83,6 +83,14 @@ def test_an_anti_forgery_value_may_come_in_the_body_or_a_cookie_and_go_into_addr
     assert run(reading(serve(answer).url, spoken)).whole
 
 
+def test_a_secret_that_the_system_repeats_is_masked(serve):
+    spoken = lamps("{path: /lamps}", sign_in={"by": "basic"}, errors={"message": "why"})
+    with pytest.raises(SignInRefused) as caught:
+        url = serve(lambda *_: (401, {"why": "no such word: s3cret"})).url
+        run(reading(url, spoken, user="me", password=Secret("s3cret")))
+    assert caught.value.why == "HTTP 401: no such word: ***"
+
+
 def test_a_key_in_the_address_is_not_shown(serve, caplog):
     caplog.set_level("DEBUG")
     served = serve(lambda *_: (200, RECORDS))

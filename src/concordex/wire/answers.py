@@ -52,8 +52,8 @@ class Reply:
 class Judge:
     """Tells what a system's replies mean."""
 
-    def __init__(self, system: str, dialect: d.Dialect) -> None:
-        self.system, self.dialect = system, dialect
+    def __init__(self, system: str, dialect: d.Dialect, secrets: Sequence[str] = ()) -> None:
+        self.system, self.dialect, self._secrets = system, dialect, secrets
         self.errors = dialect.errors
 
     def answer(self, reply: Reply, path: str, shape: d.Shape) -> Answer:
@@ -95,13 +95,19 @@ class Judge:
                 continue
         return None
 
+    def _masked(self, text: str) -> str:
+        """What a system says, without the secrets that it may repeat."""
+        for secret in self._secrets:
+            text = text.replace(secret, "***")
+        return text
+
     def _refusal(self, reply: Reply, path: str, body: Any) -> ConcordexError:
         errors, status = self.errors, reply.status
         is_rpc = isinstance(body, Mapping) and "jsonrpc" in body
         code = _said(errors.code or ("error.code" if is_rpc else None), body)
         message = _said(errors.message or ("error.message" if is_rpc else None), body)
         told = f"HTTP {status}" if code is None else f"HTTP {status}, code {code}"
-        why = f"{told}: {str(message)[:300]}" if message else told
+        why = f"{told}: {self._masked(str(message))[:300]}" if message else told
         codes = {str(status), str(code)}
 
         def among(known: Sequence[str | int]) -> bool:

@@ -20,6 +20,7 @@ from concordex.errors import BadAnswer, ConcordexError, ServerFault, SignInRefus
 from concordex.wire import dialect as d
 from concordex.wire.answers import Answer, Judge, Reply, wait_asked
 from concordex.wire.paths import at
+from concordex.wire.secrets import Secret
 from concordex.wire.shapes import ACCEPT, TYPES, encode, merged, put
 from concordex.wire.signin import Pass, prepare
 from concordex.wire.templates import fill, fill_path, fill_texts, names_in
@@ -64,7 +65,8 @@ class Session:
     def __init__(self, endpoint: Endpoint, dialect: d.Dialect) -> None:
         self.endpoint, self.dialect = endpoint, dialect
         self.began = datetime.now(UTC)
-        self.judge = Judge(endpoint.name, dialect)
+        secrets = [value.reveal() for value in endpoint.credentials.values() if isinstance(value, Secret)]
+        self.judge = Judge(endpoint.name, dialect, secrets)
         self._wire = Transport(endpoint, dialect)
         self._sign_in = prepare(dialect.sign_in, endpoint.credentials)
         self._signing, self._looking = asyncio.Lock(), asyncio.Lock()
@@ -106,7 +108,8 @@ class Session:
 
     async def asked(self, call: d.Call, values: Mapping[str, Any] | None = None) -> Asked:
         """``call`` filled in with the system's credentials, its lookups and ``values``."""
-        wanted = names_in(call.path) | names_in(call.query) | names_in(call.json_body) | names_in(call.params)
+        parts = [call.path, call.query, call.headers, call.json_body, call.form, call.xml, call.params]
+        wanted = names_in(parts)
         for name in wanted & self.dialect.lookups.keys():
             await self._look_up(name)
         return self._filled(call, values or {})
@@ -158,7 +161,8 @@ class Session:
             if name in self._found:
                 return
             lookup = self.dialect.lookups[name]
-            wanted = {member: str(fill(text, self.endpoint.credentials)) for member, text in lookup.match.items()}
+            shown = {name: value for name, value in self.endpoint.credentials.items() if isinstance(value, str)}
+            wanted = {member: str(fill(text, shown)) for member, text in lookup.match.items()}
             records = (await self.get(lookup)).at(lookup.records)
             records = records if isinstance(records, list) else [records]
             seen = []
