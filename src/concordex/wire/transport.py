@@ -73,6 +73,7 @@ class Transport:
             connector=aiohttp.TCPConnector(ssl=_trusted(self.endpoint, client_side), limit=self.concurrency),
             cookie_jar=aiohttp.DummyCookieJar(),
             headers={"User-Agent": "concordex"},
+            read_bufsize=1 << 20,  # a page comes in a few pieces, not in dozens
         )
         self._tls: ssl.SSLContext | None = client_side if self.endpoint.fingerprint else None
 
