@@ -279,7 +279,8 @@ def test_a_paused_system_is_left_alone_until_it_is_resumed(nine):
     assert (rows["muster"]["state"], rows["fairlead"]["state"]) == ("paused", "active")
     assert rows["muster"]["last pull"] == "whole"
     assert "muster" not in nine("pull", "--table", "devices").stdout
-    assert "all of these systems are paused" in nine("pull", "muster", status=2).stderr
+    for words in (["pull", "muster"], ["system", "check", "muster"], ["show", "devices", "--live", "-s", "muster"]):
+        assert "muster is paused" in nine(*words, status=2).stderr
     assert nine.workspace.show("devices", systems=["muster"]).frame.height
     assert "now active: muster" in nine("system", "resume", "muster").stderr
     assert (nine.folder / "concordex.yaml").read_text().split() == before.split()

@@ -38,7 +38,8 @@ def fetch(
     funnel: bool = False,
 ) -> Live:
     """The records that the systems hold now; with ``funnel``, also how the count narrowed."""
-    names = [name for name in workspace.systems(systems) if table in workspace.dialect(name).tables]
+    asked = workspace.active(workspace.systems(systems))
+    names = [name for name in asked if table in workspace.dialect(name).tables]
     if not names:
         known = {t for name in workspace.systems(systems) for t in workspace.dialect(name).tables}
         raise CalledWrongly(f"there is no table {table!r}", advice=suggestion(table, known))

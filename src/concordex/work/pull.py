@@ -94,8 +94,6 @@ def pull(
     pulled.  Interrupted, it keeps what was finished, and the pull is called stopped.
     """
     names = workspace.active(workspace.systems(systems))
-    if not names:
-        raise CalledWrongly("all of these systems are paused", advice="concordex system resume NAME")
     wanted = {name: _tables(workspace.dialect(name), tables) for name in names}
     if not any(wanted.values()):
         raise CalledWrongly(

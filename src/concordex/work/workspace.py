@@ -134,8 +134,12 @@ class Workspace:
         ]
 
     def active(self, names: Sequence[str]) -> list[str]:
-        """Those of ``names`` that are not paused."""
-        return [name for name in names if not self.config.systems[name].paused]
+        """Those of ``names`` that are not paused; an error where all are."""
+        found = [name for name in names if not self.config.systems[name].paused]
+        if names and not found:
+            what = f"{names[0]} is paused" if len(names) == 1 else "all of these systems are paused"
+            raise CalledWrongly(what, advice=f"concordex system resume {' '.join(names)}")
+        return found
 
     def dialect(self, system: str) -> Dialect:
         """The dialect that a system speaks."""
@@ -154,6 +158,7 @@ class Workspace:
         """A session with a system, to be entered with ``async with``; ``dialect`` stands in for its own."""
         from concordex.wire.session import Session
 
+        self.active([system])
         spoken = dialect or self.dialect(system)
         return Session(self._endpoint(system, spoken), spoken)
 

@@ -1,5 +1,7 @@
 """``concordex pull``."""
 
+from collections import Counter
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -7,6 +9,7 @@ import typer
 from concordex.cli import draw
 from concordex.cli.options import Form, Labels, Systems, Tags, Where, chosen, complete_tables, words, workspace
 from concordex.cli.statuses import Status
+from concordex.words import plural
 
 if TYPE_CHECKING:
     from concordex.store.catalogue import Snapshot
@@ -84,9 +87,21 @@ def pull(
     emit_rows(rows, form, None, styles=STYLES)
     for snapshot in done.snapshots:
         _remark(snapshot)
+    if len(done.snapshots) > 1:
+        _sum_up(done.snapshots)
     if done.removed:
         draw.note(f"{done.removed} snapshots older than `keep:` says were removed")
     return STATUSES[done.outcome]
+
+
+def _sum_up(snapshots: "Sequence[Snapshot]") -> None:
+    """One line that says it all, for those whose table is longer than their screen."""
+    counts = Counter(snapshot.outcome for snapshot in snapshots)
+    told = ", ".join(f"{counts[outcome]} {outcome}" for outcome in STATUSES if counts[outcome])
+    systems, records = len({s.system for s in snapshots}), sum(s.distinct for s in snapshots)
+    worst = "failed" if counts["failed"] else "partial" if counts["partial"] else "whole"
+    tables = f"{plural(len(snapshots), 'table')} of {plural(systems, 'system')}"
+    draw.note(f"{tables}: {told}; {plural(records, 'record')}", STYLES[worst])
 
 
 def draw_unverified(names: list[str]) -> None:
