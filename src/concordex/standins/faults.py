@@ -84,6 +84,8 @@ class Faults:
             await asyncio.sleep(self.latency)
         if slow := self.strikes("slow", method, path):
             await asyncio.sleep(slow.seconds)
+            if slow not in self.rules:  # told to behave again meanwhile: whoever asked has long gone
+                raise ConnectionResetError("as told")
         if self.strikes("busy", method, path):
             await _answer(send, 429, b'{"fault":{"text":"slow down"}}', (b"retry-after", b"0"))
         elif self.strikes("fail", method, path):
