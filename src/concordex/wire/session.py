@@ -9,6 +9,7 @@ from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
+from functools import partial
 from types import TracebackType
 from typing import Any, Self, TypeVar
 from urllib.parse import urlencode
@@ -120,19 +121,7 @@ class Session:
 
     async def read(self, asked: Asked) -> Answer:
         """The answer to a request that only reads, asked again while the fault may pass."""
-        attempts = stamina.retry_context(
-            on=_passing,
-            attempts=self.dialect.limits.tries,
-            wait_initial=0.2,
-            wait_max=10,
-            wait_jitter=0.2,
-            timeout=None,
-        )
-        async for attempt in attempts:
-            with attempt:
-                self.traffic.retries += attempt.num > 1
-                return await self._signed(asked)
-        raise AssertionError("the retries end by an answer or an error")
+        return await self._retried(lambda admitted: self._send(asked, admitted))
 
     async def read_many(self, many: Sequence[Asked]) -> list[Answer]:
         """The answers to several requests; in one, where the system takes JSON-RPC calls in batches."""
@@ -140,12 +129,12 @@ class Session:
         if most == 1 or not all(asked.rpc for asked in many):
             return list(await asyncio.gather(*(self.read(asked) for asked in many)))
         bundles = [many[start : start + most] for start in range(0, len(many), most)]
-        done = await asyncio.gather(*(self._retried_bundle(bundle) for bundle in bundles))
+        done = await asyncio.gather(*(self._retried(partial(self._send_bundle, bundle)) for bundle in bundles))
         return [answer for answers in done for answer in answers]
 
     async def write(self, asked: Asked) -> Answer:
         """The answer to a write, which is sent once: whether to send it again, the caller finds out."""
-        return await self._signed(asked)
+        return await self._admitted(lambda admitted: self._send(asked, admitted))
 
     async def sign_in(self) -> None:
         """Sign in now, so that a wrong credential is told before anything else."""
@@ -199,9 +188,6 @@ class Session:
             params=fill(call.params, known),
             sent_as=sent_as,
         )
-
-    async def _signed(self, asked: Asked) -> Answer:
-        return await self._admitted(lambda admitted: self._send(asked, admitted))
 
     async def _admitted(self, send: Callable[[Pass], Awaitable[T]]) -> T:
         """What ``send`` gives, after signing in anew where the session has ended."""
@@ -282,14 +268,20 @@ class Session:
             except ValueError:
                 return
 
-    async def _retried_bundle(self, bundle: Sequence[Asked]) -> list[Answer]:
+    async def _retried(self, send: Callable[[Pass], Awaitable[T]]) -> T:
+        """What ``send`` gives, which only reads: sent again while the fault may pass."""
         attempts = stamina.retry_context(
-            on=_passing, attempts=self.dialect.limits.tries, wait_initial=0.2, wait_max=10, timeout=None
+            on=_passing,
+            attempts=self.dialect.limits.tries,
+            wait_initial=0.2,
+            wait_max=10,
+            wait_jitter=0.2,
+            timeout=None,
         )
         async for attempt in attempts:
             with attempt:
                 self.traffic.retries += attempt.num > 1
-                return await self._admitted(lambda admitted: self._send_bundle(bundle, admitted))
+                return await self._admitted(send)
         raise AssertionError("the retries end by an answer or an error")
 
     async def _send_bundle(self, bundle: Sequence[Asked], admitted: Pass) -> list[Answer]:

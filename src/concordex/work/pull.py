@@ -200,7 +200,7 @@ class _Plan:
         if not run.changed_only:
             return cls(run, system, table, Narrow())
         if spec.read.changed and base:
-            return cls(run, system, table, Narrow(changed_since=base.taken - _OVERLAP), base, changed=True)
+            return cls(run, system, table, Narrow(changed_since=_since(base)), base, changed=True)
         why = "it cannot tell what changed" if base else "there is nothing yet to add to"
         return cls(run, system, table, Narrow(), remark=f"pulled in full: {why}")
 
@@ -253,7 +253,7 @@ class _Plan:
         if total is not None and total != frame.height + hidden:
             return await self._full(session, f"it has {total} records, and the changes lead to {frame.height + hidden}")
         self.remark = (
-            f"{look.frame.height} changed and {len(look.gone)} gone since {base.taken - _OVERLAP:%Y-%m-%d %H:%M} UTC,"
+            f"{look.frame.height} changed and {len(look.gone)} gone since {_since(base):%Y-%m-%d %H:%M} UTC,"
             f" put into those of pull {base.pull}"
         )
         return replace(look, frame=frame, announced=total, received=frame.height, distinct=frame.height)
@@ -326,6 +326,11 @@ def _askable(workspace: Workspace, system: str, tables: Sequence[str], query: Fi
     if fault and not found:
         raise fault
     return found
+
+
+def _since(base: Snapshot) -> datetime:
+    """Before its reading began: what changed while it went on may have been read as it was before."""
+    return base.taken - timedelta(seconds=base.seconds) - _OVERLAP
 
 
 def _outcome(snapshots: Sequence[Snapshot]) -> str:
