@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from datetime import UTC, datetime
 
 import polars as pl
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from concordex.match.concordance import Rules, reconcile
 from concordex.match.findings import Scope
+from concordex.match.rulings import Rulings
 from concordex.model.fields import FIELDS
 from concordex.standins.score import score
 from tests.conftest import THREE
@@ -64,6 +66,8 @@ def test_a_card_of_its_own_links_and_a_made_up_or_shared_one_does_not():
     assert together(rec("net", "1", macs=[CARD]), rec("end", "2", macs=[OTHER, CARD]))
     local, router = "52:00:00:00:00:01", "00:00:5e:00:01:07"
     assert not together(rec("net", "1", macs=[local]), rec("end", "2", macs=[local]))
+    drawn = "d6:31:9c:4e:a7:10"
+    assert together(rec("net", "1", macs=[drawn]), rec("end", "2", macs=[drawn]))
     assert not together(rec("net", "1", macs=[router]), rec("end", "2", macs=[router]))
     dock = [rec("end", "1", macs=[CARD], serial="AA1111"), rec("end", "2", macs=[CARD], serial="BB2222")]
     assert len(groups(*dock, rec("net", "3", macs=[CARD]))) == 3
@@ -126,6 +130,15 @@ RECORDS = st.lists(
 ).map(lambda rows: [row | {"record_id": str(at)} for at, row in enumerate(rows)])
 
 
+LAW = settings(max_examples=25, deadline=None)
+
+
+def refs(made) -> dict[str, str]:
+    """The entry of each record."""
+    return dict(made.members.select(pl.format("{}/{}", "system", "record_id"), "entry").iter_rows())
+
+
+@LAW
 @given(RECORDS, st.randoms())
 def test_the_order_of_records_does_not_matter(rows, random):
     shuffled = rows.copy()
@@ -135,6 +148,7 @@ def test_the_order_of_records_does_not_matter(rows, random):
     assert a.findings.equals(b.findings)
 
 
+@LAW
 @given(RECORDS)
 def test_reconciling_twice_is_reconciling_once(rows):
     once = reconcile(frame(*rows), RULES)
@@ -142,9 +156,41 @@ def test_reconciling_twice_is_reconciling_once(rows):
     assert once.entries.equals(again.entries)
 
 
+@LAW
+@given(RECORDS, st.sets(st.tuples(st.integers(0, 8), st.integers(0, 8)), max_size=3), st.booleans())
+def test_no_entry_holds_two_records_ruled_apart_and_same_is_obeyed_where_apart_allows(rows, pairs, first):
+    names = [f"{row['system']}/{row['record_id']}" for row in rows]
+    ruled = [(names[a], names[b]) for a, b in sorted(pairs) if a < b < len(names)]
+    apart, same = (ruled[:1], ruled[1:]) if first else (ruled[1:], ruled[:1])
+    made = reconcile(frame(*rows), replace(RULES, rulings=Rulings(same=same, apart=apart)))
+    entry = refs(made)
+    assert all(entry[a] != entry[b] for a, b in apart)
+    broken = made.findings.filter(pl.col("kind") == "ruling_contradicted").height
+    assert broken or all(entry[a] == entry[b] for a, b in same)
+
+
+@LAW
+@given(RECORDS, RECORDS)
+def test_a_ruling_changes_nothing_outside_its_reach(rows, others):
+    far = [row | {"record_id": f"x{row['record_id']}", "name": None, "macs": []} for row in others]
+    far = [row | {"serial": f"ZZ{row['serial']}99"} if row["serial"] else row for row in far]
+    ruled = [(f"{row['system']}/{row['record_id']}" for row in rows[:2])] if len(rows) > 1 else []
+    plain = reconcile(frame(*rows, *far), RULES)
+    told = reconcile(frame(*rows, *far), replace(RULES, rulings=Rulings(apart=[tuple(pair) for pair in ruled])))
+    groups = [
+        {
+            frozenset(ref for ref, held in refs(made).items() if held == entry and "/x" in ref)
+            for entry in refs(made).values()
+        }
+        for made in (plain, told)
+    ]
+    assert groups[0] == groups[1]
+
+
+@LAW
 @given(RECORDS)
-def test_no_entry_holds_two_serials_that_are_not_one_typing_error_apart(rows):
-    members = reconcile(frame(*rows), RULES).members
+def test_a_name_alone_never_joins_two_serials_that_are_not_one_typing_error_apart(rows):
+    members = reconcile(frame(*(row | {"macs": []} for row in rows)), RULES).members
     serials = members.group_by("entry").agg(pl.col("serial_key").drop_nulls().unique())["serial_key"]
     assert not [found for found in serials if {"AAAA1111", "BBBB2222"} <= set(found)]
 

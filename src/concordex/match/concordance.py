@@ -1,28 +1,36 @@
-"""The whole of reconciling: records in, entries, sources, links and findings out."""
+"""The whole of reconciling: records in, entries, sources, evidence and findings out."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
+import numpy as np
 import polars as pl
 
+from concordex.match.compare import KINDS
 from concordex.match.findings import Scope, findings
 from concordex.match.identity import identities
-from concordex.match.link import groups, links
-from concordex.match.merge import merge
+from concordex.match.link import Linked, link
+from concordex.match.merge import Choose, merge
 from concordex.match.number import number
-from concordex.match.pairs import EVIDENCE, candidates, with_sides
+from concordex.match.rulings import Obeyed, Rulings, obey
+from concordex.match.weights import Weights
+from concordex.model.fields import FIELDS
+
+#: Pairs of different entries are kept for a person to decide when they are not further from a link than this.
+NEAR = -4.0
 
 
 @dataclass(frozen=True, kw_only=True)
 class Rules:
     """What the workspace decides: who is trusted, what means nothing, what may be believed."""
 
-    order: Sequence[str]
-    scope: Scope
-    by_field: Mapping[str, Sequence[str]]
+    order: Sequence[str] = ()
+    scope: Scope = field(default_factory=Scope)
+    by_field: Mapping[str, Choose | Sequence[str]] = field(default_factory=dict)
     placeholders: Sequence[str] = ()
+    rulings: Rulings = field(default_factory=Rulings)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -31,8 +39,10 @@ class Concordance:
 
     members   every record with its ``entry`` and the keys by which it was recognised
     entries   one row for each device
-    sources   for each entry and field the ``row`` in members that gave the value
-    evidence  the links, each with what it rests on
+    sources   for each entry and field the ``row`` in members that gave the value; missing where ruled
+    evidence  the pairs of records within entries: a level for each kind of evidence, and the bits in all
+    doubts    pairs of records of two entries that are nearly one, the nearest first
+    weights   what each level of each kind weighs here
     findings  what a person should look at
     """
 
@@ -40,28 +50,108 @@ class Concordance:
     entries: pl.DataFrame
     sources: pl.DataFrame
     evidence: pl.DataFrame
+    doubts: pl.DataFrame
+    weights: pl.DataFrame
     findings: pl.DataFrame
 
 
 def reconcile(
-    records: pl.DataFrame, rules: Rules, before: pl.DataFrame | None = None, resting: pl.Expr | None = None
+    records: pl.DataFrame,
+    rules: Rules | None = None,
+    before: pl.DataFrame | None = None,
+    resting: pl.Expr | None = None,
+    weights: Weights | None = None,
 ) -> Concordance:
     """The concordance of ``records``: device records of all systems, in any order.
 
-    ``before`` holds last time's ``system``, ``record_id``, ``entry``, so that entries keep their
-    numbers; ``resting`` is true for things that no manager is expected to know.
+    ``records`` holds ``system``, ``record_id`` and any of the common fields.  ``before`` holds last
+    time's ``system``, ``record_id``, ``entry``, so that entries keep their numbers; ``resting`` is true
+    for things that no manager is expected to know; ``weights`` are those of last time, if they still hold.
     """
-    keyed = identities(records.sort("system", "record_id"), rules.placeholders)
-    linked = links(with_sides(candidates(keyed), keyed))
-    members = keyed.with_columns(groups(keyed, linked))
+    rules = rules or Rules()
+    keyed = identities(_whole(records).sort("system", "record_id"), rules.placeholders)
+    obeyed = _obeyed(keyed, rules.rulings)
+    linked = link(keyed, same=obeyed.same, apart=obeyed.apart, weights=weights)
+    members = keyed.with_columns(pl.Series("group", linked.groups))
     members = members.with_columns(number(members, before).alias("entry"))
-    trusted = members.with_columns(pl.when(pl.col("serial_key").is_not_null()).then(pl.col("serial")).alias("serial"))
-    entries, sources = merge(trusted, rules.order, rules.by_field)
-    evidence = linked.select("a", "b", *EVIDENCE, "mistyped").join(
-        members.select(pl.col("row").alias("a"), "entry"), on="a"
-    )
+    entries, sources = merge(_trusted(members), rules.order, rules.by_field, _ruled(members, rules.rulings))
+    evidence, doubts = _pairs(members, linked)
     at_rest = members.select(resting).to_series() if resting is not None else None
     return Concordance(
-        members=members.drop("group"), entries=entries, sources=sources, evidence=evidence,
-        findings=findings(members, entries, rules.scope, at_rest),
+        members=members.drop("group"), entries=entries, sources=sources, evidence=evidence, doubts=doubts,
+        weights=linked.weights.frame(),
+        findings=findings(members, entries, rules.scope, at_rest, doubts=_undecided(members, doubts, linked),
+                          contradicted=obeyed.contradicted),
     )  # fmt: skip
+
+
+def _whole(records: pl.DataFrame) -> pl.DataFrame:
+    """``records`` with every common field, missing where nothing was said."""
+    absent = [
+        pl.lit(None, dtype=kind.dtype).alias(name) for name, kind in FIELDS.items() if name not in records.columns
+    ]
+    reference = [] if "reference" in records.columns else [pl.lit(None, dtype=pl.String).alias("reference")]
+    return records.with_columns(*absent, *reference)
+
+
+def _trusted(members: pl.DataFrame) -> pl.DataFrame:
+    """Serials that mean nothing are no values."""
+    return members.with_columns(pl.when(pl.col("serial_key").is_not_null()).then(pl.col("serial")).alias("serial"))
+
+
+def _obeyed(keyed: pl.DataFrame, rulings: Rulings) -> Obeyed:
+    """Rulings as rows; a record that names another of its own accord, as ours do, is the same as it."""
+    named = keyed.select("row", "reference", pl.format("{}/{}", "system", "record_id").alias("ref"))
+    referring = named.drop_nulls("reference").join(
+        named.select(pl.col("ref").alias("reference")), on="reference", how="semi"
+    )
+    both = [*rulings.same, *rulings.apart]
+    told = {ref for pair in both for ref in pair} | {ref for ref, _, _ in rulings.values}
+    wanted = pl.Series([*told, *referring["reference"], *referring["ref"]], dtype=pl.String)
+    rows = (
+        dict(named.filter(pl.col("ref").is_in(wanted.implode())).select("ref", "row").iter_rows())
+        if len(wanted)
+        else {}
+    )
+    same = [*rulings.same, *referring.select("reference", "ref").iter_rows()]
+    return obey(Rulings(same=same, apart=rulings.apart), rows)
+
+
+def _ruled(members: pl.DataFrame, rulings: Rulings) -> pl.DataFrame:
+    """``entry``, ``field`` and ``value`` as ruled, the last ruling on each."""
+    said = pl.DataFrame(
+        list(rulings.values), schema={"ref": pl.String, "field": pl.String, "value": pl.String}, orient="row"
+    )
+    if said.is_empty():
+        return said.select(pl.col("ref").alias("entry"), "field", "value")
+    refs = members.select(pl.format("{}/{}", "system", "record_id").alias("ref"), "entry")
+    joined = said.join(refs, on="ref", maintain_order="left")
+    return joined.select("entry", "field", "value").unique(["entry", "field"], keep="last", maintain_order=True)
+
+
+def _pairs(members: pl.DataFrame, linked: Linked) -> tuple[pl.DataFrame, pl.DataFrame]:
+    """The pairs within entries, and those of two entries that come near to being one."""
+    same = linked.groups[linked.a] == linked.groups[linked.b]
+    near = ~same & (linked.score > NEAR)
+    entry = members["entry"]
+
+    def told(which: np.ndarray) -> pl.DataFrame:
+        a, b = linked.a[which], linked.b[which]
+        levels = {kind: linked.levels[which, at] for at, kind in enumerate(KINDS)}
+        return pl.DataFrame(
+            {"entry": entry.gather(a), "other": entry.gather(b), "a": a, "b": b, **levels, "bits": linked.score[which]}
+        )
+
+    doubts = told(near).filter(
+        pl.any_horizontal(pl.col(k) > 0 for k in ("serial", "uuid", "mac", "drawn", "tag", "name"))
+    )
+    best = doubts.sort("bits", "a", "b", descending=[True, False, False]).unique(
+        ["entry", "other"], keep="first", maintain_order=True
+    )
+    return told(same).drop("other"), best
+
+
+def _undecided(members: pl.DataFrame, doubts: pl.DataFrame, linked: Linked) -> pl.DataFrame:
+    """Of the doubts those whose one side fits two entries equally well."""
+    torn = pl.Series(members["entry"].gather(np.unique(linked.undecided))).unique()
+    return doubts.filter(pl.col("entry").is_in(torn.implode()) | pl.col("other").is_in(torn.implode()))

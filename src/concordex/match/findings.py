@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import UTC, datetime
 
 import polars as pl
 
@@ -17,6 +17,8 @@ KINDS: dict[str, tuple[str, str]] = {
     "missing_at_managers": ("medium", "is it switched off, gone, or not yet managed?"),
     "badly_identified": ("low", "give it a serial, a name of its own or a network card that is its own"),
     "stale": ("low", "is it still there?"),
+    "undecided": ("medium", "fits more than one device equally well: concordex review decides"),
+    "ruling_contradicted": ("high", "two rulings cannot both hold: remove one of them"),
 }
 
 #: Fields whose values are compared, and how grave it is when they differ.
@@ -24,6 +26,9 @@ COMPARED = {
     "serial": "high", "site": "medium", "model": "medium", "maker": "medium", "kind": "medium",
     "asset_tag": "medium", "os_version": "low", "name": "low",
 }  # fmt: skip
+
+
+_EVER = datetime.min.replace(tzinfo=UTC)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -34,21 +39,30 @@ class Scope:
     ``all_managers`` says that every manager has one.
     """
 
-    inventories: Sequence[str]
-    managers: Sequence[str]
-    all_managers: bool
-    stale_before: datetime
+    inventories: Sequence[str] = ()
+    managers: Sequence[str] = ()
+    all_managers: bool = False
+    stale_before: datetime = _EVER
     #: Of an inventory that is not to hold everything: for which entries it is.
     expected: Mapping[str, pl.Expr] = field(default_factory=dict)
 
 
 def findings(
-    records: pl.DataFrame, entries: pl.DataFrame, scope: Scope, resting: pl.Series | None = None
+    records: pl.DataFrame,
+    entries: pl.DataFrame,
+    scope: Scope,
+    resting: pl.Series | None = None,
+    *,
+    doubts: pl.DataFrame | None = None,
+    contradicted: Sequence[tuple[str, str]] = (),
 ) -> pl.DataFrame:
     """All findings as one frame, the gravest first.
 
     ``records`` holds ``entry``, ``system``, the fields and the keys of :mod:`identity`;
-    ``resting`` marks the rows of things that no manager is expected to know.
+    ``resting`` marks the rows of things that no manager is expected to know; ``doubts`` are pairs of
+    entries of which one fits several, ``contradicted`` pairs of records whose rulings cannot hold.
+    ``about`` is the system or entry that a finding is about, beside its own; with kind, entry and field it
+    tells one finding from another, now and the next time.
     """
     found = [
         *_missing_in(entries, scope),
@@ -58,18 +72,28 @@ def findings(
         _replaced(entries, scope),
         _badly_identified(records, entries),
         _stale(entries, scope),
+        _undecided(entries, doubts),
+        _contradicted(records, entries, contradicted),
     ]
     order = pl.col("severity").replace_strict(["high", "medium", "low"], [0, 1, 2], return_dtype=pl.Int8)
-    return pl.concat(found).sort(order, "kind", "entry", "field", nulls_last=True)
+    return pl.concat(found).sort(order, "kind", "entry", "field", "about", nulls_last=True)
 
 
 def _shaped(
-    frame: pl.DataFrame, kind: str, seen: pl.Expr, *, field: str | None = None, severity: str = ""
+    frame: pl.DataFrame,
+    kind: str,
+    seen: pl.Expr,
+    *,
+    field: str | None = None,
+    severity: str = "",
+    about: pl.Expr | None = None,
 ) -> pl.DataFrame:
     grave, advice = KINDS[kind]
     return frame.select(
         pl.lit(kind).alias("kind"), pl.lit(severity or grave).alias("severity"), "entry", "name", "systems",
-        pl.lit(field, dtype=pl.String).alias("field"), seen.alias("seen"), pl.lit(advice).alias("advice"),
+        pl.lit(field, dtype=pl.String).alias("field"),
+        (pl.lit(None, dtype=pl.String) if about is None else about).alias("about"), seen.alias("seen"),
+        pl.lit(advice).alias("advice"),
     )  # fmt: skip
 
 
@@ -84,6 +108,7 @@ def _missing_in(entries: pl.DataFrame, scope: Scope) -> list[pl.DataFrame]:
             ),
             "missing_in_inventory",
             pl.format("known to {}, not to {}", pl.col("systems").list.join(", "), pl.lit(inventory)),
+            about=pl.lit(inventory),
         )
         for inventory in scope.inventories
     ]
@@ -111,7 +136,9 @@ def _duplicates(records: pl.DataFrame, entries: pl.DataFrame) -> pl.DataFrame:
         .agg(pl.col("record_id").str.join(", ").alias("ids"), pl.len().alias("count"))
         .join(entries.select("entry", "name", "systems"), on="entry")
     )
-    return _shaped(twice, "duplicate", pl.format("{} records in {}: {}", "count", "system", "ids"))
+    return _shaped(
+        twice, "duplicate", pl.format("{} records in {}: {}", "count", "system", "ids"), about=pl.col("system")
+    )
 
 
 def _conflicts(records: pl.DataFrame, entries: pl.DataFrame, field: str) -> pl.DataFrame:
@@ -156,7 +183,7 @@ def _replaced(entries: pl.DataFrame, scope: Scope) -> pl.DataFrame:
         "{} has serial {}, {} has {} ({})", pl.col("systems").list.join(", "), "serial",
         pl.col("systems_new").list.join(", "), "serial_new", "entry_new",
     )  # fmt: skip
-    return _shaped(both, "replaced", seen)
+    return _shaped(both, "replaced", seen, about=pl.col("entry_new"))
 
 
 def _badly_identified(records: pl.DataFrame, entries: pl.DataFrame) -> pl.DataFrame:
@@ -175,3 +202,27 @@ def _badly_identified(records: pl.DataFrame, entries: pl.DataFrame) -> pl.DataFr
 def _stale(entries: pl.DataFrame, scope: Scope) -> pl.DataFrame:
     old = entries.filter(pl.col("last_seen") < scope.stale_before)
     return _shaped(old, "stale", pl.format("last seen {} UTC", pl.col("last_seen").dt.strftime("%Y-%m-%d %H:%M")))
+
+
+def _undecided(entries: pl.DataFrame, doubts: pl.DataFrame | None) -> pl.DataFrame:
+    """Entries that fit several others, and were joined with none."""
+    if doubts is None:
+        return _shaped(entries.clear(), "undecided", pl.lit(""))
+    sides = [
+        doubts.select(pl.col(one).alias("entry"), pl.col(two).alias("rival"))
+        for one, two in (("entry", "other"), ("other", "entry"))
+    ]
+    fits = pl.concat(sides).unique().sort("entry", "rival").group_by("entry", maintain_order=True).agg("rival")
+    several = fits.filter(pl.col("rival").list.len() > 1).join(
+        entries.select("entry", "name", "systems", "records"), on="entry"
+    )
+    few = several.filter(pl.col("records") <= 2).with_columns(pl.col("rival").list.join(", "))
+    return _shaped(few, "undecided", pl.format("fits {} alike", "rival"))
+
+
+def _contradicted(records: pl.DataFrame, entries: pl.DataFrame, pairs: Sequence[tuple[str, str]]) -> pl.DataFrame:
+    said = pl.DataFrame(list(pairs), schema={"ref": pl.String, "with": pl.String}, orient="row")
+    refs = records.select(pl.format("{}/{}", "system", "record_id").alias("ref"), "entry")
+    joined = said.join(refs, on="ref").join(entries.select("entry", "name", "systems"), on="entry")
+    seen = pl.format("{} and {} are ruled the same, and other rulings keep them apart", "ref", "with")
+    return _shaped(joined, "ruling_contradicted", seen, about=pl.col("with"))

@@ -1,8 +1,9 @@
-"""What a record says of its own identity, made comparable, and how far it can be trusted.
+"""What a record says of its own identity, made comparable; the raw values stay beside it.
 
-A serial that stands for "nothing", a MAC that was made up by its device (IEEE 802, locally
-administered), belongs to a virtual router (RFC 9568) or is shown by several devices, a name that
-several records of one system bear: none of these tells devices apart, and none is used.
+Serials lose case, spaces, labels, leading zeros and the prefixes that the data itself shows to be
+optional; UUIDs the byte order in which firmware wrote them (SMBIOS writes the first three parts
+little-endian); names their domain.  MACs are told apart into cards that makers numbered and those
+that devices make up (IEEE 802, locally administered); a virtual router's (RFC 9568) is nobody's.
 """
 
 from __future__ import annotations
@@ -16,86 +17,109 @@ PLACEHOLDERS = frozenset(
     [
         "NA", "NONE", "NULL", "NIL", "TBD", "TBA", "UNKNOWN", "DEFAULT", "DEFAULTSTRING", "EMPTY", "INVALID",
         "NOTAPPLICABLE", "NOTAVAILABLE", "NOTSPECIFIED", "NOSERIAL", "SERIAL", "SERIALNUMBER", "SYSTEMSERIALNUMBER",
-        "CHASSISSERIALNUMBER", "TOBEFILLED", "TOBEFILLEDBYOEM", "0123456789", "123456789", "1234567890",
+        "CHASSISSERIALNUMBER", "TOBEFILLED", "TOBEFILLEDBYOEM", "123456789", "1234567890", "1234567", "12345678",
+        "123456", "12345", "1234",
     ]
 )  # fmt: skip
 
-#: A value that more records of one system bear than this names no device.
-MOST_BEARERS = 3
+#: Names are cut at this length by what follows NetBIOS (RFC 1001: fifteen characters and a suffix).
+CUT = 15
+
+#: A prefix counts as optional when this many serials are known with it and without.
+_PREFIX_SEEN = 5
+
+_LABEL = r"^(?:S\s*/\s*N|SN|SERIAL(?:\s*(?:NO|NUMBER))?)\s*[:#.\s]\s*"
+_SEVERAL = r"\s*[,;|]\s*|\s+/\s+"
+_VIRTUAL = r"^(?:00:00:5e:00:0[12]:|00:00:00:00:00:00$|ff:ff:ff:ff:ff:ff$)"
+_DRAWN = r"^.[26ae]"
+#: Numbered by hand or by default, as virtual cards are: many machines have the same.
+_NUMBERED = r"(?:00:){3}"
+_GROUP = r"^.[13579bdf]"
 
 
 def identities(records: pl.DataFrame, placeholders: Sequence[str] = ()) -> pl.DataFrame:
     """One row for each record, numbered by ``row``, with the keys by which it may be recognised.
 
-    ``serial_key``, ``uuid_key``, ``name_key`` are texts or missing; ``mac_keys`` is a list.
+    ``serial_key``, ``uuid_key``, ``tag_key``, ``name_key`` are texts or missing; ``mac_keys`` (cards that
+    makers numbered) and ``drawn_macs`` (that devices made up) are lists; ``members`` holds the
+    serials that a record names beside its own.
     """
-    extra = [_bare(word) for word in placeholders]
+    nothing = [*PLACEHOLDERS, *("".join(s for s in word.upper() if s.isalnum()) for word in placeholders)]
+    cards = pl.col("macs").list
     keyed = records.with_row_index("row").with_columns(
-        _serial_key(extra).alias("serial_key"),
-        pl.col("uuid").str.to_lowercase().alias("uuid_key"),
-        _name_key().alias("name_key"),
-        pl.col("macs").list.eval(pl.element().filter(_assigned(pl.element()))).alias("mac_keys"),
-    )
-    return _without_shared_macs(_without_common(_without_common(keyed, "serial_key"), "uuid_key"))
+        *_serials(nothing),
+        _uuid().alias("uuid_key"),
+        _bare("asset_tag").alias("tag_key"),
+        _name().alias("name_key"),
+        cards.filter(pl.element().str.contains(f"{_VIRTUAL}|{_DRAWN}|{_GROUP}").not_()).alias("mac_keys"),
+        cards.filter(
+            pl.element().str.contains(_DRAWN) & pl.element().str.contains(f"{_VIRTUAL}|{_NUMBERED}").not_()
+        ).alias("drawn_macs"),
+    )  # fmt: skip
+    return _without_prefixes(keyed)
 
 
-def _bare(word: str) -> str:
-    return "".join(sign for sign in word.upper() if sign.isalnum())
+def _serials(nothing: Sequence[str]) -> list[pl.Expr]:
+    """The record's own serial, and those that it names besides: a stack may speak with one voice."""
+    said = pl.col("serial").str.to_uppercase().str.strip_chars().str.replace(_LABEL, "")
+    parts = said.str.replace_all(_SEVERAL, "|").str.split("|")
+    several = said.str.contains(_SEVERAL)
+    own = _told(pl.when(several).then(parts.list.first()).otherwise(said))
+    one_sign = own.str.strip_chars(own.str.slice(0, 1)).str.len_chars() == 0
+    meant = (own.is_in(nothing) | (own.str.len_chars() < 4) | one_sign).not_()
+    rest = parts.list.slice(1).list.eval(_told(pl.element()))
+    return [pl.when(meant).then(own).alias("serial_key"), pl.when(several).then(rest).alias("members")]
 
 
-def _serial_key(extra: Sequence[str]) -> pl.Expr:
-    bare = pl.col("serial").str.to_uppercase().str.replace_all(r"[^\p{L}\p{N}]", "")
-    nothing = bare.is_in([*PLACEHOLDERS, *extra]) | (bare.str.len_chars() < 4)
-    one_sign = bare.str.strip_chars(bare.str.slice(0, 1)).str.len_chars() == 0
-    return pl.when(nothing | one_sign).then(None).otherwise(bare)
+def _told(said: pl.Expr) -> pl.Expr:
+    return said.str.replace_all(r"[^\p{L}\p{N}]", "").str.strip_chars_start("0")
 
 
-def _name_key() -> pl.Expr:
-    """The short name in small letters: a domain behind it says where, not which."""
-    return pl.col("name").str.to_lowercase().str.strip_chars().str.replace(r"^([^.\s/]+)(\.[a-z][a-z0-9-]*)+$", "${1}")
+def _bare(column: str) -> pl.Expr:
+    key = _told(pl.col(column).str.to_uppercase())
+    return pl.when(key.str.len_chars() > 1).then(key)
 
 
-def _assigned(mac: pl.Expr) -> pl.Expr:
-    """Universally administered, to one card, and not a virtual router's."""
-    local_or_group = mac.str.contains(r"^.[13579bdf2367ae]")
-    virtual = mac.str.contains(r"^00:00:5e:00:0[12]:") | mac.is_in(["00:00:00:00:00:00"])
-    return (local_or_group | virtual).not_()
+def _uuid() -> pl.Expr:
+    """The UUID without signs, in the lesser of its two byte orders; other texts as they are."""
+    plain = pl.col("uuid").str.to_lowercase().str.replace_all(r"[^0-9a-z]", "")
+    turned = plain.str.replace("^(..)(..)(..)(..)(..)(..)(..)(..)(.{16})$", "${4}${3}${2}${1}${6}${5}${8}${7}${9}")
+    empty = plain.str.contains("^(?:0*|f*)$")
+    return pl.when(empty.not_()).then(pl.min_horizontal(plain, turned))
 
 
-def _without_common(keyed: pl.DataFrame, key: str) -> pl.DataFrame:
-    """Drop keys that several differently named records of one system bear."""
-    common = (
-        keyed.drop_nulls(key)
-        .group_by("system", key)
-        .agg(pl.col("name_key").n_unique().alias("names"))
-        .filter(pl.col("names") >= MOST_BEARERS)
-    )
-    return keyed.with_columns(
-        pl.when(pl.col(key).is_in(common[key].implode())).then(None).otherwise(pl.col(key)).alias(key)
-    )
+def _name() -> pl.Expr:
+    """The short name in small letters, its words joined by dashes: a domain says where, not which."""
+    said = pl.col("name").str.to_lowercase().str.strip_chars().str.replace(r"\s*\([^)]*\)$", "")
+    address = said.str.contains(r"^\d+\.\d+\.\d+\.\d+$")
+    short = said.str.replace(r"^([^.\s/]+)(?:\.[a-z0-9-]+)*\.[a-z][a-z0-9-]*\.?$", "${1}")
+    key = short.str.replace_all(r"[_\s]+", "-")
+    return pl.when(address.not_() & (key.str.len_chars() > 0)).then(key)
 
 
-def _without_shared_macs(keyed: pl.DataFrame) -> pl.DataFrame:
-    """Drop MACs that several devices of one system show: docks, adapters, bases of stacks.
+def _without_prefixes(keyed: pl.DataFrame) -> pl.DataFrame:
+    """Take off the prefixes that some systems write before a serial and others leave out.
 
-    Records of one system with the same serial are one device enrolled twice and may share.
+    They are learned: a prefix is optional when many serials that bear it, and most of them, are
+    known without it as well.
     """
-    who = pl.coalesce(pl.col("serial_key"), pl.format("row {}", "row"))
-    shown = (
-        keyed.select("row", "system", who.alias("who"), pl.col("mac_keys").alias("mac"))
-        .explode("mac")
-        .drop_nulls("mac")
+    distinct = keyed.select(pl.col("serial_key").drop_nulls().unique().alias("serial"))
+    optional = [prefix for length in range(1, 6) for prefix in _optional(distinct, length)]
+    if not optional:
+        return keyed
+    rest = pl.coalesce(
+        pl.when(pl.col("serial_key").str.starts_with(prefix)).then(pl.col("serial_key").str.slice(len(prefix)))
+        for prefix in sorted(optional, key=lambda prefix: (-len(prefix), prefix))
     )
-    shared = (
-        shown.group_by("system", "mac").agg(pl.col("who").n_unique().alias("bearers")).filter(pl.col("bearers") > 1)
-    )
-    own = (
-        shown.join(shared.select("mac").unique(), on="mac", how="anti")
-        .group_by("row")
-        .agg(pl.col("mac").unique(maintain_order=True))
-    )
-    return (
-        keyed.drop("mac_keys")
-        .join(own.rename({"mac": "mac_keys"}), on="row", how="left", maintain_order="left")
-        .with_columns(pl.col("mac_keys").fill_null(pl.lit([], dtype=pl.List(pl.String))))
-    )
+    known = keyed.select("row", rest.alias("rest")).join(distinct, left_on="rest", right_on="serial", how="semi")
+    told = keyed.join(known, on="row", how="left", maintain_order="left")
+    return told.with_columns(serial_key=pl.coalesce("rest", "serial_key")).drop("rest")
+
+
+def _optional(distinct: pl.DataFrame, length: int) -> list[str]:
+    serial = pl.col("serial")
+    cut = distinct.lazy().filter(serial.str.len_chars() > length + 3)
+    cut = cut.select(serial.str.slice(0, length).alias("prefix"), serial.str.slice(length).alias("rest"))
+    with_both = cut.join(distinct.lazy(), left_on="rest", right_on="serial", how="semi").group_by("prefix").len("both")
+    seen = with_both.filter(pl.col("both") >= _PREFIX_SEEN).join(cut.group_by("prefix").len("n"), on="prefix")
+    return seen.filter(pl.col("both") * 3 > pl.col("n")).collect()["prefix"].to_list()

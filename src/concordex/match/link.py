@@ -1,70 +1,145 @@
-"""From pairs to groups: which pairs are links, and what the links hold together."""
+"""Which records are the same device: from keys to groups, with the evidence for and against each pair."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+import numpy.typing as npt
 import polars as pl
 
-#: Evidence from the weakest: what is dropped first when a group holds what cannot be one device.
-_WEAKEST_FIRST = ("name", "mac", "uuid")
-_SURE = ("reference", "serial")
+from concordex.match import alike, blocks, cluster
+from concordex.match.compare import IDENTIFYING, KINDS, Levels, Sayings, levels
+from concordex.match.crowds import Crowds, Numbers, crowds, numbers
+from concordex.match.weights import Weights, learn
+
+Ruled = Sequence[tuple[int, int]]
+
+#: Groups are joined while the evidence for it exceeds this many bits.
+THRESHOLD = 0.0
+
+#: Of two groups that fit equally well, to this many bits, neither is taken.
+MARGIN = 0.5
+
+#: Pairs of more bits than this are plainly one device.
+_PLAIN = 3.0
+
+#: Chains longer than this are cut at their weakest links, which must weigh ever more.
+_LONGEST = 60
+_CUTS = (-2.0, 2.0, 5.0, 9.0, 14.0, 20.0)
+
+#: Weights are learned from this many candidates at most.
+_SAMPLE = 400_000
 
 
-def links(pairs: pl.DataFrame) -> pl.DataFrame:
-    """The pairs that are taken to be one device.
+@dataclass(frozen=True)
+class Linked:
+    """The group of each row, named by its first; the pairs that were weighed; what stayed undecided."""
 
-    Across systems any trusted key links, unless the serials contradict it.  Within a system two
-    records are two devices, unless they have one serial and nothing else against it.
+    groups: Numbers
+    a: Numbers
+    b: Numbers
+    levels: Levels
+    score: npt.NDArray[np.float32]
+    weights: Weights
+    #: Rows that fit two groups equally well and were left out of both.
+    undecided: Numbers
+
+
+def link(keyed: pl.DataFrame, *, same: Ruled = (), apart: Ruled = (), weights: Weights | None = None) -> Linked:
+    """Group the rows of ``keyed`` (see :func:`identity.identities`).
+
+    ``same`` and ``apart`` are pairs of rows that are, and are not, one device, whatever the evidence;
+    they do not contradict each other.  ``weights`` are those learned before, if they still hold.
     """
-    across = pl.col("same_system").not_()
-    by_serial = pl.col("serial") & (across | pl.col("names_differ").not_() | pl.col("mac") | pl.col("uuid"))
-    by_card = (pl.col("mac") | pl.col("uuid")) & across & pl.col("serials_differ").not_()
-    by_name = pl.col("name") & across & (pl.col("serials_differ") | pl.col("kinds_differ")).not_()
-    return pairs.filter(pl.col("reference") | by_serial | by_card | by_name)
+    known = crowds(keyed)
+    said = sayings(keyed, known)
+    a, b = blocks.candidates(known, said.model.words + 1, said.site.words + 1)
+    seen = levels(said, a, b)
+    weights = weights or learn(seen[:: max(1, len(a) // _SAMPLE)])
+    ruled = np.array([*same], dtype=np.int64).reshape(-1, 2)
+    chains = _chains(known.height, a, b, weights.score(seen), ruled)
+    a, b = blocks.within(chains)
+    seen = levels(said, a, b)
+    pairs = _pairs(a, b, chains, seen, weights, apart)
+    score = weights.score(seen)
+    start, unclear = _plain(chains, pairs, score)
+    start = cluster.components(known.height, np.r_[start, ruled[:, 0]], np.r_[np.arange(known.height), ruled[:, 1]])
+    groups, undecided = cluster.gather(start, unclear, THRESHOLD, MARGIN)
+    return Linked(groups, a, b, seen, score, weights, undecided)
 
 
-def groups(keyed: pl.DataFrame, linked: pl.DataFrame) -> pl.Series:
-    """For each row of ``keyed`` the number of its group; chains that join two serials are cut.
+def sayings(keyed: pl.DataFrame, known: Crowds) -> Sayings:
+    """All that pairs are compared by."""
+    a, b = _sure(known)
+    system = keyed["system"]
+    kind = keyed.select(pl.when(pl.col("kind") != "other").then("kind")).to_series()
+    what = keyed.select(pl.concat_str("maker", "model", separator=" ", ignore_nulls=True).alias("what"))
+    what = what.select(pl.when(pl.col("what").str.len_chars() > 0).then("what"))
+    first = keyed["mac_keys"].list.first().str.replace_all(":", "", literal=True).str.to_integer(base=16, strict=False)
+    name = keyed["name_key"]
+    return Sayings(
+        crowds=known, model=alike.vocabulary(what.to_series(), system, a, b),
+        site=alike.vocabulary(keyed["site"], system, a, b), kind=alike.vocabulary(kind, system, a, b, ours=True),
+        serial=keyed["serial_key"], tag=keyed["tag_key"], name=name, digits=_digits(name),
+        lengths=name.str.len_chars().fill_null(0).cast(pl.Int64).to_numpy(),
+        cards=first.fill_null(0).cast(pl.Int64).to_numpy(),
+    )  # fmt: skip
 
-    A chain is cut at its weakest kind of evidence first, in the groups concerned alone.
-    """
-    same = [_same_serial(keyed), linked.filter("mistyped").select("a", "b")]
-    serials = _components(keyed.height, pl.concat(same))
-    known = keyed["serial_key"].is_not_null()
-    group = _components(keyed.height, linked.select("a", "b"))
-    for kind in _WEAKEST_FIRST:
-        torn = _torn(group, serials, known)
-        if torn.is_empty():
+
+def _sure(known: Crowds) -> tuple[Numbers, Numbers]:
+    """Pairs of records that share a serial, UUID or tag that nobody else bears: to learn words from."""
+    found = [(np.zeros(0, dtype=np.int64), np.zeros(0, dtype=np.int64))]
+    for column in (known.serial, known.uuid, known.tag):
+        alone = np.where((column.crowd == 1) & (column.systems > 1), column.values, 0)
+        rows = np.flatnonzero(alone)
+        order = rows[np.argsort(alone[rows], kind="stable")]
+        same = np.flatnonzero(alone[order][1:] == alone[order][:-1])
+        found.append((order[same], order[same + 1]))
+    return np.concatenate([a for a, _ in found]), np.concatenate([b for _, b in found])
+
+
+def _digits(names: pl.Series) -> Numbers:
+    """A number for the digits of each name; nought where there are none."""
+    told = names.str.replace_all(r"[^0-9]", "")
+    return numbers(told.to_frame("d").select(pl.when(pl.col("d").str.len_bytes() > 0).then("d")).to_series()).to_numpy()
+
+
+def _chains(size: int, a: Numbers, b: Numbers, score: npt.NDArray[np.float32], ruled: Numbers) -> Numbers:
+    """Rows that hang together, in chains short enough to weigh all their pairs; -1 for those alone."""
+    out = np.full(size, -1, dtype=np.int64)
+    rows = np.ones(size, dtype=np.bool_)
+    for least in _CUTS:
+        use = (score > least) & rows[a] & rows[b]
+        group = cluster.components(size, np.r_[a[use], ruled[:, 0]], np.r_[b[use], ruled[:, 1]])
+        sizes = np.bincount(group, minlength=size)[group]
+        fits = rows & (sizes > 1) & ((sizes <= _LONGEST) | (least == _CUTS[-1]))
+        out[fits] = group[fits]
+        rows = rows & (sizes > _LONGEST)
+        if not rows.any():
             break
-        others = [pl.col(name) for name in (*_SURE, *_WEAKEST_FIRST[_WEAKEST_FIRST.index(kind) + 1 :])]
-        only_this = pl.col(kind) & pl.any_horizontal(others).not_()
-        in_torn = pl.Series(group.gather(linked["a"])).is_in(torn.implode())
-        linked = linked.filter((only_this & in_torn).not_())
-        group = _components(keyed.height, linked.select("a", "b"))
-    return group.alias("group")
+    return out
 
 
-def _same_serial(keyed: pl.DataFrame) -> pl.DataFrame:
-    held = keyed.drop_nulls("serial_key").select(
-        pl.col("row").first().over("serial_key").alias("a"), pl.col("row").alias("b")
-    )
-    return held.filter(pl.col("a") != pl.col("b"))
+def _pairs(a: Numbers, b: Numbers, chains: Numbers, seen: Levels, weights: Weights, apart: Ruled) -> cluster.Pairs:
+    names = list(KINDS)
+    identifying = np.zeros(len(a), dtype=np.bool_)
+    for kind, which in IDENTIFYING.items():
+        identifying |= np.isin(seen[:, names.index(kind)], which)
+    ruled = np.array([(min(pair) << 32) | max(pair) for pair in apart], dtype=np.int64)
+    return cluster.Pairs(
+        a=a, b=b, chain=chains[a], levels=seen, weights=weights, identifying=identifying,
+        one_system=seen[:, names.index("system")] == 2, apart=np.isin((a << 32) | b, ruled),
+    )  # fmt: skip
 
 
-def _torn(group: pl.Series, serials: pl.Series, known: pl.Series) -> pl.Series:
-    """The groups that hold more than one serial."""
-    frame = pl.DataFrame({"group": group, "serial": serials, "known": known}).filter("known")
-    several = frame.group_by("group").agg(pl.col("serial").n_unique().alias("n")).filter(pl.col("n") > 1)
-    return several["group"]
-
-
-def _components(size: int, edges: pl.DataFrame) -> pl.Series:
-    """Connected components of ``size`` rows; each is numbered by its first row."""
-    import numpy as np
-    from scipy.sparse import coo_array
-    from scipy.sparse.csgraph import connected_components
-
-    a, b = edges["a"].to_numpy(), edges["b"].to_numpy()
-    graph = coo_array((np.ones(len(a), dtype=np.int8), (a, b)), shape=(size, size))
-    _, labels = connected_components(graph, directed=False)
-    frame = pl.DataFrame({"label": labels.astype("int64")}).with_row_index("row")
-    return frame.select(pl.col("row").min().over("label").cast(pl.UInt32)).to_series()
+def _plain(chains: Numbers, pairs: cluster.Pairs, score: npt.NDArray[np.float32]) -> tuple[Numbers, cluster.Pairs]:
+    """Chains in which every pair is plainly one device are groups as they are; the pairs of the others."""
+    unclear = (score < _PLAIN) | ~pairs.identifying | pairs.one_system | pairs.apart
+    mixed = np.zeros(len(chains), dtype=np.bool_)
+    mixed[pairs.chain[unclear]] = True
+    start = np.where((chains >= 0) & ~mixed[chains], chains, np.arange(len(chains)))
+    open_to = mixed[pairs.chain]
+    names = ("a", "b", "chain", "levels", "identifying", "one_system", "apart")
+    return start, replace(pairs, **{name: getattr(pairs, name)[open_to] for name in names})

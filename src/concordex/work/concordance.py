@@ -6,51 +6,69 @@ import json
 import os
 import shutil
 from collections.abc import Callable
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from datetime import timedelta
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import polars as pl
 
 from concordex.errors import CalledWrongly
 from concordex.match.concordance import Concordance, Rules, reconcile
+from concordex.match.coverage import coverage, moves
 from concordex.match.findings import Scope
+from concordex.match.weights import Weights
 from concordex.model.fields import ASKABLE, FIELDS, ORIGINAL
 from concordex.model.values import parse_duration
 from concordex.query.bind import Binder
 from concordex.query.frames import to_polars
 from concordex.query.parse import parse
 from concordex.store import snapshots as store
+from concordex.work.config import FieldRule
+from concordex.work.rulings import Ruling, for_matching, holding
 
 if TYPE_CHECKING:
     from concordex.store.catalogue import Snapshot
     from concordex.store.database import Row
     from concordex.work.workspace import Workspace
 
+#: What was learned holds while the number of records changes by less than this share.
+_STABLE = 0.1
+
+#: What tells one finding from another, from one time to the next.
+_SAME = ["kind", "entry", "field", "about"]
+
 
 @dataclass(frozen=True, kw_only=True)
 class Summary:
-    """What a reconciliation came to."""
+    """What a reconciliation came to, and what is otherwise than the last time."""
 
     records: int
     entries: int
-    systems: dict[str, dict[str, int]]
+    systems: dict[str, dict[str, Any]]
     findings: dict[str, int]
+    changes: dict[str, int]
     doubts: list[str]
 
 
-def make(workspace: Workspace, progress: Callable[[int, int], None] = lambda _done, _of: None) -> Summary:
-    """Reconcile the newest device snapshots of all systems, and keep the result."""
+def make(
+    workspace: Workspace, progress: Callable[[int, int], None] = lambda _done, _of: None, *, relearn: bool = False
+) -> Summary:
+    """Reconcile the newest device snapshots of all systems, and keep the result.
+
+    What was learned of the evidence holds until the records have changed a good deal, or ``relearn``.
+    """
     found = [s for s in workspace.memory.newest("devices") if s.system in workspace.config.systems]
     if not found:
         raise CalledWrongly("there is no snapshot of devices", advice="concordex pull")
     records = _records(workspace, found)
-    rest = _resting(workspace, records)
+    before = _before(workspace)
     progress(1, 3)
-    concordance = reconcile(records, _rules(workspace, found), _before(workspace), rest)
+    weights = None if relearn else _weights(workspace, records.height)
+    made = reconcile(records, _rules(workspace, found), before, _resting(workspace), weights)
+    made = replace(made, findings=followed(workspace, made))
     progress(2, 3)
-    summary = _summary(concordance, found)
-    _keep(workspace, concordance, found, summary)
+    summary = _summary(workspace, made, found, before)
+    _keep(workspace, made, found, summary, relearned=weights is None)
     return summary
 
 
@@ -81,6 +99,39 @@ def with_entries(workspace: Workspace, records: pl.LazyFrame) -> pl.LazyFrame:
     return joined.select(names[0], "entry", *names[1:])
 
 
+def followed(workspace: Workspace, made: Concordance) -> pl.DataFrame:
+    """The findings with what became of them: ``state`` (new or known) and the reason why one was ``accepted``."""
+    known = read(workspace, "findings").select(*_SAME).collect() if workspace.memory.reconciliation() else None
+    found = made.findings
+    if known is None:
+        found = found.with_columns(pl.lit("new").alias("state"))
+    else:
+        marked = known.unique().with_columns(pl.lit("known").alias("state"))
+        found = found.join(marked, on=_SAME, how="left", nulls_equal=True, maintain_order="left")
+        found = found.with_columns(pl.col("state").fill_null("new"))
+    accepted = [
+        (r.accept.finding, r.accept.of, r.accept.field, r.accept.about, _reason(r))
+        for r in holding(workspace)
+        if r.accept
+    ]
+    schema = dict.fromkeys(["kind", "ref", "field", "about", "accepted"], pl.String)
+    said = pl.DataFrame(accepted, schema=schema, orient="row")
+    refs = made.members.select(pl.format("{}/{}", "system", "record_id").alias("ref"), "entry")
+    said = said.join(refs, on="ref").drop("ref").unique(_SAME, keep="last")
+    return found.join(said, on=_SAME, how="left", nulls_equal=True, maintain_order="left")
+
+
+def _reason(ruling: Ruling) -> str:
+    until = f", until {ruling.until}" if ruling.until else ""
+    return f"{ruling.why or 'accepted'} ({ruling.who}{until})"
+
+
+def gone(workspace: Workspace) -> pl.DataFrame:
+    """The findings of the reconciliation before that are there no more."""
+    path = workspace.store / str(_newest(workspace)["folder"]) / "gone.parquet"
+    return pl.read_parquet(path) if path.is_file() else read(workspace, "findings").head(0).collect()
+
+
 def _newest(workspace: Workspace) -> Row:
     row = workspace.memory.reconciliation()
     if row is None:
@@ -106,7 +157,7 @@ def _records(workspace: Workspace, found: list[Snapshot]) -> pl.DataFrame:
     return joined.with_columns(pl.coalesce(origin, "kept").alias("reference")).drop("kept")
 
 
-def _resting(workspace: Workspace, records: pl.DataFrame) -> pl.Expr | None:
+def _resting(workspace: Workspace) -> pl.Expr | None:
     text = workspace.config.reconcile.at_rest
     return None if text is None else _filter(workspace, text)
 
@@ -129,9 +180,13 @@ def _rules(workspace: Workspace, found: list[Snapshot]) -> Rules:
         managers=[name for name in managers if name in whole],
         all_managers=all(name in whole for name in managers if tables[name]),
         stale_before=workspace.now() - (parse_duration(config.stale_after) or timedelta.max),
-        expected={name: _filter(workspace, rule.where) for name, rule in workspace.config.sync.items() if rule.where},
+        expected={name: _filter(workspace, text) for name, text in _stated(workspace).items()},
     )
-    return Rules(order=order, scope=scope, by_field=config.fields, placeholders=config.placeholders)
+    by_field = {name: rule.chosen if isinstance(rule, FieldRule) else rule for name, rule in config.fields.items()}
+    return Rules(
+        order=order, scope=scope, by_field=by_field, placeholders=config.placeholders,
+        rulings=for_matching(holding(workspace)),
+    )  # fmt: skip
 
 
 def _before(workspace: Workspace) -> pl.DataFrame | None:
@@ -140,32 +195,56 @@ def _before(workspace: Workspace) -> pl.DataFrame | None:
     return read(workspace, "members").select("system", "record_id", "entry").collect()
 
 
-def _summary(made: Concordance, found: list[Snapshot]) -> Summary:
-    per_system = made.members.group_by("system").agg(
-        pl.len().alias("records"), pl.col("entry").n_unique().alias("entries")
-    )
-    alone = made.entries.filter(pl.col("systems").list.len() == 1).group_by(pl.col("systems").list.first()).len()
-    only = dict(alone.iter_rows())
-    systems = {
-        name: {"records": records, "entries": entries, "only_here": only.get(name, 0)}
-        for name, records, entries in per_system.sort("system").iter_rows()
-    }
-    counts = made.findings.group_by("kind").len().sort(["len", "kind"], descending=[True, False])
+def _weights(workspace: Workspace, height: int) -> Weights | None:
+    """What was learned the last time, unless the number of records is quite another by now."""
+    row = workspace.memory.reconciliation()
+    if row is None:
+        return None
+    learned = json.loads(row["summary"]).get("learned_at", 0)
+    path = workspace.store / str(row["folder"]) / "weights.parquet"
+    if not path.is_file() or not learned or abs(height - learned) > _STABLE * learned:
+        return None
+    return Weights.of_frame(pl.read_parquet(path))
+
+
+def _stated(workspace: Workspace) -> dict[str, str]:
+    """For which devices a system is there, where somebody said so."""
+    config = workspace.config
+    synced = {name: rule.where for name, rule in config.sync.items() if rule.where}
+    return synced | {name: system.knows for name, system in config.systems.items() if system.knows}
+
+
+def _summary(workspace: Workspace, made: Concordance, found: list[Snapshot], before: pl.DataFrame | None) -> Summary:
+    counts = made.findings.filter(pl.col("accepted").is_null()).group_by("kind").len()
     doubts = [
         f"{s.system} is partial ({s.fault}): nothing is called missing because of it" for s in found if not s.whole
     ]
+    stated = _stated(workspace)
+    scopes = {name: _filter(workspace, text) for name, text in stated.items()}
+    systems = coverage(made.members, made.entries, scopes)
+    changes = moves(before, made.members) if before is not None else {}
     return Summary(
         records=made.members.height, entries=made.entries.height, systems=systems,
-        findings=dict(counts.iter_rows()), doubts=doubts,
+        findings=dict(counts.sort(["len", "kind"], descending=[True, False]).iter_rows()), doubts=doubts,
+        changes=changes,
     )  # fmt: skip
 
 
-def _keep(workspace: Workspace, made: Concordance, found: list[Snapshot], summary: Summary) -> None:
+def _keep(workspace: Workspace, made: Concordance, found: list[Snapshot], summary: Summary, *, relearned: bool) -> None:
     row = workspace.catalogue.reconciliation()
     folder = f"concordance/{(row['id'] if row else 0) + 1:06d}-{os.getpid()}"
     for part in fields(made):
         store.write(getattr(made, part.name), workspace.store / folder / f"{part.name}.parquet")
-    told = {"records": summary.records, "entries": summary.entries, "findings": summary.findings}
+    learned = json.loads(row["summary"]).get("learned_at") if row and not relearned else made.members.height
+    told = {
+        "records": summary.records, "entries": summary.entries, "findings": summary.findings,
+        "learned_at": learned or made.members.height,
+    }  # fmt: skip
+    if row:
+        earlier = pl.read_parquet(workspace.store / str(row["folder"]) / "findings.parquet")
+        if set(_SAME) <= set(earlier.columns):
+            ended = earlier.join(made.findings, on=_SAME, how="anti", nulls_equal=True)
+            store.write(ended, workspace.store / folder / "gone.parquet")
     workspace.catalogue.add_reconciliation(folder, [s.id for s in found if s.id], told)
     if row:  # the one before is superseded; nothing refers to it any more
         shutil.rmtree(workspace.store / str(row["folder"]), ignore_errors=True)

@@ -12,6 +12,7 @@ from pydantic import Field, field_validator, model_validator
 
 from concordex.documents import Part, check, dotted, fault_at, line_of, read_yaml
 from concordex.errors import DocumentError, QueryError
+from concordex.match.merge import Choose
 from concordex.model.fields import ASKABLE
 from concordex.query.bind import Binder
 from concordex.query.parse import parse
@@ -84,6 +85,7 @@ class System(Settings):
     shares: list[str] = Field(default_factory=list, description="Settings under `shared`, the later ones first.")
     label: str = ""
     role: Literal["manager", "inventory"] | None = Field(None, description="Where it differs from the dialect's.")
+    knows: str | None = Field(None, description="A filter: the devices that it should know.")
     paused: bool = Field(False, description="Not pulled and not asked until it is resumed.")
 
     @field_validator("shares", mode="before")
@@ -98,11 +100,36 @@ class System(Settings):
         return self
 
 
+class KindRule(Part):
+    """How the value of a field is chosen."""
+
+    by: Literal["order", "freshest", "agreed", "specific", "joined"] = "order"
+    order: list[str] = Field(default_factory=list, description="Systems, the most trusted first.")
+
+    @property
+    def chosen(self) -> Choose:
+        """The rule as the core knows it."""
+        return Choose(by=self.by, order=self.order)
+
+
+class FieldRule(KindRule):
+    """How the value of a field is chosen, and for which kinds otherwise."""
+
+    kinds: dict[str, KindRule] = Field(default_factory=dict)
+
+    @property
+    def chosen(self) -> Choose:
+        """The rule as the core knows it."""
+        return Choose(by=self.by, order=self.order, kinds={kind: rule.chosen for kind, rule in self.kinds.items()})
+
+
 class Reconcile(Part):
     """How records become entries."""
 
     prefer: list[str] = Field(default_factory=list, description="Systems, the most trusted first.")
-    fields: dict[str, list[str]] = Field(default_factory=dict, description="The same, for single fields.")
+    fields: dict[str, list[str] | FieldRule] = Field(
+        default_factory=dict, description="For single fields: systems in order, or a rule."
+    )
     placeholders: list[str] = Field(default_factory=list, description="Further serials that mean nothing.")
     stale_after: Duration = "14d"
     at_rest: str | None = Field(None, description="A filter: what no manager is expected to know, such as spares.")
@@ -205,6 +232,7 @@ def _bad_filters(document: Any, config: Config) -> list[tuple[int, str, str]]:
     filters: list[tuple[tuple[str | int, ...], str | None]] = [(("reconcile", "at_rest"), config.reconcile.at_rest)]
     filters += [(("sync", name, "where"), rule.where) for name, rule in config.sync.items()]
     for name, system in config.systems.items():
+        filters.append((("systems", name, "knows"), system.knows))
         filters += [
             (("systems", name, "leave_out", at, "where"), rule.where)
             for at, rule in enumerate(system.leave_out)
@@ -225,8 +253,10 @@ def _unknown_systems(document: Any, config: Config) -> list[tuple[int, str, str]
     places: list[tuple[tuple[str | int, ...], str]] = [
         (("reconcile", "prefer", at), name) for at, name in enumerate(config.reconcile.prefer)
     ]
-    for field, names in config.reconcile.fields.items():
-        places += [(("reconcile", "fields", field, at), name) for at, name in enumerate(names)]
+    for field, rule in config.reconcile.fields.items():
+        names = rule.order if isinstance(rule, FieldRule) else rule
+        inside = ("order",) if isinstance(rule, FieldRule) else ()
+        places += [(("reconcile", "fields", field, *inside, at), name) for at, name in enumerate(names)]
     places += [(("sync", name), name) for name in config.sync]
     return [
         (line_of(document, place), dotted(document, place), f"there is no system {name!r} above")

@@ -1,18 +1,19 @@
-"""Why records are one device, and where each of its values came from."""
+"""Why records are one device, where each of its values came from, and what became of it over time."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 import polars as pl
 
 from concordex.errors import CalledWrongly
+from concordex.match.compare import KINDS
 from concordex.match.merge import MERGED
-from concordex.match.pairs import EVIDENCE
 from concordex.model.values import ip, mac
 from concordex.words import suggestion
 from concordex.work import concordance
+from concordex.work.rulings import Ruling, holding
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
@@ -29,25 +30,80 @@ class Value:
 
 
 @dataclass(frozen=True, kw_only=True)
+class Evidence:
+    """What one kind of evidence says of two records: ``bits`` speak for one device, or against it."""
+
+    kind: str
+    says: str
+    values: str
+    bits: float
+
+
+@dataclass(frozen=True, kw_only=True)
+class Link:
+    """Two records, and all that speaks for and against their being one device."""
+
+    a: str
+    b: str
+    bits: float
+    because: list[Evidence]
+    entry: str = ""
+
+
+@dataclass(frozen=True, kw_only=True)
 class Explanation:
-    """One entry, its records, what links them, and what a person should look at."""
+    """One entry, its records, what links them, what nearly did, and what a person should look at."""
 
     entry: str
     name: str | None
     records: list[dict[str, Any]]
-    links: list[dict[str, Any]]
+    links: list[Link]
+    near: list[Link]
     values: list[Value]
     findings: list[dict[str, Any]]
+    rulings: list[str] = field(default_factory=list)
 
 
 def explain(workspace: Workspace, device: str) -> list[Explanation]:
     """Every entry that ``device`` may mean: an entry, a name, serial, MAC, address, tag or record id."""
     members = concordance.read(workspace, "members")
+    weights = weighing(workspace)
+    return [_explained(workspace, members, entry, weights) for entry in meant(workspace, device)]
+
+
+def meant(workspace: Workspace, device: str) -> list[str]:
+    """The entries that ``device`` may mean."""
+    members = concordance.read(workspace, "members")
     entries = _meant(members, device)
     if not entries:
         names = members.select(pl.col("name").drop_nulls()).collect()["name"].unique()
         raise CalledWrongly(f"no device is known as {device!r}", advice=_hint(device, names))
-    return [_explained(workspace, members, entry) for entry in entries]
+    return entries
+
+
+def weighing(workspace: Workspace) -> dict[tuple[str, int], float]:
+    """What each level of each kind of evidence weighs in the newest concordance."""
+    frame = concordance.read(workspace, "weights").filter(pl.col("class") == 0).select("kind", "level", "weight")
+    return {(kind, level): weight for kind, level, weight in frame.collect().iter_rows()}
+
+
+def link_of(pair: dict[str, Any], a: dict[str, Any], b: dict[str, Any], weights: dict[tuple[str, int], float]) -> Link:
+    """The evidence for a pair of records, the weightiest first."""
+    because = [
+        Evidence(
+            kind=kind, says=names[pair[kind] - 1], values=_values(kind, a, b),
+            bits=round(weights.get((kind, pair[kind]), 0.0), 1),
+        )
+        for kind, names in KINDS.items()
+        if (pair[kind] and kind != "system") or (kind == "system" and pair[kind] == 2)
+    ]  # fmt: skip
+    because.sort(key=lambda one: -abs(one.bits))
+    return Link(a=ref(a), b=ref(b), bits=round(pair["bits"], 1), because=because, entry=pair.get("other") or "")
+
+
+def ref(record: dict[str, Any]) -> str:
+    """A record by its system and id."""
+    return f"{record['system']}/{record['record_id']}"
 
 
 def _hint(device: str, names: pl.Series) -> str:
@@ -66,47 +122,57 @@ def _meant(members: pl.LazyFrame, device: str) -> list[str]:
         for name, value in zip(("macs", "ips"), address, strict=True)
         if value is not None
     ]
-    found = (
-        members.filter(pl.any_horizontal(test.fill_null(False) for test in tests))
-        .select("entry")
-        .unique()
-        .sort("entry")
-    )
-    return list(found.collect()["entry"])
+    found = members.filter(pl.any_horizontal(test.fill_null(False) for test in tests)).select("entry")
+    return list(found.unique().sort("entry").collect()["entry"])
 
 
-def _explained(workspace: Workspace, members: pl.LazyFrame, entry: str) -> Explanation:
+def _explained(
+    workspace: Workspace, members: pl.LazyFrame, entry: str, weights: dict[tuple[str, int], float]
+) -> Explanation:
     mine = members.filter(pl.col("entry") == entry).sort("row").collect()
     records = mine.to_dicts()
-    labels = {record["row"]: f"{record['system']}/{record['record_id']}" for record in records}
-    row = concordance.read(workspace, "entries").filter(pl.col("entry") == entry).collect().to_dicts()[0]
-    sources = concordance.read(workspace, "sources").filter(pl.col("entry") == entry).collect().to_dicts()[0]
-    evidence = concordance.read(workspace, "evidence").filter(pl.col("entry") == entry).sort("a", "b").collect()
-    findings = concordance.read(workspace, "findings").filter(pl.col("entry") == entry).collect().to_dicts()
+    by_row = {record["row"]: record for record in records}
+    labels = {row: ref(record) for row, record in by_row.items()}
+    row, sources = (
+        concordance.read(workspace, part).filter(pl.col("entry") == entry).collect().to_dicts()[0]
+        for part in ("entries", "sources")
+    )
+    pairs = concordance.read(workspace, "evidence").filter(pl.col("entry") == entry)
+    doubts = concordance.read(workspace, "doubts").filter((pl.col("entry") == entry) | (pl.col("other") == entry))
+    near = doubts.sort("bits", descending=True).head(5).collect().to_dicts()
+    others = members.filter(pl.col("row").is_in([d[side] for d in near for side in "ab"])).collect().to_dicts()
+    rows = by_row | {record["row"]: record for record in others}
+    rulings = [ruling for ruling in holding(workspace) if set(labels.values()) & set(ruling.records)]
+    ruled = {ruling.value.field for ruling in rulings if ruling.value}
+    near = [d | {"other": d["other"] if d["entry"] == entry else d["entry"]} for d in near]
+    found = concordance.read(workspace, "findings").filter(pl.col("entry") == entry).collect().to_dicts()
     return Explanation(
-        entry=entry, name=row["name"], records=records, findings=findings,
-        links=[_link(link, labels, {r["row"]: r for r in records}) for link in evidence.to_dicts()],
-        values=[_value(name, row, sources, records, labels) for name in MERGED if row[name] not in (None, [])],
+        entry=entry, name=row["name"], records=records, findings=found,
+        links=[link_of(p, by_row[p["a"]], by_row[p["b"]], weights) for p in pairs.sort("a", "b").collect().to_dicts()],
+        near=[link_of(d, rows[d["a"]], rows[d["b"]], weights) for d in near],
+        values=[_value(name, row, sources, records, labels, ruled) for name in MERGED if row[name] not in (None, [])],
+        rulings=[_told(ruling) for ruling in rulings],
     )  # fmt: skip
 
 
-def _link(link: dict[str, Any], labels: dict[int, str], rows: dict[int, dict[str, Any]]) -> dict[str, Any]:
-    a, b = rows[link["a"]], rows[link["b"]]
-    told = []
-    for kind in EVIDENCE:
-        if link[kind]:
-            told.append(f"same {'name' if kind == 'name' else kind} {_shared(kind, a, b)}".strip())
-    if link["mistyped"]:
-        told.append(f"serials one typing error apart ({a['serial']}, {b['serial']})")
-    return {"a": labels[link["a"]], "b": labels[link["b"]], "because": told}
+def _told(ruling: Ruling) -> str:
+    said = f"{ruling.kind}: {ruling.records[0]} {ruling.says}"
+    who = f", says {ruling.who}" if ruling.who else ""
+    return f"{said}{who}{f' on {ruling.when:%Y-%m-%d}' if ruling.when else ''}{f': {ruling.why}' if ruling.why else ''}"
 
 
-def _shared(kind: str, a: dict[str, Any], b: dict[str, Any]) -> str:
-    if kind == "mac":
-        return ", ".join(sorted(set(a["mac_keys"]) & set(b["mac_keys"])))
-    if kind == "reference":
-        return a["reference"] or b["reference"] or ""
-    return str(a[f"{kind}_key"] or "")
+def _values(kind: str, a: dict[str, Any], b: dict[str, Any]) -> str:
+    """What the two records say of it: once where they say the same."""
+    if kind in ("mac", "drawn", "ip"):
+        column = {"mac": "macs", "drawn": "drawn_macs", "ip": "ips"}[kind]
+        one, other = a[column] or [], b[column] or []
+        shared = sorted(set(one) & set(other))
+        return ", ".join(shared) if shared else f"{', '.join(one)} / {', '.join(other)}"
+    column = {"tag": "asset_tag"}.get(kind, kind)
+    one, other = (str(record[column] or "") for record in (a, b))
+    if kind == "system" or one == other:
+        return one
+    return f"{one} / {other}"
 
 
 def _value(
@@ -115,12 +181,13 @@ def _value(
     sources: dict[str, Any],
     records: list[dict[str, Any]],
     labels: dict[int, str],
+    ruled: set[str],
 ) -> Value:
     source = sources.get(name)
     others = {labels[r["row"]]: r[name] for r in records if r["row"] != source and r.get(name) not in (None, [])}
     return Value(
         field=name,
         value=row[name],
-        source=labels.get(source, "") if source is not None else "",
+        source=labels.get(source, "") if source is not None else "ruling" if name in ruled else "",
         others=others,
     )

@@ -58,8 +58,14 @@ def _draw(one: Any) -> None:
     draw.line()
     draw.heading("Why they are one" if one.links else "Nothing links it to another record")
     if one.links:
-        links = [[numbers[k["a"]], numbers[k["b"]], "; ".join(k["because"])] for k in one.links]
-        draw.table(["record", "and", "because"], links, right=["record", "and"])
+        _draw_links(one.links, numbers)
+    if one.near:
+        draw.line()
+        draw.heading("What it is not, though something speaks for it")
+        rows = [[link.entry, f"{link.bits:+.1f}", _because(link)] for link in one.near]
+        draw.table(["entry", "bits", "because"], rows, right=["bits"])
+    for ruling in one.rulings:
+        draw.line(f"ruled {ruling}")
     draw.line()
     draw.heading("What it is, and who says so")
     draw.table(["field", "value", "from", "others said"], [_told(value, numbers) for value in one.values])
@@ -70,9 +76,38 @@ def _draw(one: Any) -> None:
         draw.table(["severity", "kind", "field", "seen", "what to do"], rows)
 
 
+#: Of many pairs so many are shown, the strongest for each record first.
+_MOST_LINKS = 12
+
+
+def _draw_links(links: Any, numbers: dict[str, int]) -> None:
+    """The strongest link of each record first: those that hold the entry together."""
+    held: set[str] = set()
+    first: list[Any] = []
+    rest: list[Any] = []
+    for link in sorted(links, key=lambda link: -link.bits):
+        (rest if {link.a, link.b} <= held else first).append(link)
+        held |= {link.a, link.b}
+    shown = [*first, *rest][: max(_MOST_LINKS, len(first))]
+    rows = [[numbers[k.a], numbers[k.b], f"{k.bits:+.1f}", _because(k)] for k in shown]
+    draw.table(["record", "and", "bits", "because"], rows, right=["record", "and", "bits"])
+    if len(shown) < len(links):
+        draw.note(f"{len(links) - len(shown)} weaker pairs are in --format json", "dim")
+    draw.note(
+        "bits: each doubles the odds that two records are one device; learned here, see docs/concordance.md", "dim"
+    )
+
+
+def _because(link: Any) -> str:
+    return "; ".join(
+        f"{b.bits:+.1f} {b.kind} {b.says}{f' ({draw.cell(b.values)})' if b.values else ''}" for b in link.because
+    )
+
+
 def _told(value: Any, numbers: dict[str, int]) -> list[Any]:
     """One field: its value, whose it is, and what the other records say; agreement in a word."""
-    source = f"{numbers[value.source]} {value.source.partition('/')[0]}" if value.source else ""
+    known = value.source in numbers
+    source = f"{numbers[value.source]} {value.source.partition('/')[0]}" if known else value.source
     same = [who for who, said in value.others.items() if draw.cell(said).lower() == draw.cell(value.value).lower()]
     other = [f"{numbers[who]}: {draw.cell(said)}" for who, said in value.others.items() if who not in same]
     return [value.field, value.value, source, "; ".join([*([f"{len(same)} the same"] if same else []), *other])]

@@ -1,32 +1,51 @@
 """``concordex reconcile``."""
 
+from typing import Annotated, Any
+
+import typer
+
 from concordex.cli import draw
 from concordex.cli.options import Form, workspace
 from concordex.words import plural
 
 
-def reconcile(form: Form = None) -> None:
+def reconcile(
+    relearn: Annotated[
+        bool, typer.Option("--relearn", help="Weigh the evidence anew, even if little has changed.")
+    ] = False,
+    form: Form = None,
+) -> None:
     """Find out which records are the same device, and what a person should look at.
 
     Nothing is merged on evidence that cannot be shown: see `concordex explain`.
 
-    Example: concordex reconcile
+    Examples:
+
+    concordex reconcile
+
+    concordex reconcile --format json
     """
     from concordex.cli.rows import emit_rows
     from concordex.work.concordance import make
 
     with draw.progress() as told:
-        made = make(workspace(), lambda done, of: told("reconcile", done, of))
-    rows = [
-        {
-            "system": name, "records": counts["records"], "entries": counts["entries"],
-            "of all": f"{counts['entries'] / max(made.entries, 1):.0%}", "only here": counts["only_here"],
-        }
-        for name, counts in made.systems.items()
-    ]  # fmt: skip
-    emit_rows(rows, form, None)
+        made = make(workspace(), lambda done, of: told("reconcile", done, of), relearn=relearn)
+    emit_rows([_row(name, counts, made.entries) for name, counts in made.systems.items()], form, None)
     draw.note(f"{plural(made.records, 'record')}, {plural(made.entries, 'entry', 'entries')}")
+    if made.changes:
+        draw.note("since last time: " + ", ".join(f"{count:,} {what}" for what, count in made.changes.items()))
     found = ", ".join(f"{count:,} {kind.replace('_', ' ')}" for kind, count in made.findings.items())
     draw.note(f"findings: {found or 'none'}")
     for doubt in made.doubts:
         draw.note(doubt, "yellow")
+
+
+def _row(name: str, counts: dict[str, Any], entries: int) -> dict[str, Any]:
+    due = counts.get("due")
+    return {
+        "system": name, "records": counts["records"], "entries": counts["entries"],
+        "of all": f"{counts['entries'] / max(entries, 1):.0%}",
+        "of its scope": "" if due is None else f"{counts['due_known'] / max(due, 1):.0%} of {due:,}",
+        "only here": counts["only_here"],
+        "agrees": "" if counts["agreement"] is None else f"{counts['agreement']:.0%}",
+    }  # fmt: skip

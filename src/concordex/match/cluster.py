@@ -1,0 +1,177 @@
+"""From pairs to entries: records are gathered best first, and only while the whole speaks for it.
+
+What links two groups is the sum over the kinds of evidence, each the mean over the pairs that say
+anything of it: one bad value is outvoted by what the other records of its group say.  Groups that
+chains have joined come apart, because every pair within is weighed and not only those that linked.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from concordex.match.compare import KINDS, Levels
+from concordex.match.crowds import Numbers
+from concordex.match.weights import Weights, combined
+
+Floats = npt.NDArray[np.float32]
+Mask = npt.NDArray[np.bool_]
+
+#: Of two groups that fit alike the larger is likelier: bits for each doubling.
+_FAVOUR = np.float32(1.0)
+
+
+@dataclass(frozen=True)
+class Pairs:
+    """Pairs of rows with the weight of each kind of evidence, and what is decided about them already."""
+
+    a: Numbers
+    b: Numbers
+    chain: Numbers  # which pairs hang together
+    levels: Levels
+    weights: Weights
+    identifying: Mask
+    one_system: Mask
+    apart: Mask  # ruled apart
+
+
+def components(size: int, a: Numbers, b: Numbers) -> Numbers:
+    """For each of ``size`` rows the least row that the pairs connect it with."""
+    from scipy.sparse import coo_array
+    from scipy.sparse.csgraph import connected_components
+
+    graph = coo_array((np.ones(len(a), dtype=np.int8), (a, b)), shape=(size, size))
+    _, labels = connected_components(graph, directed=False)
+    first = np.full(int(labels.max(initial=-1)) + 1, size, dtype=np.int64)
+    np.minimum.at(first, labels, np.arange(size))
+    return np.asarray(first[labels])
+
+
+def gather(groups: Numbers, pairs: Pairs, threshold: float, margin: float) -> tuple[Numbers, Numbers]:
+    """The group of each row after all that may be joined was joined, and the rows whose best two were too close.
+
+    ``groups`` says what is together already.  Each round, every two groups that are each other's
+    best are joined; a group that fits two others equally well, which are not one, waits, and stays
+    alone if that does not change.
+    """
+    state = _State(pairs, groups)
+    group = groups.copy()
+    doubtful: list[Numbers] = []
+    while True:
+        one, other, score, linkable = state.scored()
+        against = _key(one, other)[score < 0]
+        good = (score > threshold) & linkable
+        open_to = np.isin(state.chain, state.chain[good])
+        one, other, score = one[good], other[good], score[good]
+        size = np.bincount(group, minlength=len(group)).astype(np.float32)
+        best = _best(one, other, score + _FAVOUR * np.log2(size[one] * size[other]), against, margin)
+        moved = np.isin(state.chain, state.chain[np.flatnonzero(good)[best.keep]])
+        doubtful.append(best.torn[np.isin(best.torn, np.r_[state.a[open_to & ~moved], state.b[open_to & ~moved]])])
+        if not len(best.keep):
+            return group, np.concatenate(doubtful)
+        state.keep(moved)
+        group = state.join(group, one[best.keep], other[best.keep])
+
+
+@dataclass(frozen=True)
+class _Best:
+    keep: Numbers
+    torn: Numbers
+
+
+def _key(one: Numbers, other: Numbers) -> Numbers:
+    """One number for a pair; those of a state come in order."""
+    return np.asarray((np.minimum(one, other) << 32) | np.maximum(one, other))
+
+
+def _best(one: Numbers, other: Numbers, score: Floats, against: Numbers, margin: float) -> _Best:
+    """Which edges are the best of both their ends, and which ends have two that are equally good."""
+    if not len(one):
+        return _Best(one, one)
+    ends = np.concatenate([one, other])
+    far = np.concatenate([other, one])
+    edge = np.concatenate([np.arange(len(one))] * 2)
+    values = np.concatenate([score, score])
+    order = np.lexsort((far, -values, ends))
+    ends, values, edge, far = ends[order], values[order], edge[order], far[order]
+    first = np.flatnonzero(np.r_[True, ends[1:] != ends[:-1]])
+    second = first + 1
+    has = (second < len(ends)) & (ends[np.minimum(second, len(ends) - 1)] == ends[first])
+    close = has & (values[first] - values[np.minimum(second, len(ends) - 1)] < margin)
+    torn = np.zeros(len(first), dtype=np.bool_)
+    if close.any() and len(against):  # two that nothing speaks against are no rivals
+        wanted = _key(far[first[close]], far[second[close]])
+        at = np.searchsorted(against, wanted).clip(0, len(against) - 1)
+        torn[close] = against[at] == wanted
+    chosen = edge[first]
+    votes = np.bincount(chosen, minlength=len(one))
+    bad = np.zeros(len(one), dtype=np.bool_)
+    bad[chosen[torn]] = True
+    return _Best(np.flatnonzero((votes == 2) & ~bad), ends[first[torn]])
+
+
+#: Every level of every kind but the system, side by side: the columns of a state.
+_COLUMNS = [(kind, level) for kind in range(len(KINDS) - 1) for level in range(1, len(list(KINDS.values())[kind]) + 1)]
+_KIND = np.array([kind for kind, _ in _COLUMNS])
+_FIRST = np.searchsorted(_KIND, np.arange(len(KINDS) - 1))
+_FLAGS = ("identifying", "one_system", "apart")
+
+
+class _State:
+    """The pairs of groups: how much is said on each level of each kind, and how often each flag is up."""
+
+    def __init__(self, pairs: Pairs, groups: Numbers) -> None:
+        self.weights = pairs.weights
+        self.a, self.b, self.chain = groups[pairs.a], groups[pairs.b], pairs.chain
+        self.sums = np.zeros((len(pairs.a), len(_COLUMNS) + len(_FLAGS)), dtype=np.float32)
+        for kind, first in enumerate(_FIRST):
+            level = pairs.levels[:, kind]
+            rows = np.flatnonzero(level)
+            # each pair counts by how much it says
+            self.sums[rows, first + level[rows] - 1] = np.maximum(np.abs(self.weights.table[kind, level[rows]]), 1e-3)
+        for at, flag in enumerate(_FLAGS, start=len(_COLUMNS)):
+            self.sums[:, at] = getattr(pairs, flag)
+        self._fold(self.a, self.b)
+        self.likely = pairs.weights.likely[:, _KIND, [level for _, level in _COLUMNS]].T.astype(np.float32)
+
+    def scored(self) -> tuple[Numbers, Numbers, Floats, Mask]:
+        """Each pair of groups, the evidence in bits that they are one, and whether anything identifies them."""
+        said, flags = self.sums[:, : len(_COLUMNS)], self.sums[:, len(_COLUMNS) :]
+        whole = np.add.reduceat(said, _FIRST, axis=1)
+        logs = (said / np.maximum(whole, 1e-6)[:, _KIND]) @ self.likely
+        other, same = self.weights.likely[:, -1, 1], self.weights.likely[:, -1, 2]
+        shared = flags[:, 1:2]  # each two records of one system count anew
+        logs = logs + self.weights.share + np.where(shared > 0, shared * same, other)
+        score = combined(logs).astype(np.float32)
+        score[flags[:, 2] > 0] = -np.inf
+        return self.a, self.b, score, flags[:, 0] > 0
+
+    def join(self, group: Numbers, one: Numbers, other: Numbers) -> Numbers:
+        """Make one group of each two, and add up what became the same pair; the new group of each row."""
+        into = np.arange(len(group))
+        into[np.maximum(one, other)] = np.minimum(one, other)
+        self._fold(into[self.a], into[self.b])
+        return np.asarray(into[group])
+
+    def keep(self, chosen: Mask) -> None:
+        """Forget the pairs of chains in which nothing moves any more."""
+        self.a, self.b, self.chain = self.a[chosen], self.b[chosen], self.chain[chosen]
+        self.sums = self.sums[chosen]
+
+    def _fold(self, a: Numbers, b: Numbers) -> None:
+        key = _key(a, b)
+        order = np.argsort(key, kind="stable")
+        order = order[(a != b)[order]]
+        key = key[order]
+        first = np.r_[True, key[1:] != key[:-1]] if len(key) else np.zeros(0, dtype=np.bool_)
+        into = np.cumsum(first) - 1
+        sums = self.sums[order[first]]
+        rest, place = order[~first], into[~first]
+        while len(rest):  # few pairs fall together, so adding the others one after another is cheap
+            new = np.r_[True, place[1:] != place[:-1]]
+            sums[place[new]] += self.sums[rest[new]]
+            rest, place = rest[~new], place[~new]
+        self.sums, self.chain = sums, self.chain[order[first]]
+        self.a, self.b = key[first] >> 32, key[first] & 0xFFFFFFFF

@@ -1,0 +1,188 @@
+"""What each pair of records agrees and disagrees on: one level for each kind of evidence.
+
+Level nought always means that nothing can be said, because one of the two is silent.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import polars as pl
+
+from concordex.match.alike import Vocabulary
+from concordex.match.crowds import Column, Crowds, Numbers
+from concordex.match.identity import CUT
+
+Levels = npt.NDArray[np.int8]
+Mask = npt.NDArray[np.bool_]
+
+#: The kinds of evidence, and the levels of each from 1: what may be seen of a pair.
+KINDS: dict[str, tuple[str, ...]] = {
+    "serial": ("same", "same, borne by several", "a typing error apart", "a typing error apart, both known elsewhere",
+               "different, one known here alone", "different", "neighbours in a series"),
+    "uuid": ("same", "same, borne by several", "different"),
+    "mac": ("same", "same, borne by a few", "same, borne by many", "of one set of cards", "different"),
+    "drawn": ("same", "same, borne by several", "different"),
+    "tag": ("same", "same, borne by several", "a typing error apart", "different"),
+    "name": ("same", "same, borne by a few", "same, borne by many", "the same, cut", "the same, cut, borne by several",
+             "alike", "different"),
+    "ip": ("same", "same, borne by a few", "same, borne by many", "different"),
+    "user": ("same", "different"),
+    "model": ("opposed", "apart", "near", "together"),
+    "site": ("opposed", "apart", "near", "together"),
+    "kind": ("opposed", "apart", "near", "together"),
+    "system": ("two systems", "one system"),
+}  # fmt: skip
+
+#: Levels that identify: without one of them nothing is linked.
+IDENTIFYING: dict[str, tuple[int, ...]] = {
+    "serial": (1, 2, 3, 4), "uuid": (1, 2), "mac": (1, 2, 3), "drawn": (1, 2), "tag": (1, 2, 3),
+    "name": (1, 2, 3, 4, 5, 6),
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Sayings:
+    """All that pairs are compared by: numbers for every record, and the texts where spelling matters."""
+
+    crowds: Crowds
+    model: Vocabulary
+    site: Vocabulary
+    kind: Vocabulary
+    serial: pl.Series
+    tag: pl.Series
+    name: pl.Series
+    cards: Numbers  # the first card of each record as a number; nought: none
+    lengths: Numbers  # of the names
+    digits: Numbers  # of each name, as one number for the same digits; nought: none
+
+
+def levels(said: Sayings, a: Numbers, b: Numbers) -> Levels:
+    """One row for each pair, one column for each of ``KINDS``."""
+    known = said.crowds
+    table = np.zeros((len(a), len(KINDS)), dtype=np.int8)
+    for at, column in enumerate((
+        _serial(said, a, b), _crowded(known.uuid, a, b, (1,), differ=3), _macs(said, a, b),
+        _drawn(known.drawn, a, b), _tag(said, a, b), _name(said, a, b), _ips(known, a, b),
+        _crowded(known.user, a, b, (), differ=2), said.model.levels(a, b), said.site.levels(a, b),
+        said.kind.levels(a, b), np.where(known.system[a] == known.system[b], 2, 1),
+    )):  # fmt: skip
+        table[:, at] = column
+    return table
+
+
+def _crowded(column: Column, a: Numbers, b: Numbers, steps: Sequence[int], *, differ: int) -> Levels:
+    """Level 1 where the values are the same, one more for each of ``steps`` that the crowd exceeds."""
+    one, other = column.values[a], column.values[b]
+    there = (one != 0) & (other != 0)
+    level = np.where(there, differ, 0).astype(np.int8)
+    same = there & (one == other)
+    level[same] = 1 + sum((column.crowd[a[same]] > step).astype(np.int8) for step in steps)
+    return level
+
+
+def _any_of(columns: tuple[Column, ...], a: Numbers, b: Numbers, steps: Sequence[int]) -> Levels:
+    """The best level that any value of a list has in common with the other's; nought for none."""
+    best = np.zeros(len(a), dtype=np.int8)
+    for one in columns:
+        mine = one.values[a]
+        for other in columns:
+            same = np.flatnonzero((mine != 0) & (mine == other.values[b]))
+            if len(same):
+                level = 1 + sum((one.crowd[a[same]] > step).astype(np.int8) for step in steps)
+                best[same] = np.where(best[same] == 0, level, np.minimum(best[same], level))
+    return best
+
+
+def _serial(said: Sayings, a: Numbers, b: Numbers) -> Levels:
+    column = said.crowds.serial
+    level = _crowded(column, a, b, (1,), differ=6)
+    differ = np.flatnonzero(level == 6)
+    lonely = (column.systems[a[differ]] < 2) | (column.systems[b[differ]] < 2)
+    near = _one_error(said.serial, a[differ], b[differ]) | _contained(said.serial, a[differ], b[differ])
+    series = near & _in_series(said.serial, a[differ], b[differ])
+    level[differ] = np.select([series, near & lonely, near, lonely], [7, 3, 4, 5], 6)
+    return level
+
+
+def _tag(said: Sayings, a: Numbers, b: Numbers) -> Levels:
+    level = _crowded(said.crowds.tag, a, b, (1,), differ=4)
+    differ = np.flatnonzero(level == 4)
+    column = said.crowds.tag
+    lonely = (column.systems[a[differ]] < 2) | (column.systems[b[differ]] < 2)
+    level[differ[_one_error(said.tag, a[differ], b[differ]) & lonely]] = 3
+    return level
+
+
+def _macs(said: Sayings, a: Numbers, b: Numbers) -> Levels:
+    known = said.crowds
+    best = _any_of(known.macs, a, b, (1, 3))
+    one, other = said.cards[a], said.cards[b]
+    own = [np.any([(c.values != 0) & (c.crowd <= 1) for c in known.macs], axis=0)[rows] for rows in (a, b)]
+    differ = (best == 0) & own[0] & own[1]  # a dock's card says nothing of the machine's own
+    near = np.abs(one - other) <= 3
+    return np.where(differ, np.where(near, 4, 5), best).astype(np.int8)
+
+
+def _drawn(columns: tuple[Column, ...], a: Numbers, b: Numbers) -> Levels:
+    best = _any_of(columns, a, b, (1,))
+    there = (columns[0].values[a] != 0) & (columns[0].values[b] != 0)
+    return np.where((best == 0) & there, 3, best).astype(np.int8)
+
+
+def _ips(known: Crowds, a: Numbers, b: Numbers) -> Levels:
+    best = _any_of(known.ips, a, b, (1, 3))
+    there = (known.ips[0].values[a] != 0) & (known.ips[0].values[b] != 0)
+    return np.where((best == 0) & there, 4, best).astype(np.int8)
+
+
+def _name(said: Sayings, a: Numbers, b: Numbers) -> Levels:
+    known = said.crowds
+    level = _crowded(known.name, a, b, (1, 3), differ=7)
+    differ = level == 7
+    was_cut = (said.lengths[a] == CUT) | (said.lengths[b] == CUT)
+    cut = differ & (known.cut.values[a] == known.cut.values[b]) & was_cut
+    alone = np.maximum(known.cut.crowd[a], known.cut.crowd[b]) <= 1
+    level[cut] = np.where(alone[cut], 4, 5)
+    rest = np.flatnonzero((level == 7) & (said.digits[a] == said.digits[b]) & (said.digits[a] != 0))
+    level[rest[_distance(said.name, a[rest], b[rest]) <= 2]] = 6
+    return level
+
+
+def _one_error(texts: pl.Series, a: Numbers, b: Numbers) -> Mask:
+    """Whether two texts are one typing error apart: a sign too many, too few, wrong, or two exchanged.
+
+    Optimal string alignment (Damerau 1964), on each distinct pair once.
+    """
+    return _distance(texts, a, b) <= 1
+
+
+def _in_series(texts: pl.Series, a: Numbers, b: Numbers) -> Mask:
+    """Whether two texts of one length differ in their last two digits alone: so do things that are bought together."""
+    pair = pl.DataFrame({"one": texts.gather(a), "other": texts.gather(b)})
+    stems = [pl.col(name).str.replace(r"\d\d?$", "") for name in ("one", "other")]
+    equal = pl.col("one").str.len_chars() == pl.col("other").str.len_chars()
+    digits = pl.col("one").str.contains(r"\d\d$") & pl.col("other").str.contains(r"\d\d$")
+    return pair.select(((stems[0] == stems[1]) & equal & digits).fill_null(False)).to_series().to_numpy()
+
+
+def _contained(texts: pl.Series, a: Numbers, b: Numbers) -> Mask:
+    """Whether one text, of six signs or more, is the end or the beginning of the other."""
+    pair = pl.DataFrame({"one": texts.gather(a), "other": texts.gather(b)})
+    one, other = pl.col("one"), pl.col("other")
+    long = pl.min_horizontal(one.str.len_chars(), other.str.len_chars()) >= 6
+    part = one.str.ends_with(other) | other.str.ends_with(one) | one.str.starts_with(other) | other.str.starts_with(one)
+    return pair.select((long & part).fill_null(False)).to_series().to_numpy()
+
+
+def _distance(texts: pl.Series, a: Numbers, b: Numbers) -> npt.NDArray[np.int32]:
+    if not len(a):
+        return np.zeros(0, dtype=np.int32)
+    from rapidfuzz.distance import OSA
+    from rapidfuzz.process import cpdist
+
+    one, other = texts.gather(a).to_list(), texts.gather(b).to_list()
+    return np.asarray(cpdist(one, other, scorer=OSA.distance, score_cutoff=2, workers=1), dtype=np.int32)
