@@ -21,6 +21,10 @@ SUMMARIES = {
     "reconcile": "Find out which records are one device.",
     "findings": "What a person should look at.",
     "explain": "Why records are one device, and who says what.",
+    "review": "Decide on doubtful pairs, the likeliest first.",
+    "ruling": "People's standing decisions: same, apart, value, accept.",
+    "compare": "Two systems, or two dates, side by side.",
+    "group": "Named selections for filters.",
     "sync": "Bring an inventory up to date: preview, agree, verify.",
     "change": "Prepared writes: list, show, run.",
 }

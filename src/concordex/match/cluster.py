@@ -75,6 +75,12 @@ def gather(groups: Numbers, pairs: Pairs, threshold: float, margin: float) -> tu
         group = state.join(group, one[best.keep], other[best.keep])
 
 
+def between(groups: Numbers, pairs: Pairs) -> tuple[Numbers, Numbers, Floats]:
+    """Two groups each, by their first rows, that something identifies as one, and the evidence in bits."""
+    one, other, score, linkable = _State(pairs, groups).scored()
+    return one[linkable], other[linkable], score[linkable]
+
+
 @dataclass(frozen=True)
 class _Best:
     keep: Numbers

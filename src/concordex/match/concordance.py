@@ -9,6 +9,7 @@ import numpy as np
 import polars as pl
 
 from concordex.match.compare import KINDS
+from concordex.match.crowds import Numbers
 from concordex.match.findings import Scope, findings
 from concordex.match.identity import identities
 from concordex.match.link import Linked, link
@@ -41,7 +42,8 @@ class Concordance:
     entries   one row for each device
     sources   for each entry and field the ``row`` in members that gave the value; missing where ruled
     evidence  the pairs of records within entries: a level for each kind of evidence, and the bits in all
-    doubts    pairs of records of two entries that are nearly one, the nearest first
+    doubts    pairs of entries that are nearly one, the nearest first: their strongest pair of records, its
+              levels and bits, and the bits of all their records ``together``
     weights   what each level of each kind weighs here
     findings  what a person should look at
     """
@@ -130,25 +132,29 @@ def _ruled(members: pl.DataFrame, rulings: Rulings) -> pl.DataFrame:
 
 
 def _pairs(members: pl.DataFrame, linked: Linked) -> tuple[pl.DataFrame, pl.DataFrame]:
-    """The pairs within entries, and those of two entries that come near to being one."""
-    same = linked.groups[linked.a] == linked.groups[linked.b]
-    near = ~same & (linked.score > NEAR)
+    """The pairs within entries, and for two entries that come near to being one their strongest pair."""
+    one, other = linked.groups[linked.a], linked.groups[linked.b]
+    same = one == other
     entry = members["entry"]
 
-    def told(which: np.ndarray) -> pl.DataFrame:
-        a, b = linked.a[which], linked.b[which]
+    def told(which: Numbers) -> pl.DataFrame:
         levels = {kind: linked.levels[which, at] for at, kind in enumerate(KINDS)}
-        return pl.DataFrame(
-            {"entry": entry.gather(a), "other": entry.gather(b), "a": a, "b": b, **levels, "bits": linked.score[which]}
-        )
+        return pl.DataFrame({"a": linked.a[which], "b": linked.b[which], **levels, "bits": linked.score[which]})
 
-    doubts = told(near).filter(
-        pl.any_horizontal(pl.col(k) > 0 for k in ("serial", "uuid", "mac", "drawn", "tag", "name"))
+    evidence = told(np.flatnonzero(same)).with_columns(entry.gather(linked.a[same]))
+    apart = np.flatnonzero(~same)
+    ends = pl.DataFrame({"one": np.minimum(one, other)[apart], "other": np.maximum(one, other)[apart], "pair": apart})
+    near = pl.DataFrame(dict(zip(("one", "other", "together"), linked.between, strict=True)))
+    near = near.with_columns(pl.col("together").cast(pl.Float64))
+    best = (
+        ends.with_columns(pl.Series("bits", linked.score[apart])).sort("bits", "pair", descending=[True, False])
+        .unique(["one", "other"], keep="first", maintain_order=True)
+        .join(near.filter(pl.col("together") > NEAR), on=["one", "other"])
+    )  # fmt: skip
+    doubts = told(best["pair"].to_numpy()).with_columns(
+        best["together"], entry.gather(best["one"]), entry.gather(best["other"]).alias("other")
     )
-    best = doubts.sort("bits", "a", "b", descending=[True, False, False]).unique(
-        ["entry", "other"], keep="first", maintain_order=True
-    )
-    return told(same).drop("other"), best
+    return evidence, doubts.sort("together", "entry", "other", descending=[True, False, False])
 
 
 def _undecided(members: pl.DataFrame, doubts: pl.DataFrame, linked: Linked) -> pl.DataFrame:

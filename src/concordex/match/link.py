@@ -45,6 +45,8 @@ class Linked:
     weights: Weights
     #: Rows that fit two groups equally well and were left out of both.
     undecided: Numbers
+    #: Groups that something identifies as one and that are not joined, and the evidence for it.
+    between: tuple[Numbers, Numbers, npt.NDArray[np.float32]]
 
 
 def link(keyed: pl.DataFrame, *, same: Ruled = (), apart: Ruled = (), weights: Weights | None = None) -> Linked:
@@ -67,7 +69,7 @@ def link(keyed: pl.DataFrame, *, same: Ruled = (), apart: Ruled = (), weights: W
     start, unclear = _plain(chains, pairs, score)
     start = cluster.components(known.height, np.r_[start, ruled[:, 0]], np.r_[np.arange(known.height), ruled[:, 1]])
     groups, undecided = cluster.gather(start, unclear, THRESHOLD, MARGIN)
-    return Linked(groups, a, b, seen, score, weights, undecided)
+    return Linked(groups, a, b, seen, score, weights, undecided, cluster.between(groups, unclear))
 
 
 def sayings(keyed: pl.DataFrame, known: Crowds) -> Sayings:

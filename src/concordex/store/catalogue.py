@@ -181,6 +181,11 @@ class Catalogue:
                 old.append(found)
         return old
 
+    def kept(self, system: str, table: str) -> list[Snapshot]:
+        """The snapshots of one table whose file is still there, the oldest first."""
+        sql = "SELECT * FROM snapshots WHERE file IS NOT NULL AND system = ? AND name = ? ORDER BY id"
+        return [_snapshot(row) for row in self.database.rows(sql, (system, table))]
+
     def forget_file(self, snapshot: int) -> None:
         """Note that a snapshot's file is no longer kept; what is known of it stays."""
         self.database.run("UPDATE snapshots SET file = NULL WHERE id = ?", (snapshot,))

@@ -21,7 +21,6 @@ from concordex.model.fields import ASKABLE, FIELDS, ORIGINAL
 from concordex.model.values import parse_duration
 from concordex.query.bind import Binder
 from concordex.query.frames import to_polars
-from concordex.query.parse import parse
 from concordex.store import snapshots as store
 from concordex.work.config import FieldRule
 from concordex.work.rulings import Ruling, for_matching, holding
@@ -126,10 +125,10 @@ def _reason(ruling: Ruling) -> str:
     return f"{ruling.why or 'accepted'} ({ruling.who}{until})"
 
 
-def gone(workspace: Workspace) -> pl.DataFrame:
+def gone(workspace: Workspace) -> pl.LazyFrame:
     """The findings of the reconciliation before that are there no more."""
     path = workspace.store / str(_newest(workspace)["folder"]) / "gone.parquet"
-    return pl.read_parquet(path) if path.is_file() else read(workspace, "findings").head(0).collect()
+    return store.scan(path) if path.is_file() else read(workspace, "findings").head(0)
 
 
 def _newest(workspace: Workspace) -> Row:
@@ -163,7 +162,7 @@ def _resting(workspace: Workspace) -> pl.Expr | None:
 
 
 def _filter(workspace: Workspace, text: str) -> pl.Expr:
-    binder = Binder(parse(text), ASKABLE, workspace.now(), extra=False)
+    binder = Binder(workspace.query(text), ASKABLE, workspace.now(), extra=False)
     return to_polars(binder.query.node, binder)
 
 

@@ -15,9 +15,10 @@ from concordex.errors import DocumentError, QueryError
 from concordex.match.merge import Choose
 from concordex.model.fields import ASKABLE
 from concordex.query.bind import Binder
-from concordex.query.parse import parse
+from concordex.query.groups import Group, parsed
 from concordex.wire.dialect import Dialect, Slug
 from concordex.wire.secrets import SCHEMES, is_reference
+from concordex.work.groups import groups
 
 FILE = "concordex.yaml"
 Duration = Annotated[str, Field(pattern=r"^\d+(\.\d+)?[smhdw]$", description="Such as 30m, 12h, 14d or 6w.")]
@@ -175,7 +176,7 @@ def load(root: Path) -> Config:
     """The configuration in ``root``; every fault with its line and key."""
     document = read_yaml(root / FILE)
     config = check(_with_shared(document, root), Config, str(root / FILE), at=document)
-    faults = [*_unknown_systems(document, config), *_bad_filters(document, config)]
+    faults = [*_unknown_systems(document, config), *_bad_filters(document, config, groups(root))]
     if faults:
         raise DocumentError(str(root / FILE), faults)
     return config
@@ -227,7 +228,7 @@ def check_credentials(system: System, dialect: Dialect, name: str, root: Path) -
         raise DocumentError(str(root / FILE), sorted(faults))
 
 
-def _bad_filters(document: Any, config: Config) -> list[tuple[int, str, str]]:
+def _bad_filters(document: Any, config: Config, known: Mapping[str, Group]) -> list[tuple[int, str, str]]:
     """Filters that cannot be meant: told when the file is read, not when they are used."""
     filters: list[tuple[tuple[str | int, ...], str | None]] = [(("reconcile", "at_rest"), config.reconcile.at_rest)]
     filters += [(("sync", name, "where"), rule.where) for name, rule in config.sync.items()]
@@ -242,7 +243,7 @@ def _bad_filters(document: Any, config: Config) -> list[tuple[int, str, str]]:
     for place, text in filters:
         try:
             if text is not None:
-                Binder(parse(text), ASKABLE, datetime.now(UTC), extra=False).check()
+                Binder(parsed(text, known), ASKABLE, datetime.now(UTC), extra=False).check()
         except QueryError as error:
             told = f"{error}".replace("\n", "\n  ") + (f"\n      {error.advice}" if error.advice else "")
             faults.append((line_of(document, place), dotted(document, place), told))

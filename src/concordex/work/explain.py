@@ -98,7 +98,13 @@ def link_of(pair: dict[str, Any], a: dict[str, Any], b: dict[str, Any], weights:
         if (pair[kind] and kind != "system") or (kind == "system" and pair[kind] == 2)
     ]  # fmt: skip
     because.sort(key=lambda one: -abs(one.bits))
-    return Link(a=ref(a), b=ref(b), bits=round(pair["bits"], 1), because=because, entry=pair.get("other") or "")
+    return Link(
+        a=ref(a),
+        b=ref(b),
+        bits=round(pair.get("together", pair["bits"]), 1),
+        because=because,
+        entry=pair.get("other") or "",
+    )
 
 
 def ref(record: dict[str, Any]) -> str:
@@ -139,7 +145,7 @@ def _explained(
     )
     pairs = concordance.read(workspace, "evidence").filter(pl.col("entry") == entry)
     doubts = concordance.read(workspace, "doubts").filter((pl.col("entry") == entry) | (pl.col("other") == entry))
-    near = doubts.sort("bits", descending=True).head(5).collect().to_dicts()
+    near = doubts.sort("together", descending=True).head(5).collect().to_dicts()
     others = members.filter(pl.col("row").is_in([d[side] for d in near for side in "ab"])).collect().to_dicts()
     rows = by_row | {record["row"]: record for record in others}
     rulings = [ruling for ruling in holding(workspace) if set(labels.values()) & set(ruling.records)]

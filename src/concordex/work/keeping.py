@@ -12,7 +12,7 @@ from concordex.model.fields import ORIGINAL, type_of
 from concordex.model.values import parse_duration
 from concordex.query.bind import Binder
 from concordex.query.frames import to_polars
-from concordex.query.parse import parse
+from concordex.query.tree import Filter
 from concordex.store.snapshots import join
 
 if TYPE_CHECKING:
@@ -23,13 +23,13 @@ _IDENTITY = ("serial", "macs", "name")
 
 
 def left_out(
-    frame: pl.DataFrame, table: str, rules: Sequence[LeaveOut], now: datetime
+    frame: pl.DataFrame, table: str, rules: Sequence[LeaveOut], workspace: Workspace
 ) -> tuple[pl.DataFrame, dict[str, int]]:
     """``frame`` without what the rules leave out, and how many each of them did."""
     counts: dict[str, int] = {}
     for rule in rules:
         if rule.table == table:
-            unwanted = _unwanted(frame, rule, now)
+            unwanted = _unwanted(frame, rule, workspace)
             if unwanted is not None:
                 kept = frame.filter(unwanted.fill_null(value=False).not_())
                 counts[rule.name] = frame.height - kept.height
@@ -37,20 +37,20 @@ def left_out(
     return frame, counts
 
 
-def _unwanted(frame: pl.DataFrame, rule: LeaveOut, now: datetime) -> pl.Expr | None:
+def _unwanted(frame: pl.DataFrame, rule: LeaveOut, workspace: Workspace) -> pl.Expr | None:
     if rule.nameless:
         known = [name for name in _IDENTITY if name in frame.columns]
         return pl.all_horizontal(pl.col(name).is_null() for name in known) if known else None
     if rule.unseen:
-        before = now - (parse_duration(rule.unseen) or timedelta.max)
+        before = workspace.now() - (parse_duration(rule.unseen) or timedelta.max)
         return pl.col("last_seen") < before if "last_seen" in frame.columns else None
-    return holds(frame, rule.where or "", now)
+    return holds(frame, workspace.query(rule.where or ""), workspace.now())
 
 
-def holds(frame: pl.DataFrame, where: str, now: datetime) -> pl.Expr:
+def holds(frame: pl.DataFrame, query: Filter, now: datetime) -> pl.Expr:
     """For which rows of ``frame`` a filter holds."""
     types = {name: type_of(kind, name) for name, kind in frame.schema.items() if name != ORIGINAL}
-    binder = Binder(parse(where), types, now)
+    binder = Binder(query, types, now)
     binder.check()
     return to_polars(binder.query.node, binder)
 

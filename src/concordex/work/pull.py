@@ -14,7 +14,6 @@ import polars as pl
 
 from concordex.errors import CalledWrongly, ConcordexError, QueryError, Stopped, StoreError
 from concordex.query.bind import Binder
-from concordex.query.parse import parse
 from concordex.query.tree import Filter
 from concordex.store import snapshots as store
 from concordex.store.catalogue import Snapshot
@@ -100,7 +99,7 @@ def pull(
             f"none of these systems has a table {tables[0]!r}",
             advice=suggestion(tables[0], {t for name in names for t in workspace.dialect(name).tables}),
         )
-    query = parse(where) if where else None
+    query = workspace.query(where) if where else None
     if query:
         wanted = {name: _askable(workspace, name, found, query) for name, found in wanted.items()}
     sessions = {name: workspace.session(name) for name in names if wanted[name] and workspace.asks(name)}
@@ -224,12 +223,12 @@ class _Plan:
 
     def _part(self, look: Look, query: Filter) -> Look:
         workspace = self.run.workspace
-        look.frame = look.frame.filter(holds(look.frame, query.text, workspace.now()))
+        look.frame = look.frame.filter(holds(look.frame, query, workspace.now()))
         if self.base is None or not look.whole:
             look.fault = look.fault or f"only records for which {query.text} holds; nothing whole to put them into"
             return look
         base = store.scan(workspace.store / str(self.base.file)).collect()
-        before = base.filter(holds(base, query.text, workspace.now()))
+        before = base.filter(holds(base, query, workspace.now()))
         doubtful = before.join(look.frame.select("record_id"), on="record_id", how="anti").height
         fresh = look.frame.height
         look.frame = with_part(base, look.frame)
@@ -278,7 +277,7 @@ def keep(
     """Write one table's snapshot and note it in the catalogue."""
     file = f"snapshots/{system}/{table}/{number:06d}.parquet"
     rules = workspace.config.systems[system].leave_out
-    frame, counts = left_out(in_order(look.frame), table, rules, workspace.now())
+    frame, counts = left_out(in_order(look.frame), table, rules, workspace)
     odd = odd_kinds(frame)
     notes = [*look.notes, *([f"kinds that are not among ours: {', '.join(odd[:5])}"] if odd else [])]
     store.write(frame, workspace.store / file)

@@ -192,3 +192,28 @@ def _write(workspace: Workspace, document: Any) -> None:
         raise StoreError(
             f"{path} cannot be written", why=error.strerror or str(error), advice="may this user write there?"
         ) from error
+
+
+def user() -> str:
+    """Who is at the keyboard, as far as the machine knows."""
+    from getpass import getuser
+
+    try:
+        return os.environ.get("CONCORDEX_USER") or getuser()
+    except (OSError, KeyError):
+        return ""
+
+
+def records_of(workspace: Workspace, device: str) -> list[str]:
+    """``device`` as a record; or the first record of every entry that it may mean, by system and id."""
+    import polars as pl
+
+    from concordex.work import concordance
+    from concordex.work.explain import meant
+
+    members = concordance.read(workspace, "members")
+    name = pl.format("{}/{}", "system", "record_id")
+    if members.filter(name == device).select(pl.len()).collect().item():
+        return [device]
+    first = members.filter(pl.col("entry").is_in(meant(workspace, device))).sort("entry", "row")
+    return list(first.group_by("entry", maintain_order=True).agg(name.first().alias("ref")).collect()["ref"])

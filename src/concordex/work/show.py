@@ -14,7 +14,6 @@ from concordex.model.fields import ALIASES, ORIGINAL, Type, type_of
 from concordex.query.bind import Binder
 from concordex.query.frames import extra_value, to_polars
 from concordex.query.funnel import Stage, funnel
-from concordex.query.parse import parse
 from concordex.store import snapshots as store
 from concordex.words import suggestion
 from concordex.work import concordance
@@ -58,7 +57,7 @@ def select(workspace: Workspace, table: str, choice: Choice) -> Selection:
     if choice.live:
         from concordex.work.live import fetch
 
-        query = parse(choice.where) if choice.where else None
+        query = workspace.query(choice.where) if choice.where else None
         wanted = [*choice.columns, *choice.count_by, *(name.removeprefix("-") for name in choice.sort)]
         lazy, notes, stages = fetch(
             workspace, table, choice.systems, query, columns=wanted if choice.columns or choice.count_by else (),
@@ -74,7 +73,7 @@ def select(workspace: Workspace, table: str, choice: Choice) -> Selection:
         stages = []
     shape = Shape(lazy)
     if choice.where:
-        binder = Binder(parse(choice.where), shape.types, workspace.now(), extra=shape.has_original)
+        binder = Binder(workspace.query(choice.where), shape.types, workspace.now(), extra=shape.has_original)
         binder.check()
         if choice.funnel and not choice.live:
             stages = funnel(lazy, binder)
@@ -87,6 +86,8 @@ def source(
     workspace: Workspace, table: str, systems: Sequence[str] = (), as_of: datetime | None = None
 ) -> tuple[pl.LazyFrame, list[str]]:
     """A table as a lazy frame, and notes on what it rests; of snapshots, those of the moment ``as_of``."""
+    if table == "gone":
+        return concordance.gone(workspace), concordance.notes(workspace)
     if table in ("entries", "findings"):
         if as_of:
             raise CalledWrongly(f"{table} are of the newest reconciliation only", advice="show records --as-of …")

@@ -15,7 +15,6 @@ from concordex.errors import CalledWrongly, Stopped
 from concordex.model.fields import ASKABLE
 from concordex.query.bind import Binder
 from concordex.query.frames import to_polars
-from concordex.query.parse import parse
 from concordex.store import snapshots as store
 from concordex.store.catalogue import Snapshot
 from concordex.work import concordance
@@ -112,7 +111,7 @@ def _freshen(workspace: Workspace) -> list[str]:
 def _in_scope(workspace: Workspace, filters: Sequence[str]) -> pl.DataFrame:
     entries = concordance.read(workspace, "entries")
     for text in filters:
-        binder = Binder(parse(text), ASKABLE, workspace.now(), extra=False)
+        binder = Binder(workspace.query(text), ASKABLE, workspace.now(), extra=False)
         entries = entries.filter(to_polars(binder.query.node, binder))
     return entries.collect()
 

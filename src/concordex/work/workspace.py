@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     import polars as pl
 
     from concordex.change.steps import Change
+    from concordex.query.tree import Filter
     from concordex.store.catalogue import Catalogue
     from concordex.store.journal import Journal
     from concordex.wire.dialect import Dialect
@@ -209,6 +210,13 @@ class Workspace:
         from concordex.work.concordance import read
 
         return read(self, "findings").collect()
+
+    def query(self, text: str) -> Filter:
+        """A filter, with the groups of the workspace that it names replaced by what they stand for."""
+        from concordex.query.groups import parsed
+        from concordex.work.groups import groups
+
+        return parsed(text, groups(self.root))
 
     def change(self, number: int) -> Change:
         """A change and its steps, as they stand."""

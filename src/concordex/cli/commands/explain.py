@@ -12,6 +12,9 @@ from concordex.cli.options import Form, workspace
 
 def explain(
     device: Annotated[str, typer.Argument(help="A name, serial, MAC, address, asset tag, record id or entry.")],
+    history: Annotated[
+        bool, typer.Option("--history", help="And what became of it: seen, renamed, moved, upgraded.")
+    ] = False,
     form: Form = None,
 ) -> None:
     """Why records are one device, and where each of its values came from.
@@ -20,18 +23,38 @@ def explain(
 
     concordex explain sw-cobble-quay-01
 
-    concordex explain 0cb1.0000.0042
+    concordex explain 0cb1.0000.0042 --history
     """
     from concordex.work.explain import explain as find
 
     found = find(workspace(), device)
+    past = [_past(one.entry) if history else [] for one in found]
     if form not in (None, Format.TABLE):
-        _as_data([asdict(one) for one in found], form)
+        told = [
+            asdict(one) | ({"history": [asdict(e) for e in events]} if history else {})
+            for one, events in zip(found, past, strict=True)
+        ]
+        _as_data(told, form)
         return
     for at, one in enumerate(found):
         if at:
             draw.line()
         _draw(one)
+        if history:
+            _draw_past(past[at])
+
+
+def _past(entry: str) -> list[Any]:
+    from concordex.work.history import history
+
+    return history(workspace(), entry)
+
+
+def _draw_past(events: list[Any]) -> None:
+    draw.line()
+    draw.heading("What became of it")
+    rows = [[e.when, e.record, e.what, e.field, e.before, e.after] for e in events]
+    draw.table(["pulled", "record", "what", "field", "before", "after"], rows)
 
 
 def _as_data(found: list[dict[str, Any]], form: Format | None) -> None:

@@ -18,19 +18,27 @@ def findings(
     kind: Annotated[list[str] | None, typer.Option("--kind", "-k", help="Only these kinds.")] = None,
     where: Where = None,
     count: Annotated[bool, typer.Option("--count", help="Only how many there are of each kind.")] = False,
+    count_by: Annotated[
+        list[str] | None, typer.Option("--count-by", help="How many there are of each: kind, severity, state, field …")
+    ] = None,
+    new: Annotated[bool, typer.Option("--new", help="Only those that were not there the time before.")] = False,
+    gone: Annotated[bool, typer.Option("--gone", help="Those of the time before that are there no more.")] = False,
+    accepted: Annotated[bool, typer.Option("--accepted", help="With those that somebody accepted.")] = False,
     limit: Annotated[int | None, typer.Option("--limit", "-n", help="How many rows; 0 for all.")] = None,
     form: Form = None,
     output: Output = None,
 ) -> int:
     """What a person should look at: conflicts, duplicates, what is missing where, what is stale.
 
-    Exit status 3 when there are findings.
+    Those that somebody accepted are left out (`concordex ruling accept`).  Exit status 3 when there are any.
 
     Examples:
 
     concordex findings --count
 
     concordex findings --kind conflict,duplicate --where 'severity = high'
+
+    concordex findings --new --format csv -o new.csv
     """
     from concordex.errors import CalledWrongly
     from concordex.match.findings import KINDS
@@ -40,15 +48,22 @@ def findings(
     for name in kinds:
         if name not in KINDS:
             raise CalledWrongly(f"there is no kind of finding {name!r}", advice=suggestion(name, KINDS))
-    both = " and ".join([*([f"kind in ({', '.join(kinds)})"] if kinds else []), *([f"({where})"] if where else [])])
-    found = workspace().show("findings", where=both or None, count_by=["kind", "severity"] if count else [])
+    parts = [
+        f"kind in ({', '.join(kinds)})" if kinds else "", f"({where})" if where else "", "state = new" if new else "",
+        "accepted missing" if not accepted and not gone else "",
+    ]  # fmt: skip
+    by = words(count_by) or (["kind", "severity"] if count else [])
+    count = bool(by)
+    table = "gone" if gone else "findings"
+    found = workspace().show(table, where=" and ".join(filter(None, parts)) or None, count_by=by)
     for text in found.notes:
         draw.note(text, "yellow")
     frame, screen = found.frame, form in (None, Format.TABLE) and output is None
     cut = screen and limit is None and draw.is_terminal(sys.stdout) and frame.height > _SCREENFUL
     shown = frame.head(_SCREENFUL) if cut else frame.head(limit) if limit else frame
     if screen and not count:
-        columns = ["severity", "kind", "entry", "name", "field", "seen"]
+        columns = ["severity", "kind", "entry", "name", "field", "seen", "state"]
+        columns += ["accepted"] if accepted else []
         draw.table(columns, shown.select(columns).iter_rows(), styles=STYLES)
         for name in shown["kind"].unique(maintain_order=True):
             draw.note(f"{name}: {KINDS[name][1]}", "dim")

@@ -1,0 +1,112 @@
+"""``concordex group``: named selections."""
+
+from typing import Annotated
+
+import typer
+
+from concordex.cli import draw
+from concordex.cli.options import Form, Output, words, workspace
+
+group = typer.Typer(
+    help="Named selections, one small file each in groups/; any filter may say `group = NAME`.",
+    no_args_is_help=True, rich_markup_mode=None, add_completion=False,
+)  # fmt: skip
+
+
+def complete_groups(incomplete: str) -> list[str]:
+    """The groups of the workspace here, for the shell."""
+    from concordex.cli.options import _safely
+    from concordex.work.groups import groups
+
+    return _safely(lambda: list(groups(workspace().root)), incomplete)
+
+
+Name = Annotated[str, typer.Argument(help="The group's name.", autocompletion=complete_groups)]
+
+
+@group.command("add")
+def add(
+    name: Annotated[str, typer.Argument(help="A name for it.")],
+    where: Annotated[str | None, typer.Option("--where", help="A filter (docs/filters.md).")] = None,
+    any_of: Annotated[list[str] | None, typer.Option("--any-of", help="What is in any of these groups.")] = None,
+    all_of: Annotated[list[str] | None, typer.Option("--all-of", help="What is in all of these groups.")] = None,
+    but_not: Annotated[list[str] | None, typer.Option("--but-not", help="Less what is in these groups.")] = None,
+    about: Annotated[str, typer.Option("--about", help="What it is for.")] = "",
+) -> None:
+    """Name a selection: a filter, or a union, intersection or difference of groups.
+
+    Examples:
+
+    concordex group add quays --where 'site like "*-quay"'
+
+    concordex group add quay-radios --all-of quays,radios --but-not spare
+    """
+    from concordex.work.groups import add as make
+
+    given = {
+        "about": about, "where": where, "any_of": words(any_of), "all_of": words(all_of), "but_not": words(but_not),
+    }  # fmt: skip
+    make(workspace(), name, given)
+    draw.note(f"groups/{name}.yaml; to use it: --where 'group = {name}'")
+
+
+@group.command("list")
+def list_groups(form: Form = None, output: Output = None) -> None:
+    """All groups, and what they are made of.
+
+    Example: concordex group list
+    """
+    from concordex.cli.rows import emit_rows
+    from concordex.work.groups import load
+
+    rows = [
+        {
+            "group": name, "where": one.where or "", "any of": ", ".join(one.any_of), "all of": ", ".join(one.all_of),
+            "but not": ", ".join(one.but_not), "about": one.about,
+        }
+        for name, one in load(workspace().root).items()
+    ]  # fmt: skip
+    if not rows:
+        draw.note("there is no group yet; concordex group add NAME --where …")
+        return
+    emit_rows(rows, form, output)
+
+
+@group.command("show")
+def show(
+    name: Name,
+    table: Annotated[str, typer.Option("--table", help="Of which table.")] = "entries",
+    form: Form = None,
+    output: Output = None,
+) -> None:
+    """The members of a group.
+
+    Example: concordex group show quays --format csv
+    """
+    from concordex.cli.emit import emit
+
+    found = workspace().show(table, where=f'group = "{name}"')
+    for text in found.notes:
+        draw.note(text, "yellow")
+    if form is None and output is None:
+        columns = [
+            n
+            for n in ("system", "entry", "record_id", "name", "kind", "site", "status", "last_seen")
+            if n in found.frame.columns
+        ]
+        draw.table(columns, found.frame.select(columns).iter_rows())
+        draw.note(f"{found.frame.height:,} of {table} in {name}")
+        return
+    emit(found.frame, form, output)
+
+
+@group.command("remove")
+def remove(name: Name) -> None:
+    """Remove a group that no other is made of.
+
+    Example: concordex group remove quays
+    """
+    from concordex.work.groups import remove as take_away
+
+    take_away(workspace(), name)
+    draw.note(f"groups/{name}.yaml is removed")

@@ -1,0 +1,110 @@
+"""``concordex review``."""
+
+import sys
+from typing import Annotated, Any
+
+import typer
+
+from concordex.cli import draw
+from concordex.cli.options import Form, Output, workspace
+from concordex.cli.statuses import Status
+
+_FIELDS = ("name", "serial", "uuid", "asset_tag", "macs", "ips", "maker", "model", "kind", "site", "user", "last_seen")
+
+
+def review(
+    listed: Annotated[bool, typer.Option("--list", help="Only list the pairs; ask nothing.")] = False,
+    limit: Annotated[int | None, typer.Option("--limit", "-n", help="How many pairs, at the most.")] = None,
+    form: Form = None,
+    output: Output = None,
+) -> int:
+    """Decide on pairs of entries that may be one device, the likeliest first, each by a key.
+
+    s: same; a: apart; n: next, undecided; q: stop.  Each decision is a ruling that is kept at once, so that
+    a review goes on where it was left.
+
+    Examples:
+
+    concordex review
+
+    concordex review --list --format csv -o doubtful.csv
+    """
+    from concordex.errors import CalledWrongly
+    from concordex.work.review import pairs
+
+    here = workspace()
+    found = pairs(here)
+    waiting = found.head(limit) if limit else found
+    if listed or form or output:
+        return _list(here, waiting, form, output)
+    if not (draw.is_terminal(sys.stdout) and sys.stdin.isatty()):
+        raise CalledWrongly("a review needs a terminal", advice="concordex review --list")
+    return _ask(here, waiting)
+
+
+def _list(here: Any, waiting: Any, form: Any, output: Any) -> int:
+    from concordex.cli.emit import emit
+    from concordex.work.review import with_names
+
+    frame = with_names(here, waiting)
+    emit(frame, form, output)
+    if form is None and output is None:
+        draw.note(f"{frame.height:,} pairs to decide; bits: each doubles the odds that the two are one")
+    return Status.FOUND if frame.height else Status.DONE
+
+
+def _ask(here: Any, waiting: Any) -> int:
+    from concordex.work.review import doubt
+    from concordex.work.rulings import add, user
+
+    counts = dict.fromkeys(("same", "apart", "left"), 0)
+    for at, pair in enumerate(waiting.to_dicts(), start=1):
+        one = doubt(here, pair)
+        _show(one, at, waiting.height)
+        key = _key()
+        if key == "q":
+            break
+        kind = {"s": "same", "a": "apart"}.get(key)
+        counts[kind or "left"] += 1
+        if kind:
+            add(here, {kind: [one.link.a, one.link.b]}, who=user(), why="reviewed")
+    decided = counts["same"] + counts["apart"]
+    rest = waiting.height - decided
+    draw.note(f"{counts['same']} the same, {counts['apart']} apart; {rest:,} pairs not decided")
+    if decided:
+        draw.note("kept in rulings.yaml; concordex reconcile makes it count")
+    return Status.DONE
+
+
+def _show(one: Any, at: int, of: int) -> None:
+    draw.line()
+    draw.heading(f"Pair {at} of {of}: {one.one} and {one.other}, {one.link.bits:+.1f} bits in all")
+    here, there = one.entries
+    rows = [
+        [name, here[name], "=" if _plain(here[name]) == _plain(there[name]) else "", there[name]]
+        for name in _FIELDS
+        if here[name] not in (None, []) or there[name] not in (None, [])
+    ]
+    systems = ["systems", here["systems"], "", there["systems"]]
+    draw.table(["field", one.one, "", one.other], [*rows, systems])
+    draw.line()
+    for because in (b for b in one.link.because if abs(b.bits) >= 0.5):
+        draw.line(f"  {because.bits:+5.1f}  {because.kind} {because.says}  {draw.cell(because.values)}")
+    draw.line()
+
+
+def _plain(value: Any) -> str:
+    return draw.cell(value).lower()
+
+
+def _key() -> str:
+    import click
+
+    draw.note("[s]ame  [a]part  [n]ext  [q]uit", "bold")
+    while True:
+        try:
+            key = click.getchar().lower()
+        except (KeyboardInterrupt, EOFError):
+            return "q"
+        if key in "sanq" and key:
+            return key

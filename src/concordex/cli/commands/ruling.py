@@ -1,0 +1,159 @@
+"""``concordex ruling``: people's standing decisions."""
+
+from datetime import datetime
+from typing import Annotated, Any
+
+import typer
+
+from concordex.cli import draw
+from concordex.cli.options import Form, Output, moment, workspace
+
+ruling = typer.Typer(
+    help="People's standing decisions, kept in rulings.yaml: always obeyed, to be reviewed like the rest.",
+    no_args_is_help=True, rich_markup_mode=None, add_completion=False,
+)  # fmt: skip
+
+Why = Annotated[str, typer.Option("--why", help="The reason, for the colleague who reads it next year.")]
+Who = Annotated[str | None, typer.Option("--who", help="Who decides; your user name if not said.")]
+Until = Annotated[str | None, typer.Option("--until", help="The last day on which it holds, such as 2027-01-31.")]
+Device = Annotated[str, typer.Argument(help="A record as system/record_id, or a device by entry, name, serial …")]
+
+
+@ruling.command("same")
+def same(
+    devices: Annotated[list[str], typer.Argument(help="Records as system/record_id, or entries.")],
+    why: Why = "",
+    who: Who = None,
+) -> None:
+    """These are one device.
+
+    Example: concordex ruling same muster/0f3a stowage/118 --why 'label read on site'
+    """
+    _pair("same", devices, why, who)
+
+
+@ruling.command("apart")
+def apart(
+    devices: Annotated[list[str], typer.Argument(help="Records as system/record_id, or entries.")],
+    why: Why = "",
+    who: Who = None,
+) -> None:
+    """These are not one device.
+
+    Example: concordex ruling apart muster/0f3a stowage/118 --why 'two kiosks, cloned'
+    """
+    _pair("apart", devices, why, who)
+
+
+@ruling.command("value")
+def value(
+    device: Device,
+    field: Annotated[str, typer.Argument(help="The field.")],
+    said: Annotated[str, typer.Argument(help="Its value; of a list, several with commas.", metavar="VALUE")],
+    why: Why = "",
+    who: Who = None,
+    until: Until = None,
+) -> None:
+    """A field of this device has this value, whatever its records say.
+
+    Example: concordex ruling value sw-cobble-quay-01 site cobble-quay --why 'seen there'
+    """
+    _add({"value": {"of": _record(device), "field": field, "is": said}}, why, who, until)
+
+
+@ruling.command("accept")
+def accept(
+    device: Device,
+    kind: Annotated[str, typer.Argument(help="The kind of finding.")],
+    field: Annotated[str | None, typer.Option("--field", help="Of a conflict, the field.")] = None,
+    about: Annotated[str | None, typer.Option("--about", help="The system that it is about.")] = None,
+    why: Why = "",
+    who: Who = None,
+    until: Until = None,
+) -> None:
+    """A finding needs no more attention, for a reason, and until a day.
+
+    Example: concordex ruling accept sw-cobble-quay-01 conflict --field model --why 'one thing' --until 2027-01-31
+    """
+    from concordex.errors import CalledWrongly
+    from concordex.match.findings import KINDS
+    from concordex.words import suggestion
+
+    if kind not in KINDS:
+        raise CalledWrongly(f"there is no kind of finding {kind!r}", advice=suggestion(kind, KINDS))
+    part = {"finding": kind, "of": _record(device), "field": field, "about": about}
+    _add({"accept": {key: text for key, text in part.items() if text}}, why, who, until)
+
+
+@ruling.command("list")
+def list_rulings(form: Form = None, output: Output = None) -> None:
+    """All rulings, and whether they still hold.
+
+    Example: concordex ruling list
+    """
+    from concordex.cli.rows import emit_rows
+    from concordex.work.rulings import holding, load
+
+    here = workspace()
+    hold = holding(here)
+    rows = [
+        {
+            "ruling": one.kind, "of": one.records[0], "says": one.says, "who": one.who,
+            "when": f"{one.when:%Y-%m-%d}" if one.when else "", "until": str(one.until or ""),
+            "holds": "yes" if one in hold else "no", "why": one.why,
+        }
+        for one in load(here)
+    ]  # fmt: skip
+    if not rows:
+        draw.note("there is no ruling yet; `concordex review` asks for some")
+        return
+    emit_rows(rows, form, output)
+
+
+@ruling.command("remove")
+def remove(
+    record: Annotated[str, typer.Argument(help="A record that the ruling speaks of: system/record_id.")],
+) -> None:
+    """Take back the rulings that speak of a record.
+
+    Example: concordex ruling remove muster/0f3a
+    """
+    from concordex.work.rulings import remove as take_back
+
+    for one in take_back(workspace(), record):
+        draw.note(f"removed: {one.kind} {one.records[0]} {one.says}")
+    draw.note("concordex reconcile makes it count")
+
+
+def _pair(kind: str, devices: list[str], why: str, who: str | None) -> None:
+    from concordex.errors import CalledWrongly
+
+    records = list(dict.fromkeys(map(_record, devices)))
+    if len(records) < 2:
+        raise CalledWrongly("a ruling needs two records", advice="name two of different entries, as system/record_id")
+    _add({kind: records}, why, who, None)
+
+
+def _record(device: str) -> str:
+    """A record as it is written in rulings; of an entry, its first."""
+    from concordex.errors import CalledWrongly
+    from concordex.work.rulings import records_of
+
+    found = records_of(workspace(), device)
+    if len(found) > 1:
+        raise CalledWrongly(f"{device!r} may be {len(found)} devices: {', '.join(found)}", advice="name one of them")
+    return found[0]
+
+
+def _add(ruling: dict[str, Any], why: str, who: str | None, until: str | None) -> None:
+    from concordex.work.rulings import add, user
+
+    last = moment(until, "--until")
+    given = ruling | ({"until": _day(last)} if last else {})
+    made = add(workspace(), given, who=who or user(), why=why)
+    draw.note(f"ruled {made.kind}: {made.records[0]} {made.says}")
+    draw.note("kept in rulings.yaml; concordex reconcile makes it count")
+
+
+def _day(last: datetime) -> Any:
+    return last.date()

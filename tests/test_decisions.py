@@ -1,0 +1,228 @@
+"""What people do with the concordance: rulings, reviews, groups, comparisons, the past of a device."""
+
+from __future__ import annotations
+
+import json
+import os
+import pty
+import select
+import subprocess
+import time
+from datetime import UTC, datetime
+
+import pytest
+
+from tests.conftest import Shell
+
+DIALECT = """\
+format: 1
+name: {name}
+title: A list in a file
+role: {role}
+tables:
+  devices:
+    read: {{file: devices.ndjson, shape: {{by: ndjson}}}}
+    fields:
+      {{record_id: $.id, name: $.name, serial: $.serial, macs: $.mac, site: $.site, kind: $.kind, os_version: $.os}}
+"""
+SYSTEMS = "format: 1\nsystems:\n" + "".join(f"  {n}: {{dialect: {n}, folder: {n}}}\n" for n in ("net", "inv"))
+
+
+def row(**said: str) -> dict:
+    return said
+
+
+class Lists(Shell):
+    """A workspace of two systems that are files: what they say is in the test's own hands."""
+
+    def say(self, system: str, *rows: dict) -> None:
+        self.folder.joinpath(system, "devices.ndjson").write_text("".join(json.dumps(row) + "\n" for row in rows))
+
+    def reconcile(self) -> str:
+        self("pull")
+        return self("reconcile").stderr
+
+    def entry(self, record: str) -> str:
+        found = self("show", "records", "--format", "json").stdout
+        return {f"{row['system']}/{row['record_id']}": row["entry"] for row in json.loads(found)}[record]
+
+
+@pytest.fixture
+def lists(tmp_path) -> Lists:
+    for name, role in (("net", "manager"), ("inv", "inventory")):
+        (tmp_path / name).mkdir()
+        (tmp_path / "dialects").mkdir(exist_ok=True)
+        (tmp_path / "dialects" / f"{name}.yaml").write_text(DIALECT.format(name=name, role=role))
+    (tmp_path / "concordex.yaml").write_text(SYSTEMS)
+    made = Lists(tmp_path)
+    made.say("net", row(id="1", name="sw-1", serial="AAAA1111", site="quay"), row(id="2", name="sw-2", site="quay"))
+    made.say("inv", row(id="7", name="sw-1", serial="aaaa1111", site="depot"), row(id="8", name="old", site="quay"))
+    made.reconcile()
+    return made
+
+
+def test_same_joins_apart_parts_and_each_can_be_taken_back(lists):
+    assert lists.entry("net/2") != lists.entry("inv/8")
+    lists("ruling", "same", "net/2", "inv/8", "--why", "label read", "--who", "kim")
+    assert "1 entries gone" in lists("reconcile").stderr
+    assert lists.entry("net/2") == lists.entry("inv/8")
+    assert "says kim" in lists("explain", "sw-2").stdout
+    lists("ruling", "apart", "net/1", "inv/7")
+    lists("reconcile")
+    assert lists.entry("net/1") != lists.entry("inv/7")
+    lists("ruling", "remove", "net/1")
+    lists("reconcile")
+    assert lists.entry("net/1") == lists.entry("inv/7")
+
+
+def test_rulings_are_a_readable_file_that_keeps_what_people_wrote(lists):
+    path = lists.folder / "rulings.yaml"
+    path.write_text("format: 1\nrulings:\n  # the depot called\n  - same: [net/2, inv/8]\n    why: ours\n")
+    lists("ruling", "value", "sw-1", "site", "ferry", "--why", "seen there")
+    assert "# the depot called" in path.read_text()
+    rows = json.loads(lists("ruling", "list", "-f", "json").stdout)
+    assert [(row["ruling"], row["says"], row["holds"]) for row in rows] == [
+        ("same", "inv/8", "yes"), ("value", "site is ferry", "yes"),
+    ]  # fmt: skip
+    lists("reconcile")
+    (told,) = json.loads(lists("explain", "sw-1", "-f", "json").stdout)
+    (site,) = [value for value in told["values"] if value["field"] == "site"]
+    assert (site["value"], site["source"]) == ("ferry", "ruling")
+    assert set(site["others"].values()) == {"quay", "depot"}
+
+
+def test_a_bad_rulings_file_is_told_by_line_and_key(lists):
+    (lists.folder / "rulings.yaml").write_text("format: 1\nrulings:\n  - same: [net/1]\n  - valu: {of: x}\n")
+    told = lists("reconcile", status=1).stderr
+    assert "line 3" in told
+    assert "did you mean `value`" in told
+
+
+def test_contradictions_are_refused_and_those_made_by_hand_are_found(lists):
+    lists("ruling", "same", "net/1", "inv/8")
+    assert "ruled same already" in lists("ruling", "apart", "net/1", "inv/8", status=2).stderr
+    path = lists.folder / "rulings.yaml"
+    path.write_text("format: 1\nrulings:\n  - same: [net/1, inv/8]\n  - apart: [net/1, inv/8]\n")
+    lists("reconcile")
+    assert lists.entry("net/1") != lists.entry("inv/8")
+    found = json.loads(lists("findings", "--kind", "ruling_contradicted", "-f", "json", status=3).stdout)
+    assert {row["about"] for row in found} == {"inv/8"}
+
+
+def test_findings_are_new_then_known_then_gone_and_may_be_accepted(lists):
+    def states() -> dict[str, str]:
+        rows = json.loads(lists("findings", "-f", "json", "--accepted", status=None).stdout)
+        return {f"{row['kind']} {row['field'] or ''}".strip(): row["state"] for row in rows}
+
+    assert states()["conflict site"] == "new"
+    lists("reconcile")
+    assert states()["conflict site"] == "known"
+    lists("ruling", "accept", "sw-1", "conflict", "--field", "site", "--why", "moves daily", "--until", "2999-01-01")
+    lists("reconcile")
+    shown = lists("findings", "-f", "json", status=None).stdout
+    assert "conflict" not in {row["kind"] for row in json.loads(shown)}
+    (one,) = [
+        found
+        for found in json.loads(lists("findings", "--accepted", "-f", "json", status=None).stdout)
+        if found["accepted"]
+    ]
+    assert one["accepted"].startswith("moves daily (")
+    lists.say("inv", row(id="7", name="sw-1", serial="AAAA1111", site="quay"))
+    lists.reconcile()
+    gone = json.loads(lists("findings", "--gone", "-f", "json", status=None).stdout)
+    assert "conflict" in {row["kind"] for row in gone}
+
+
+def test_an_acceptance_ends(lists):
+    lists("ruling", "accept", "sw-1", "conflict", "--field", "site", "--until", "2020-01-01")
+    lists("reconcile")
+    assert "conflict" in lists("findings", "-f", "json", status=3).stdout
+
+
+def test_two_systems_side_by_side(lists):
+    told = lists("compare", "net", "inv", "--format", "json", status=3)
+    rows = {(row["state"], row["name"], row["field"]): row for row in json.loads(told.stdout)}
+    assert rows.keys() == {("only here", "sw-2", None), ("only there", "old", None), ("different", "sw-1", "site")}
+    different = rows["different", "sw-1", "site"]
+    assert (different["here"], different["there"]) == ("quay", "depot")
+    assert "1 only here, 1 only there, 1 different, 0 equal" in told.stderr
+    assert "0 different, 1 equal" in lists("compare", "net", "inv", "--fields", "serial", status=3).stderr
+
+
+def test_two_moments_side_by_side_and_the_past_of_a_device(lists):
+    time.sleep(1.1)
+    before = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%S")
+    lists.say("net", row(id="1", name="sw-9", serial="AAAA1111", site="ferry"), row(id="3", name="sw-3"))
+    lists.reconcile()
+    rows = json.loads(lists("compare", before, "0s", "-f", "json", status=3).stdout)
+    told = {(row["state"], row["record_id"], row["field"], row["here"], row["there"]) for row in rows}
+    assert told == {
+        ("only here", "2", None, None, None), ("only there", "3", None, None, None),
+        ("different", "1", "name", "sw-1", "sw-9"), ("different", "1", "site", "quay", "ferry"),
+    }  # fmt: skip
+    past = json.loads(lists("explain", "sw-9", "--history", "-f", "json").stdout)[0]["history"]
+    assert [(e["what"], e["before"], e["after"]) for e in past if e["record"] == "net/1"] == [
+        ("first pulled", None, "quay"), ("moved", "quay", "ferry"), ("renamed", "sw-1", "sw-9"),
+    ]  # fmt: skip
+
+
+def test_groups_are_filters_unions_intersections_and_differences(lists):
+    lists("group", "add", "quay", "--where", "site = quay")
+    lists("group", "add", "ones", "--where", 'name like "*-1"')
+    lists("group", "add", "both", "--all-of", "quay,ones")
+    lists("group", "add", "rest", "--any-of", "quay", "--but-not", "ones")
+
+    def names(where: str) -> list[str]:
+        rows = lists("show", "records", "--where", where, "--format", "ndjson").stdout.splitlines()
+        return sorted(f"{row['system']}/{row['record_id']}" for row in map(json.loads, rows))
+
+    assert names("group = both") == ["net/1"]
+    assert names("group = rest") == ["inv/8", "net/2"]
+    assert names("group in (both, rest)") == names("group = quay")
+    assert names("group != quay") == ["inv/7"]
+    assert "part of both, rest" in lists("group", "remove", "quay", status=2).stderr
+    (lists.folder / "groups" / "quay.yaml").write_text("any_of: [both]\n")
+    assert "made of itself: both > quay > both" in lists("show", "records", "--where", "group = both", status=2).stderr
+
+
+def test_a_review_decides_by_a_key_and_goes_on_where_it_was_left(lists):
+    lists.say(
+        "net", *(row(id=f"n{at}", name=f"ap-{at}", kind="switch", mac=f"0c:b1:00:00:00:0{at}") for at in range(3))
+    )
+    lists.say("inv", *(row(id=f"i{at}", name=f"ap-{at}", kind="camera") for at in range(3)))
+    lists.reconcile()
+    waiting = json.loads(lists("review", "--list", "-f", "json", status=3).stdout)
+    assert len(waiting) == 3
+    assert answered(lists, "sq")[0] == 0
+    assert len(json.loads(lists("review", "--list", "-f", "json", status=3).stdout)) == 2
+    status, screen = answered(lists, "an")
+    assert status == 0
+    assert "1 apart; 1 pairs not decided" in screen
+    (ruled, parted) = json.loads(lists("ruling", "list", "-f", "json").stdout)
+    assert (ruled["ruling"], parted["ruling"]) == ("same", "apart")
+    assert "needs a terminal" in lists("review", status=2).stderr
+
+
+def answered(lists: Lists, keys: str) -> tuple[int, str]:
+    """A review at a terminal, with ``keys`` pressed one after another."""
+    main, end = pty.openpty()
+    settings = lists.settings() | {"stdin": end, "stdout": end, "stderr": end, "text": False}
+    settings.pop("capture_output")
+    process = subprocess.Popen(lists.command("review"), **settings)
+    os.close(end)
+    screen = b""
+    for at, key in enumerate(keys):
+        while screen.count(b"[q]uit") <= at:
+            screen += os.read(main, 4096)
+        told = b""
+        while not told and process.poll() is None:  # what is typed before it listens is lost
+            time.sleep(0.3)
+            os.write(main, key.encode())
+            told = os.read(main, 4096) if select.select([main], [], [], 3)[0] else b""
+        screen += told
+    while select.select([main], [], [], 5)[0]:
+        try:
+            screen += os.read(main, 4096)
+        except OSError:  # its end is closed
+            break
+    return process.wait(30), screen.decode(errors="replace")
