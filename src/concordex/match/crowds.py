@@ -21,6 +21,9 @@ Small = npt.NDArray[np.int16]
 #: A serial or UUID that more devices of one system bear than this means nothing.
 MOST_BEARERS = 3
 
+_name = pl.col("name_key")
+_long = _name.str.len_chars() >= CUT  # what is shorter was not cut
+
 #: Of a list, this many values are looked at: those first that other records show as well.
 WIDTH = 4
 
@@ -67,7 +70,7 @@ def crowds(keyed: pl.DataFrame) -> Crowds:
     own = pl.Series(serial.values)
     uuid = _column(uuids, system, _first(own, tags, name)).without(MOST_BEARERS * 4)
     who = _first(own, pl.Series(uuid.values), tags, card)
-    cut = numbers(keyed["name_key"].str.slice(0, CUT))
+    cut = numbers(keyed.select(pl.when(_long).then(_name.str.slice(0, CUT))).to_series())
     return Crowds(
         height=keyed.height, system=system.to_numpy(), serial=serial,
         uuid=uuid, tag=_column(tags, system, _first(own, name)), name=_column(name, system, who),

@@ -8,6 +8,8 @@ from datetime import UTC, datetime
 
 import polars as pl
 
+from concordex.match.identity import CUT
+
 #: kind: (severity, what to do)
 KINDS: dict[str, tuple[str, str]] = {
     "duplicate": ("high", "keep one record and remove the others"),
@@ -64,11 +66,13 @@ def findings(
     ``about`` is the system or entry that a finding is about, beside its own; with kind, entry and field it
     tells one finding from another, now and the next time.
     """
+    keys = ("entry", "system", "last_seen", "serial_key", "name_key", *COMPARED)
+    ranked = records.select(keys).sort("entry", "system", "last_seen", nulls_last=False)
     found = [
         *_missing_in(entries, scope),
         _missing_at_managers(records, entries, scope, resting),
         _duplicates(records, entries),
-        *(_conflicts(records, entries, field) for field in COMPARED),
+        *(_conflicts(ranked, entries, field) for field in COMPARED),
         _replaced(entries, scope),
         _badly_identified(records, entries),
         _stale(entries, scope),
@@ -141,32 +145,28 @@ def _duplicates(records: pl.DataFrame, entries: pl.DataFrame) -> pl.DataFrame:
     )
 
 
-def _conflicts(records: pl.DataFrame, entries: pl.DataFrame, field: str) -> pl.DataFrame:
+def _conflicts(ranked: pl.DataFrame, entries: pl.DataFrame, field: str) -> pl.DataFrame:
     """Entries whose systems give different values; within one system the record seen last speaks."""
     key = {"name": "name_key", "serial": "serial_key"}.get(field, field)
-    said = records.filter(pl.col(key).is_not_null())
+    said = ranked.select("entry", "system", field, pl.col(key).str.to_lowercase().alias("said")).drop_nulls("said")
     if field == "kind":
-        said = said.filter(pl.col("kind") != "other")
-    if field == "name":  # a name that was cut is no other name
-        said = said.filter(pl.len().over("entry") > 1)
-    latest = said.sort("entry", "system", "last_seen", nulls_last=False).unique(
-        ["entry", "system"], keep="last", maintain_order=True
-    )
+        said = said.filter(pl.col("said") != "other")
+    number = pl.col("said").hash()
+    torn = said.group_by("entry").agg(number.min().alias("least"), number.max().alias("most"))
+    said = said.join(torn.filter(pl.col("least") != pl.col("most")), on="entry", how="semi", maintain_order="left")
+    latest = said.unique(["entry", "system"], keep="last", maintain_order=True)
     clash = (
         latest.group_by("entry", maintain_order=True)
         .agg(
-            pl.col(key).str.to_lowercase().n_unique().alias("different"),
-            pl.format("{}: {}", pl.col("system"), pl.col(field)).str.join("; ").alias("said"),
-            pl.col(key).str.len_chars().min().alias("shortest"),
-            pl.col(key).str.to_lowercase().alias("values"),
+            pl.col("said").unique().sort().alias("values"),
+            pl.format("{}: {}", "system", field).str.join("; ").alias("said"),
         )
-        .filter(pl.col("different") > 1)
+        .filter(pl.col("values").list.len() > 1)
     )
-    if field == "name":
-        stem = pl.col("values").list.sort().list.first()
-        cut = pl.col("values").list.eval(pl.element().str.slice(0, 15)).list.n_unique() == 1
-        clash = clash.filter((cut & (stem.str.len_chars() == 15)).not_())
-    joined = clash.join(entries.select("entry", "name", "systems"), on="entry")
+    if field == "name":  # a name that was cut is no other name
+        cut = pl.col("values").list.eval(pl.element().str.slice(0, CUT)).list.n_unique() == 1
+        clash = clash.filter((cut & (pl.col("values").list.first().str.len_chars() == CUT)).not_())
+    joined = clash.join(entries.select("entry", "name", "systems"), on="entry", maintain_order="left")
     return _shaped(joined, "conflict", pl.col("said"), field=field, severity=COMPARED[field])
 
 

@@ -62,14 +62,26 @@ def link(keyed: pl.DataFrame, *, same: Ruled = (), apart: Ruled = (), weights: W
     weights = weights or learn(seen[:: max(1, len(a) // _SAMPLE)])
     ruled = np.array([*same], dtype=np.int64).reshape(-1, 2)
     chains = _chains(known.height, a, b, weights.score(seen), ruled)
+    before = (a << 32) | b, seen
     a, b = blocks.within(chains)
-    seen = levels(said, a, b)
+    seen = _levels(said, a, b, *before)
     pairs = _pairs(a, b, chains, seen, weights, apart)
     score = weights.score(seen)
     start, unclear = _plain(chains, pairs, score)
     start = cluster.components(known.height, np.r_[start, ruled[:, 0]], np.r_[np.arange(known.height), ruled[:, 1]])
     groups, undecided = cluster.gather(start, unclear, THRESHOLD, MARGIN)
     return Linked(groups, a, b, seen, score, weights, undecided, cluster.between(groups, unclear))
+
+
+def _levels(said: Sayings, a: Numbers, b: Numbers, known: Numbers, seen: Levels) -> Levels:
+    """The levels of pairs, of which many were ``seen`` before; both stand in order."""
+    wanted = (a << 32) | b
+    at = np.searchsorted(known, wanted).clip(0, max(len(known) - 1, 0))
+    there = known[at] == wanted if len(known) else np.zeros(len(a), dtype=np.bool_)
+    out = np.empty((len(a), len(KINDS)), dtype=np.int8)
+    out[there] = seen[at[there]]
+    out[~there] = levels(said, a[~there], b[~there])
+    return out
 
 
 def sayings(keyed: pl.DataFrame, known: Crowds) -> Sayings:

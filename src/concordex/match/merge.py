@@ -49,7 +49,8 @@ def merge(
     single fields; ``ruled`` (``entry``, ``field``, ``value``) what people have decided.  Lists are
     joined; the earliest enrolment and the latest sight count.
     """
-    said = records.with_columns(pl.when(pl.col("kind") != "other").then("kind").alias("kind"))
+    needed = ["row", "entry", "system", "mac_keys", *MERGED]
+    said = records.select(needed).with_columns(pl.when(pl.col("kind") != "other").then("kind").alias("kind"))
     rules = {name: _rule(name, (by_field or {}).get(name), order) for name in MERGED}
     plain = Choose(order=order)
     usual = [name for name in MERGED if rules[name] == plain]
