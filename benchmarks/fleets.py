@@ -89,7 +89,7 @@ class Noise:
         return Noise(**{n: v if n in _BUILT else min(0.9, v * factor) for n, v in vars(self).items()})
 
 
-LEVELS = {"low": Noise(), "middle": Noise().times(1.6), "high": Noise().times(2.9)}
+LEVELS = {"low": Noise(), "middle": Noise().times(1.62), "high": Noise().times(2.9)}
 
 
 def fleet(devices: int, noise: Noise, seed: int = 1) -> pl.DataFrame:
@@ -164,8 +164,12 @@ class _Fleet:
             .otherwise("name")
         )
         d = d.with_columns(name=apart, whole=pl.col("name"), one_name=one_name.gather(d["stack"]))
+        fixed = pl.col("kind").is_in([*_NETWORK, "server", "printer"]) & pl.col("is_stack").not_()
+        d = d.with_columns(swapped=fixed & self.chance(self.noise.swapped, size))
         return d.with_columns(
-            case=pl.when("is_stack")
+            case=pl.when("swapped")
+            .then(pl.lit("swapped"))
+            .when("is_stack")
             .then(pl.lit("stack"))
             .when("is_pair")
             .then(pl.lit("pair"))
@@ -222,7 +226,7 @@ class _Fleet:
         laptops = d.select((pl.col("kind") == "laptop") & self.chance(self.noise.docked, d.height)).to_series()
         held = np.full(d.height, -1)
         rows = np.flatnonzero(laptops.to_numpy())
-        held[rows] = self.rng.permutation(np.arange(len(rows)) // int(self.rng.integers(3, 7)))
+        held[rows] = self.rng.permutation(np.arange(len(rows)) // int(self.rng.integers(2, 6)))
         dock = pl.Series("dock_number", held)
         random = pl.Series(self.rng.integers(0, 1 << 40, d.height))
         drawn = pl.format("{}{}", pl.Series(self.rng.choice(["2", "6", "a", "e"], d.height)), _hex(random, 10))
@@ -454,8 +458,7 @@ class _Fleet:
         return self._typed(told, 0.7, missing=1.5)
 
     def _swapped(self, told: pl.DataFrame) -> pl.DataFrame:
-        fixed = pl.col("kind").is_in([*_NETWORK, "server", "printer"]) & pl.col("is_stack").not_()
-        gone = told.select(fixed & self.chance(self.noise.swapped, told.height)).to_series()
+        gone = told["swapped"]
         old = self._words(told.height, string.digits + "ABCDEFGHJK", 8)
         return told.with_columns(
             device=pl.when(gone).then(pl.col("device") + self.size).otherwise("device"),
@@ -464,7 +467,6 @@ class _Fleet:
             tag=pl.when(gone).then(pl.col("tag") + 2_000_000).otherwise("tag"),
             uuid=pl.when(gone).then(pl.lit(None)).otherwise("uuid"),
             model=pl.when(gone & self.chance(0.5, told.height)).then((pl.col("model") + 1) % 4).otherwise("model"),
-            case=pl.when(gone).then(pl.lit("swapped")).otherwise("case"),
         )
 
     def _typed(self, told: pl.DataFrame, factor: float, *, missing: float) -> pl.DataFrame:

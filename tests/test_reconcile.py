@@ -7,11 +7,15 @@ from dataclasses import replace
 from datetime import UTC, datetime
 
 import polars as pl
+from benchmarks.fleets import LEVELS, fleet
+from benchmarks.scores import joined, scores
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from concordex.match.compare import KINDS
 from concordex.match.concordance import Rules, reconcile
 from concordex.match.findings import Scope
+from concordex.match.merge import Choose
 from concordex.match.rulings import Rulings
 from concordex.model.fields import FIELDS
 from concordex.standins.score import score
@@ -287,3 +291,77 @@ def test_findings_are_filtered_counted_and_told_by_the_exit_status(pulled):
     counts = json.loads(pulled("findings", "--count", "-f", "json", status=3).stdout)
     assert sum(row["count"] for row in counts) == len(everything)
     assert pulled("findings", "--where", "name = nobody", status=0).stdout.splitlines()[1:] == []
+
+
+def test_a_noisy_fleet_is_put_together_better_than_by_a_join():
+    records = fleet(4_000, LEVELS["middle"], seed=11)
+    made = reconcile(records)
+    found = made.members.select("entry", "device", "case")
+    ours, plain = scores(found), scores(records.with_columns(joined(records, "guarded").alias("entry")))
+    assert ours["precision"] >= 0.99
+    assert ours["F1"] >= 0.97
+    assert ours["B-cubed F1"] >= 0.98
+    assert ours["F1"] > plain["F1"] + 0.04
+    learned = dict(made.weights.filter(pl.col("class") == 0, pl.col("level") == 1).select("kind", "weight").iter_rows())
+    assert learned["serial"] > learned["name"] > learned["kind"]
+
+
+def test_words_that_go_together_are_learned_and_optional_prefixes_come_off():
+    rows = [
+        rec(
+            system, str(at), serial=f"{'LN' if system == 'inv' else ''}{at:04}77QX", site=site.format(at % 7), model="X"
+        )
+        for at in range(120)
+        for system, site in (("net", "s{}"), ("inv", "Berth {}"))
+    ]
+    made = reconcile(frame(*rows), RULES)
+    entry = refs(made)
+    assert all(entry[f"net/{at}"] == entry[f"inv/{at}"] for at in range(120))
+    assert made.entries.height == 120
+    assert set(made.evidence["site"]) == {KINDS["site"].index("together") + 1}
+
+
+def chosen(by_field: dict, *rows: dict) -> dict:
+    (entry,) = reconcile(frame(*rows), replace(RULES, by_field=by_field)).entries.to_dicts()
+    return entry
+
+
+def test_a_value_is_chosen_by_the_rule_of_its_field_and_kind():
+    rows = [
+        rec(
+            "net",
+            "1",
+            serial="AAAA1111",
+            kind="switch",
+            model="BS",
+            site="a",
+            last_seen=datetime(2026, 1, 1, tzinfo=UTC),
+        ),
+        rec("end", "2", serial="AAAA1111", kind="switch", model="BS-2448", site="b", last_seen=NOW),
+        rec("inv", "3", serial="AAAA1111", model="bs", site="b", os_version="1"),
+    ]
+    assert chosen({}, *rows)["model"] == "BS"
+    assert chosen({"model": Choose(by="specific")}, *rows)["model"] == "BS-2448"
+    assert chosen({"model": Choose(by="agreed", order=["inv"])}, *rows)["model"] == "bs"
+    assert chosen({"model": Choose(by="freshest")}, *rows)["model"] == "BS-2448"
+    assert chosen({"site": Choose(by="joined")}, *rows)["site"] == "a, b"
+    by_kind = Choose(by="order", kinds={"switch": Choose(by="freshest")})
+    assert chosen({"model": by_kind}, *rows)["model"] == "BS-2448"
+    assert chosen({"model": by_kind}, *(row | {"kind": "router"} for row in rows))["model"] == "BS"
+
+
+def test_a_stack_that_speaks_with_one_voice_is_its_first_member():
+    rows = [rec("net", "1", serial="AAAA1111, BBBB2222", name="sw-1"), rec("inv", "2", serial="BBBB2222", name="sw-1")]
+    made = reconcile(frame(*rows, rec("inv", "3", serial="AAAA1111", name="sw-1")), RULES)
+    entry = refs(made)
+    assert entry["net/1"] == entry["inv/3"] != entry["inv/2"]
+    assert made.members.filter(pl.col("record_id") == "1")["members"].to_list() == [["BBBB2222"]]
+
+
+def test_coverage_counts_what_a_system_should_know(shell):
+    shell.config(lambda text: text.replace("    dialect: muster\n", "    dialect: muster\n    knows: kind = laptop\n"))
+    shell("pull")
+    rows = {row["system"]: row for row in json.loads(shell("reconcile", "-f", "json").stdout)}
+    assert "% of " in rows["muster"]["of its scope"]
+    assert rows["fairlead"]["of its scope"] == ""
+    assert "since last time" not in shell("reconcile", "--relearn").stderr

@@ -108,7 +108,9 @@ def _without_prefixes(keyed: pl.DataFrame) -> pl.DataFrame:
     if not optional:
         return keyed
     rest = pl.coalesce(
-        pl.when(pl.col("serial_key").str.starts_with(prefix)).then(pl.col("serial_key").str.slice(len(prefix)))
+        pl.when(pl.col("serial_key").str.starts_with(prefix)).then(
+            pl.col("serial_key").str.slice(len(prefix)).str.strip_chars_start("0")
+        )
         for prefix in sorted(optional, key=lambda prefix: (-len(prefix), prefix))
     )
     known = keyed.select("row", rest.alias("rest")).join(distinct, left_on="rest", right_on="serial", how="semi")
@@ -118,8 +120,11 @@ def _without_prefixes(keyed: pl.DataFrame) -> pl.DataFrame:
 
 def _optional(distinct: pl.DataFrame, length: int) -> list[str]:
     serial = pl.col("serial")
-    cut = distinct.lazy().filter(serial.str.len_chars() > length + 3)
-    cut = cut.select(serial.str.slice(0, length).alias("prefix"), serial.str.slice(length).alias("rest"))
+    letters = serial.str.contains(rf"^\p{{L}}{{{length}}}")  # a digit cut off a running number leaves another
+    cut = distinct.lazy().filter(letters & (serial.str.len_chars() > length + 3))
+    cut = cut.select(
+        serial.str.slice(0, length).alias("prefix"), serial.str.slice(length).str.strip_chars_start("0").alias("rest")
+    )
     with_both = cut.join(distinct.lazy(), left_on="rest", right_on="serial", how="semi").group_by("prefix").len("both")
     seen = with_both.filter(pl.col("both") >= _PREFIX_SEEN).join(cut.group_by("prefix").len("n"), on="prefix")
     return seen.filter(pl.col("both") * 3 > pl.col("n")).collect()["prefix"].to_list()

@@ -211,6 +211,28 @@ class Workspace:
 
         return read(self, "findings").collect()
 
+    def evidence(self) -> pl.DataFrame:
+        """The pairs of records within entries: a level for each kind of evidence, and the bits in all.
+
+        ``a`` and ``b`` are the ``row`` of :meth:`members`; what levels mean is in :meth:`weights`.
+        """
+        from concordex.work.concordance import read
+
+        return read(self, "evidence").collect()
+
+    def members(self) -> pl.DataFrame:
+        """Every record with its ``entry`` and the keys by which it was recognised."""
+        from concordex.work.concordance import read
+
+        return read(self, "members").collect()
+
+    def weights(self) -> pl.DataFrame:
+        """What each level of each kind of evidence means and weighs, in bits."""
+        from concordex.work.concordance import read
+
+        every = read(self, "weights").collect()
+        return every.filter(every["class"] == 0).select("kind", "level", "means", "weight")
+
     def query(self, text: str) -> Filter:
         """A filter, with the groups of the workspace that it names replaced by what they stand for."""
         from concordex.query.groups import parsed

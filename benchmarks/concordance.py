@@ -1,0 +1,142 @@
+"""How right the concordance is, and how fast: fleets with known truth at three levels of noise.
+
+python benchmarks/concordance.py [quality | cases | million | speed] …
+
+quality   the concordance beside three plain joins, at 20,000 devices, the median of five seeds
+cases     precision by hard case, beside the guarded join
+million   the same fleets with a million records: quality must not fall with size
+speed     seconds and memory from 10,000 to 2,500,000 records, each in a process of its own
+"""
+
+from __future__ import annotations
+
+import json
+import platform
+import resource
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from datetime import UTC, datetime
+from pathlib import Path
+
+import polars as pl
+
+from concordex.match.concordance import Rules, reconcile
+from concordex.match.findings import Scope
+from concordex.match.identity import identities
+from concordex.match.link import link
+
+sys.path.insert(0, str(Path(__file__).parent))
+from fleets import LEVELS, SYSTEMS, fleet
+from scores import by_case, joined, scores
+
+SEEDS = (1, 2, 3, 4, 5)
+DEVICES, MILLION = 20_000, 310_000
+MANNERS = ("name", "first key", "guarded")
+SIZES = (3_100, 31_000, 310_000, 775_000)
+
+
+def linked(records: pl.DataFrame) -> pl.DataFrame:
+    """``records`` with the entry of each."""
+    keyed = identities(records.sort("system", "record_id"))
+    return keyed.with_columns(pl.Series("entry", link(keyed).groups))
+
+
+def quality() -> None:
+    """The table of the three levels."""
+    for level, noise in LEVELS.items():
+        runs: dict[str, list[dict[str, float]]] = {}
+        for seed in SEEDS:
+            records = fleet(DEVICES, noise, seed)
+            for manner in MANNERS:
+                told = records.with_columns(joined(records, manner).alias("entry"))
+                runs.setdefault(manner, []).append(scores(told))
+            runs.setdefault("concordex", []).append(scores(linked(records)))
+        for manner, found in runs.items():
+            row(level, manner, {key: statistics.median(one[key] for one in found) for key in found[0]})
+
+
+def million() -> None:
+    """The same at a million records, beside 20,000 devices of the same seed."""
+    for level, noise in LEVELS.items():
+        for devices in (DEVICES, MILLION):
+            records = fleet(devices, noise, seed=1)
+            row(f"{level}, {records.height:,} records", "concordex", scores(linked(records)))
+
+
+def cases() -> None:
+    """By hard case: precision beside the guarded join's, recall, and the errors."""
+    for level in ("middle", "high"):
+        records = fleet(DEVICES, LEVELS[level], SEEDS[0])
+        ours = by_case(linked(records))
+        plain = by_case(records.with_columns(joined(records, "guarded").alias("entry")))
+        for one, other in zip(ours.iter_rows(named=True), plain.iter_rows(named=True), strict=True):
+            print(
+                f"{level:8} {one['case']:13} precision {one['precision']:.4f} (guarded {other['precision']:.4f})"
+                f"  recall {one['recall']:.4f} (guarded {other['recall']:.4f})"
+                f"  wrong pairs {one['wrong pairs']:5}  lost pairs {one['lost pairs']:5}"
+            )
+
+
+def row(level: str, manner: str, found: dict[str, float]) -> None:
+    """One line of a table."""
+    print(f"{level:28} {manner:10} " + "  ".join(f"{name} {value:.4f}" for name, value in found.items()), flush=True)
+
+
+def speed() -> None:
+    """Seconds to entries, to all that is kept, and the peak of memory."""
+    for devices in SIZES:
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder, "records.parquet")
+            fleet(devices, LEVELS["middle"], seed=1).drop("device", "case").write_parquet(path)
+            runs = [_measured(path) for _ in range(3 if devices < MILLION else 1)]
+        entries, whole = (statistics.median(run[key] for run in runs) for key in ("entries", "whole"))
+        records = int(runs[0]["records"])
+        print(
+            f"{records:>9,} records: entries {entries:6.2f} s ({entries / records * 1e6:5.1f} s a million), "
+            f"with merging, findings and storing {whole:6.2f} s, peak {runs[0]['peak']:,.0f} MB",
+            flush=True,
+        )
+
+
+def _measured(path: Path) -> dict[str, float]:
+    done = subprocess.run([sys.executable, __file__, "--one", str(path)], capture_output=True, text=True, check=True)
+    return dict(json.loads(done.stdout))
+
+
+def one(path: Path) -> None:
+    """Reconcile the records in ``path`` once, and say what it took."""
+    scope = Scope(
+        inventories=["assets", "register"], managers=list(SYSTEMS[:4]), all_managers=True,
+        stale_before=datetime(2026, 11, 1, tzinfo=UTC),
+    )  # fmt: skip
+    begun = time.perf_counter()
+    records = pl.read_parquet(path)
+    keyed = identities(records.sort("system", "record_id"))
+    link(keyed)
+    entries = time.perf_counter() - begun
+    del keyed
+    begun = time.perf_counter()
+    made = reconcile(pl.read_parquet(path), Rules(order=SYSTEMS, scope=scope))
+    for name in made.__dataclass_fields__:
+        getattr(made, name).write_parquet(path.with_name(f"{name}.parquet"), compression="zstd", compression_level=1)
+    whole = time.perf_counter() - begun
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+    print(json.dumps({"records": records.height, "entries": entries, "whole": whole, "peak": peak}))
+
+
+def main() -> None:
+    """Run what is named, or all."""
+    if sys.argv[1:2] == ["--one"]:
+        one(Path(sys.argv[2]))
+        return
+    print(f"{datetime.now(UTC):%Y-%m-%d}, Python {platform.python_version()}, polars {pl.__version__}")
+    for name in sys.argv[1:] or ("quality", "cases", "million", "speed"):
+        print(f"\n{name}")
+        {"quality": quality, "cases": cases, "million": million, "speed": speed}[name]()
+
+
+if __name__ == "__main__":
+    main()
