@@ -81,6 +81,12 @@ shot findings "$fleet" "concordex reconcile" "concordex findings --count" \
     "concordex findings --where 'severity = high' --limit 14"
 device=$(cd "$fleet" && concordex show findings --where 'kind = duplicate and systems = fairlead' -c entry -n 1 -f csv | tail -1)
 shot explain "$fleet" "concordex explain $device"
+shot compare "$fleet" "concordex compare fairlead stowage --count" \
+    "concordex compare fairlead stowage --where 'kind = switch' --limit 14" \
+    "concordex group add quays --where 'site like *-quay'" "concordex show entries --where 'group = quays' --count-by kind"
+( cd "$work/far" && concordex pull --table devices && concordex reconcile ) >"$work/far-pull.txt" 2>&1
+(until pgrep -f 'concordex review' >/dev/null; do sleep 0.2; done; sleep 3; touch "$work/done") &
+shot review "$work/far" "concordex findings --count-by kind,state" "concordex review"
 shot sync "$fleet" "concordex sync stowage --draft"
 shot change "$fleet" "concordex change run 1 --yes" "concordex sync stowage" "concordex change list"
 shot demo "$work" "concordex demo shown"

@@ -29,13 +29,17 @@ KINDS: dict[str, tuple[str, ...]] = {
     "tag": ("same", "same, borne by several", "a typing error apart", "different"),
     "name": ("same", "same, borne by a few", "same, borne by many", "the same, cut", "the same, cut, borne by several",
              "alike", "different"),
-    "ip": ("same", "same, borne by a few", "same, borne by many", "different"),
+    "ip": ("same", "same, borne by a few", "same, borne by many", "different", "same, at other times"),
     "user": ("same", "different"),
     "model": ("opposed", "apart", "near", "together"),
     "site": ("opposed", "apart", "near", "together"),
     "kind": ("opposed", "apart", "near", "together"),
+    "seen": ("within a day", "within a fortnight", "longer apart"),
     "system": ("two systems", "one system"),
 }  # fmt: skip
+
+#: Hours after which an address that was lent may be another's.
+_LEASE = 7 * 24
 
 #: Levels that identify: without one of them nothing is linked.
 IDENTIFYING: dict[str, tuple[int, ...]] = {
@@ -57,6 +61,7 @@ class Sayings:
     name: pl.Series
     cards: Numbers  # the first card of each record as a number; nought: none
     lengths: Numbers  # of the names
+    seen: Numbers  # the hour at which each record was last seen; nought: unknown
     digits: Numbers  # of each name, as one number for the same digits; nought: none
 
 
@@ -66,9 +71,9 @@ def levels(said: Sayings, a: Numbers, b: Numbers) -> Levels:
     table = np.zeros((len(a), len(KINDS)), dtype=np.int8)
     for at, column in enumerate((
         _serial(said, a, b), _crowded(known.uuid, a, b, (1,), differ=3), _macs(said, a, b),
-        _drawn(known.drawn, a, b), _tag(said, a, b), _name(said, a, b), _ips(known, a, b),
+        _drawn(known.drawn, a, b), _tag(said, a, b), _name(said, a, b), _ips(said, a, b),
         _crowded(known.user, a, b, (), differ=2), said.model.levels(a, b), said.site.levels(a, b),
-        said.kind.levels(a, b), np.where(known.system[a] == known.system[b], 2, 1),
+        said.kind.levels(a, b), _seen(said, a, b), np.where(known.system[a] == known.system[b], 2, 1),
     )):  # fmt: skip
         table[:, at] = column
     return table
@@ -133,10 +138,24 @@ def _drawn(columns: tuple[Column, ...], a: Numbers, b: Numbers) -> Levels:
     return np.where((best == 0) & there, 3, best).astype(np.int8)
 
 
-def _ips(known: Crowds, a: Numbers, b: Numbers) -> Levels:
-    best = _any_of(known.ips, a, b, (1, 3))
-    there = (known.ips[0].values[a] != 0) & (known.ips[0].values[b] != 0)
+def _ips(said: Sayings, a: Numbers, b: Numbers) -> Levels:
+    """An address that two records had at different times may have been lent twice."""
+    ips = said.crowds.ips
+    best = _any_of(ips, a, b, (1, 3))
+    best[(best > 0) & (_hours_apart(said, a, b) > _LEASE)] = 5
+    there = (ips[0].values[a] != 0) & (ips[0].values[b] != 0)
     return np.where((best == 0) & there, 4, best).astype(np.int8)
+
+
+def _seen(said: Sayings, a: Numbers, b: Numbers) -> Levels:
+    apart = _hours_apart(said, a, b)
+    return np.select([apart < 0, apart <= 24, apart <= 14 * 24], [0, 1, 2], 3).astype(np.int8)
+
+
+def _hours_apart(said: Sayings, a: Numbers, b: Numbers) -> Numbers:
+    """The hours between two sights; -1 where one is unknown."""
+    one, other = said.seen[a], said.seen[b]
+    return np.where((one == 0) | (other == 0), -1, np.abs(one - other))
 
 
 def _name(said: Sayings, a: Numbers, b: Numbers) -> Levels:

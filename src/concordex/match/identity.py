@@ -30,7 +30,8 @@ _PREFIX_SEEN = 5
 
 _LABEL = r"^(?:S\s*/\s*N|SN|SERIAL(?:\s*(?:NO|NUMBER))?)\s*[:#.\s]\s*"
 _SEVERAL = r"\s*[,;|]\s*|\s+/\s+"
-_VIRTUAL = r"^(?:00:00:5e:00:0[12]:|00:00:00:00:00:00$|ff:ff:ff:ff:ff:ff$)"
+#: Addresses of virtual routers (VRRP, RFC 9568), and those that are none.
+VIRTUAL = r"^(?:00:00:5e:00:0[12]:|00:00:00:00:00:00$|ff:ff:ff:ff:ff:ff$)"
 _DRAWN = r"^.[26ae]"
 #: Numbered by hand or by default, as virtual cards are: many machines have the same.
 _NUMBERED = r"(?:00:){3}"
@@ -51,9 +52,9 @@ def identities(records: pl.DataFrame, placeholders: Sequence[str] = ()) -> pl.Da
         _uuid().alias("uuid_key"),
         _bare("asset_tag").alias("tag_key"),
         _name().alias("name_key"),
-        cards.filter(pl.element().str.contains(f"{_VIRTUAL}|{_DRAWN}|{_GROUP}").not_()).alias("mac_keys"),
+        cards.filter(pl.element().str.contains(f"{VIRTUAL}|{_DRAWN}|{_GROUP}").not_()).alias("mac_keys"),
         cards.filter(
-            pl.element().str.contains(_DRAWN) & pl.element().str.contains(f"{_VIRTUAL}|{_NUMBERED}").not_()
+            pl.element().str.contains(_DRAWN) & pl.element().str.contains(f"{VIRTUAL}|{_NUMBERED}").not_()
         ).alias("drawn_macs"),
     )  # fmt: skip
     return _without_prefixes(keyed)

@@ -97,6 +97,7 @@ def sayings(keyed: pl.DataFrame, known: Crowds) -> Sayings:
         crowds=known, model=alike.vocabulary(what.to_series(), system, a, b),
         site=alike.vocabulary(keyed["site"], system, a, b), kind=alike.vocabulary(kind, system, a, b, ours=True),
         serial=keyed["serial_key"], tag=keyed["tag_key"], name=name, digits=_digits(name),
+        seen=_hours(keyed["last_seen"]),
         lengths=name.str.len_chars().fill_null(0).cast(pl.Int64).to_numpy(),
         cards=first.fill_null(0).cast(pl.Int64).to_numpy(),
     )  # fmt: skip
@@ -112,6 +113,11 @@ def _sure(known: Crowds) -> tuple[Numbers, Numbers]:
         same = np.flatnonzero(alone[order][1:] == alone[order][:-1])
         found.append((order[same], order[same + 1]))
     return np.concatenate([a for a, _ in found]), np.concatenate([b for _, b in found])
+
+
+def _hours(moments: pl.Series) -> Numbers:
+    """Each moment in hours; nought where there is none."""
+    return (moments.dt.epoch("s") // 3600).fill_null(0).to_numpy()
 
 
 def _digits(names: pl.Series) -> Numbers:

@@ -29,11 +29,12 @@ _DEFAULTS: dict[str, tuple[Sequence[float], Sequence[float]]] = {
     "drawn": ((50, 2, 48), (0.5, 9.5, 90)),
     "tag": ((94, 1, 2, 3), (0.5, 2, 2, 95.5)),
     "name": ((80, 3, 1, 7, 3, 2, 4), (4, 15, 15, 1, 15, 2, 48)),
-    "ip": ((60, 6, 2, 32), (20, 25, 15, 40)),
+    "ip": ((58, 6, 2, 31, 3), (19, 24, 14, 38, 5)),
     "user": ((90, 10), (4, 96)),
     "model": ((2, 3, 5, 90), (45, 20, 10, 25)),
     "site": ((3, 4, 5, 88), (40, 20, 10, 30)),
     "kind": ((1, 2, 7, 90), (30, 15, 15, 40)),
+    "seen": ((60, 30, 10), (50, 32, 18)),
     "system": ((97, 3), (50, 50)),
 }
 
@@ -51,7 +52,7 @@ _AT = {name: at for at, name in enumerate(KINDS)}
 
 #: Why two records of one device, or of two, may look as they do: classes that begin where the
 #: pairs have this level of this kind, and are left to find their own way.
-_ONE = (("ip", (1, 2, 3)), ("ip", (4,)), ("ip", (0,)))
+_ONE = (("ip", (1, 2, 3, 5)), ("ip", (4,)), ("ip", (0,)))
 _TWO = (("name", (1, 2)), ("name", (3, 4, 5)), ("mac", (1, 2, 3)), ("system", (2,)), ("system", (1,)))
 CLASSES = len(_ONE) + len(_TWO)
 _IS_ONE = np.arange(CLASSES) < len(_ONE)

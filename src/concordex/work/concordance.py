@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 import polars as pl
 
 from concordex.errors import CalledWrongly
+from concordex.match.compare import KINDS
 from concordex.match.concordance import Concordance, Rules, reconcile
 from concordex.match.coverage import coverage, moves
 from concordex.match.findings import Scope
@@ -203,7 +204,10 @@ def _weights(workspace: Workspace, height: int) -> Weights | None:
     path = workspace.store / str(row["folder"]) / "weights.parquet"
     if not path.is_file() or not learned or abs(height - learned) > _STABLE * learned:
         return None
-    return Weights.of_frame(pl.read_parquet(path))
+    frame = pl.read_parquet(path)
+    known = [(kind, level, name) for kind, names in KINDS.items() for level, name in enumerate(names, start=1)]
+    same = sorted(frame.select("kind", "level", "means").unique().iter_rows()) == sorted(known)
+    return Weights.of_frame(frame) if same else None  # an older release weighed other things
 
 
 def _stated(workspace: Workspace) -> dict[str, str]:

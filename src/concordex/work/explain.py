@@ -62,6 +62,8 @@ class Explanation:
     values: list[Value]
     findings: list[dict[str, Any]]
     rulings: list[str] = field(default_factory=list)
+    #: For each record that speaks for a whole stack, the serials that it names and the entries that have them.
+    speaks_for: list[str] = field(default_factory=list)
 
 
 def explain(workspace: Workspace, device: str) -> list[Explanation]:
@@ -157,8 +159,17 @@ def _explained(
         links=[link_of(p, by_row[p["a"]], by_row[p["b"]], weights) for p in pairs.sort("a", "b").collect().to_dicts()],
         near=[link_of(d, rows[d["a"]], rows[d["b"]], weights) for d in near],
         values=[_value(name, row, sources, records, labels, ruled) for name in MERGED if row[name] not in (None, [])],
-        rulings=[_told(ruling) for ruling in rulings],
+        rulings=[_told(ruling) for ruling in rulings], speaks_for=_speaks_for(members, records),
     )  # fmt: skip
+
+
+def _speaks_for(members: pl.LazyFrame, records: list[dict[str, Any]]) -> list[str]:
+    named = [(ref(record), serial) for record in records for serial in record["members"] or []]
+    if not named:
+        return []
+    held = members.filter(pl.col("serial_key").is_in([serial for _, serial in named])).select("serial_key", "entry")
+    entries = dict(held.unique().collect().iter_rows())
+    return [f"{record} also speaks for {serial} ({entries.get(serial, 'no entry')})" for record, serial in named]
 
 
 def _told(ruling: Ruling) -> str:
@@ -174,6 +185,8 @@ def _values(kind: str, a: dict[str, Any], b: dict[str, Any]) -> str:
         one, other = a[column] or [], b[column] or []
         shared = sorted(set(one) & set(other))
         return ", ".join(shared) if shared else f"{', '.join(one)} / {', '.join(other)}"
+    if kind == "seen":
+        return ""
     column = {"tag": "asset_tag"}.get(kind, kind)
     one, other = (str(record[column] or "") for record in (a, b))
     if kind == "system" or one == other:

@@ -87,6 +87,8 @@ def _draw(one: Any) -> None:
         draw.heading("What it is not, though something speaks for it")
         rows = [[link.entry, f"{link.bits:+.1f}", _because(link)] for link in one.near]
         draw.table(["entry", "bits", "because"], rows, right=["bits"])
+    for text in one.speaks_for:
+        draw.line(text)
     for ruling in one.rulings:
         draw.line(f"ruled {ruling}")
     draw.line()
@@ -98,6 +100,9 @@ def _draw(one: Any) -> None:
         rows = [[f["severity"], f["kind"], f["field"], f["seen"], f["advice"]] for f in one.findings]
         draw.table(["severity", "kind", "field", "seen", "what to do"], rows)
 
+
+#: Evidence of fewer bits than this is not worth a reader's time.
+_SAYS = 0.5
 
 #: Of many pairs so many are shown, the strongest for each record first.
 _MOST_LINKS = 12
@@ -122,9 +127,9 @@ def _draw_links(links: Any, numbers: dict[str, int]) -> None:
 
 
 def _because(link: Any) -> str:
-    return "; ".join(
-        f"{b.bits:+.1f} {b.kind} {b.says}{f' ({draw.cell(b.values)})' if b.values else ''}" for b in link.because
-    )
+    """The evidence that says something, the weightiest first."""
+    told = [b for b in link.because if abs(b.bits) >= _SAYS] or link.because
+    return "; ".join(f"{b.bits:+.1f} {b.kind} {b.says}{f' ({draw.cell(b.values)})' if b.values else ''}" for b in told)
 
 
 def _told(value: Any, numbers: dict[str, int]) -> list[Any]:
