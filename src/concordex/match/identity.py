@@ -8,7 +8,7 @@ that devices make up (IEEE 802, locally administered); a virtual router's (RFC 9
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import polars as pl
 
@@ -48,10 +48,10 @@ def identities(records: pl.DataFrame, placeholders: Sequence[str] = ()) -> pl.Da
     nothing = [*PLACEHOLDERS, *("".join(s for s in word.upper() if s.isalnum()) for word in placeholders)]
     cards = pl.col("macs").list
     keyed = records.with_row_index("row").with_columns(
-        *_serials(nothing),
-        _uuid().alias("uuid_key"),
-        _bare("asset_tag").alias("tag_key"),
-        _name().alias("name_key"),
+        *_serials(records["serial"], nothing),
+        _uuids(records["uuid"]).alias("uuid_key"),
+        _tags(records["asset_tag"]).alias("tag_key"),
+        _names(records["name"]).alias("name_key"),
         cards.filter(pl.element().str.contains(f"{VIRTUAL}|{_DRAWN}|{_GROUP}").not_()).alias("mac_keys"),
         cards.filter(
             pl.element().str.contains(_DRAWN) & pl.element().str.contains(f"{VIRTUAL}|{_NUMBERED}").not_()
@@ -60,42 +60,78 @@ def identities(records: pl.DataFrame, placeholders: Sequence[str] = ()) -> pl.Da
     return _without_prefixes(keyed)
 
 
-def _serials(nothing: Sequence[str]) -> list[pl.Expr]:
+def _where_needed(said: pl.Series, clean: str, rewritten: Callable[[pl.Expr], pl.Expr]) -> pl.Series:
+    """``said`` where it is ``clean`` already, else ``rewritten``: most is, and patterns take their time."""
+    unclean = said.str.contains(clean).not_().fill_null(value=False)
+    if not unclean.any():
+        return said
+    made = said.filter(unclean).to_frame("said").select(rewritten(pl.col("said"))).to_series()
+    return said.scatter(unclean.arg_true(), made)
+
+
+def _serials(serial: pl.Series, nothing: Sequence[str]) -> list[pl.Series]:
     """The record's own serial, and those that it names besides: a stack may speak with one voice."""
-    said = pl.col("serial").str.to_uppercase().str.strip_chars().str.replace(_LABEL, "")
-    parts = said.str.replace_all(_SEVERAL, "|").str.split("|")
-    several = said.str.contains(_SEVERAL)
-    own = _told(pl.when(several).then(parts.list.first()).otherwise(said))
-    one_sign = own.str.strip_chars(own.str.slice(0, 1)).str.len_chars() == 0
-    meant = (own.is_in(nothing) | (own.str.len_chars() < 4) | one_sign).not_()
-    rest = parts.list.slice(1).list.eval(_told(pl.element()))
-    return [pl.when(meant).then(own).alias("serial_key"), pl.when(several).then(rest).alias("members")]
+    said = serial.str.to_uppercase().str.strip_chars()
+    own = _where_needed(said, "^[A-Z1-9][A-Z0-9]*$", lambda text: _told(_parts(text).list.first()))
+    key = own.to_frame("own").select(pl.when(_meant(nothing)).then("own").alias("serial_key")).to_series()
+    several = said.str.contains(r"[,;|/]").fill_null(value=False)
+    rest = said.to_frame("said").select(pl.when(several).then(pl.col("said")).alias("said"))
+    named = rest.select(_parts(pl.col("said")).list.slice(1).list.eval(_told(pl.element()))) if several.any() else None
+    members = (
+        pl.Series([None], dtype=pl.List(pl.String)).new_from_index(0, len(serial))
+        if named is None
+        else named.to_series()
+    )
+    return [key, _unless_empty(members).alias("members")]
+
+
+def _parts(text: pl.Expr) -> pl.Expr:
+    """Several serials in one text, apart; without what says that they are serials."""
+    return text.str.replace(_LABEL, "").str.replace_all(_SEVERAL, "|").str.split("|")
+
+
+def _meant(nothing: Sequence[str]) -> pl.Expr:
+    """Whether a serial says something: not a word for nothing, not one sign over and over."""
+    own = pl.col("own")
+    one_sign = own.str.strip_chars(own.str.slice(0, 1)).str.len_bytes() == 0
+    return (own.is_in(nothing) | (own.str.len_chars() < 4) | one_sign).not_()
+
+
+def _unless_empty(lists: pl.Series) -> pl.Series:
+    return lists.to_frame("l").select(pl.when(pl.col("l").list.len() > 0).then("l")).to_series()
 
 
 def _told(said: pl.Expr) -> pl.Expr:
     return said.str.replace_all(r"[^\p{L}\p{N}]", "").str.strip_chars_start("0")
 
 
-def _bare(column: str) -> pl.Expr:
-    key = _told(pl.col(column).str.to_uppercase())
-    return pl.when(key.str.len_chars() > 1).then(key)
+def _tags(tag: pl.Series) -> pl.Series:
+    key = _where_needed(tag.str.to_uppercase(), "^[A-Z1-9][A-Z0-9]*$", _told)
+    return key.to_frame("k").select(pl.when(pl.col("k").str.len_chars() > 1).then("k")).to_series()
 
 
-def _uuid() -> pl.Expr:
+def _uuids(uuid: pl.Series) -> pl.Series:
     """The UUID without signs, in the lesser of its two byte orders; other texts as they are."""
-    plain = pl.col("uuid").str.to_lowercase().str.replace_all(r"[^0-9a-z]", "")
-    turned = plain.str.replace("^(..)(..)(..)(..)(..)(..)(..)(..)(.{16})$", "${4}${3}${2}${1}${6}${5}${8}${7}${9}")
-    empty = plain.str.contains("^(?:0*|f*)$")
-    return pl.when(empty.not_()).then(pl.min_horizontal(plain, turned))
+    plain = _where_needed(uuid.str.to_lowercase(), "^[0-9a-z]+$", lambda text: text.str.replace_all(r"[^0-9a-z]", ""))
+    key = pl.col("k")
+    pieces = [key.str.slice(at, 2) for at in (6, 4, 2, 0, 10, 8, 14, 12)]
+    turned = pl.when(key.str.len_bytes() == 32).then(pl.concat_str(*pieces, key.str.slice(16))).otherwise(key)
+    empty = key.str.contains("^(?:0*|f*)$")
+    return plain.to_frame("k").select(pl.when(empty.not_()).then(pl.min_horizontal(key, turned))).to_series()
 
 
-def _name() -> pl.Expr:
+def _names(name: pl.Series) -> pl.Series:
     """The short name in small letters, its words joined by dashes: a domain says where, not which."""
-    said = pl.col("name").str.to_lowercase().str.strip_chars().str.replace(r"\s*\([^)]*\)$", "")
+    said = name.str.to_lowercase().str.strip_chars()
+    key = _where_needed(said, "^[a-z0-9-]+$", _short)
+    return key.to_frame("k").select(pl.when(pl.col("k").str.len_bytes() > 0).then("k")).to_series()
+
+
+def _short(said: pl.Expr) -> pl.Expr:
+    said = said.str.replace(r"\s*\([^)]*\)$", "")
     address = said.str.contains(r"^\d+\.\d+\.\d+\.\d+$")
     short = said.str.replace(r"^([^.\s/]+)(?:\.[a-z0-9-]+)*\.[a-z][a-z0-9-]*\.?$", "${1}")
-    key = short.str.replace_all(r"[_\s]+", "-")
-    return pl.when(address.not_() & (key.str.len_chars() > 0)).then(key)
+    return pl.when(address.not_()).then(short.str.replace_all(r"[_\s]+", "-"))
 
 
 def _without_prefixes(keyed: pl.DataFrame) -> pl.DataFrame:
