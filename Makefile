@@ -30,6 +30,7 @@ check: lint types contracts test
 
 bench: $(VENV)/.ready
 	$(BIN)/python benchmarks/run.py
+	$(BIN)/python benchmarks/concordance.py
 
 schema: $(VENV)/.ready
 	$(BIN)/concordex dialect schema > src/concordex/dialects/dialect.schema.json

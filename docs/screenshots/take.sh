@@ -78,7 +78,7 @@ shot funnel "$fleet" \
     "concordex show devices --live -s muster --where 'kind in (tablet, handheld) and last_seen newer than 7d and battery.level < 20' --funnel" \
     "concordex show devices --where 'kind = handheld and last_sen older than 3d'"
 shot findings "$fleet" "concordex reconcile" "concordex findings --count" \
-    "concordex findings --where 'severity = high' --limit 14"
+    "concordex findings --where 'severity = high' --limit 6"
 device=$(cd "$fleet" && concordex show findings --where 'kind = duplicate and systems = fairlead' -c entry -n 1 -f csv | tail -1)
 shot explain "$fleet" "concordex explain $device"
 shot compare "$fleet" "concordex compare fairlead stowage --count" \

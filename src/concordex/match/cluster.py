@@ -14,7 +14,7 @@ import numpy.typing as npt
 
 from concordex.match.compare import KINDS, Levels
 from concordex.match.crowds import Numbers
-from concordex.match.weights import Weights, combined
+from concordex.match.weights import OWN, Weights, combined
 
 Floats = npt.NDArray[np.float32]
 Mask = npt.NDArray[np.bool_]
@@ -122,6 +122,13 @@ def _best(one: Numbers, other: Numbers, score: Floats, against: Numbers, margin:
 _COLUMNS = [(kind, level) for kind in range(len(KINDS) - 1) for level in range(1, len(list(KINDS.values())[kind]) + 1)]
 _KIND = np.array([kind for kind, _ in _COLUMNS])
 _FIRST = np.searchsorted(_KIND, np.arange(len(KINDS) - 1))
+
+
+def _columns(kind: str, *levels: int) -> list[int]:
+    at = list(KINDS).index(kind)
+    return [_COLUMNS.index((at, level)) for level in levels]
+
+
 _FLAGS = ("identifying", "one_system", "apart")
 
 
@@ -151,8 +158,15 @@ class _State:
         shared = flags[:, 1:2]  # each two records of one system count anew
         logs = logs + self.weights.share + np.where(shared > 0, shared * same, other)
         score = combined(logs).astype(np.float32)
-        score[flags[:, 2] > 0] = -np.inf
+        score[(flags[:, 2] > 0) | self._replaced()] = -np.inf
         return self.a, self.b, score, flags[:, 0] > 0
+
+    def _replaced(self) -> Mask:
+        """Whether serials differ outright and nothing else of a device's own agrees: hardware changed under a name."""
+        differ = np.any(self.sums[:, _columns("serial", 5, 6)] > 0, axis=1)
+        agree = np.any(self.sums[:, _columns("serial", 1, 2, 3, 4)] > 0, axis=1)
+        own = np.any([self.sums[:, _columns(kind, 1)[0]] > 0 for kind in OWN], axis=0)
+        return np.asarray(differ & ~agree & ~own)
 
     def join(self, group: Numbers, one: Numbers, other: Numbers) -> Numbers:
         """Make one group of each two, and add up what became the same pair; the new group of each row."""

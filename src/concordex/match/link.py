@@ -156,7 +156,8 @@ def _pairs(a: Numbers, b: Numbers, chains: Numbers, seen: Levels, weights: Weigh
 
 def _plain(chains: Numbers, pairs: cluster.Pairs, score: npt.NDArray[np.float32]) -> tuple[Numbers, cluster.Pairs]:
     """Chains in which every pair is plainly one device are groups as they are; the pairs of the others."""
-    unclear = (score < _PLAIN) | ~pairs.identifying | pairs.one_system | pairs.apart
+    serials = pairs.levels[:, list(KINDS).index("serial")]
+    unclear = (score < _PLAIN) | ~pairs.identifying | pairs.one_system | pairs.apart | (serials > 3)
     mixed = np.zeros(len(chains), dtype=np.bool_)
     mixed[pairs.chain[unclear]] = True
     start = np.where((chains >= 0) & ~mixed[chains], chains, np.arange(len(chains)))

@@ -50,6 +50,9 @@ _SCALE = np.concatenate([[1], np.cumprod(_RADIX)[:-1]]).astype(np.int64)
 _AT = {name: at for at, name in enumerate(KINDS)}
 
 
+#: Kinds that, borne by one alone, are a device's own: they outweigh a serial that somebody mistook.
+OWN = ("uuid", "mac", "tag")
+
 #: Why two records of one device, or of two, may look as they do: classes that begin where the
 #: pairs have this level of this kind, and are left to find their own way.
 _ONE = (("ip", (1, 2, 3, 5)), ("ip", (4,)), ("ip", (0,)))
@@ -181,9 +184,7 @@ def _anchored(patterns: Levels) -> npt.NDArray[np.bool_]:
     are two in one system, or two that share a place and nothing of their own.
     """
     serial, system = patterns[:, _AT["serial"]], patterns[:, _AT["system"]]
-    own = np.zeros(len(patterns), dtype=np.bool_)
-    for kind in ("uuid", "mac", "tag"):
-        own |= patterns[:, _AT[kind]] == 1
+    own = np.any([patterns[:, _AT[kind]] == 1 for kind in OWN], axis=0)
     sure = (serial == 1) & (own | (patterns[:, _AT["name"]] == 1)) & (system == 1)
     never = (serial == 6) | ((serial == 5) & ((system == 2) | ~own))
     return np.asarray(np.where(_IS_ONE, ~never[:, None], ~sure[:, None]))

@@ -24,6 +24,8 @@ class Doubt:
     link: Link
     records: list[dict[str, Any]]
     entries: list[dict[str, Any]]
+    #: What else either of the two may be, with the bits for that.
+    rivals: list[tuple[str, str, float]]
 
 
 def pairs(workspace: Workspace) -> pl.DataFrame:
@@ -53,9 +55,16 @@ def doubt(workspace: Workspace, pair: dict[str, Any]) -> Doubt:
     rows = {row["row"]: row for row in members.to_dicts()}
     entries = concordance.read(workspace, "entries").filter(pl.col("entry").is_in(both)).collect()
     told = {row["entry"]: row for row in entries.to_dicts()}
+    doubts = concordance.read(workspace, "doubts").select("entry", "other", "together")
+    either = doubts.filter(pl.col("entry").is_in(both) | pl.col("other").is_in(both)).collect()
+    rivals = [
+        (one, other, bits) if one in both else (other, one, bits)
+        for one, other, bits in either.iter_rows()
+        if {one, other} != set(both)
+    ]
     return Doubt(
         one=both[0], other=both[1], link=link_of(pair, rows[pair["a"]], rows[pair["b"]], weighing(workspace)),
-        records=list(rows.values()), entries=[told[entry] for entry in both],
+        records=list(rows.values()), entries=[told[entry] for entry in both], rivals=rivals,
     )  # fmt: skip
 
 
