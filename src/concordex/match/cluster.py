@@ -1,7 +1,7 @@
 """From pairs to entries: records are gathered best first, and only while the whole speaks for it.
 
-What links two groups is the sum over the kinds of evidence, each the mean over the pairs that say
-anything of it: one bad value is outvoted by what the other records of its group say.  Groups that
+Two groups are weighed as one pair whose levels are those of all pairs of their records, each counting
+by how much it says: one bad value is outvoted by what the other records of its group say.  Groups that
 chains have joined come apart, because every pair within is weighed and not only those that linked.
 """
 
