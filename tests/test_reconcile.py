@@ -358,6 +358,18 @@ def test_a_stack_that_speaks_with_one_voice_is_its_first_member():
     assert made.members.filter(pl.col("record_id") == "1")["members"].to_list() == [["BBBB2222"]]
 
 
+def test_a_floating_address_belongs_to_the_member_that_holds_it_and_a_virtual_mac_to_none():
+    router, old = "00:00:5e:00:01:07", datetime(2026, 11, 1, tzinfo=UTC)
+    rows = [
+        rec("net", "a", serial="AAAA1111", macs=[CARD, router], ips=["10.0.0.1", "10.0.0.9"], last_seen=NOW),
+        rec("net", "b", serial="BBBB2222", macs=[OTHER, router], ips=["10.0.0.2", "10.0.0.9"], last_seen=old),
+        rec("net", "c", serial="CCCC3333", ips=["10.0.0.9"], last_seen=old),
+    ]
+    entries = reconcile(frame(*rows), RULES).entries.sort("serial")
+    assert entries["ips"].to_list() == [["10.0.0.1", "10.0.0.9"], ["10.0.0.2"], ["10.0.0.9"]]
+    assert entries["macs"].to_list() == [[CARD], [OTHER], []]
+
+
 def test_coverage_counts_what_a_system_should_know(shell):
     shell.config(lambda text: text.replace("    dialect: muster\n", "    dialect: muster\n    knows: kind = laptop\n"))
     shell("pull")

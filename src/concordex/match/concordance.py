@@ -11,7 +11,8 @@ import polars as pl
 from concordex.match.compare import KINDS
 from concordex.match.crowds import Numbers
 from concordex.match.findings import Scope, findings
-from concordex.match.identity import VIRTUAL, identities
+from concordex.match.floating import settled
+from concordex.match.identity import identities
 from concordex.match.link import Linked, link
 from concordex.match.merge import Choose, merge
 from concordex.match.number import number
@@ -97,11 +98,9 @@ def _whole(records: pl.DataFrame) -> pl.DataFrame:
 
 
 def _trusted(members: pl.DataFrame) -> pl.DataFrame:
-    """Serials that mean nothing are no values, and a virtual router's address belongs to nobody."""
-    return members.with_columns(
-        pl.when(pl.col("serial_key").is_not_null()).then(pl.col("serial")).alias("serial"),
-        pl.col("macs").list.filter(pl.element().str.contains(VIRTUAL).not_()).alias("macs"),
-    )
+    """What may become a value: no serials that mean nothing, no address that another holds."""
+    serial = pl.when(pl.col("serial_key").is_not_null()).then(pl.col("serial")).alias("serial")
+    return settled(members.with_columns(serial))
 
 
 def _obeyed(keyed: pl.DataFrame, rulings: Rulings) -> Obeyed:

@@ -66,7 +66,7 @@ def _where_needed(said: pl.Series, clean: str, rewritten: Callable[[pl.Expr], pl
     if not unclean.any():
         return said
     made = said.filter(unclean).to_frame("said").select(rewritten(pl.col("said"))).to_series()
-    return said.scatter(unclean.arg_true(), made)
+    return said.clone().scatter(unclean.arg_true(), made)  # scatter writes in place
 
 
 def _serials(serial: pl.Series, nothing: Sequence[str]) -> list[pl.Series]:

@@ -152,14 +152,12 @@ def add(workspace: Workspace, ruling: dict[str, Any], *, who: str, why: str) -> 
 
 def remove(workspace: Workspace, record: str) -> list[Ruling]:
     """Take the rulings that speak of a record out of the file."""
-    document = _document(workspace)
-    gone = [at for at, ruling in enumerate(load(workspace)) if record in ruling.records]
+    document, known = _document(workspace), load(workspace)
+    gone = [at for at, ruling in enumerate(known) if record in ruling.records]
     if not gone:
-        known = {name for ruling in load(workspace) for name in ruling.records}
-        raise CalledWrongly(
-            f"no ruling speaks of {record!r}", advice=suggestion(record, known) if known else "there is none"
-        )
-    removed = [load(workspace)[at] for at in gone]
+        names = {name for ruling in known for name in ruling.records}
+        raise CalledWrongly(f"no ruling speaks of {record!r}", advice=suggestion(record, names) if names else "")
+    removed = [known[at] for at in gone]
     for at in reversed(gone):
         del document["rulings"][at]
     _write(workspace, document)
