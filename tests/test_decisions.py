@@ -10,6 +10,7 @@ import subprocess
 import time
 from datetime import UTC, datetime
 
+import polars as pl
 import pytest
 
 from tests.conftest import Shell
@@ -131,6 +132,14 @@ def test_findings_are_new_then_known_then_gone_and_may_be_accepted(lists):
     lists.reconcile()
     gone = json.loads(lists("findings", "--gone", "-f", "json", status=None).stdout)
     assert "conflict" in {row["kind"] for row in gone}
+
+
+def test_a_concordance_of_an_earlier_release_is_no_obstacle(lists):
+    (path,) = lists.folder.glob(".concordex/concordance/*/findings.parquet")
+    pl.read_parquet(path).drop("about", "state", "accepted").write_parquet(path)
+    path.with_name("weights.parquet").unlink()
+    assert "findings: " in lists("reconcile").stderr
+    assert "conflict" in lists("findings", "-f", "json", status=3).stdout
 
 
 def test_an_acceptance_ends(lists):

@@ -24,7 +24,7 @@ def candidates(known: Crowds, kinds: Numbers, sites: Numbers) -> tuple[Rows, Row
 
     ``kinds`` and ``sites`` are what a record says of its model and place, nought where nothing.
     """
-    seconds = [known.user.values, *(ip.values for ip in known.ips[:1]), sites, kinds]
+    seconds = [known.user.values, known.ips[0].values, sites, kinds]
     found = [pairs for column in _keys(known) for pairs in _divided(column, seconds)]
     packed = np.unique(np.concatenate(found)) if found else np.zeros(0, dtype=np.int64)
     return packed >> 32, packed & 0xFFFFFFFF
@@ -44,7 +44,7 @@ def _keys(known: Crowds) -> Iterator[tuple[Numbers, Rows]]:
         yield _there(column)
     for several in (known.macs, known.drawn):
         yield _together(several)
-    yield _there(*(Column(np.where(ip.crowd == 1, ip.values, 0), ip.crowd, ip.systems) for ip in known.ips[:1]))
+    yield _there(known.ips[0].without(1))
 
 
 def _there(column: Column) -> tuple[Numbers, Rows]:

@@ -34,6 +34,7 @@ def obey(rulings: Rulings, rows: Mapping[str, int]) -> Obeyed:
     """The rulings on records that are there; where ``same`` would join what is ``apart``, ``apart`` holds."""
     apart = [(rows[a], rows[b]) for a, b in rulings.apart if a in rows and b in rows]
     parent: dict[int, int] = {}
+    parted = {row for pair in apart for row in pair}  # and the roots of what holds them
     same: list[tuple[int, int]] = []
     contradicted: list[Pair] = []
 
@@ -46,9 +47,11 @@ def obey(rulings: Rulings, rows: Mapping[str, int]) -> Obeyed:
         if a not in rows or b not in rows:
             continue
         one, other = root(rows[a]), root(rows[b])
-        if any({root(x), root(y)} == {one, other} for x, y in apart):
+        if {one, other} & parted and any({root(x), root(y)} == {one, other} for x, y in apart):
             contradicted.append((a, b))
             continue
         parent[max(one, other)] = min(one, other)
+        if {one, other} & parted:
+            parted.add(min(one, other))
         same.append((rows[a], rows[b]))
     return Obeyed(same, apart, contradicted)

@@ -101,7 +101,7 @@ def with_entries(workspace: Workspace, records: pl.LazyFrame) -> pl.LazyFrame:
 
 def followed(workspace: Workspace, made: Concordance) -> pl.DataFrame:
     """The findings with what became of them: ``state`` (new or known) and the reason why one was ``accepted``."""
-    known = read(workspace, "findings").select(*_SAME).collect() if workspace.memory.reconciliation() else None
+    known = _found_before(workspace)
     found = made.findings
     if known is None:
         found = found.with_columns(pl.lit("new").alias("state"))
@@ -119,6 +119,14 @@ def followed(workspace: Workspace, made: Concordance) -> pl.DataFrame:
     refs = made.members.select(pl.format("{}/{}", "system", "record_id").alias("ref"), "entry")
     said = said.join(refs, on="ref").drop("ref").unique(_SAME, keep="last")
     return found.join(said, on=_SAME, how="left", nulls_equal=True, maintain_order="left")
+
+
+def _found_before(workspace: Workspace) -> pl.DataFrame | None:
+    """What tells the findings of the last time apart; none where an earlier release did not keep it."""
+    if workspace.memory.reconciliation() is None:
+        return None
+    findings = read(workspace, "findings")
+    return findings.select(_SAME).collect() if set(_SAME) <= set(findings.collect_schema()) else None
 
 
 def _reason(ruling: Ruling) -> str:

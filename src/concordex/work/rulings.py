@@ -112,12 +112,9 @@ def holding(workspace: Workspace) -> list[Ruling]:
 
 def for_matching(rulings: Sequence[Ruling]) -> Rulings:
     """The rulings as the core obeys them."""
-    pairs = {
-        kind: [(ruling.records[0], other) for ruling in rulings if ruling.kind == kind for other in ruling.records[1:]]
-        for kind in ("same", "apart")
-    }
+    same = [(ruling.records[0], other) for ruling in rulings if ruling.same for other in ruling.records[1:]]
     values = [(r.value.of, r.value.field, r.value.value) for r in rulings if r.value]
-    return Rulings(same=pairs["same"], apart=_all_pairs(rulings), values=values)
+    return Rulings(same=same, apart=_all_pairs(rulings), values=values)
 
 
 def _all_pairs(rulings: Sequence[Ruling]) -> list[tuple[str, str]]:
