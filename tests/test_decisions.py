@@ -142,6 +142,19 @@ def test_a_concordance_of_an_earlier_release_is_no_obstacle(lists):
     assert "conflict" in lists("findings", "-f", "json", status=3).stdout
 
 
+def test_when_little_changed_only_that_is_looked_at(lists):
+    many = [row(id=f"m{at}", name=f"pc-{at}", serial=f"MM{at:05}", site="quay") for at in range(60)]
+    lists.say("net", row(id="1", name="sw-1", serial="AAAA1111", site="quay"), *many)
+    assert "looked at again" not in lists.reconcile()
+    before = json.loads(lists("show", "entries", "-f", "json").stdout)
+    lists.say("net", row(id="1", name="sw-7", serial="AAAA1111", site="quay"), *many)
+    assert "; 2 looked at again" in lists.reconcile()
+    after = json.loads(lists("show", "entries", "-f", "json").stdout)
+    assert [a["entry"] for a in after] == [b["entry"] for b in before]
+    assert {a["name"] for a in after} - {b["name"] for b in before} == {"sw-7"}
+    assert "looked at again" not in lists("reconcile", "--relearn").stderr
+
+
 def test_an_acceptance_ends(lists):
     lists("ruling", "accept", "sw-1", "conflict", "--field", "site", "--until", "2020-01-01")
     lists("reconcile")

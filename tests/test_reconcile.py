@@ -11,10 +11,13 @@ from benchmarks.fleets import LEVELS, fleet
 from benchmarks.scores import joined, scores
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from polars.testing import assert_frame_equal
 
+from concordex.match.again import again
 from concordex.match.compare import KINDS
-from concordex.match.concordance import Rules, reconcile
+from concordex.match.concordance import PARTS, Rules, reconcile
 from concordex.match.findings import Scope
+from concordex.match.learned import Learned
 from concordex.match.merge import Choose
 from concordex.match.rulings import Rulings
 from concordex.model.fields import FIELDS
@@ -191,6 +194,52 @@ def test_a_ruling_changes_nothing_outside_its_reach(rows, others):
     assert groups[0] == groups[1]
 
 
+def assert_same(made, other):
+    """Two concordances are one, to the last bit of evidence."""
+    for part in PARTS:
+        assert_frame_equal(getattr(made, part), getattr(other, part), check_exact=False, abs_tol=1e-4)
+
+
+@LAW
+@given(RECORDS, RECORDS, st.sets(st.integers(0, 8), max_size=4), st.sets(st.integers(0, 8), max_size=2), st.data())
+def test_looking_only_at_what_changed_gives_what_looking_at_all_gives(rows, others, changed, gone, data):
+    names = [f"{row['system']}/{row['record_id']}" for row in rows]
+    told = [
+        Rulings(apart=[(a, b)] if a != b else [], values=[(a, "site", "quay")][: data.draw(st.integers(0, 1))])
+        for a, b in data.draw(st.lists(st.tuples(*[st.sampled_from(names)] * 2), min_size=2, max_size=2))
+    ]
+    last = reconcile(frame(*rows), replace(RULES, rulings=told[0]))
+    now = [
+        others[at] | {"record_id": row["record_id"], "system": row["system"]}
+        if at in changed and at < len(others)
+        else row
+        for at, row in enumerate(rows)
+        if at not in gone
+    ]
+    now += [row | {"record_id": f"n{row['record_id']}"} for row in others[: data.draw(st.integers(0, 2))]]
+    rules = replace(RULES, rulings=told[1])
+    looked = again(frame(*now), rules, last, most=2.0) if now else None
+    assert looked or not now
+    if looked:
+        assert_same(looked, reconcile(frame(*now), rules, last.members, learned=last.learned))
+
+
+def test_of_a_fleet_only_what_changed_is_looked_at():
+    records = fleet(600, LEVELS["high"], seed=4)
+    rng = records.sample(fraction=0.01, seed=5).select("system", "record_id")
+    other = records.join(rng, on=["system", "record_id"], how="semi").with_columns(pl.lit("elsewhere").alias("site"))
+    moved = records.join(rng, on=["system", "record_id"], how="anti")
+    now = pl.concat([moved.slice(5), other.with_columns(pl.col("name").shift(1)), other.tail(3).with_columns(
+        pl.format("new{}", "record_id").alias("record_id"))])  # fmt: skip
+    last = reconcile(records)
+    looked = again(now, Rules(), last)
+    assert 0 < looked.looked_at < now.height / 2
+    assert_same(looked, reconcile(now, Rules(), last.members, learned=last.learned))
+    kept = Learned.of_frames(last.learned.frames())
+    assert_same(looked, reconcile(now, Rules(), last.members, learned=kept))
+    assert again(now.with_columns(pl.col("name") + "x"), Rules(), last) is None  # too much to be worth it
+
+
 @LAW
 @given(RECORDS)
 def test_a_name_alone_never_joins_two_serials_that_are_not_one_typing_error_apart(rows):
@@ -302,7 +351,12 @@ def test_a_noisy_fleet_is_put_together_better_than_by_a_join():
     assert ours["F1"] >= 0.97
     assert ours["B-cubed F1"] >= 0.98
     assert ours["F1"] > plain["F1"] + 0.04
-    learned = dict(made.weights.filter(pl.col("class") == 0, pl.col("level") == 1).select("kind", "weight").iter_rows())
+    learned = dict(
+        made.learned.weights.frame()
+        .filter(pl.col("class") == 0, pl.col("level") == 1)
+        .select("kind", "weight")
+        .iter_rows()
+    )
     assert learned["serial"] > learned["name"] > learned["kind"]
 
 

@@ -23,8 +23,50 @@ _ENOUGH = 60
 
 
 @dataclass(frozen=True)
+class Words:
+    """What was learned of one field: its words, and how pairs of them stand to each other.
+
+    ``known`` holds each ``word`` in order, whether several systems use it (``common``), and whether it is
+    said ``often`` of known devices; a pair is two places in it, the lower first, packed into one number.
+    """
+
+    known: pl.DataFrame
+    pairs: npt.NDArray[np.int64]
+    stand: npt.NDArray[np.int8]
+    learned: bool
+
+    def of(self, said: pl.Series) -> Vocabulary:
+        """The words of records: what was never heard before stands to nothing, and is itself."""
+        codes, known = _coded(said, self.known["word"])
+        size = max(int(codes.max(initial=-1)) + 1, known) + 1  # the last stands for no word
+        beyond = np.zeros(size - known, dtype=np.bool_)
+        common, often = (np.r_[self.known[name].to_numpy(), beyond] for name in ("common", "often"))
+        return Vocabulary(codes, self.pairs, self.stand, common, learned=self.learned, often=often)
+
+    def frames(self, field: str) -> tuple[pl.DataFrame, pl.DataFrame]:
+        """The words and the pairs as frames, each with the ``field``."""
+        word = self.known["word"]
+        pairs = pl.DataFrame({"one": word.gather(self.pairs >> 32), "other": word.gather(self.pairs & 0xFFFFFFFF)})
+        return (
+            self.known.select(pl.lit(field).alias("field"), pl.all(), pl.lit(self.learned).alias("learned")),
+            pairs.select(pl.lit(field).alias("field"), "one", "other", pl.Series("stand", self.stand, dtype=pl.Int8)),
+        )
+
+    @classmethod
+    def of_frames(cls, field: str, words: pl.DataFrame, pairs: pl.DataFrame) -> Words:
+        """What :meth:`frames` made frames of."""
+        mine = words.filter(pl.col("field") == field).sort("word")
+        known = mine.select("word", "common", "often")
+        at = dict(zip(known["word"], range(known.height), strict=True))
+        stand = pairs.filter(pl.col("field") == field)
+        packed = np.array([(at[a] << 32) | at[b] for a, b in stand.select("one", "other").iter_rows()], dtype=np.int64)
+        order = np.argsort(packed, kind="stable")
+        return cls(known, packed[order], stand["stand"].to_numpy()[order], learned=bool(mine["learned"].any()))
+
+
+@dataclass(frozen=True)
 class Vocabulary:
-    """What was learned of one field: each record's word as a code, and how pairs of words stand."""
+    """Each record's word as a code, and how pairs of words stand (see :class:`Words`)."""
 
     words: npt.NDArray[np.int64]
     pairs: npt.NDArray[np.int64]
@@ -53,13 +95,14 @@ class Vocabulary:
         return np.asarray(sure[one] & sure[other])
 
 
-def vocabulary(said: pl.Series, system: pl.Series, a: Numbers, b: Numbers, *, ours: bool = False) -> Vocabulary:
+def learn(said: pl.Series, system: pl.Series, a: Numbers, b: Numbers, *, ours: bool = False) -> Words:
     """Learn from rows ``a`` and ``b``, pair by pair the same device, how the words of ``said`` go together.
 
     Before anything is learned, two words are opposed if several systems use both, or if they are ``ours``.
     """
-    codes = _codes(said)
-    size = int(codes.max(initial=-1)) + 2  # the last stands for no word
+    word = _plain(pl.DataFrame({"said": said.unique()}))["word"].drop_nulls().unique().sort()
+    codes, known = _coded(said, word)
+    size = known + 1  # the last stands for no word
     spread = pl.DataFrame({"code": codes, "system": system}).filter(pl.col("code") >= 0).unique()["code"]
     common = np.bincount(spread.to_numpy(), minlength=size) > (0 if ours else 1)
     there = (codes[a] >= 0) & (codes[b] >= 0)
@@ -79,15 +122,22 @@ def vocabulary(said: pl.Series, system: pl.Series, a: Numbers, b: Numbers, *, ou
     stand[low == high] = np.maximum(stand[low == high], NEAR)
     often = marginal >= 6
     stand[(low != high) & ~(often[low] & often[high]) & (stand < NEAR)] = UNKNOWN
-    return Vocabulary(codes, pairs, stand, common, learned=total >= _ENOUGH, often=often)
+    told = pl.DataFrame({"word": word, "common": common[:-1], "often": often[:-1]})
+    return Words(told, pairs, stand, learned=total >= _ENOUGH)
 
 
-def _codes(said: pl.Series) -> Numbers:
-    """A small number for each word, the same for words that differ in case and signs alone; -1 for none."""
+def _plain(texts: pl.DataFrame) -> pl.DataFrame:
+    """Each text's ``word``: the same for texts that differ in case and signs alone."""
+    plain = pl.col("said").str.to_lowercase().str.replace_all(r"[^\p{L}\p{N}]+", " ").str.strip_chars()
+    return texts.with_columns(plain.alias("word"))
+
+
+def _coded(said: pl.Series, known: pl.Series) -> tuple[Numbers, int]:
+    """Each record's word as its place in ``known``, others after those, -1 for none; and how many are known."""
     texts = said.to_frame("said").lazy()
-    words = texts.unique().drop_nulls().with_columns(
-        pl.col("said").str.to_lowercase().str.replace_all(r"[^\p{L}\p{N}]+", " ").str.strip_chars().alias("plain")
-    )  # fmt: skip
-    coded = words.with_columns((pl.col("plain").rank("dense").cast(pl.Int64) - 1).alias("code"))
-    found = texts.join(coded, on="said", how="left", maintain_order="left").select(pl.col("code").fill_null(-1))
-    return found.collect().to_series().to_numpy()
+    words = _plain(texts.unique().drop_nulls().collect())
+    new = words.select(pl.col("word").filter(pl.col("word").is_in(known.implode()).not_()).unique().sort())["word"]
+    places = pl.DataFrame({"word": pl.concat([known, new])}).with_row_index("code")
+    coded = words.join(places.select("word", pl.col("code").cast(pl.Int64)), on="word")
+    found = texts.join(coded.lazy(), on="said", how="left", maintain_order="left")
+    return found.select(pl.col("code").fill_null(-1)).collect().to_series().to_numpy(), len(known)

@@ -25,7 +25,7 @@ def candidates(known: Crowds, kinds: Numbers, sites: Numbers) -> tuple[Rows, Row
     ``kinds`` and ``sites`` are what a record says of its model and place, nought where nothing.
     """
     seconds = [known.user.values, known.ips[0].values, sites, kinds]
-    found = [pairs for column in _keys(known) for pairs in _divided(column, seconds)]
+    found = [pairs for several in columns(known) for pairs in _divided(_together(several), seconds)]
     packed = np.unique(np.concatenate(found)) if found else np.zeros(0, dtype=np.int64)
     return packed >> 32, packed & 0xFFFFFFFF
 
@@ -38,13 +38,13 @@ def within(groups: Numbers) -> tuple[Rows, Rows]:
     return packed >> 32, packed & 0xFFFFFFFF
 
 
-def _keys(known: Crowds) -> Iterator[tuple[Numbers, Rows]]:
-    """Each kind of key as values and their rows."""
+def columns(known: Crowds) -> Iterator[tuple[Column, ...]]:
+    """The values by which blocks are made, those of one kind together."""
     for column in (known.serial, known.uuid, known.tag, known.name, known.cut):
-        yield _there(column)
-    for several in (known.macs, known.drawn):
-        yield _together(several)
-    yield _there(known.ips[0].without(1))
+        yield (column,)
+    yield known.macs
+    yield known.drawn
+    yield (known.ips[0].without(1),)
 
 
 def _there(column: Column) -> tuple[Numbers, Rows]:

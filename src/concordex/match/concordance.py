@@ -9,15 +9,15 @@ import numpy as np
 import polars as pl
 
 from concordex.match.compare import KINDS
-from concordex.match.crowds import Numbers
+from concordex.match.crowds import Numbers, crowds
 from concordex.match.findings import Scope, findings
 from concordex.match.floating import settled
-from concordex.match.identity import identities
+from concordex.match.identity import identities, optional_prefixes, without
+from concordex.match.learned import Learned
 from concordex.match.link import Linked, link
 from concordex.match.merge import Choose, merge
 from concordex.match.number import number
 from concordex.match.rulings import Obeyed, Rulings, obey
-from concordex.match.weights import Weights
 from concordex.model.fields import FIELDS
 
 #: Pairs of different entries are kept for a person to decide when they are not further from a link than this.
@@ -39,14 +39,17 @@ class Rules:
 class Concordance:
     """What reconciling made, each a frame.
 
-    members   every record with its ``entry`` and the keys by which it was recognised
+    members   every record with its ``entry``, the keys by which it was recognised, and what tells the next
+              time whether it needs to be looked at again: ``chain`` (the row of the first record it hangs
+              together with), ``standing`` (its values and how many bear them, as a number) and ``ruled``
     entries   one row for each device
     sources   for each entry and field the ``row`` in members that gave the value; missing where ruled
     evidence  the pairs of records within entries: a level for each kind of evidence, and the bits in all
     doubts    pairs of entries that are nearly one, the nearest first: their strongest pair of records, its
               levels and bits, and the bits of all their records ``together``
-    weights   what each level of each kind weighs here
     findings  what a person should look at
+    learned   what the data taught
+    looked_at how many records were looked at: all, or what could have become otherwise since last time
     """
 
     members: pl.DataFrame
@@ -54,8 +57,23 @@ class Concordance:
     sources: pl.DataFrame
     evidence: pl.DataFrame
     doubts: pl.DataFrame
-    weights: pl.DataFrame
     findings: pl.DataFrame
+    learned: Learned
+    looked_at: int
+
+    def frames(self) -> dict[str, pl.DataFrame]:
+        """All of it as frames by name, to be kept."""
+        return {name: getattr(self, name) for name in PARTS} | self.learned.frames()
+
+    @classmethod
+    def of_frames(cls, frames: Mapping[str, pl.DataFrame]) -> Concordance:
+        """What :meth:`frames` made frames of."""
+        parts = {name: frames[name] for name in PARTS}
+        return cls(**parts, learned=Learned.of_frames(frames), looked_at=parts["members"].height)
+
+
+#: The frames of a concordance, beside what was learned.
+PARTS = ("members", "entries", "sources", "evidence", "doubts", "findings")
 
 
 def reconcile(
@@ -63,32 +81,39 @@ def reconcile(
     rules: Rules | None = None,
     before: pl.DataFrame | None = None,
     resting: pl.Expr | None = None,
-    weights: Weights | None = None,
+    learned: Learned | None = None,
 ) -> Concordance:
     """The concordance of ``records``: device records of all systems, in any order.
 
     ``records`` holds ``system``, ``record_id`` and any of the common fields.  ``before`` holds last
     time's ``system``, ``record_id``, ``entry``, so that entries keep their numbers; ``resting`` is true
-    for things that no manager is expected to know; ``weights`` are those of last time, if they still hold.
+    for things that no manager is expected to know; ``learned`` is what was learned before, if it still
+    holds.
     """
     rules = rules or Rules()
-    keyed = identities(_whole(records).sort("system", "record_id"), rules.placeholders)
-    obeyed = _obeyed(keyed, rules.rulings)
-    linked = link(keyed, same=obeyed.same, apart=obeyed.apart, weights=weights)
-    members = keyed.with_columns(pl.Series("group", linked.groups))
-    members = members.with_columns(number(members, before).alias("entry"))
-    entries, sources = merge(_trusted(members), rules.order, rules.by_field, _ruled(members, rules.rulings))
-    evidence, doubts = _pairs(members, linked)
+    keyed = identities(whole(records).sort("system", "record_id"), rules.placeholders)
+    prefixes = learned.prefixes if learned else optional_prefixes(keyed["serial_key"])
+    keyed = without(keyed, prefixes)
+    told = obeyed(keyed, rules.rulings)
+    known = crowds(keyed, learned.docks if learned else None)
+    linked = link(keyed, known, prefixes, same=told.same, apart=told.apart, learned=learned)
+    entry = number(keyed.select("system", "record_id", pl.Series("group", linked.groups)), before)
+    evidence, doubts = pairs(entry, linked)
+    members = keyed.with_columns(
+        entry.alias("entry"), pl.Series("chain", linked.chains, dtype=pl.UInt32),
+        pl.Series("standing", known.standing()), ruled(keyed, rules.rulings),
+    )  # fmt: skip
+    entries, sources = merge(trusted(members), rules.order, rules.by_field, values(members, rules.rulings))
     at_rest = members.select(resting).to_series() if resting is not None else None
     return Concordance(
-        members=members.drop("group"), entries=entries, sources=sources, evidence=evidence, doubts=doubts,
-        weights=linked.weights.frame(),
-        findings=findings(members, entries, rules.scope, at_rest, doubts=_undecided(members, doubts, linked),
-                          contradicted=obeyed.contradicted),
+        members=members, entries=entries, sources=sources, evidence=evidence, doubts=doubts, learned=linked.learned,
+        looked_at=members.height,
+        findings=findings(members, entries, rules.scope, at_rest, doubts=undecided(entry, doubts, linked),
+                          contradicted=told.contradicted),
     )  # fmt: skip
 
 
-def _whole(records: pl.DataFrame) -> pl.DataFrame:
+def whole(records: pl.DataFrame) -> pl.DataFrame:
     """``records`` with every common field, missing where nothing was said."""
     absent = [
         pl.lit(None, dtype=kind.dtype).alias(name) for name, kind in FIELDS.items() if name not in records.columns
@@ -97,21 +122,19 @@ def _whole(records: pl.DataFrame) -> pl.DataFrame:
     return records.with_columns(*absent, *reference)
 
 
-def _trusted(members: pl.DataFrame) -> pl.DataFrame:
+def trusted(members: pl.DataFrame) -> pl.DataFrame:
     """What may become a value: no serials that mean nothing, no address that another holds."""
     serial = pl.when(pl.col("serial_key").is_not_null()).then(pl.col("serial")).alias("serial")
     return settled(members.with_columns(serial))
 
 
-def _obeyed(keyed: pl.DataFrame, rulings: Rulings) -> Obeyed:
+def obeyed(keyed: pl.DataFrame, rulings: Rulings) -> Obeyed:
     """Rulings as rows; a record that names another of its own accord, as ours do, is the same as it."""
     named = keyed.select("row", "reference", pl.format("{}/{}", "system", "record_id").alias("ref"))
     referring = named.drop_nulls("reference").join(
         named.select(pl.col("ref").alias("reference")), on="reference", how="semi"
     )
-    both = [*rulings.same, *rulings.apart]
-    told = {ref for pair in both for ref in pair} | {ref for ref, _, _ in rulings.values}
-    wanted = pl.Series([*told, *referring["reference"], *referring["ref"]], dtype=pl.String)
+    wanted = pl.Series([*rulings.told, *referring["reference"], *referring["ref"]], dtype=pl.String)
     rows = (
         dict(named.filter(pl.col("ref").is_in(wanted.implode())).select("ref", "row").iter_rows())
         if len(wanted)
@@ -121,7 +144,7 @@ def _obeyed(keyed: pl.DataFrame, rulings: Rulings) -> Obeyed:
     return obey(Rulings(same=same, apart=rulings.apart), rows)
 
 
-def _ruled(members: pl.DataFrame, rulings: Rulings) -> pl.DataFrame:
+def values(members: pl.DataFrame, rulings: Rulings) -> pl.DataFrame:
     """``entry``, ``field`` and ``value`` as ruled, the last ruling on each."""
     said = pl.DataFrame(
         list(rulings.values), schema={"ref": pl.String, "field": pl.String, "value": pl.String}, orient="row"
@@ -133,17 +156,23 @@ def _ruled(members: pl.DataFrame, rulings: Rulings) -> pl.DataFrame:
     return joined.select("entry", "field", "value").unique(["entry", "field"], keep="last", maintain_order=True)
 
 
-def _pairs(members: pl.DataFrame, linked: Linked) -> tuple[pl.DataFrame, pl.DataFrame]:
+def ruled(keyed: pl.DataFrame, rulings: Rulings) -> pl.Series:
+    """Which records some ruling names."""
+    told = pl.Series([*rulings.told], dtype=pl.String)
+    ref = pl.format("{}/{}", "system", "record_id")
+    return keyed.select(ref.is_in(told.implode()).alias("ruled")).to_series()
+
+
+def pairs(entry: pl.Series, linked: Linked) -> tuple[pl.DataFrame, pl.DataFrame]:
     """The pairs within entries, and for two entries that come near to being one their strongest pair."""
     one, other = linked.groups[linked.a], linked.groups[linked.b]
     same = one == other
-    entry = members["entry"]
 
     def told(which: Numbers) -> pl.DataFrame:
         levels = {kind: linked.levels[which, at] for at, kind in enumerate(KINDS)}
         return pl.DataFrame({"a": linked.a[which], "b": linked.b[which], **levels, "bits": linked.score[which]})
 
-    evidence = told(np.flatnonzero(same)).with_columns(entry.gather(linked.a[same]))
+    evidence = told(np.flatnonzero(same)).with_columns(entry.gather(linked.a[same]).alias("entry"))
     apart = np.flatnonzero(~same)
     ends = pl.DataFrame({"one": np.minimum(one, other)[apart], "other": np.maximum(one, other)[apart], "pair": apart})
     near = pl.DataFrame(dict(zip(("one", "other", "together"), linked.between, strict=True)))
@@ -154,12 +183,17 @@ def _pairs(members: pl.DataFrame, linked: Linked) -> tuple[pl.DataFrame, pl.Data
         .join(near.filter(pl.col("together") > NEAR), on=["one", "other"])
     )  # fmt: skip
     doubts = told(best["pair"].to_numpy()).with_columns(
-        best["together"], entry.gather(best["one"]), entry.gather(best["other"]).alias("other")
+        best["together"], entry.gather(best["one"]).alias("entry"), entry.gather(best["other"]).alias("other")
     )
-    return evidence, doubts.sort("together", "entry", "other", descending=[True, False, False])
+    return evidence, nearest(doubts)
 
 
-def _undecided(members: pl.DataFrame, doubts: pl.DataFrame, linked: Linked) -> pl.DataFrame:
+def nearest(doubts: pl.DataFrame) -> pl.DataFrame:
+    """Doubts in their order."""
+    return doubts.sort("together", "entry", "other", descending=[True, False, False])
+
+
+def undecided(entry: pl.Series, doubts: pl.DataFrame, linked: Linked) -> pl.DataFrame:
     """Of the doubts those whose one side fits two entries equally well."""
-    torn = pl.Series(members["entry"].gather(np.unique(linked.undecided))).unique()
+    torn = entry.gather(np.unique(linked.undecided)).unique()
     return doubts.filter(pl.col("entry").is_in(torn.implode()) | pl.col("other").is_in(torn.implode()))

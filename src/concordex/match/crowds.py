@@ -7,7 +7,9 @@ of one system are normally two devices, so a system counts bearers without knowi
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -27,6 +29,9 @@ _long = _name.str.len_chars() >= CUT  # what is shorter was not cut
 #: Of a list, this many values are looked at: those first that other records show as well.
 WIDTH = 4
 
+#: More bearers than this are not told apart.
+_MANY = 1000
+
 #: A maker's cards of which this share is seen at several devices are docks or adapters.
 _WANDERING = 0.1
 
@@ -38,6 +43,10 @@ class Column:
     values: Numbers
     crowd: Small
     systems: Small
+
+    def take(self, rows: Numbers) -> Column:
+        """The same of some rows alone."""
+        return Column(self.values[rows], self.crowd[rows], self.systems[rows])
 
     def without(self, most: int) -> Column:
         """The same, with values that more than ``most`` bear taken for missing."""
@@ -59,10 +68,48 @@ class Crowds:
     macs: tuple[Column, ...]
     drawn: tuple[Column, ...]
     ips: tuple[Column, ...]
+    #: Makers (IEEE, OUI) whose cards are docks or adapters.
+    docks: Sequence[str]
+
+    def columns(self) -> Iterator[Column]:
+        """Every column."""
+        yield from (self.serial, self.uuid, self.tag, self.name, self.cut, self.user)
+        for several in (self.macs, self.drawn, self.ips):
+            yield from several
+
+    def take(self, rows: Numbers) -> Crowds:
+        """The same of some rows alone, their values counted among all."""
+        taken: dict[str, Any] = {"height": len(rows), "system": self.system[rows]}
+        for name in ("serial", "uuid", "tag", "name", "cut", "user"):
+            taken[name] = getattr(self, name).take(rows)
+        for name in ("macs", "drawn", "ips"):
+            taken[name] = tuple(column.take(rows) for column in getattr(self, name))
+        return replace(self, **taken)
+
+    def standing(self) -> npt.NDArray[np.uint64]:
+        """For each record one number for its values and how many bear them, as far as that is looked at.
+
+        While it is the same, the record agrees and disagrees with others on what it did.
+        """
+        out = np.zeros(self.height, dtype=np.uint64)
+        with np.errstate(over="ignore"):
+            for column in self.columns():
+                many = (np.minimum(column.crowd, 4) * 4 + np.minimum(column.systems, 2)).astype(np.uint64)
+                for part in (column.values.view(np.uint64), many):
+                    out = (out ^ part) * _MIX
+                    out ^= out >> np.uint64(29)
+        return out
 
 
-def crowds(keyed: pl.DataFrame) -> Crowds:
-    """Count the bearers of every value in ``keyed`` (see :func:`identity.identities`)."""
+#: An odd number whose bits are even: what hashes multiply by (Steele, Lea and Flood 2014).
+_MIX = np.uint64(0x9E3779B97F4A7C15)
+
+
+def crowds(keyed: pl.DataFrame, docks: Sequence[str] | None = None) -> Crowds:
+    """Count the bearers of every value in ``keyed`` (see :func:`identity.identities`), which stands by system.
+
+    ``docks`` are the makers of cards that wander, where they are known already.
+    """
     system = keyed["system"].rank("dense").cast(pl.Int64)
     name, serials, uuids, tags = (numbers(keyed[f"{key}_key"]) for key in ("name", "serial", "uuid", "tag"))
     card = numbers(keyed["mac_keys"].list.first())
@@ -70,13 +117,14 @@ def crowds(keyed: pl.DataFrame) -> Crowds:
     own = pl.Series(serial.values)
     uuid = _column(uuids, system, _first(own, tags, name)).without(MOST_BEARERS * 4)
     who = _first(own, pl.Series(uuid.values), tags, card)
+    cards, wandering = _cards(_flat(keyed["mac_keys"], system, who), docks)
     cut = numbers(keyed.select(pl.when(_long).then(_name.str.slice(0, CUT))).to_series())
     return Crowds(
         height=keyed.height, system=system.to_numpy(), serial=serial,
         uuid=uuid, tag=_column(tags, system, _first(own, name)), name=_column(name, system, who),
         cut=_column(cut, system, name), user=_column(numbers(keyed["user"].str.to_lowercase()), system, who),
-        macs=_lists(keyed["mac_keys"], system, who, cards=True), drawn=_lists(keyed["drawn_macs"], system, who),
-        ips=_lists(keyed["ips"], system, who),
+        macs=_spread(cards, keyed.height), drawn=_spread(_flat(keyed["drawn_macs"], system, who), keyed.height),
+        ips=_spread(_flat(keyed["ips"], system, who), keyed.height), docks=wandering,
     )  # fmt: skip
 
 
@@ -93,40 +141,58 @@ def _first(*keys: pl.Series) -> pl.Series:
 
 
 def _column(values: pl.Series, system: pl.Series, who: pl.Series) -> Column:
-    rows = pl.DataFrame({"value": values, "system": system, "who": who})
-    counted = rows.select("value").lazy().join(_bearers(rows).lazy(), on="value", how="left", maintain_order="left")
-    found = counted.select(pl.col("crowd", "systems").fill_null(0).cast(pl.Int16)).collect()
-    return Column(values.to_numpy(), found["crowd"].to_numpy(), found["systems"].to_numpy())
+    told = values.to_numpy()
+    return Column(told, *_bearers(told, system.to_numpy(), who.to_numpy()))
 
 
-def _bearers(rows: pl.DataFrame) -> pl.DataFrame:
-    """For each value the most distinct bearers in one system, and the number of systems.
+def _bearers(values: Numbers, system: Numbers, who: Numbers) -> tuple[Small, Small]:
+    """For each place its value's most distinct bearers in one system, and the number of systems; nought for nought.
 
-    A record that nothing else identifies is no proof of a second bearer, unless others are like it.
+    Places stand by ``system``.  A record that nothing else identifies is no proof of a second bearer,
+    unless others are like it.
     """
-    each = rows.lazy().filter(pl.col("value") != 0).group_by("value", "system").agg(pl.len().alias("n")).collect()
-    several = each.filter(pl.col("n") > 1)
-    among = rows.lazy().join(several.lazy().select("value", "system"), on=["value", "system"], how="semi")
-    named = among.filter(pl.col("who") != 0).unique(["value", "system", "who"])
-    nameless = among.filter(pl.col("who") == 0)
-    told = (
-        pl.concat([part.group_by("value", "system").agg(pl.len().alias("crowd")) for part in (named, nameless)])
-        .group_by("value").agg(pl.col("crowd").max())
-    )  # fmt: skip
-    spread = each.lazy().group_by("value").agg(pl.len().alias("systems"))
-    capped = pl.col("crowd").fill_null(1).clip(0, 1000)
-    return spread.join(told, on="value", how="left").select("value", capped, "systems").collect()
+    crowd, systems = np.zeros(len(values), np.int16), np.zeros(len(values), np.int16)
+    at = np.flatnonzero(values)
+    if not len(at):
+        return crowd, systems
+    at = at[np.argsort(values[at], kind="stable")]
+    value, where = values[at], system[at]
+    new = np.r_[True, value[1:] != value[:-1]]
+    begins = np.flatnonzero(new | np.r_[True, where[1:] != where[:-1]])  # a value in one system is one run
+    lengths = np.diff(np.r_[begins, len(at)])
+    number = np.cumsum(new) - 1
+    most = np.maximum.reduceat(_distinct(lengths, who[at]), np.flatnonzero(new[begins]))
+    crowd[at] = np.minimum(most, _MANY)[number]
+    systems[at] = np.bincount(number[begins])[number]
+    return crowd, systems
 
 
-def _lists(lists: pl.Series, system: pl.Series, who: pl.Series, *, cards: bool = False) -> tuple[Column, ...]:
-    """Up to ``WIDTH`` columns of a list's values; those that are known elsewhere come first."""
-    height = len(lists)
-    frame = pl.DataFrame({"row": np.arange(height), "said": lists, "system": system, "who": who})
+def _distinct(lengths: Numbers, who: Numbers) -> Numbers:
+    """How many different ones each run of ``who`` holds; those of no name count for themselves, if they are more."""
+    out = np.ones(len(lengths), dtype=np.int64)
+    long = lengths > 1
+    inside = np.repeat(long, lengths)
+    run, who = np.repeat(np.arange(len(lengths)), lengths)[inside], who[inside]
+    order = np.lexsort((who, run))
+    run, who = run[order], who[order]
+    first = np.r_[True, (run[1:] != run[:-1]) | (who[1:] != who[:-1])][: len(run)]
+    named = np.bincount(run[first & (who != 0)], minlength=len(lengths))
+    nameless = np.bincount(run[who == 0], minlength=len(lengths))
+    out[long] = np.maximum(named, nameless)[long]
+    return out
+
+
+def _flat(lists: pl.Series, system: pl.Series, who: pl.Series) -> pl.DataFrame:
+    """Each value of each list with its ``row``, as it was ``said``, and its bearers."""
+    frame = pl.DataFrame({"row": np.arange(len(lists)), "said": lists, "system": system, "who": who})
     flat = frame.filter(pl.col("said").list.len() > 0).explode("said").drop_nulls("said")
-    flat = flat.with_columns(numbers(flat["said"]).alias("value"))
-    flat = flat.join(_bearers(flat.select("value", "system", "who")), on="value", how="left", maintain_order="left")
-    if cards:
-        flat = _wandering(flat)
+    value = numbers(flat["said"])
+    crowd, systems = _bearers(value.to_numpy(), flat["system"].to_numpy(), flat["who"].to_numpy())
+    return flat.select("row", "said", value.alias("value"), pl.Series("crowd", crowd), pl.Series("systems", systems))
+
+
+def _spread(flat: pl.DataFrame, height: int) -> tuple[Column, ...]:
+    """Up to ``WIDTH`` columns of a list's values; those that are known elsewhere come first."""
     alone = flat.select(
         (pl.col("row") != pl.col("row").shift(1)).fill_null(True)
         & (pl.col("row") != pl.col("row").shift(-1)).fill_null(True)
@@ -145,14 +211,15 @@ def _placed(mine: pl.DataFrame, height: int) -> Column:
     return Column(values, crowd, systems)
 
 
-def _wandering(flat: pl.DataFrame) -> pl.DataFrame:
+def _cards(flat: pl.DataFrame, docks: Sequence[str] | None) -> tuple[pl.DataFrame, Sequence[str]]:
     """Cards of a maker whose cards are often shared are shared ones, even where only one bearer shows.
 
     A maker is known by the first three octets (IEEE, OUI).
     """
-    maker = flat.unique("value").group_by(pl.col("said").str.slice(0, 8).alias("maker")).agg(
-        ((pl.col("crowd") > 1).sum() / pl.len()).alias("share"), pl.len().alias("n")
-    )  # fmt: skip
-    docks = maker.filter((pl.col("share") > _WANDERING) & (pl.col("n") >= 10))["maker"]
-    shared = pl.col("said").str.slice(0, 8).is_in(docks.implode()) & (pl.col("crowd") == 1)
-    return flat.with_columns(pl.when(shared).then(2).otherwise("crowd").alias("crowd"))
+    if docks is None:
+        maker = flat.unique("value").group_by(pl.col("said").str.slice(0, 8).alias("maker")).agg(
+            ((pl.col("crowd") > 1).sum() / pl.len()).alias("share"), pl.len().alias("n")
+        )  # fmt: skip
+        docks = maker.filter((pl.col("share") > _WANDERING) & (pl.col("n") >= 10))["maker"].sort().to_list()
+    shared = pl.col("said").str.slice(0, 8).is_in(docks) & (pl.col("crowd") == 1)
+    return flat.with_columns(pl.when(shared).then(2).otherwise("crowd").cast(pl.Int16).alias("crowd")), docks

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
+import numpy as np
 import polars as pl
 
 from concordex.match.identity import CUT
@@ -29,6 +30,8 @@ COMPARED = {
     "asset_tag": "medium", "os_version": "low", "name": "low",
 }  # fmt: skip
 
+#: Kinds that an entry's own records show, and nothing else.
+OWN = ("duplicate", "conflict", "undecided", "badly_identified")
 
 _EVER = datetime.min.replace(tzinfo=UTC)
 
@@ -57,6 +60,8 @@ def findings(
     *,
     doubts: pl.DataFrame | None = None,
     contradicted: Sequence[tuple[str, str]] = (),
+    among: pl.DataFrame | None = None,
+    held: pl.DataFrame | None = None,
 ) -> pl.DataFrame:
     """All findings as one frame, the gravest first.
 
@@ -65,22 +70,41 @@ def findings(
     entries of which one fits several, ``contradicted`` pairs of records whose rulings cannot hold.
     ``about`` is the system or entry that a finding is about, beside its own; with kind, entry and field it
     tells one finding from another, now and the next time.
+
+    What an entry's own records show (``OWN``) need not be sought again where nothing changed: ``among``
+    are then the records of the other entries, and ``held`` the findings of these that still hold.
     """
-    keys = ("entry", "system", "last_seen", "serial_key", "name_key", *COMPARED)
-    ranked = records.select(keys).sort("entry", "system", "last_seen", nulls_last=False)
+    among = records if among is None else among
+    keys = ("entry", "system", "last_seen", "row", "serial_key", "name_key", *COMPARED)
+    ranked = among.select(keys).sort("entry", "system", "last_seen", "row", nulls_last=False)
     found = [
         *_missing_in(entries, scope),
         _missing_at_managers(records, entries, scope, resting),
-        _duplicates(records, entries),
+        _duplicates(among, entries),
         *(_conflicts(ranked, entries, field) for field in COMPARED),
         _replaced(entries, scope),
-        _badly_identified(records, entries),
+        _badly_identified(among, entries),
         _stale(entries, scope),
         _undecided(entries, doubts),
         _contradicted(records, entries, contradicted),
     ]
-    order = pl.col("severity").replace_strict(["high", "medium", "low"], [0, 1, 2], return_dtype=pl.Int8)
-    return pl.concat(found).sort(order, "kind", "entry", "field", "about", nulls_last=True)
+    found += [] if held is None else [held.select(found[0].columns)]
+    return _in_order(pl.concat(found))
+
+
+def _in_order(found: pl.DataFrame) -> pl.DataFrame:
+    """The gravest first, then by kind, entry and field: one number for each, for numbers sort faster than texts."""
+    number = pl.col("entry").str.slice(1).cast(pl.Int64)
+    for name, of in (("kind", sorted(KINDS)), ("severity", ["high", "medium", "low"])):
+        rank = pl.col(name).replace_strict(of, range(len(of)), return_dtype=pl.Int64)
+        number = number + rank * (1 << _BITS[name])
+    field = pl.col("field").replace_strict(sorted(COMPARED), range(1, len(COMPARED) + 1), default=0)
+    place = found.select(number * 16 + field.cast(pl.Int64)).to_series().to_numpy()
+    return found[np.argsort(place, kind="stable")]
+
+
+#: From which bit on a finding's number says its severity and its kind, above its entry's.
+_BITS = {"kind": 40, "severity": 48}
 
 
 def _shaped(
@@ -178,7 +202,9 @@ def _replaced(entries: pl.DataFrame, scope: Scope) -> pl.DataFrame:
     only_here = named.filter(pl.col("systems").list.set_intersection(inventories).list.len() == 0).unique(
         "key", keep="none"
     )
-    both = only_there.join(only_here, on="key", suffix="_new").drop_nulls(["serial", "serial_new"])
+    both = only_there.join(only_here, on="key", suffix="_new", maintain_order="left").drop_nulls(
+        ["serial", "serial_new"]
+    )
     seen = pl.format(
         "{} has serial {}, {} has {} ({})", pl.col("systems").list.join(", "), "serial",
         pl.col("systems_new").list.join(", "), "serial_new", "entry_new",

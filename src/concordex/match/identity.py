@@ -25,6 +25,9 @@ PLACEHOLDERS = frozenset(
 #: Names are cut at this length by what follows NetBIOS (RFC 1001: fifteen characters and a suffix).
 CUT = 15
 
+#: A serial of fewer signs is none.
+_SHORTEST = 4
+
 #: A prefix counts as optional when this many serials are known with it and without.
 _PREFIX_SEEN = 5
 
@@ -47,7 +50,7 @@ def identities(records: pl.DataFrame, placeholders: Sequence[str] = ()) -> pl.Da
     """
     nothing = [*PLACEHOLDERS, *("".join(s for s in word.upper() if s.isalnum()) for word in placeholders)]
     cards = pl.col("macs").list
-    keyed = records.with_row_index("row").with_columns(
+    return records.with_row_index("row").with_columns(
         *_serials(records["serial"], nothing),
         _uuids(records["uuid"]).alias("uuid_key"),
         _tags(records["asset_tag"]).alias("tag_key"),
@@ -57,7 +60,6 @@ def identities(records: pl.DataFrame, placeholders: Sequence[str] = ()) -> pl.Da
             pl.element().str.contains(_DRAWN) & pl.element().str.contains(f"{VIRTUAL}|{_NUMBERED}").not_()
         ).alias("drawn_macs"),
     )  # fmt: skip
-    return _without_prefixes(keyed)
 
 
 def _where_needed(said: pl.Series, clean: str, rewritten: Callable[[pl.Expr], pl.Expr]) -> pl.Series:
@@ -94,7 +96,7 @@ def _meant(nothing: Sequence[str]) -> pl.Expr:
     """Whether a serial says something: not a word for nothing, not one sign over and over."""
     own = pl.col("own")
     one_sign = own.str.strip_chars(own.str.slice(0, 1)).str.len_bytes() == 0
-    return (own.is_in(nothing) | (own.str.len_chars() < 4) | one_sign).not_()
+    return (own.is_in(nothing) | (own.str.len_chars() < _SHORTEST) | one_sign).not_()
 
 
 def _unless_empty(lists: pl.Series) -> pl.Series:
@@ -134,25 +136,28 @@ def _short(said: pl.Expr) -> pl.Expr:
     return pl.when(address.not_()).then(short.str.replace_all(r"[_\s]+", "-"))
 
 
-def _without_prefixes(keyed: pl.DataFrame) -> pl.DataFrame:
-    """Take off the prefixes that some systems write before a serial and others leave out.
+def optional_prefixes(serials: pl.Series) -> list[str]:
+    """The prefixes that some systems write before a serial and others leave out, the longest first.
 
-    They are learned: a prefix is optional when many serials that bear it, and most of them, are
-    known without it as well.
+    A prefix is optional when many serials that bear it, and most of them, are known without it as well.
     """
-    distinct = keyed.select(pl.col("serial_key").drop_nulls().unique().alias("serial"))
-    optional = [prefix for length in range(1, 6) for prefix in _optional(distinct, length)]
-    if not optional:
+    distinct = pl.DataFrame({"serial": serials.drop_nulls().unique()})
+    found = [prefix for length in range(1, 6) for prefix in _optional(distinct, length)]
+    return sorted(found, key=lambda prefix: (-len(prefix), prefix))
+
+
+def without(keyed: pl.DataFrame, prefixes: Sequence[str]) -> pl.DataFrame:
+    """``keyed`` with serials compared without those ``prefixes``, where enough is left of them."""
+    if not prefixes:
         return keyed
+    serial = pl.col("serial_key")
     rest = pl.coalesce(
-        pl.when(pl.col("serial_key").str.starts_with(prefix)).then(
-            pl.col("serial_key").str.slice(len(prefix)).str.strip_chars_start("0")
-        )
-        for prefix in sorted(optional, key=lambda prefix: (-len(prefix), prefix))
+        pl.when(serial.str.starts_with(prefix)).then(serial.str.slice(len(prefix)).str.strip_chars_start("0"))
+        for prefix in prefixes
     )
-    known = keyed.select("row", rest.alias("rest")).join(distinct, left_on="rest", right_on="serial", how="semi")
-    told = keyed.join(known, on="row", how="left", maintain_order="left")
-    return told.with_columns(serial_key=pl.coalesce("rest", "serial_key")).drop("rest")
+    return keyed.with_columns(
+        pl.when(rest.str.len_chars() >= _SHORTEST).then(rest).otherwise(serial).alias("serial_key")
+    )
 
 
 def _optional(distinct: pl.DataFrame, length: int) -> list[str]:

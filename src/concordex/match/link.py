@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -10,8 +10,10 @@ import numpy.typing as npt
 import polars as pl
 
 from concordex.match import alike, blocks, cluster
+from concordex.match.alike import Words
 from concordex.match.compare import IDENTIFYING, KINDS, Levels, Sayings, levels
-from concordex.match.crowds import Crowds, Numbers, crowds, numbers
+from concordex.match.crowds import Crowds, Numbers, numbers
+from concordex.match.learned import WORDED, Learned
 from concordex.match.weights import Weights, learn
 
 Ruled = Sequence[tuple[int, int]]
@@ -38,30 +40,45 @@ class Linked:
     """The group of each row, named by its first; the pairs that were weighed; what stayed undecided."""
 
     groups: Numbers
+    #: What hangs together, before chains are cut: rows of two of these have nothing to do with each other.
+    chains: Numbers
     a: Numbers
     b: Numbers
     levels: Levels
     score: npt.NDArray[np.float32]
-    weights: Weights
+    learned: Learned
     #: Rows that fit two groups equally well and were left out of both.
     undecided: Numbers
     #: Groups that something identifies as one and that are not joined, and the evidence for it.
     between: tuple[Numbers, Numbers, npt.NDArray[np.float32]]
 
 
-def link(keyed: pl.DataFrame, *, same: Ruled = (), apart: Ruled = (), weights: Weights | None = None) -> Linked:
-    """Group the rows of ``keyed`` (see :func:`identity.identities`).
+def link(
+    keyed: pl.DataFrame,
+    known: Crowds,
+    prefixes: Sequence[str] = (),
+    *,
+    same: Ruled = (),
+    apart: Ruled = (),
+    learned: Learned | None = None,
+    only: npt.NDArray[np.bool_] | None = None,
+) -> Linked:
+    """Group the rows of ``keyed`` (see :func:`identity.identities`), whose values are counted in ``known``.
 
     ``same`` and ``apart`` are pairs of rows that are, and are not, one device, whatever the evidence;
-    they do not contradict each other.  ``weights`` are those learned before, if they still hold.
+    they do not contradict each other.  ``learned`` is what was learned before, if it still holds;
+    ``only`` says which rows to group, the others being there for what they share with those.
     """
-    known = crowds(keyed)
-    said = sayings(keyed, known)
+    words = learned.words if learned else _words(keyed, known)
+    said = sayings(keyed, known, words)
     a, b = blocks.candidates(known, said.model.words + 1, said.site.words + 1)
+    if only is not None:
+        meant = only[a] & only[b]
+        a, b = a[meant], b[meant]
     seen = levels(said, a, b)
-    weights = weights or learn(seen[:: max(1, len(a) // _SAMPLE)])
+    weights = learned.weights if learned else learn(seen[:: max(1, len(a) // _SAMPLE)])
     ruled = np.array([*same], dtype=np.int64).reshape(-1, 2)
-    chains = _chains(known.height, a, b, weights.score(seen), ruled)
+    whole, chains = _chains(known.height, a, b, weights.score(seen), ruled)
     before = (a << 32) | b, seen
     a, b = blocks.within(chains)
     seen = _levels(said, a, b, *before)
@@ -70,7 +87,8 @@ def link(keyed: pl.DataFrame, *, same: Ruled = (), apart: Ruled = (), weights: W
     start, unclear = _plain(chains, pairs, score)
     start = cluster.components(known.height, np.r_[start, ruled[:, 0]], np.r_[np.arange(known.height), ruled[:, 1]])
     groups, undecided = cluster.gather(start, unclear, THRESHOLD, MARGIN)
-    return Linked(groups, a, b, seen, score, weights, undecided, cluster.between(groups, unclear))
+    told = learned or Learned(weights, words, prefixes, known.docks)
+    return Linked(groups, whole, a, b, seen, score, told, undecided, cluster.between(groups, unclear))
 
 
 def _levels(said: Sayings, a: Numbers, b: Numbers, known: Numbers, seen: Levels) -> Levels:
@@ -84,23 +102,32 @@ def _levels(said: Sayings, a: Numbers, b: Numbers, known: Numbers, seen: Levels)
     return out
 
 
-def sayings(keyed: pl.DataFrame, known: Crowds) -> Sayings:
+def sayings(keyed: pl.DataFrame, known: Crowds, words: Mapping[str, Words]) -> Sayings:
     """All that pairs are compared by."""
-    a, b = _sure(known)
-    system = keyed["system"]
-    kind = keyed.select(pl.when(pl.col("kind") != "other").then("kind")).to_series()
-    what = keyed.select(pl.concat_str("maker", "model", separator=" ", ignore_nulls=True).alias("what"))
-    what = what.select(pl.when(pl.col("what").str.len_chars() > 0).then("what"))
     first = keyed["mac_keys"].list.first().str.replace_all(":", "", literal=True).str.to_integer(base=16, strict=False)
-    name = keyed["name_key"]
+    name, texts = keyed["name_key"], _texts(keyed)
     return Sayings(
-        crowds=known, model=alike.vocabulary(what.to_series(), system, a, b),
-        site=alike.vocabulary(keyed["site"], system, a, b), kind=alike.vocabulary(kind, system, a, b, ours=True),
+        crowds=known, **{field: words[field].of(texts[field]) for field in WORDED},
         serial=keyed["serial_key"], tag=keyed["tag_key"], name=name, digits=_digits(name),
         seen=_hours(keyed["last_seen"]),
         lengths=name.str.len_chars().fill_null(0).cast(pl.Int64).to_numpy(),
         cards=first.fill_null(0).cast(pl.Int64).to_numpy(),
     )  # fmt: skip
+
+
+def _texts(keyed: pl.DataFrame) -> pl.DataFrame:
+    """What a record says in words: of its make, its place, and what sort of thing it is."""
+    what = pl.concat_str("maker", "model", separator=" ", ignore_nulls=True)
+    return keyed.select(
+        pl.when(what.str.len_chars() > 0).then(what).alias("model"), "site",
+        pl.when(pl.col("kind") != "other").then("kind").alias("kind"),
+    )  # fmt: skip
+
+
+def _words(keyed: pl.DataFrame, known: Crowds) -> dict[str, Words]:
+    a, b = _sure(known)
+    texts = _texts(keyed)
+    return {name: alike.learn(texts[name], keyed["system"], a, b, ours=name == "kind") for name in WORDED}
 
 
 def _sure(known: Crowds) -> tuple[Numbers, Numbers]:
@@ -126,20 +153,24 @@ def _digits(names: pl.Series) -> Numbers:
     return numbers(told.to_frame("d").select(pl.when(pl.col("d").str.len_bytes() > 0).then("d")).to_series()).to_numpy()
 
 
-def _chains(size: int, a: Numbers, b: Numbers, score: npt.NDArray[np.float32], ruled: Numbers) -> Numbers:
-    """Rows that hang together, in chains short enough to weigh all their pairs; -1 for those alone."""
+def _chains(
+    size: int, a: Numbers, b: Numbers, score: npt.NDArray[np.float32], ruled: Numbers
+) -> tuple[Numbers, Numbers]:
+    """Rows that hang together: all of it, and in chains short enough to weigh all their pairs; -1 for those alone."""
     out = np.full(size, -1, dtype=np.int64)
     rows = np.ones(size, dtype=np.bool_)
+    whole = None
     for least in _CUTS:
         use = (score > least) & rows[a] & rows[b]
         group = cluster.components(size, np.r_[a[use], ruled[:, 0]], np.r_[b[use], ruled[:, 1]])
+        whole = group if whole is None else whole
         sizes = np.bincount(group, minlength=size)[group]
         fits = rows & (sizes > 1) & ((sizes <= _LONGEST) | (least == _CUTS[-1]))
         out[fits] = group[fits]
         rows = rows & (sizes > _LONGEST)
         if not rows.any():
             break
-    return out
+    return np.arange(size) if whole is None else whole, out
 
 
 def _pairs(a: Numbers, b: Numbers, chains: Numbers, seen: Levels, weights: Weights, apart: Ruled) -> cluster.Pairs:

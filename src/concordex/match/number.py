@@ -39,4 +39,4 @@ def _kept(members: pl.DataFrame, before: pl.DataFrame) -> pl.DataFrame:
 def _highest(before: pl.DataFrame | None) -> int:
     if before is None or before.is_empty():
         return 0
-    return max(int(entry[1:]) for entry in before["entry"].unique())
+    return int(before.select(pl.col("entry").str.slice(1).cast(pl.Int64).max()).item())

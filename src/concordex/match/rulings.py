@@ -19,6 +19,11 @@ class Rulings:
     apart: Sequence[Pair] = ()
     values: Sequence[tuple[str, str, str]] = ()
 
+    @property
+    def told(self) -> set[str]:
+        """Every record that a ruling names."""
+        return {ref for pair in (*self.same, *self.apart) for ref in pair} | {ref for ref, _, _ in self.values}
+
 
 @dataclass(frozen=True)
 class Obeyed:

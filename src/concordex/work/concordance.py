@@ -2,22 +2,25 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
 import shutil
-from collections.abc import Callable
-from dataclasses import dataclass, fields, replace
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 from datetime import timedelta
 from typing import TYPE_CHECKING, Any
 
 import polars as pl
 
+from concordex import __version__
 from concordex.errors import CalledWrongly
+from concordex.match.again import again
 from concordex.match.compare import KINDS
-from concordex.match.concordance import Concordance, Rules, reconcile
+from concordex.match.concordance import PARTS, Concordance, Rules, reconcile
 from concordex.match.coverage import coverage, moves
 from concordex.match.findings import Scope
-from concordex.match.weights import Weights
+from concordex.match.learned import FRAMES, Learned
 from concordex.model.fields import ASKABLE, FIELDS, ORIGINAL
 from concordex.model.values import parse_duration
 from concordex.query.bind import Binder
@@ -48,6 +51,8 @@ class Summary:
     findings: dict[str, int]
     changes: dict[str, int]
     doubts: list[str]
+    #: How many records could have become otherwise since last time; all, where all were reconciled.
+    looked_at: int
 
 
 def make(
@@ -55,20 +60,24 @@ def make(
 ) -> Summary:
     """Reconcile the newest device snapshots of all systems, and keep the result.
 
-    What was learned of the evidence holds until the records have changed a good deal, or ``relearn``.
+    Where little changed, only that is looked at.  What was learned of the evidence holds until the
+    records have changed a good deal, or ``relearn``.
     """
     found = [s for s in workspace.memory.newest("devices") if s.system in workspace.config.systems]
     if not found:
         raise CalledWrongly("there is no snapshot of devices", advice="concordex pull")
     records = _records(workspace, found)
-    before = _before(workspace)
     progress(1, 3)
-    weights = None if relearn else _weights(workspace, records.height)
-    made = reconcile(records, _rules(workspace, found), before, _resting(workspace), weights)
+    rules, resting = _rules(workspace, found), _resting(workspace)
+    learned = None if relearn else _learned(workspace, records.height)
+    last = _last(workspace, rules) if learned else None
+    before = last.members if last else _before(workspace)
+    made = again(records, rules, last, resting) if last else None
+    made = made or reconcile(records, rules, before, resting, learned)
     made = replace(made, findings=followed(workspace, made))
     progress(2, 3)
     summary = _summary(workspace, made, found, before)
-    _keep(workspace, made, found, summary, relearned=weights is None)
+    _keep(workspace, made, found, summary, relearned=learned is None, settings=_settings(rules))
     return summary
 
 
@@ -203,19 +212,42 @@ def _before(workspace: Workspace) -> pl.DataFrame | None:
     return read(workspace, "members").select("system", "record_id", "entry").collect()
 
 
-def _weights(workspace: Workspace, height: int) -> Weights | None:
+def _learned(workspace: Workspace, height: int) -> Learned | None:
     """What was learned the last time, unless the number of records is quite another by now."""
     row = workspace.memory.reconciliation()
-    if row is None:
+    learned = json.loads(row["summary"]).get("learned_at", 0) if row else 0
+    if not learned or abs(height - learned) > _STABLE * learned:
         return None
-    learned = json.loads(row["summary"]).get("learned_at", 0)
-    path = workspace.store / str(row["folder"]) / "weights.parquet"
-    if not path.is_file() or not learned or abs(height - learned) > _STABLE * learned:
+    frames = _frames(workspace, FRAMES)
+    if frames is None:
         return None
-    frame = pl.read_parquet(path)
     known = [(kind, level, name) for kind, names in KINDS.items() for level, name in enumerate(names, start=1)]
-    same = sorted(frame.select("kind", "level", "means").unique().iter_rows()) == sorted(known)
-    return Weights.of_frame(frame) if same else None  # an older release weighed other things
+    same = sorted(frames["weights"].select("kind", "level", "means").unique().iter_rows()) == sorted(known)
+    return Learned.of_frames(frames) if same else None  # an older release weighed other things
+
+
+def _last(workspace: Workspace, rules: Rules) -> Concordance | None:
+    """The concordance of last time, if it was made in the same way."""
+    row = workspace.memory.reconciliation()
+    if row is None or json.loads(row["summary"]).get("settings") != _settings(rules):
+        return None
+    frames = _frames(workspace, (*PARTS, *FRAMES))
+    return Concordance.of_frames(frames) if frames else None
+
+
+def _frames(workspace: Workspace, names: Sequence[str]) -> dict[str, pl.DataFrame] | None:
+    """Frames of the last concordance; none where an earlier release did not keep all of them."""
+    folder = workspace.store / str(_newest(workspace)["folder"])
+    paths = {name: folder / f"{name}.parquet" for name in names}
+    if not all(path.is_file() for path in paths.values()):
+        return None
+    return {name: pl.read_parquet(path) for name, path in paths.items()}
+
+
+def _settings(rules: Rules) -> str:
+    """A short text that is another whenever records that did not change might come out otherwise."""
+    said = (__version__, pl.__version__, [*rules.order], sorted(rules.by_field.items()), [*rules.placeholders])
+    return hashlib.sha256(repr(said).encode()).hexdigest()
 
 
 def _stated(workspace: Workspace) -> dict[str, str]:
@@ -237,19 +269,27 @@ def _summary(workspace: Workspace, made: Concordance, found: list[Snapshot], bef
     return Summary(
         records=made.members.height, entries=made.entries.height, systems=systems,
         findings=dict(counts.sort(["len", "kind"], descending=[True, False]).iter_rows()), doubts=doubts,
-        changes=changes,
+        changes=changes, looked_at=made.looked_at,
     )  # fmt: skip
 
 
-def _keep(workspace: Workspace, made: Concordance, found: list[Snapshot], summary: Summary, *, relearned: bool) -> None:
+def _keep(
+    workspace: Workspace,
+    made: Concordance,
+    found: list[Snapshot],
+    summary: Summary,
+    *,
+    relearned: bool,
+    settings: str,
+) -> None:
     row = workspace.catalogue.reconciliation()
     folder = f"concordance/{(row['id'] if row else 0) + 1:06d}-{os.getpid()}"
-    for part in fields(made):
-        store.write(getattr(made, part.name), workspace.store / folder / f"{part.name}.parquet")
+    for name, frame in made.frames().items():
+        store.write(frame, workspace.store / folder / f"{name}.parquet", lasting=False)
     learned = json.loads(row["summary"]).get("learned_at") if row and not relearned else made.members.height
     told = {
         "records": summary.records, "entries": summary.entries, "findings": summary.findings,
-        "learned_at": learned or made.members.height,
+        "learned_at": learned or made.members.height, "settings": settings,
     }  # fmt: skip
     if row:
         earlier = pl.read_parquet(workspace.store / str(row["folder"]) / "findings.parquet")

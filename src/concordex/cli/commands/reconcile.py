@@ -31,7 +31,8 @@ def reconcile(
     with draw.progress() as told:
         made = make(workspace(), lambda done, of: told("reconcile", done, of), relearn=relearn)
     emit_rows([_row(name, counts, made.entries) for name, counts in made.systems.items()], form, None)
-    draw.note(f"{plural(made.records, 'record')}, {plural(made.entries, 'entry', 'entries')}")
+    again = f"; {made.looked_at:,} looked at again" if made.looked_at < made.records else ""
+    draw.note(f"{plural(made.records, 'record')}, {plural(made.entries, 'entry', 'entries')}{again}")
     if made.changes:
         draw.note("since last time: " + ", ".join(f"{count:,} {what}" for what, count in made.changes.items()))
     found = ", ".join(f"{count:,} {kind.replace('_', ' ')}" for kind, count in made.findings.items())

@@ -1,0 +1,266 @@
+"""Reconciling again when little has changed: only what could have become otherwise is looked at.
+
+What a pair of records agrees on depends on the two and on how many bear their values, given what was
+learned; which records are one device depends on the pairs of the chain that they hang in.  So a chain
+in which nobody changed, nobody's values became rarer or commoner, and nobody gained or lost a
+candidate, comes out as it did.  The result is what reconciling everything would give.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import polars as pl
+
+from concordex.match import blocks
+from concordex.match.concordance import (
+    Concordance,
+    Rules,
+    nearest,
+    obeyed,
+    pairs,
+    ruled,
+    trusted,
+    undecided,
+    values,
+    whole,
+)  # fmt: skip
+from concordex.match.crowds import Crowds, Numbers, crowds, numbers
+from concordex.match.findings import OWN, findings
+from concordex.match.identity import CUT, VIRTUAL, identities, without
+from concordex.match.link import Linked, link
+from concordex.match.merge import merge
+from concordex.match.number import number
+from concordex.match.rulings import Obeyed
+
+Mask = npt.NDArray[np.bool_]
+
+#: When more of the records than this changed, looking for what is untouched costs more than it saves.
+MOST = 0.2
+
+_KEYS = ("serial_key", "members", "uuid_key", "tag_key", "name_key", "mac_keys", "drawn_macs")
+
+
+def again(
+    records: pl.DataFrame,
+    rules: Rules,
+    last: Concordance,
+    resting: pl.Expr | None = None,
+    most: float = MOST,
+) -> Concordance | None:
+    """What :func:`reconcile` gives for ``records`` with what ``last`` had learned, made from what ``last`` gave.
+
+    ``last`` was made with the same rules, but for rulings and scope.  Nothing where more than ``most`` of
+    the records have changed, or where they have other fields than they had.
+    """
+    records = whole(records)
+    if not set(records.schema.items()) <= set(last.members.schema.items()):
+        return None
+    records, since = _since(records, last.members)
+    if since.changed.sum() + len(since.gone) > most * records.height:
+        return None
+    keyed = _keyed(records, last, since, rules.placeholders)
+    known = crowds(keyed, last.learned.docks)
+    standing, names, told = known.standing(), ruled(keyed, rules.rulings), obeyed(keyed, rules.rulings)
+    moved = _moved(last.members, since, standing, names)
+    open_to = _open_to(keyed, known, last.members, since, moved)
+    rows, linked = _linked(keyed, known, last, open_to, told)
+    entry, chain = _settled(keyed, last.members, since, open_to, rows, linked)
+    members = keyed.with_columns(
+        entry.alias("entry"), pl.Series("chain", chain, dtype=pl.UInt32), pl.Series("standing", standing), names
+    )
+    opened = _opened(members, last.members, since, open_to)
+    closed = np.ones(last.members.height, dtype=np.bool_)
+    closed[since.before(open_to)] = False
+    touched = _touched(members, last.members, since, opened)
+    among = members.join(touched, on="entry", how="semi", maintain_order="left")
+    entries, sources = merge(trusted(among), rules.order, rules.by_field, values(among, rules.rulings))
+    entries = pl.concat([_but(last.entries, touched), entries]).sort("entry")
+    evidence, doubts = (
+        part.with_columns(pl.Series(end, rows[part[end]]) for end in "ab") for part in pairs(entry.gather(rows), linked)
+    )
+    at_rest = members.select(resting).to_series() if resting is not None else None
+    held = last.evidence.filter(closed[last.evidence["a"]]), last.doubts.filter(closed[last.doubts["a"]])
+    sources = pl.concat([_renumbered(_but(last.sources, touched), since, sources.columns[1:]), sources])
+    return Concordance(
+        members=members, entries=entries, sources=sources.sort("entry"),
+        evidence=pl.concat([_renumbered(held[0], since, "ab"), evidence]).sort("a", "b"),
+        doubts=nearest(pl.concat([_renumbered(held[1], since, "ab"), doubts])),
+        findings=findings(
+            members, entries, rules.scope, at_rest, doubts=undecided(entry.gather(rows), doubts, linked),
+            contradicted=told.contradicted, among=among,
+            held=_held(last.findings, opened, touched),
+        ),
+        learned=last.learned, looked_at=int(open_to.sum()),
+    )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class _Since:
+    """How the records of now stand to those of last time, each numbered by its row."""
+
+    was: Numbers  # of each record of now its row last time; -1 for those that are new
+    now: Numbers  # of each record of last time its row now; -1 for those that are gone
+    changed: Mask  # of now: new, or not as it was
+
+    @property
+    def gone(self) -> Numbers:
+        return np.asarray(np.flatnonzero(self.now < 0))
+
+    def before(self, rows: Mask) -> Numbers:
+        """The rows that some records of now had, and those of all that are gone."""
+        was = self.was[rows]
+        return np.asarray(np.r_[was[was >= 0], self.gone])
+
+
+def _since(records: pl.DataFrame, old: pl.DataFrame) -> tuple[pl.DataFrame, _Since]:
+    """``records`` in their order, and what became of them."""
+    ids = ["system", "record_id"]
+    found = records.select(ids).join(old.select(*ids, "row"), on=ids, how="left", maintain_order="left")["row"]
+    if found.null_count() or records.height != old.height:
+        order = records.select(ids).with_row_index("at").sort(ids)["at"]
+        records, found = records[order], found[order]
+        was = found.cast(pl.Int64).fill_null(-1).to_numpy()
+        now = np.full(old.height, -1, dtype=np.int64)
+        now[was[was >= 0]] = np.flatnonzero(was >= 0)
+        same = old.select(records.columns)[np.maximum(was, 0)]
+    else:  # nobody came and nobody went
+        records = records[found.arg_sort()]
+        was = now = np.arange(records.height)
+        same = old
+    changed = was < 0
+    for name in records.columns:
+        changed = changed | records[name].ne_missing(same[name]).to_numpy()
+    return records, _Since(was, now, changed)
+
+
+def _keyed(records: pl.DataFrame, last: Concordance, since: _Since, placeholders: Sequence[str]) -> pl.DataFrame:
+    """As :func:`identities` makes it; the keys of what did not change are those of last time."""
+    fresh = without(identities(records.filter(since.changed), placeholders), last.learned.prefixes)
+    at = since.was.copy()
+    at[since.changed] = last.members.height + np.arange(fresh.height)
+    keys = pl.concat([last.members.select(_KEYS), fresh.select(_KEYS)])[at]
+    return records.with_row_index("row").with_columns(keys.get_columns())
+
+
+def _moved(old: pl.DataFrame, since: _Since, standing: npt.NDArray[np.uint64], names: pl.Series) -> Mask:
+    """Records that changed, or whose values became rarer or commoner, or that a ruling names or named."""
+    there = np.flatnonzero(since.was >= 0)
+    was = since.was[there]
+    moved = since.changed | names.to_numpy()
+    moved[there] |= (standing[there] != old["standing"].to_numpy()[was]) | old["ruled"].to_numpy()[was]
+    return np.asarray(moved)
+
+
+def _open_to(keyed: pl.DataFrame, known: Crowds, old: pl.DataFrame, since: _Since, moved: Mask) -> Mask:
+    """What may come out otherwise: all that shares, or shared, a value with what moved, and its chains."""
+    past = old[since.before(moved)]
+    present = keyed.filter(moved)
+    near = moved | _bearing(known, pl.concat([_values(past), _values(present)])) | _referring(keyed, past, present)
+    chains = np.zeros(old.height, dtype=np.bool_)
+    chain = old["chain"].to_numpy()
+    chains[chain[since.before(near)]] = True
+    there = since.was >= 0
+    near[there] |= chains[chain[since.was[there]]]
+    return near
+
+
+def _values(keyed: pl.DataFrame) -> pl.Series:
+    """The numbers of all values by which records may become candidates."""
+    texts = [keyed[f"{key}_key"] for key in ("serial", "uuid", "tag", "name")]
+    texts += [texts[-1].str.slice(0, CUT), *(keyed[name].explode() for name in ("mac_keys", "drawn_macs", "ips"))]
+    return numbers(pl.concat([text.drop_nulls().unique().rename("") for text in texts])).unique()
+
+
+def _bearing(known: Crowds, values: pl.Series) -> Mask:
+    """Which records bear one of ``values`` where candidates are looked for."""
+    wanted = values.filter(values != 0).unique().implode()
+    found = [pl.Series(column.values).is_in(wanted).to_numpy() for some in blocks.columns(known) for column in some]
+    return np.asarray(np.any(found, axis=0))
+
+
+def _referring(keyed: pl.DataFrame, past: pl.DataFrame, present: pl.DataFrame) -> Mask:
+    """Which records name one of the others as their own, or are named by them."""
+    ref = pl.format("{}/{}", "system", "record_id")
+    named = pl.concat([part.select(ref).to_series() for part in (past, present)]).implode()
+    naming = pl.concat([past["reference"], present["reference"]]).drop_nulls().implode()
+    both = pl.col("reference").is_in(named).fill_null(value=False) | ref.is_in(naming)
+    return np.asarray(keyed.select(both).to_series().to_numpy())
+
+
+def _linked(
+    keyed: pl.DataFrame, known: Crowds, last: Concordance, open_to: Mask, told: Obeyed
+) -> tuple[Numbers, Linked]:
+    """The rows to link, with all that shares a value with them, and what came of it, numbered among those."""
+    mine = [pl.Series(column.values[open_to]) for some in blocks.columns(known) for column in some]
+    rows = np.flatnonzero(open_to | _bearing(known, pl.concat(mine)))
+    at = np.full(keyed.height, -1, dtype=np.int64)
+    at[rows] = np.arange(len(rows))
+    same, apart = (
+        [(int(at[a]), int(at[b])) for a, b in ruled if open_to[a] and open_to[b]] for ruled in (told.same, told.apart)
+    )
+    linked = link(keyed[rows], known.take(rows), same=same, apart=apart, learned=last.learned, only=open_to[rows])
+    return rows, linked
+
+
+def _settled(
+    keyed: pl.DataFrame, old: pl.DataFrame, since: _Since, open_to: Mask, rows: Numbers, linked: Linked
+) -> tuple[pl.Series, Numbers]:
+    """The entry and the chain of every record."""
+    chosen = open_to[rows]
+    mine = keyed[rows[chosen]].select("system", "record_id", pl.Series("group", linked.groups[chosen]))
+    fresh = number(mine, old)
+    at = since.was.copy()
+    at[rows[chosen]] = old.height + np.arange(len(fresh))
+    chain = np.empty(keyed.height, dtype=np.int64)
+    chain[~open_to] = since.now[old["chain"].to_numpy()[since.was[~open_to]]]
+    chain[rows[chosen]] = rows[linked.chains[chosen]]
+    return pl.concat([old["entry"], fresh.rename("entry")])[at], chain
+
+
+def _opened(members: pl.DataFrame, old: pl.DataFrame, since: _Since, open_to: Mask) -> pl.DataFrame:
+    """The entries, of now and of last time, whose records were looked at again."""
+    past = old[since.before(open_to)]
+    return pl.concat([members.filter(open_to).select("entry"), past.select("entry")]).unique()
+
+
+def _touched(members: pl.DataFrame, old: pl.DataFrame, since: _Since, opened: pl.DataFrame) -> pl.DataFrame:
+    """Those, and the entries whose addresses may be others than they were."""
+    touched, past = opened, old.join(opened, on="entry", how="semi")
+    routers = pl.concat([_routers(members), _routers(past)]).unique()
+    while routers.height:  # an address that floats belongs to whoever of its router's members holds it
+        beside = routers.join(touched, on="entry", how="semi").select("router").unique()
+        more = routers.join(beside, on="router", how="semi").select("entry").join(touched, on="entry", how="anti")
+        if more.is_empty():
+            break
+        touched = pl.concat([touched, more.unique()])
+    return touched
+
+
+def _routers(members: pl.DataFrame) -> pl.DataFrame:
+    """The virtual routers that entries show, by their addresses (see :mod:`floating`)."""
+    shown = pl.col("macs").list.filter(pl.element().str.contains(VIRTUAL)).alias("router")
+    return members.select("entry", shown).filter(pl.col("router").list.len() > 0).explode("router")
+
+
+def _but(part: pl.DataFrame, touched: pl.DataFrame) -> pl.DataFrame:
+    """What still holds of last time."""
+    return part.join(touched, on="entry", how="anti", maintain_order="left")
+
+
+def _held(findings: pl.DataFrame, opened: pl.DataFrame, touched: pl.DataFrame) -> pl.DataFrame:
+    """The findings that still hold: a doubt while its records stand as they did, others while their entry does."""
+    doubt = pl.col("kind") == "undecided"
+    own = findings.filter(pl.col("kind").is_in(OWN) & doubt.not_())
+    return pl.concat([_but(own, touched), _but(findings.filter(doubt), opened)])
+
+
+def _renumbered(part: pl.DataFrame, since: _Since, names: Sequence[str]) -> pl.DataFrame:
+    """The same with the rows of now."""
+    if since.was is since.now:
+        return part
+    now = pl.Series(since.now)
+    return part.with_columns(now.gather(part[name]).cast(part.schema[name]).alias(name) for name in names)
