@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import ctypes
-import importlib
 import json
 import re
 import subprocess
@@ -14,7 +13,7 @@ import pytest
 import typer
 
 from concordex import __version__
-from concordex.cli.parts import SUMMARIES, load
+from concordex.cli.parts import SUMMARIES, load, target_of
 from tests.conftest import Shell
 
 ROOT = Path(__file__).parents[1]
@@ -24,7 +23,7 @@ PR_CAPBSET_DROP, CAP_DAC_OVERRIDE, CAP_DAC_READ_SEARCH = 24, 1, 2
 def every_command():
     """Each command's name, as it is typed, and its function's docstring."""
     for name in SUMMARIES:
-        target = getattr(importlib.import_module(f"concordex.cli.commands.{name}"), name)
+        target = target_of(name)
         if isinstance(target, typer.Typer):
             for info in target.registered_commands:
                 yield f"{name} {info.name}", info.callback.__doc__

@@ -157,7 +157,7 @@ def test_a_change_that_was_cut_off_goes_on_where_it_was(writing, fresh_harbour, 
     assert found["update", "ready"] > 0
     if how == signal.SIGINT:
         assert process.returncode == 5
-        assert "concordex change run 1" in told
+        assert "concordex change resume 1" in told
     fresh_harbour.stowage.faults.rules.clear()
     time.sleep(0.4)  # what was under way at the stand-in arrives
     assert "change 1 is done" in writing("change", "run", "1", "--yes").stderr

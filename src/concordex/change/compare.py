@@ -59,3 +59,28 @@ def same(there: Any, ours: Any) -> bool:
 def _values(value: Any) -> set[str]:
     items = value if isinstance(value, list) else [value]
     return {str(item).strip().lower() for item in items if item is not None and str(item).strip()}
+
+
+def verdict(shall: Mapping[str, Any], was: Mapping[str, Any], there: Mapping[str, Any]) -> tuple[list[str], list[str]]:
+    """What a record did not take of what was written, and what the system wrote in its own way, in words."""
+    wrong, own = [], []
+    for name, value in shall.items():
+        if name not in there or same(there[name], value):
+            continue
+        if _squeezed(there[name]) == _squeezed(value):
+            own.append(f"{name} is written {shown(there[name])} there")
+        elif name in was and same(there[name], was[name]):
+            wrong.append(f"{name} is still {shown(there[name])}")
+        else:
+            wrong.append(f"{name} is {shown(there[name])}, not {shown(value)}")
+    return wrong, own
+
+
+def _squeezed(value: Any) -> set[str]:
+    """What is left when signs, spaces and leading noughts do not count."""
+    return {"".join(c for c in item if c.isalnum()).lstrip("0") for item in _values(value)} - {""}
+
+
+def shown(value: Any) -> str:
+    """A value as people read it."""
+    return ", ".join(map(str, value)) if isinstance(value, list) else "empty" if value in (None, "") else str(value)

@@ -29,6 +29,7 @@ class Form:
     links: Sequence[Link] = ()
     can_create: bool = True
     can_update: bool = True
+    can_delete: bool = False
 
 
 @dataclass(kw_only=True)

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-Action = Literal["create", "update", "report"]
+Action = Literal["create", "update", "delete", "act", "report"]
 #: ready      not sent yet
 #: sent       sent, and the answer is not known
 #: written    the system says that it has done it
@@ -21,7 +21,12 @@ Values = Mapping[str, Any]
 
 @dataclass(frozen=True, kw_only=True)
 class Step:
-    """One write.  ``key`` names the record by its natural key; ``was`` and ``shall`` hold our fields."""
+    """One write.  ``key`` names the record by its natural key; ``was`` and ``shall`` hold our fields.
+
+    Of a deletion ``was`` is the whole record; of an update a field that shall be None is emptied.
+    ``became`` is what was read back of the fields that were written; ``act`` names what else is done to a
+    record; ``sent`` says that it left here, so that what came of it is ours.
+    """
 
     number: int
     table: str
@@ -30,21 +35,22 @@ class Step:
     key: Values
     was: Values = field(default_factory=dict)
     shall: Values = field(default_factory=dict)
+    became: Values = field(default_factory=dict)
+    act: str | None = None
     state: State = "ready"
     reason: str | None = None
     record_id: str | None = None
     entry: str | None = None
     source: str | None = None
+    sent: bool = False
 
     def body(self) -> dict[str, Any]:
         """What the journal keeps of the step as one document."""
-        return {
-            "key": self.key,
-            "was": self.was,
-            "shall": self.shall,
-            "entry": self.entry,
-            "source": self.source,
-        }
+        told = {
+            "key": self.key, "was": self.was, "shall": self.shall, "entry": self.entry, "source": self.source,
+            "act": self.act,
+        }  # fmt: skip
+        return {name: value for name, value in told.items() if value is not None}
 
     @property
     def open(self) -> bool:
@@ -54,13 +60,17 @@ class Step:
 
 @dataclass(frozen=True, kw_only=True)
 class Change:
-    """A prepared, reviewable, ordered set of steps against one system."""
+    """A prepared, reviewable, ordered set of steps against one system.
+
+    ``about`` says where it came from: who prepared it, from which file, which change it undoes.
+    """
 
     kind: str
     system: str
     steps: tuple[Step, ...]
     state: str = "draft"
     number: int | None = None
+    about: Values = field(default_factory=dict)
 
     def counts(self) -> Counter[tuple[str, str, State]]:
         """How many steps there are, by table, action and state."""

@@ -158,6 +158,16 @@ def ask(question: str) -> bool:
     return sys.stdin.readline().strip().lower() in ("y", "yes")
 
 
+def ask_number(question: str) -> int | None:
+    """The number that the person at the terminal types; none without one, or when it is no number."""
+    if not sys.stdin.isatty():
+        return None
+    sys.stderr.write(f"{question} ")
+    sys.stderr.flush()
+    said = sys.stdin.readline().strip()
+    return int(said) if said.isdecimal() else None
+
+
 def ago(moment: datetime, now: datetime) -> str:
     """``4 min``, ``3 h``, ``12 d``: how long ago."""
     seconds = max(0.0, (now - moment).total_seconds())

@@ -56,6 +56,14 @@ def emit(frame: pl.DataFrame, form: Format | None, output: Path | None) -> None:
         _into_file(output, buffer.getvalue())
 
 
+def write_text(text: str, output: Path | None) -> None:
+    """Write a text to a file, whole or not at all, or to standard output."""
+    if output is None:
+        sys.stdout.write("\n".join(draw.clean(part) for part in text.split("\n")) if sys.stdout.isatty() else text)
+    else:
+        _into_file(output, text.encode())
+
+
 def _to_stdout(form: Format, content: bytes) -> None:
     if form in _BINARY or not sys.stdout.isatty():
         sys.stdout.flush()

@@ -55,6 +55,19 @@ def words(given: list[str] | None) -> list[str]:
     return [word.strip() for text in given or [] for word in text.split(",") if word.strip()]
 
 
+def pairs(given: list[str] | None, option: str) -> dict[str, str]:
+    """Options that say NAME=VALUE, as a mapping."""
+    from concordex.errors import CalledWrongly
+
+    found = {}
+    for text in given or []:
+        name, sign, value = text.partition("=")
+        if not sign or not name.strip():
+            raise CalledWrongly(f"{option} {text}: is not NAME=VALUE")
+        found[name.strip()] = value.strip()
+    return found
+
+
 Systems = Annotated[
     list[str] | None,
     typer.Argument(help="Systems; all where none is named.", autocompletion=complete_systems),

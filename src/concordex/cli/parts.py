@@ -25,14 +25,31 @@ SUMMARIES = {
     "ruling": "People's standing decisions: same, apart, value, accept.",
     "compare": "Two systems, or two dates, side by side.",
     "group": "Named selections for filters.",
+    "push": "Write rows of a file: checked, previewed, sent once, verified.",
+    "set": "Give fields of records other values.",
+    "retire": "Set records to what their system calls retired.",
+    "delete": "Delete records; their number must be said.",
+    "act": "Do to devices what their system offers: restart, wipe.",
     "sync": "Bring an inventory up to date: preview, agree, verify.",
-    "change": "Prepared writes: list, show, run.",
+    "change": "Prepared writes: show, run in part, resume, undo.",
 }
+
+
+#: Commands that stand in a module of another name.
+_ELSEWHERE = {
+    "set": ("edit", "set_fields"), "retire": ("edit", "retire"), "delete": ("edit", "delete"), "act": ("edit", "act"),
+}  # fmt: skip
+
+
+def target_of(name: str) -> Any:
+    """What stands behind the command ``name``: a function, or the group of its own commands."""
+    module, function = _ELSEWHERE.get(name, (name, name))
+    return getattr(import_module(f"concordex.cli.commands.{module}"), function)
 
 
 def load(name: str) -> Any:
     """The command ``name``, ready to be called."""
-    target = getattr(import_module(f"concordex.cli.commands.{name}"), name)
+    target = target_of(name)
     if isinstance(target, typer.Typer):
         return typer.main.get_group(target)
     single = typer.Typer(add_completion=False, rich_markup_mode=None)

@@ -13,7 +13,8 @@ if TYPE_CHECKING:
     from concordex.cli.emit import Format
 
 STYLES = {
-    "create": "green", "update": "yellow", "report": "dim", "confirmed": "green", "refused": "bold red",
+    "create": "green", "update": "yellow", "delete": "red", "act": "magenta",
+    "report": "dim", "confirmed": "green", "refused": "bold red",
     "differs": "bold red", "held": "dim", "sent": "yellow", "written": "yellow",
 }  # fmt: skip
 _MOST = 8
@@ -45,6 +46,22 @@ def draw_change(change: Change, form: Format | None, *, every: bool = False) -> 
     draw.table(["step", "table", "action", "record", "what", "state"], rows, right=["step"], styles=STYLES)
 
 
+def draw_diff(change: Change) -> None:
+    """Each step as lines: + what shall be, - what was."""
+    signs = {"create": "+", "update": "~", "delete": "-", "act": "!", "report": "?"}
+    for step in change.steps:
+        name = f" {step.record_id}" if step.record_id else ""
+        draw.line(f"{signs[step.action]} {step.act or step.action} {step.table}{name}: {step.label} ({step.state})")
+        for field in dict.fromkeys([*step.was, *step.shall]):
+            was, shall = draw.cell(step.was.get(field)), draw.cell(step.shall.get(field))
+            if field in step.was and (was or step.action == "delete"):
+                draw.line(f"    - {field}: {was}")
+            if field in step.shall:
+                draw.line(f"    + {field}: {shall or '(empty)'}")
+        if step.reason:
+            draw.line(f"    {step.reason}")
+
+
 def _sorts(steps: Sequence[Step]) -> list[list[Step]]:
     found: dict[tuple[str, str, str], list[Step]] = {}
     for step in steps:
@@ -60,6 +77,10 @@ def _told(step: Step) -> str:
             f"{name}: {draw.cell(step.was.get(name)) or '(empty)'} -> {draw.cell(new)}"
             for name, new in step.shall.items()
         )
+    if step.act:
+        return step.act
+    if step.action == "delete":
+        return ", ".join(f"{name} {draw.cell(step.was[name])}" for name in _TOLD if step.was.get(name))
     said = [f"{name} {draw.cell(step.shall[name])}" for name in _TOLD if step.shall.get(name)]
     return ", ".join(said)
 

@@ -3,6 +3,7 @@
     GET   /v2/LIST?take=100   {"items": […], "total": N, "more": URL or null}
     POST  /v2/LIST            {"items": […]}, at most 50, all or nothing
     PATCH /v2/LIST/NUMBER     the members to alter
+    DELETE /v2/LIST/NUMBER    409 while others refer to it
 
 LIST is places, racks, makers, products or gear; every request carries the header Stowage-Key.
 
@@ -52,6 +53,9 @@ class Product(_Form):
 
     name: Named
     makerId: int  # noqa: N815 - the name on the wire
+    height: Annotated[float, Field(ge=0, le=60)] | None = None
+    kilograms: Annotated[float, Field(ge=0)] | None = None
+    ports: list[Text] = []
 
 
 class Rack(_Form):
@@ -101,6 +105,7 @@ class Stowage(StandIn):
         self.key = secrets.token_urlsafe(30)
         self.lists: dict[str, dict[int, Record]] = {name: {} for name in LISTS}
         self.taken: dict[str, dict[tuple[Any, ...], int]] = {name: {} for name in LISTS}
+        self.last = dict.fromkeys(LISTS, 0)
         self.filled: defaultdict[int, list[int]] = defaultdict(list)
         self._stock(gear)
         super().__init__()
@@ -114,6 +119,7 @@ class Stowage(StandIn):
         self.api.get("/v2/{kind}")(self.read)
         self.api.post("/v2/{kind}")(self.create)
         self.api.patch("/v2/{kind}/{number}")(self.alter)
+        self.api.delete("/v2/{kind}/{number}")(self.remove)
 
     async def read(self, request: Request, kind: str) -> Response:
         """A page of a list."""
@@ -160,6 +166,20 @@ class Stowage(StandIn):
         self.taken[kind].pop(self._unique(kind, kept), None)
         return self.answer(self._keep(kind, record, number))
 
+    async def remove(self, request: Request, kind: str, number: int) -> Response:
+        """Remove one item that nothing refers to."""
+        self._admit(request, kind)
+        if number not in self.lists[kind]:
+            raise Problem(404, f"{kind} has no number {number}")
+        for other, (_, references, _unique) in LISTS.items():
+            members = [member for member, referred in references.items() if referred == kind]
+            users = [r["id"] for r in self.lists[other].values() if any(r[member] == number for member in members)]
+            if users:
+                raise Problem(409, f"{len(users)} in {other} refer to it, such as {users[0]}")
+        gone = self.lists[kind].pop(number)
+        self.taken[kind].pop(self._unique(kind, gone), None)
+        return self.answer(None, 204)
+
     def _admit(self, request: Request, kind: str) -> None:
         if request.headers.get("Stowage-Key") != self.key:
             raise Problem(401, "the key is unknown or was withdrawn")
@@ -187,7 +207,8 @@ class Stowage(StandIn):
         return tuple(value.strip().lower() if isinstance(value, str) else value for value in values)
 
     def _keep(self, kind: str, record: Record, number: int | None = None) -> Record:
-        number = number or len(self.lists[kind]) + 1
+        if number is None:
+            number = self.last[kind] = self.last[kind] + 1  # a number is never given twice
         kept = {"id": number, **record, "editedOn": datetime.now(UTC).isoformat(timespec="seconds")}
         self.lists[kind][number] = kept
         self.taken[kind][self._unique(kind, record)] = number

@@ -34,12 +34,12 @@ CREATE TABLE IF NOT EXISTS reconciliations (
 );
 CREATE TABLE IF NOT EXISTS changes (
     id INTEGER PRIMARY KEY, made TEXT NOT NULL, kind TEXT NOT NULL, system TEXT NOT NULL,
-    state TEXT NOT NULL, begun TEXT, ended TEXT, process INTEGER
+    state TEXT NOT NULL, begun TEXT, ended TEXT, process INTEGER, about TEXT
 );
 CREATE TABLE IF NOT EXISTS steps (
     change INTEGER NOT NULL REFERENCES changes (id), number INTEGER NOT NULL, name TEXT NOT NULL,
     action TEXT NOT NULL, label TEXT NOT NULL, body TEXT NOT NULL, state TEXT NOT NULL, reason TEXT,
-    record_id TEXT, sent TEXT, answered TEXT, PRIMARY KEY (change, number)
+    record_id TEXT, sent TEXT, answered TEXT, became TEXT, PRIMARY KEY (change, number)
 );
 CREATE TABLE IF NOT EXISTS references_made (
     system TEXT NOT NULL, record_id TEXT NOT NULL, entry TEXT NOT NULL, source TEXT NOT NULL,
@@ -52,6 +52,8 @@ CREATE TABLE IF NOT EXISTS references_made (
 _LATER = {
     "pulls": {"stop": "TEXT"},
     "snapshots": {"left_out": "TEXT NOT NULL DEFAULT '{}'", "narrowed": "TEXT"},
+    "changes": {"about": "TEXT"},
+    "steps": {"became": "TEXT"},
 }
 
 
@@ -232,6 +234,11 @@ class Catalogue:
     def refer(self, rows: Iterable[tuple[str, str, str, str]]) -> None:
         """Note ``(system, record_id, entry, source)`` of records that we made."""
         self.database.run_many("INSERT OR REPLACE INTO references_made VALUES (?, ?, ?, ?)", rows)
+
+    def forget(self, system: str, record_ids: Iterable[str]) -> None:
+        """Forget what records that are gone stood for."""
+        sql = "DELETE FROM references_made WHERE system = ? AND record_id = ?"
+        self.database.run_many(sql, ((system, record_id) for record_id in record_ids))
 
 
 def _snapshot(row: Row) -> Snapshot:

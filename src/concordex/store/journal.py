@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
+from typing import Any
 
 from concordex.change.steps import Change, State, Step
 from concordex.errors import CalledWrongly, Stopped
@@ -21,8 +22,8 @@ class Journal:
         """Write down a prepared change; the same, with its number."""
         with self._database.atomic():
             number = self._database.insert(
-                "INSERT INTO changes (made, kind, system, state) VALUES (?, ?, ?, 'draft')",
-                (_now(), change.kind, change.system),
+                "INSERT INTO changes (made, kind, system, state, about) VALUES (?, ?, ?, 'draft', ?)",
+                (_now(), change.kind, change.system, json.dumps(dict(change.about))),
             )
             self._database.run_many(
                 "INSERT INTO steps (change, number, name, action, label, body, state, reason, record_id)"
@@ -54,7 +55,7 @@ class Journal:
         steps = self._database.rows("SELECT * FROM steps WHERE change = ? ORDER BY number", (number,))
         return Change(
             number=number, kind=rows[0]["kind"], system=rows[0]["system"], state=rows[0]["state"],
-            steps=tuple(_step(row) for row in steps),
+            about=json.loads(rows[0].get("about") or "{}"), steps=tuple(_step(row) for row in steps),
         )  # fmt: skip
 
     def changes(self) -> list[Row]:
@@ -64,7 +65,9 @@ class Journal:
         counts: dict[int, dict[str, int]] = {}
         for row in self._database.rows(sql):
             counts.setdefault(row["change"], {})[row["state"]] = row["steps"]
-        return [{**row, "steps": counts.get(row["id"], {})} for row in rows]
+        return [
+            {**row, "about": json.loads(row.get("about") or "{}"), "steps": counts.get(row["id"], {})} for row in rows
+        ]
 
     def begin(self, number: int, process: int, is_alive: bool) -> None:
         """Take the change for this process; refused while another one that lives has it."""
@@ -97,6 +100,28 @@ class Journal:
                 ((moment, number, step.number) for step in steps),
             )
 
+    def drop(self, number: int) -> None:
+        """Put a change aside for good; what it has written stays as it is."""
+        self._database.run("UPDATE changes SET state = 'dropped', ended = ? WHERE id = ?", (_now(), number))
+
+    def became(self, number: int, found: Iterable[tuple[Step, dict[str, Any]]]) -> None:
+        """Write down what was read back of the fields of steps."""
+        with self._database.atomic():
+            self._database.run_many(
+                "UPDATE steps SET became = ? WHERE change = ? AND number = ?",
+                ((json.dumps(values), number, step.number) for step, values in found),
+            )
+
+    def entries(self, number: int | None = None) -> list[Row]:
+        """Every step that left here, the newest first: when, of which change, what, and what came of it."""
+        rows = self._database.rows(
+            "SELECT steps.*, changes.kind AS kind, changes.system AS system, changes.about AS about FROM steps"
+            " JOIN changes ON changes.id = steps.change WHERE sent IS NOT NULL AND (? IS NULL OR change = ?)"
+            " ORDER BY sent DESC, change DESC, number DESC",
+            (number, number),
+        )
+        return [{**row, "about": json.loads(row.get("about") or "{}")} for row in rows]
+
     def settled(self, number: int, outcomes: Iterable[tuple[Step, State, str | None, str | None]]) -> None:
         """Write down what became of steps: ``(step, state, reason, record_id)``."""
         moment = _now()
@@ -112,8 +137,9 @@ def _step(row: Row) -> Step:
     body = json.loads(row["body"])
     return Step(
         number=row["number"], table=row["name"], action=row["action"], label=row["label"], state=row["state"],
-        reason=row["reason"], record_id=row["record_id"], entry=body["entry"], source=body["source"],
-        key=body["key"], was=body["was"], shall=body["shall"],
+        reason=row["reason"], record_id=row["record_id"], entry=body.get("entry"), source=body.get("source"),
+        key=body["key"], was=body["was"], shall=body["shall"], act=body.get("act"), sent=row["sent"] is not None,
+        became=json.loads(row.get("became") or "{}"),
     )  # fmt: skip
 
 

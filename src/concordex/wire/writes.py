@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -157,20 +157,30 @@ def _flat(body: Mapping[str, Any], above: str = "") -> list[tuple[str, Any]]:
 FindId = Callable[[str, Mapping[str, Any]], Any]
 
 
-def body_of(values: Mapping[str, Any], write: d.Write, find: FindId) -> dict[str, Any]:
-    """Our fields as the members that the system takes, references as its own ids."""
+def body_of(values: Mapping[str, Any], write: d.Write, find: FindId, emptied: Collection[str] = ()) -> dict[str, Any]:
+    """Our fields as the members that the system takes, references as its own ids.
+
+    A field without a value is left out, unless it is among those to be ``emptied``.
+    """
     body: dict[str, Any] = {}
     for name, spec in write.fields.items():
-        if values.get(name) is not None:
+        if values.get(name) not in (None, []):
             put(body, spec.to, _written(values[name], spec))
+        elif name in emptied:
+            put(body, spec.to, spec.empty)
     for ref in write.references.values():
         key = {theirs: values.get(ours) for theirs, ours in ref.by.items()}
         if all(value is not None for value in key.values()):
             put(body, ref.to, find(ref.via, key))
+        elif any(ours in emptied for ours in ref.by.values()):
+            put(body, ref.to, None)
     return body
 
 
 def _written(value: Any, spec: d.FieldWrite) -> Any:
     if isinstance(value, list):
         value = spec.join.join(value) if spec.join is not None else value[0] if spec.take == "first" else value
+    if spec.number and value is not None:
+        number = float(value)
+        return int(number) if number.is_integer() else number
     return spec.values.get(value, value) if spec.values and isinstance(value, str) else value

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated, Any, Literal
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import Field, field_validator, model_validator
 
@@ -77,6 +78,32 @@ class Settings(Part):
     leave_out: list[LeaveOut] = Field(default_factory=list)
 
 
+class Window(Part):
+    """When a system may be written to."""
+
+    days: list[Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"]] = Field(
+        default_factory=list, description="On which days it begins; on all, if none."
+    )
+    begin: str = Field(pattern=r"^([01]\d|2[0-3]):[0-5]\d$")
+    end: str = Field(pattern=r"^([01]\d|2[0-3]):[0-5]\d$", description="Before `begin`: on the next day.")
+    zone: str = Field("UTC", description="A time zone of the IANA database.")
+
+    @field_validator("zone")
+    @classmethod
+    def _known(cls, given: str) -> str:
+        try:
+            ZoneInfo(given)
+        except (ZoneInfoNotFoundError, ValueError) as error:
+            raise ValueError("is no time zone of the IANA database, such as Europe/London") from error
+        return given
+
+    @property
+    def told(self) -> str:
+        """The window in words."""
+        days = "".join(f"{day} " for day in self.days)
+        return f"{days}{self.begin} to {self.end} {self.zone}"
+
+
 class System(Settings):
     """One API, or one folder of files, under one name."""
 
@@ -87,6 +114,10 @@ class System(Settings):
     label: str = ""
     role: Literal["manager", "inventory"] | None = Field(None, description="Where it differs from the dialect's.")
     knows: str | None = Field(None, description="A filter: the devices that it should know.")
+    read_only: bool = Field(False, description="Nothing is ever written to it.")
+    windows: list[Window] = Field(
+        default_factory=list, description="When it may be written to, instead of the guards'."
+    )
     paused: bool = Field(False, description="Not pulled and not asked until it is resumed.")
 
     @field_validator("shares", mode="before")
@@ -153,10 +184,13 @@ class Keep(Part):
 
 
 class Guards(Part):
-    """What stops a run that is larger than it should be."""
+    """What stops a run that is larger than it should be, or comes at the wrong time."""
 
     creations: int = Field(1000, ge=0)
     updates: int = Field(1000, ge=0)
+    deletions: int = Field(100, ge=0)
+    acts: int = Field(100, ge=0)
+    windows: list[Window] = Field(default_factory=list, description="When anything may be written; always, if none.")
     share: float = Field(0.5, ge=0, le=1, description="Of the records of a table, how much may be altered.")
 
 

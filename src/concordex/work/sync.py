@@ -11,13 +11,12 @@ import polars as pl
 from concordex.change.compare import differences
 from concordex.change.prepare import Wish, prepare
 from concordex.change.steps import Change, State, Step
-from concordex.errors import CalledWrongly, Stopped
 from concordex.model.fields import ASKABLE
 from concordex.query.bind import Binder
 from concordex.query.frames import to_polars
 from concordex.store import snapshots as store
-from concordex.store.catalogue import Snapshot
 from concordex.work import concordance
+from concordex.work.base import all_whole
 from concordex.work.target import form_of, known_in, tables_for, writable
 
 if TYPE_CHECKING:
@@ -41,11 +40,11 @@ def prepare_sync(workspace: Workspace, system: str, where: str | None = None) ->
     write = writable(dialect, _TABLE, system)
     tables = tables_for(dialect, [_TABLE])
     newest = {s.table: s for s in workspace.memory.newest() if s.system == system}
-    _whole(system, tables, newest)
+    all_whole(system, tables, newest)
     notes = _freshen(workspace)
     owners = {name: spec.owner for name, spec in write.fields.items()}
     for ref in write.references.values():
-        owners |= dict.fromkeys(ref.by.values(), "ours")
+        owners |= {ours: ref.owner for ours in ref.by.values() if owners.get(ours) is None}
     rule = workspace.config.sync.get(system)
     owners |= dict(rule.owners) if rule else {}
     entries = _in_scope(workspace, [text for text in (rule and rule.where, where) if text])
@@ -65,39 +64,6 @@ def prepare_sync(workspace: Workspace, system: str, where: str | None = None) ->
     wishes = _wishes(wanted, actual, owners, _unsure(workspace))
     change = prepare("sync", system, _TABLE, wishes, updates, forms, known)
     return Prepared(change, notes)
-
-
-def check_guards(workspace: Workspace, change: Change) -> None:
-    """Raise Stopped when a change is larger than the workspace allows."""
-    guards = workspace.config.guards
-    creations = sum(step.action == "create" for step in change.writes)
-    updates = sum(step.action == "update" for step in change.writes)
-    held = [s for s in workspace.memory.newest(_TABLE) if s.system == change.system]
-    size = held[0].distinct if held else 0
-    for count, most, what in (
-        (creations, guards.creations, "creations"),
-        (updates, guards.updates, "updates"),
-    ):
-        if count > most:
-            raise Stopped(
-                f"the change has {count:,} {what}, and the workspace allows {most:,}",
-                advice=f"narrow it with --where, or raise guards: {what}: in concordex.yaml",
-            )
-    if size and updates / size > guards.share:
-        raise Stopped(
-            f"the change alters {updates / size:.0%} of {change.system}, and the workspace allows {guards.share:.0%}",
-            advice="narrow it with --where, or raise guards: share: in concordex.yaml",
-        )
-
-
-def _whole(system: str, tables: Sequence[str], newest: Mapping[str, Snapshot]) -> None:
-    for name in tables:
-        found = newest.get(name)
-        if found is None or not found.whole:
-            what = "has not been pulled" if found is None else f"is known only in part ({found.fault})"
-            raise CalledWrongly(
-                f"{system}/{name} {what}: nothing is prepared on that", advice=f"concordex pull {system}"
-            )
 
 
 def _freshen(workspace: Workspace) -> list[str]:

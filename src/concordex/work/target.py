@@ -17,6 +17,7 @@ from concordex.wire.paths import at
 from concordex.wire.read import Look
 from concordex.wire.session import Session
 from concordex.wire.tables import order, read_tables
+from concordex.words import suggestion
 
 
 def form_of(table: d.Table) -> Form:
@@ -28,6 +29,7 @@ def form_of(table: d.Table) -> Form:
     return Form(
         keys=write.keys, required=write.required, unique=write.unique, links=links,
         can_create=write.create is not None, can_update=write.update is not None,
+        can_delete=write.delete is not None,
     )  # fmt: skip
 
 
@@ -48,10 +50,13 @@ def known_in(frame: pl.DataFrame, form: Form) -> Known:
 def writable(dialect: d.Dialect, table: str, name: str) -> d.Write:
     """How ``table`` is written, or an error that says that it cannot be."""
     found = dialect.tables.get(table)
-    if found is None or found.write is None or not (found.write.create or found.write.update):
+    if found is None:
+        raise CalledWrongly(f"{name} has no table {table}", advice=suggestion(table, dialect.tables))
+    if found.write is None:
+        able = [other for other, one in dialect.tables.items() if one.write]
         raise CalledWrongly(
             f"{name} cannot be written: the dialect {dialect.name} says nothing of writing {table}",
-            advice="docs/dialects.md, under Writing",
+            advice=f"it writes: {', '.join(able)}" if able else "docs/dialects.md, under Writing",
         )
     return found.write
 
@@ -119,6 +124,14 @@ class Actual:
             if key is not None:
                 self._known[table].keys[key] = str(number)
                 self._raw.setdefault(table, {})[key] = number
+
+    def gone(self, table: str, record_ids: Iterable[str]) -> None:
+        """Forget records that we have just deleted."""
+        out = set(record_ids)
+        known = self._known[table]
+        for key in [key for key, record_id in known.keys.items() if record_id in out]:
+            del known.keys[key]
+            self._raw.get(table, {}).pop(key, None)
 
     def learn(self, later: Actual, table: str) -> None:
         """Take over what a later reading of ``table`` found, beside what we have made meanwhile."""

@@ -244,6 +244,12 @@ class Workspace:
         """A change and its steps, as they stand."""
         return self.record_of_changes.change(number)
 
+    def signature(self) -> dict[str, str]:
+        """Who is at work here, for the journal."""
+        from concordex.work.rulings import user
+
+        return {"by": user()}
+
     def now(self) -> datetime:
         """The moment from which ages are counted."""
         return datetime.now(UTC)

@@ -3,20 +3,24 @@
 from __future__ import annotations
 
 from datetime import datetime
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from concordex.cli import draw
-from concordex.cli.options import Form, workspace
-from concordex.cli.preview import STYLES, draw_change, summary
+from concordex.cli.options import Form, Output, Where, words, workspace
+from concordex.cli.preview import draw_change, draw_diff, summary
+from concordex.cli.propose import Answers, AnyTime, Count, Draft, Every, Yes, agreed, propose, run_and_tell
 from concordex.cli.statuses import Status
 
 if TYPE_CHECKING:
-    from concordex.work import Workspace
+    from concordex.change.steps import Change
 
 change = typer.Typer(
-    help="Prepared sets of writes: list them, look at them, run them.", no_args_is_help=True, rich_markup_mode=None
+    help="Prepared sets of writes: look at them, run them whole or in part, go on, take them back.",
+    no_args_is_help=True,
+    rich_markup_mode=None,
 )
 Number = Annotated[int, typer.Argument(help="The number of the change.")]
 
@@ -32,7 +36,7 @@ def list_changes(form: Form = None) -> None:
     rows = [
         {
             "change": row["id"], "made": datetime.fromisoformat(row["made"]), "kind": row["kind"],
-            "system": row["system"], "state": row["state"],
+            "system": row["system"], "state": row["state"], "by": row["about"].get("by"),
             "steps": ", ".join(f"{count:,} {state}" for state, count in sorted(row["steps"].items())),
         }
         for row in workspace().record_of_changes.changes()
@@ -43,63 +47,216 @@ def list_changes(form: Form = None) -> None:
 @change.command("show")
 def show(
     number: Number,
-    every: Annotated[bool, typer.Option("--all", help="Show every step.")] = False,
+    every: Every = False,
+    diff: Annotated[bool, typer.Option("--diff", help="Record by record, line by line.")] = False,
     form: Form = None,
 ) -> None:
     """Show a change: every step with what was, what shall be, and how it stands.
 
-    Example: concordex change show 1
+    Examples:
+
+    concordex change show 1
+
+    concordex change show 1 --diff
     """
     found = workspace().change(number)
-    draw_change(found, form, every=every)
-    draw.note(f"change {number} ({found.state}): {summary(found)}")
+    if diff:
+        draw_diff(found)
+    else:
+        draw_change(found, form, every=every)
+    told = ", ".join(f"{name} {value}" for name, value in found.about.items() if value not in (None, False))
+    draw.note(f"change {number} ({found.state}): {summary(found)}" + (f"; {told}" if told else ""))
 
 
 @change.command("run")
 def run(
     number: Number,
-    yes: Annotated[bool, typer.Option("--yes", "-y", help="Agree beforehand.")] = False,
+    only: Annotated[list[str] | None, typer.Option("--only", help="create, update, delete or act. Repeatable.")] = None,
+    table: Annotated[str | None, typer.Option("--table", help="Only steps of this table.")] = None,
+    where: Where = None,
+    first: Annotated[int | None, typer.Option("--first", min=1, help="Only so many, to see how it goes.")] = None,
+    most: Annotated[
+        int | None, typer.Option("--most", min=1, help="Records in one request, at the most; 1 for one each.")
+    ] = None,
+    regardless: Annotated[
+        bool, typer.Option("--regardless", help="Also over what others have altered since it was prepared.")
+    ] = False,
+    count: Count = None,
+    yes: Yes = False,
+    any_time: AnyTime = False,
 ) -> int:
-    """Run what is still open of a change; what was cut off is looked up before it is sent again.
+    """Run what is still open of a change, or a part of it; what was cut off is looked up before it is sent again.
 
-    Example: concordex change run 1 --yes
+    Creations that chosen steps refer to run with them.
+
+    Examples:
+
+    concordex change run 1 --first 5
+
+    concordex change run 1 --only create --where 'site = depot' --yes
     """
     here = workspace()
     found = here.change(number)
     if not found.writes:
         draw.note(f"change {number} has nothing left to do")
         return Status.DONE
+    from concordex.work.choose import choose
+
+    steps = choose(here, found, words(only), table, where, first)
+    numbers = {step.number for step in steps}
+    if not numbers:
+        draw.note("no open step is chosen")
+        return Status.DONE
     if not yes:
-        draw_change(found, None)
-    if not yes and not draw.ask(f"Run {len(found.writes):,} steps of change {number} against {found.system}?"):
+        draw_change(_part(found, numbers), None)
+    if not agreed(found, Answers(yes=yes, count=count), numbers):
         draw.note("not agreed; nothing was sent")
         return Status.STOPPED
-    return run_and_tell(here, number)
+    chosen = numbers if len(numbers) < len(found.writes) else None
+    return run_and_tell(here, number, only=chosen, most=most, regardless=regardless, any_time=any_time)
 
 
-def run_and_tell(here: Workspace, number: int) -> int:
-    """Run a change with a progress bar, and tell how it ended."""
-    from concordex.work.run import run as run_change
+@change.command("resume")
+def resume(number: Number, any_time: AnyTime = False) -> int:
+    """Go on with a change that was stopped or cut off: look at what arrived, send the rest.
 
-    with draw.progress() as told:
-        try:
-            done = run_change(here, number, lambda ended, of: told(f"change {number}", ended, of))
-        except KeyboardInterrupt:
-            draw.note(f"stopped; to look at what arrived and go on: concordex change run {number}", "yellow")
-            return Status.STOPPED
-    troubled = [
-        s
-        for s in done.steps
-        if s.state in ("refused", "differs", "sent", "ready") or (s.state == "held" and s.action != "report")
-    ]
-    if troubled:
-        rows = [[s.number, s.table, s.label, s.state, s.reason] for s in troubled[:40]]
-        draw.table(["step", "table", "record", "state", "why"], rows, right=["step"], styles=STYLES)
-    confirmed = sum(step.state == "confirmed" for step in done.steps)
-    draw.note(
-        f"change {number} is {done.state}: {confirmed:,} steps written, read back and confirmed",
-        "green" if not troubled else "yellow",
-    )
-    if troubled:
-        draw.note(f"{len(troubled):,} steps were not: `concordex change show {number} --all` tells why of each")
-    return Status.PARTLY if troubled else Status.DONE
+    It was agreed to when it began, so nothing is asked again.
+
+    Example: concordex change resume 1
+    """
+    from concordex.errors import CalledWrongly
+
+    here = workspace()
+    found = here.change(number)
+    if found.state == "draft":
+        raise CalledWrongly(f"change {number} has not begun yet", advice=f"concordex change run {number}")
+    if found.state == "partly":
+        raise CalledWrongly(
+            f"change {number} was run in part, as it was asked", advice=f"for the rest: concordex change run {number}"
+        )
+    if not found.writes:
+        draw.note(f"change {number} has nothing left to do")
+        return Status.DONE
+    only = {step.number for step in found.writes if step.number in found.about.get("chosen", [])}
+    return run_and_tell(here, number, only=only or None, any_time=any_time)
+
+
+@change.command("undo")
+def undo(
+    number: Number,
+    regardless: Annotated[bool, typer.Option("--regardless", help="Also where others have altered it since.")] = False,
+    draft: Draft = False,
+    yes: Yes = False,
+    any_time: AnyTime = False,
+    every: Every = False,
+    form: Form = None,
+) -> int:
+    """Take a change back: what it made is deleted, what it altered is as it was; itself a change.
+
+    What was altered by others since is left as it is, and told.
+
+    Example: concordex change undo 1
+    """
+    from concordex.work.undo import prepare_undo
+
+    here = workspace()
+    answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time, regardless=regardless)
+    return propose(here, prepare_undo(here, number), answers, f"nothing of change {number} is to be taken back")
+
+
+@change.command("drop")
+def drop(number: Number) -> None:
+    """Put a change aside for good; what it has written stays.
+
+    Example: concordex change drop 1
+    """
+    here = workspace()
+    from concordex.work.undo import drop as put_aside
+
+    put_aside(here, number)
+    draw.note(f"change {number} is dropped")
+
+
+@change.command("results")
+def results(
+    number: Number,
+    form: Annotated[
+        str, typer.Option("--as", help="junit (XML), markdown, or rejects (what was not written).")
+    ] = "markdown",
+    output: Output = None,
+) -> None:
+    """What came of a change, for a pipeline, for people, or as the rows that were not written.
+
+    Examples:
+
+    concordex change results 1 --as junit -o results.xml
+
+    concordex change results 1 --as rejects -o again.csv
+    """
+    from concordex.cli.outcome import write_results
+
+    write_results(workspace().change(number), form, output)
+
+
+@change.command("journal")
+def journal(
+    number: Annotated[int | None, typer.Argument(help="Only of this change.")] = None,
+    form: Form = None,
+    output: Output = None,
+) -> None:
+    """Every write that left here, the newest first: when, by whom, what, and what came of it.
+
+    Example: concordex change journal -o writes.csv
+    """
+    from concordex.cli.rows import emit_rows
+
+    rows = [
+        {
+            "sent": datetime.fromisoformat(row["sent"]), "by": row["about"].get("by"), "change": row["change"],
+            "kind": row["kind"], "from": row["about"].get("from"), "system": row["system"], "table": row["name"],
+            "action": row["action"], "record": row["label"], "record_id": row["record_id"], "state": row["state"],
+            "why": row["reason"],
+        }
+        for row in workspace().record_of_changes.entries(number)
+    ]  # fmt: skip
+    emit_rows(rows, form, output)
+
+
+@change.command("save")
+def save(number: Number, output: Annotated[Path, typer.Option("--output", "-o", help="The file to write.")]) -> None:
+    """Write a change into a YAML file that a colleague reviews, and runs with `change load`.
+
+    Example: concordex change save 1 -o tonight.yaml
+    """
+    from concordex.work.changefile import save as write
+
+    here = workspace()
+    write(here.change(number), output)
+    draw.note(f"change {number} is in {output}; to run it elsewhere: concordex change load {output}")
+
+
+@change.command("load")
+def load(
+    file: Annotated[Path, typer.Argument(help="A file that `change save` wrote.")],
+    draft: Draft = False,
+    yes: Yes = False,
+    any_time: AnyTime = False,
+    count: Count = None,
+    every: Every = False,
+    form: Form = None,
+) -> int:
+    """Take a change from a file: preview, agree, run. What has moved since it was prepared is not written.
+
+    Example: concordex change load tonight.yaml --draft
+    """
+    from concordex.work.changefile import load as read
+
+    here = workspace()
+    answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time, count=count)
+    return propose(here, read(here, file), answers, "the file holds no open step")
+
+
+def _part(found: Change, numbers: set[int]) -> Change:
+    from dataclasses import replace
+
+    return replace(found, steps=tuple(step for step in found.steps if step.number in numbers))

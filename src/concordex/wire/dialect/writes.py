@@ -34,6 +34,7 @@ class Reference(Part):
     to: str
     via: str
     by: dict[str, str] = Field(description="The other table's key field: our field that gives its value.")
+    owner: Literal["ours", "theirs", "when_made"] = Field("ours", description="As of a field; a sync goes by it.")
 
 
 class FieldWrite(Part):
@@ -42,7 +43,11 @@ class FieldWrite(Part):
     to: str
     values: dict[str, str] | None = Field(None, description="Ours: their word.")
     take: Literal["first"] | None = Field(None, description="Of a list, only the first.")
+    number: bool = Field(False, description="It is sent as a number.")
     join: str | None = Field(None, description="What stands between the values of a list.")
+    choices: list[str] = Field(default_factory=list, description="Ours, in small letters, that it may be.")
+    longest: int | None = Field(None, ge=1, description="How many signs it may have.")
+    empty: Any = Field(None, description="What is sent to empty it, if not null.")
     owner: Literal["ours", "theirs", "when_empty", "when_made"] = Field(
         "ours",
         description="theirs: people keep it, never written; when_empty: written where nothing is;"
@@ -91,6 +96,7 @@ class Act(Send):
     """Something else that can be done to a record, such as a restart."""
 
     about: str = ""
+    grave: bool = Field(False, description="It cannot be taken back: a run asks for the number of records.")
 
 
 class Refusals(Part):
@@ -115,6 +121,7 @@ class Write(Part):
     create: Create | None = None
     update: Update | None = None
     delete: Delete | None = None
+    retire: dict[str, Any] = Field(default_factory=dict, description="Our fields as they are when a record is retired.")
     acts: dict[str, Act] = Field(default_factory=dict, description="What else can be done to a record.")
     commit: Send | None = Field(None, description="Called after writes that are only staged until then.")
     refusals: Refusals | None = None

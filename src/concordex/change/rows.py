@@ -1,0 +1,261 @@
+"""Rows that people typed, made into records to write: columns named, values read, every mistake found at once."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import polars as pl
+
+from concordex.change.prepare import Form, Known, Link, natural, plain
+from concordex.model.fields import ALIASES, KINDS, Type
+from concordex.model.values import BY_TYPE, CONVERSIONS, text
+from concordex.words import nearest, suggestion
+
+
+@dataclass(frozen=True, kw_only=True)
+class Row:
+    """One row: where it stands, what was typed, and what it says of our fields."""
+
+    place: str
+    said: Mapping[str, Any]
+    values: dict[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Mistake:
+    """What is wrong with one value."""
+
+    place: str
+    column: str
+    value: str
+    what: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class Limits:
+    """What a field may hold."""
+
+    choices: Sequence[str] = ()
+    longest: int | None = None
+
+
+def columns_of(
+    columns: Sequence[str], fields: Collection[str], given: Mapping[str, str], ignored: Collection[str] = ()
+) -> tuple[dict[str, str], list[Mistake]]:
+    """Which of our ``fields`` each column means, by its name or as ``given``; what means none is a mistake."""
+    squeezed = {_squeezed(name): name for name in fields} | {
+        _squeezed(short): name for short, name in ALIASES.items() if name in fields
+    }
+    meant: dict[str, str] = {}
+    mistakes = []
+    for column in columns:
+        if column in ignored:
+            continue
+        name = given.get(column) or squeezed.get(_squeezed(column)) or ""
+        if name not in fields:
+            near = nearest(_squeezed(column), squeezed, 55)
+            hint = f'did you mean "{squeezed[near]}"?' if near else f"the table takes: {', '.join(sorted(fields))}"
+            mistakes.append(Mistake(place="", column=column, value="", what=f"names no field; {hint}"))
+        elif name in meant.values():
+            twin = next(other for other, field in meant.items() if field == name)
+            mistakes.append(Mistake(place="", column=column, value="", what=f"means {name}, as {twin!r} does"))
+        else:
+            meant[column] = name
+    return meant, mistakes
+
+
+def _squeezed(name: str) -> str:
+    return "".join(c for c in name.lower() if c.isalnum())
+
+
+def read_values(
+    rows: Sequence[Row], meant: Mapping[str, str], types: Mapping[str, Type], limits: Mapping[str, Limits]
+) -> tuple[list[Row], list[Mistake]]:
+    """The rows with their values read by type; what cannot be read, or is none of the choices, is a mistake."""
+    made: list[dict[str, Any]] = [{} for _ in rows]
+    mistakes = []
+    for column, name in meant.items():
+        said = [_items(row.said.get(column), types[name]) for row in rows]
+        flat = [item for items in said for item in items]
+        found = _read(flat, types[name])
+        at = 0
+        for row, values, items in zip(rows, made, said, strict=True):
+            mine, at = found[at : at + len(items)], at + len(items)
+            bad = [item for item, value in zip(items, mine, strict=True) if value is None]
+            what = f"is no {_CALLED[types[name]]}"
+            if not bad:
+                bad, what = _unfit([str(value) for value in mine], name, limits.get(name, Limits()))
+            if bad:
+                mistakes.append(Mistake(place=row.place, column=column, value=bad[0], what=what))
+            elif mine:
+                values[name] = mine if types[name].is_list else mine[0]
+    return [replace(row, values={**row.values, **values}) for row, values in zip(rows, made, strict=True)], mistakes
+
+
+_CALLED = {
+    Type.TEXT: "text", Type.VERSION: "version", Type.TIME: "time (ISO 8601)", Type.NUMBER: "number",
+    Type.FLAG: "yes or no", Type.MACS: "MAC address", Type.IPS: "address", Type.TEXTS: "text",
+}  # fmt: skip
+
+
+def _items(said: Any, kind: Type) -> list[str]:
+    """What stands in a cell, as texts; nothing where it says nothing."""
+    if said is None:
+        return []
+    items = said if isinstance(said, list) else re.split(r"[,;\n]", str(said)) if kind.is_list else [said]
+    texts = pl.Series([_plain(item) for item in items], dtype=pl.String)
+    return [item for item in texts.to_frame("t").select(text(pl.col("t"))).to_series() if item is not None]
+
+
+def _plain(item: Any) -> str:
+    """Numbers that a sheet kept with a point that nobody typed are whole."""
+    return str(int(item)) if isinstance(item, float) and item.is_integer() else str(item)
+
+
+def _read(items: Sequence[str], kind: Type) -> list[Any]:
+    frame = pl.DataFrame({"said": pl.Series(items, dtype=pl.String)})
+    return frame.select(CONVERSIONS[BY_TYPE[kind]](pl.col("said"))).to_series().to_list()
+
+
+def _unfit(values: Sequence[str], name: str, limits: Limits) -> tuple[list[str], str]:
+    """The values that the field does not take, and why."""
+    choices = limits.choices or (KINDS if name == "kind" else ())
+    strange = [value for value in values if choices and value.lower() not in choices]
+    if strange:
+        return strange, f"is none of the choices; {suggestion(strange[0], choices)}"
+    long = [value for value in values if limits.longest and len(value) > limits.longest]
+    return long, f"is longer than {limits.longest} signs"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Target:
+    """The table that rows are for: its form, what it and what it refers to hold, and what may be made."""
+
+    table: str
+    form: Form
+    known: Mapping[str, Known]
+    #: Of each table that is referred to, the fields of its records.
+    others: Mapping[str, Sequence[Mapping[str, Any]]]
+    may_make: Collection[str] = ()
+    #: Records that are made without being asked for, since somebody described them.
+    described: Collection[tuple[str, tuple[str, ...]]] = ()
+
+
+def check_rows(rows: Sequence[Row], target: Target) -> tuple[list[Row], list[Mistake]]:
+    """The rows with their references completed, and what speaks against each before anything is sent."""
+    done, mistakes = [], []
+    for given in rows:
+        row = given
+        for link in target.form.links:
+            row, found = _referred(row, link, target)
+            mistakes += found
+        done.append(row)
+        mistakes += [*_lacking(row, target), *_torn(row, target)]
+    mistakes += _twice(done, target.form)
+    return done, mistakes
+
+
+def _lacking(row: Row, target: Target) -> list[Mistake]:
+    if holder(row.values, target) is not None:
+        return []  # it is there: what is not said stays as it is
+    found = [
+        Mistake(place=row.place, column=name, value="", what="is required")
+        for name in target.form.required
+        if row.values.get(name) is None
+    ]
+    if not any(natural(row.values, names) for names in target.form.keys):
+        names = " or ".join(" and ".join(names) for names in target.form.keys)
+        found.append(Mistake(place=row.place, column=names, value="", what="is needed to find the record again"))
+    return found
+
+
+def holder(values: Mapping[str, Any], target: Target) -> str | None:
+    """The record that is there already, by the surest natural key."""
+    for names in target.form.keys:
+        key = natural(values, names)
+        if key is not None and key in target.known[target.table].keys:
+            return target.known[target.table].keys[key]
+    return None
+
+
+def _torn(row: Row, target: Target) -> list[Mistake]:
+    """Two keys that name two records, or a name that another one has."""
+    mine = holder(row.values, target)
+    found = []
+    for names in target.form.keys:
+        key = natural(row.values, names)
+        other = target.known[target.table].keys.get(key) if key else None
+        if other is not None and other != mine:
+            said = " and ".join(str(row.values[name]) for name in names)
+            what = f"is record {other} there, while its {' and '.join(target.form.keys[0])} is record {mine}"
+            found.append(Mistake(place=row.place, column=" and ".join(names), value=said, what=what))
+    for name in target.form.unique:
+        value = row.values.get(name)
+        taken = target.known[target.table].unique.get(name, {}).get(plain(value)) if value is not None else None
+        if taken is not None and taken != mine and not found:
+            found.append(Mistake(place=row.place, column=name, value=str(value), what=f"is taken by record {taken}"))
+    return found
+
+
+def _twice(rows: Sequence[Row], form: Form) -> list[Mistake]:
+    """Rows that would be one record."""
+    first: dict[tuple[str, ...], Row] = {}
+    mistakes = []
+    for row in rows:
+        for names in dict.fromkeys([*map(tuple, form.keys), *((name,) for name in form.unique)]):
+            key = natural(row.values, names)
+            if key is None:
+                continue
+            other = first.setdefault((*names, *key), row)
+            if other is not row:
+                said = " ".join(str(row.values[name]) for name in names)
+                what = f"stands in {other.place} as well"
+                mistakes.append(Mistake(place=row.place, column=" and ".join(names), value=said, what=what))
+                break
+    return mistakes
+
+
+def _own(link: Link, links: Sequence[Link]) -> set[str]:
+    """Our fields that speak of this reference: a site alone says nothing of a rack in it."""
+    smaller = {ours for other in links if len(other.by) < len(link.by) for ours in other.by.values()}
+    return set(link.by.values()) - smaller
+
+
+def _referred(row: Row, link: Link, target: Target) -> tuple[Row, list[Mistake]]:
+    """A reference as the other table has it: completed where that leaves no doubt, else a mistake."""
+    said = {theirs: row.values[ours] for theirs, ours in link.by.items() if row.values.get(ours) is not None}
+    if not any(row.values.get(ours) is not None for ours in _own(link, target.form.links)):
+        return row, []
+    ours = " and ".join(link.by[theirs] for theirs in said)
+    told = " ".join(str(value) for value in said.values())
+    candidates = [
+        other
+        for other in target.others[link.via]
+        if all(other.get(name) is not None and plain(other[name]) == plain(value) for name, value in said.items())
+    ]
+    different = {tuple(plain(other.get(name) or "") for name in link.by): other for other in candidates}
+    whole = len(said) == len(link.by)
+    if len(different) == 1:
+        (other,) = different.values()
+        return replace(row, values={**row.values, **{link.by[name]: other[name] for name in link.by}}), []
+    if len(different) > 1:
+        could = "; ".join(sorted(" ".join(str(o[name]) for name in link.by) for o in different.values()))
+        what = f"is ambiguous among the {link.via} there: {could}"
+        return row, [Mistake(place=row.place, column=ours, value=told, what=what)]
+    described = [key for table, key in target.described if table == link.via and plain(key[-1]) == plain(told)]
+    if whole and (link.via in target.may_make or (link.via, natural(said, list(link.by))) in target.described):
+        return row, []
+    if not whole and len(described) == 1:
+        named = dict(zip(link.by, described[0], strict=True))
+        return replace(row, values={**row.values, **{link.by[name]: value for name, value in named.items()}}), []
+    last = list(link.by)[-1]
+    near = nearest(str(said.get(last, told)), {str(o[last]) for o in target.others[link.via] if o.get(last)})
+    hint = f' (did you mean "{near}"?)' if near else ""
+    missing = [link.by[name] for name in link.by if name not in said]
+    advice = f"; say its {' and '.join(missing)} too" if missing else f"; --make {link.via} creates it"
+    return row, [
+        Mistake(place=row.place, column=ours, value=told, what=f"is not among the {link.via} there{hint}{advice}")
+    ]

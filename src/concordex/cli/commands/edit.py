@@ -1,0 +1,126 @@
+"""``concordex set``, ``retire``, ``delete`` and ``act``: records that are there."""
+
+from dataclasses import replace
+from typing import Annotated
+
+import typer
+
+from concordex.cli.options import Form, complete_systems, pairs, words, workspace
+from concordex.cli.propose import Answers, AnyTime, Count, Draft, Every, Yes, propose
+
+System = Annotated[str, typer.Argument(help="The system to write to.", autocompletion=complete_systems)]
+Chosen = Annotated[str, typer.Argument(help="A filter (docs/filters.md), or the name or serial of one record.")]
+Table = Annotated[str, typer.Option("--table", help="The table to write to.")]
+
+
+def set_fields(
+    system: System,
+    selection: Chosen,
+    values: Annotated[
+        list[str], typer.Argument(help="FIELD=VALUE; nothing after = empties it.", metavar="FIELD=VALUE…")
+    ],
+    table: Table = "devices",
+    make: Annotated[
+        list[str] | None, typer.Option("--make", help="Tables whose missing records may be created, such as sites.")
+    ] = None,
+    draft: Draft = False,
+    yes: Yes = False,
+    any_time: AnyTime = False,
+    every: Every = False,
+    form: Form = None,
+) -> int:
+    """Give fields of records that are there other values: one record, or all that a filter finds.
+
+    Examples:
+
+    concordex set stowage sw-cobble-quay-01 position=12
+
+    concordex set stowage 'site = "cobble-quay" and kind = switch' status=stored comment= --draft
+    """
+    from concordex.work.edit import prepare_set
+
+    here = workspace()
+    change = prepare_set(here, system, table, selection, pairs(values, "set"), words(make))
+    change = replace(change, about={"selection": selection, "command": "set"})
+    answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
+    return propose(here, change, answers, "the selected records are so already, or none is selected")
+
+
+def retire(
+    system: System,
+    selection: Chosen,
+    table: Table = "devices",
+    draft: Draft = False,
+    yes: Yes = False,
+    any_time: AnyTime = False,
+    every: Every = False,
+    form: Form = None,
+) -> int:
+    """Set records to what their system calls retired; they stay there.
+
+    Example: concordex retire stowage 'last_seen older than 90d' --draft
+    """
+    from concordex.work.edit import prepare_retire
+
+    here = workspace()
+    change = prepare_retire(here, system, table, selection)
+    change = replace(change, about={"selection": selection, "command": "retire"})
+    answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
+    return propose(here, change, answers, "the selected records are retired already, or none is selected")
+
+
+def delete(
+    system: System,
+    selection: Chosen,
+    table: Table = "devices",
+    count: Count = None,
+    draft: Draft = False,
+    any_time: AnyTime = False,
+    every: Every = False,
+    form: Form = None,
+) -> int:
+    """Delete records; their number must be typed, or said with --count.
+
+    What could be written of them is kept, so that `concordex change undo` can make them again, under
+    other ids.
+
+    Example: concordex delete stowage 'status = retired and site = depot' --count 4
+    """
+    from concordex.work.edit import prepare_delete
+
+    here = workspace()
+    change = prepare_delete(here, system, table, selection)
+    change = replace(change, about={"selection": selection, "command": "delete"})
+    answers = Answers(draft=draft, every=every, form=form, count=count, any_time=any_time)
+    return propose(here, change, answers, "no record is selected")
+
+
+def act(
+    system: System,
+    what: Annotated[str, typer.Argument(help="What to do, as the dialect calls it: concordex dialect show.")],
+    selection: Chosen,
+    table: Table = "devices",
+    count: Count = None,
+    draft: Draft = False,
+    yes: Yes = False,
+    any_time: AnyTime = False,
+    every: Every = False,
+    form: Form = None,
+) -> int:
+    """Do to devices what their system offers: restart, locate, wipe; what is grave asks for their number.
+
+    Nothing is sent twice: where an answer never came, that is told, and a person must look.
+
+    Examples:
+
+    concordex act fairlead restart 'site = depot and kind = access-point'
+
+    concordex act muster wipe LT-0042 --count 1
+    """
+    from concordex.work.edit import prepare_act
+
+    here = workspace()
+    change = prepare_act(here, system, table, what, selection)
+    change = replace(change, about={**change.about, "selection": selection, "command": f"act {what}"})
+    answers = Answers(draft=draft, yes=yes, every=every, form=form, count=count, any_time=any_time)
+    return propose(here, change, answers, "no record is selected")

@@ -1,0 +1,122 @@
+"""``concordex push``."""
+
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from concordex.cli import draw
+from concordex.cli.options import Form, complete_systems, pairs, words, workspace
+from concordex.cli.propose import Answers, AnyTime, Draft, Every, Yes, propose
+from concordex.cli.statuses import Status
+from concordex.words import plural
+
+if TYPE_CHECKING:
+    from concordex.change.rows import Mistake, Row
+
+
+def push(
+    file: Annotated[str, typer.Argument(help="CSV, XLSX, JSON, NDJSON, YAML or Parquet; - is standard input.")],
+    to: Annotated[str, typer.Option("--to", help="The system to write to.", autocompletion=complete_systems)],
+    table: Annotated[str, typer.Option("--table", help="The table to write to.")] = "devices",
+    column: Annotated[
+        list[str] | None, typer.Option("--column", help="COLUMN=FIELD: what a column means. Repeatable.")
+    ] = None,
+    ignore: Annotated[list[str] | None, typer.Option("--ignore", help="Columns to leave aside.")] = None,
+    default: Annotated[
+        list[str] | None, typer.Option("--default", help="FIELD=VALUE for rows that do not say it. Repeatable.")
+    ] = None,
+    make: Annotated[
+        list[str] | None, typer.Option("--make", help="Tables whose missing records may be created, such as sites.")
+    ] = None,
+    rejects: Annotated[
+        Path | None, typer.Option("--rejects", help="Write rows with mistakes here, and go on with the others.")
+    ] = None,
+    given: Annotated[
+        str | None, typer.Option("--from", help="The form of the file, where its ending does not tell.")
+    ] = None,
+    sheet: Annotated[str | None, typer.Option("--sheet", help="The sheet of a workbook; else the first.")] = None,
+    draft: Draft = False,
+    yes: Yes = False,
+    any_time: AnyTime = False,
+    every: Every = False,
+    form: Form = None,
+) -> int:
+    """Write rows of a file into a table of a system: checked whole, previewed, sent once, read back.
+
+    Columns are our fields by name.  A row whose natural key is there alters that record; ids are looked
+    up.  All mistakes are told at once, and nothing is prepared while there are any, unless --rejects says
+    where their rows go.
+
+    Examples:
+
+    concordex push racks.xlsx --to stowage --table racks
+
+    concordex push new.csv --to stowage --make sites,models --default kind=switch --rejects bad.csv
+    """
+    from concordex.work.push import Choice, prepare_push
+    from concordex.work.sheets import read_rows
+
+    rows = read_rows(file, given, sheet)
+    choice = Choice(
+        columns=pairs(column, "--column"),
+        ignore=words(ignore),
+        defaults=pairs(default, "--default"),
+        make=words(make),
+    )
+    here = workspace()
+    prepared = prepare_push(here, to, table, rows, choice)
+    if prepared.mistakes:
+        _tell(prepared.mistakes, file, len(rows))
+        if rejects is None or not prepared.mistakes[0].place:
+            draw.note("nothing was prepared; correct them, or say --rejects FILE to go on without these rows")
+            return Status.CALLED_WRONGLY
+        _keep(prepared.rejected, prepared.mistakes, rejects)
+        draw.note(f"{plural(len(prepared.rejected), 'row')} with mistakes in {rejects}")
+    draw.note(
+        f"{plural(len(rows), 'row')}: {prepared.equal:,} are there as they are, {len(prepared.rejected):,} rejected"
+    )
+
+    change = replace(prepared.change, about={"from": file, "command": "push"})
+    answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
+    status = propose(here, change, answers, f"{to} holds what the file says")
+    return Status.PARTLY if prepared.mistakes and status == Status.DONE else status
+
+
+def _tell(mistakes: "list[Mistake]", file: str, count: int) -> None:
+    """Each mistake once, with all the rows that make it."""
+    places: dict[tuple[str, str, str], list[str]] = {}
+    for one in mistakes:
+        places.setdefault((one.column, one.value, one.what), []).append(one.place)
+    rows = [[_places(found), *what] for what, found in places.items()]
+    draw.table(["where", "column", "value", "what"], rows[:60])
+    more = f"; {len(rows) - 60:,} sorts of them are not shown" if len(rows) > 60 else ""
+    draw.note(f"{plural(len(mistakes), 'mistake')} in {file} ({plural(count, 'row')}){more}", "red")
+
+
+def _places(found: list[str]) -> str:
+    if len(found) == 1:
+        return found[0] or "heading"
+    word = found[0].split()[0]
+    first = ", ".join(place.split()[-1] for place in found[:5])
+    return f"{word}s {first}" + (f" and {len(found) - 5:,} more" if len(found) > 5 else "")
+
+
+def _keep(rejected: "list[Row]", mistakes: "list[Mistake]", path: Path) -> None:
+    """The rows as they were typed, with what is wrong beside them."""
+    from concordex.cli.rows import emit_rows
+
+    wrong: dict[str, list[str]] = {}
+    for one in mistakes:
+        wrong.setdefault(one.place, []).append(f"{one.column} {one.value} {one.what}".replace("  ", " "))
+    names = list(dict.fromkeys(name for row in rejected for name in row.said))
+    rows: list[dict[str, Any]] = [
+        {**{name: _text(row.said.get(name)) for name in names}, "mistakes": "; ".join(wrong.get(row.place, []))}
+        for row in rejected
+    ]
+    emit_rows(rows, None, path)
+
+
+def _text(value: Any) -> str | None:
+    return None if value is None else ", ".join(map(str, value)) if isinstance(value, list) else str(value)

@@ -1,0 +1,97 @@
+"""What came of a change: as JUnit-style XML for pipelines, as Markdown for people, as rows to try again."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+from xml.sax.saxutils import quoteattr
+
+from concordex.errors import CalledWrongly
+from concordex.words import suggestion
+
+if TYPE_CHECKING:
+    from concordex.change.steps import Change, Step
+
+
+def write_results(change: Change, form: str, output: Path | None) -> None:
+    """Write what came of ``change`` to a file or standard output."""
+    from concordex.cli.emit import write_text
+
+    if form == "rejects":
+        _rejects(change, output)
+        return
+    makers = {"junit": junit, "markdown": markdown}
+    if form not in makers:
+        raise CalledWrongly(f"--as {form}: is not known", advice=suggestion(form, [*makers, "rejects"]))
+    write_text(makers[form](change), output)
+
+
+def troubled(step: Step) -> bool:
+    """Whether a step did not come to what it should."""
+    return step.state in ("refused", "differs", "sent") or (step.state == "held" and step.action != "report")
+
+
+def junit(change: Change) -> str:
+    """The steps as test cases, in the XML that pipelines read: a failure for each that did not work."""
+    wrong = [step for step in change.steps if troubled(step)]
+    skipped = [step for step in change.steps if not troubled(step) and step.state != "confirmed"]
+    name = quoteattr(f"change {change.number}: {change.kind} {change.system}")
+    lines = [
+        '<?xml version="1.0" encoding="UTF-8"?>',
+        f'<testsuite name={name} tests="{len(change.steps)}" failures="{len(wrong)}" skipped="{len(skipped)}">',
+    ]
+    for step in change.steps:
+        case = f"<testcase classname={_attribute(f'{change.system}.{step.table}')} name={_attribute(_name(step))}"
+        if troubled(step):
+            why = _attribute(f"{step.state}: {step.reason or 'no reason is known'}")
+            lines.append(f"  {case}><failure message={why}/></testcase>")
+        elif step.state != "confirmed":
+            lines.append(f"  {case}><skipped message={_attribute(step.reason or step.state)}/></testcase>")
+        else:
+            lines.append(f"  {case}/>")
+    return "\n".join([*lines, "</testsuite>", ""])
+
+
+def _attribute(text: str) -> str:
+    """A text as an XML 1.0 attribute: signs that XML does not know are left out."""
+    return quoteattr("".join(c for c in text if c in "\t\n\r" or (ord(c) >= 0x20 and ord(c) not in (0xFFFE, 0xFFFF))))
+
+
+def _name(step: Step) -> str:
+    return f"{step.number} {step.act or step.action} {step.label}"
+
+
+def markdown(change: Change) -> str:
+    """A summary, and each step that did not work with its reason."""
+    counts: dict[tuple[str, str], int] = {}
+    for step in change.steps:
+        counts[step.action, step.state] = counts.get((step.action, step.state), 0) + 1
+    lines = [
+        f"## Change {change.number}: {change.kind} {change.system}, {change.state}", "",
+        "| action | state | steps |", "|---|---|---:|",
+        *(f"| {action} | {state} | {count:,} |" for (action, state), count in sorted(counts.items())),
+    ]  # fmt: skip
+    wrong = [step for step in change.steps if troubled(step)]
+    if wrong:
+        lines += ["", "| step | table | record | state | why |", "|---:|---|---|---|---|"]
+        lines += [f"| {s.number} | {s.table} | {_cell(s.label)} | {s.state} | {_cell(s.reason or '')} |" for s in wrong]
+    return "\n".join([*lines, ""])
+
+
+def _cell(text: str) -> str:
+    return "".join(f"\\{c}" if c in "\\|`*_[]<>" else c for c in text.replace("\n", " "))
+
+
+def _rejects(change: Change, output: Path | None) -> None:
+    from concordex.cli.rows import emit_rows
+
+    wrong = [step for step in change.steps if troubled(step) or step.state == "held"]
+    names = list(dict.fromkeys(name for step in wrong for name in step.shall))
+    rows = [
+        {
+            **{name: step.shall.get(name) for name in names}, "table": step.table, "from": step.source,
+            "state": step.state, "why": step.reason,
+        }
+        for step in wrong
+    ]  # fmt: skip
+    emit_rows(rows, None, output)

@@ -1,0 +1,129 @@
+"""A prepared change before its person: shown, kept, agreed to, run, told."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from concordex.cli import draw
+from concordex.cli.preview import STYLES, draw_change, summary
+from concordex.cli.statuses import Status
+
+if TYPE_CHECKING:
+    from concordex.change.steps import Change
+    from concordex.cli.emit import Format
+    from concordex.work import Workspace
+
+Draft = Annotated[bool, typer.Option("--draft", help="Keep the change for later; send nothing.")]
+Yes = Annotated[bool, typer.Option("--yes", "-y", help="Agree beforehand.")]
+Every = Annotated[bool, typer.Option("--all", help="Show every step.")]
+Count = Annotated[
+    int | None,
+    typer.Option("--count", help="What cannot be taken back asks for the number of records; this says it beforehand."),
+]
+AnyTime = Annotated[bool, typer.Option("--any-time", help="Also outside the maintenance windows.")]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Answers:
+    """What a person has said beforehand."""
+
+    draft: bool = False
+    yes: bool = False
+    every: bool = False
+    form: Format | None = None
+    count: int | None = None
+    any_time: bool = False
+    regardless: bool = False
+
+
+def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> int:
+    """Show a change, keep it, and run it if that is agreed to; ``nothing`` says that there is nothing to write."""
+    from concordex.work.guards import check_guards
+
+    if change.writes:
+        change = here.journal.keep(replace(change, about={**here.signature(), **change.about}))
+    if change.steps or answers.form:
+        draw_change(change, answers.form, every=answers.every)
+    if not change.writes:
+        held = f"; {len(change.steps):,} held, each with its reason" if change.steps else ""
+        draw.note(f"nothing to do: {nothing}{held}")
+        return Status.DONE
+    number = change.number or 0
+    draw.note(f"change {number}: {summary(change)}")
+    if answers.draft:
+        draw.note(f"kept; to run it: concordex change run {number}")
+        return Status.DONE
+    check_guards(here, change, any_time=answers.any_time)
+    if not agreed(change, answers, {step.number for step in change.writes}):
+        draw.note(f"not agreed; the change is kept: concordex change run {number}")
+        return Status.STOPPED
+    return run_and_tell(here, number, any_time=answers.any_time, regardless=answers.regardless)
+
+
+def agreed(change: Change, answers: Answers, chosen: Collection[int]) -> bool:
+    """Whether the person wants these steps; what cannot be taken back asks for their number."""
+    steps = [step for step in change.writes if step.number in chosen]
+    if _grave(change):
+        count = answers.count if answers.count is not None else draw.ask_number(
+            f"This cannot be taken back. How many records of {change.system} does it concern?"
+        )  # fmt: skip
+        if count != len(steps):
+            draw.note(f"it concerns {len(steps):,} records; say so with --count, or type the number", "yellow")
+        return count == len(steps)
+    return answers.yes or draw.ask(f"Run {len(steps):,} steps of change {change.number} against {change.system}?")
+
+
+def _grave(change: Change) -> bool:
+    return bool(change.about.get("grave")) or change.kind == "delete"
+
+
+def run_and_tell(
+    here: Workspace,
+    number: int,
+    *,
+    only: Collection[int] | None = None,
+    most: int | None = None,
+    regardless: bool = False,
+    any_time: bool = False,
+) -> int:
+    """Run a change with a progress bar, and tell how it ended."""
+    from concordex.work.run import run as run_change
+
+    with draw.progress() as told:
+        try:
+            done = run_change(
+                here, number, lambda ended, of: told(f"change {number}", ended, of), only=only, most=most,
+                regardless=regardless, any_time=any_time,
+            )  # fmt: skip
+        except KeyboardInterrupt:
+            draw.note(f"stopped; to look at what arrived and go on: concordex change resume {number}", "yellow")
+            return Status.STOPPED
+    steps = [step for step in done.steps if only is None or step.number in only]
+    return _tell(done, [step.number for step in steps])
+
+
+def _tell(done: Change, numbers: list[int]) -> int:
+    mine = [step for step in done.steps if step.number in set(numbers)]
+    troubled = [
+        s for s in mine
+        if s.state in ("refused", "differs", "sent", "ready") or (s.state == "held" and s.action != "report")
+    ]  # fmt: skip
+    if troubled:
+        rows = [[s.number, s.table, s.label, s.state, s.reason] for s in troubled[:40]]
+        draw.table(["step", "table", "record", "state", "why"], rows, right=["step"], styles=STYLES)
+    confirmed = sum(step.state == "confirmed" for step in mine)
+    word = "taken by the system" if done.kind == "act" else "written, read back and confirmed"
+    draw.note(f"change {done.number} is {done.state}: {confirmed:,} steps {word}", "" if troubled else "green")
+    own = [step for step in mine if step.state == "confirmed" and step.reason and "is written" in step.reason]
+    if own:
+        draw.note(f"{len(own):,} of them the system wrote in its own way, such as: {own[0].label}: {own[0].reason}")
+    left = len([step for step in done.writes if step.number not in set(numbers)])
+    if left:
+        draw.note(f"{left:,} steps are left: concordex change run {done.number}")
+    if troubled:
+        draw.note(f"{len(troubled):,} steps were not: `concordex change show {done.number} --all` tells why of each")
+    return Status.PARTLY if troubled else Status.DONE

@@ -1,0 +1,123 @@
+"""What a change is prepared on: a table of a system as the last whole pulls found it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import polars as pl
+
+from concordex.change.prepare import Form, Known, natural, plain
+from concordex.errors import CalledWrongly, QueryError
+from concordex.model.fields import ORIGINAL, Type
+from concordex.query.bind import Binder
+from concordex.query.frames import to_polars
+from concordex.store import snapshots as store
+from concordex.wire import dialect as d
+from concordex.words import suggestion
+from concordex.work.show import Shape
+from concordex.work.target import form_of, known_in, tables_for, writable
+
+if TYPE_CHECKING:
+    from concordex.store.catalogue import Snapshot
+    from concordex.work.workspace import Workspace
+
+
+@dataclass(frozen=True)
+class Base:
+    """One table of one system, with all that it refers to."""
+
+    system: str
+    table: str
+    dialect: d.Dialect
+    write: d.Write
+    frames: Mapping[str, pl.DataFrame]
+    forms: Mapping[str, Form]
+    known: Mapping[str, Known]
+    taken: Mapping[str, Snapshot]
+
+    @property
+    def frame(self) -> pl.DataFrame:
+        """The table's own records."""
+        return self.frames[self.table]
+
+    @property
+    def fields(self) -> dict[str, Type]:
+        """Our fields that can be written, the referring ones among them, and their types."""
+        spec = self.dialect.tables[self.table]
+        names = [*self.write.fields, *(ours for ref in self.write.references.values() for ours in ref.by.values())]
+        return {name: spec.type_of(name) for name in dict.fromkeys(names)}
+
+    def image(self, row: Mapping[str, Any]) -> dict[str, Any]:
+        """What can be written of a record, as it is."""
+        return {name: row.get(name) for name in self.fields if name in row}
+
+    def key(self, row: Mapping[str, Any]) -> dict[str, Any]:
+        """The surest natural key of a record, and what its references are found by."""
+        form = self.forms[self.table]
+        own = next(({n: row.get(n) for n in names} for names in form.keys if natural(row, names)), {})
+        return own | {ours: row.get(ours) for link in form.links for ours in link.by.values() if ours in row}
+
+
+def base_of(workspace: Workspace, system: str, table: str) -> Base:
+    """The base for changes of ``table``; refused where some of it was never pulled whole."""
+    workspace.systems([system])
+    dialect = workspace.dialect(system)
+    write = writable(dialect, table, system)
+    tables = tables_for(dialect, [table])
+    newest = {s.table: s for s in workspace.memory.newest() if s.system == system}
+    all_whole(system, tables, newest)
+    forms = {name: form_of(dialect.tables[name]) for name in tables}
+    frames = {name: store.scan(workspace.store / str(newest[name].file)).collect() for name in tables}
+    known = {name: known_in(frames[name], forms[name]) for name in tables}
+    return Base(system, table, dialect, write, frames, forms, known, {name: newest[name] for name in tables})
+
+
+def all_whole(system: str, tables: Sequence[str], newest: Mapping[str, Snapshot]) -> None:
+    """Raise CalledWrongly unless all ``tables`` have a whole snapshot to prepare a change on."""
+    for name in tables:
+        found = newest.get(name)
+        if found is None or not found.whole:
+            what = "has not been pulled" if found is None else f"is known only in part ({found.fault})"
+            raise CalledWrongly(
+                f"{system}/{name} {what}: nothing is prepared on that", advice=f"concordex pull {system}"
+            )
+
+
+def selected(workspace: Workspace, base: Base, selection: str) -> pl.DataFrame:
+    """The records that a filter finds, or the one that a natural key names."""
+    shape = Shape(base.frame.lazy())
+    try:
+        query = workspace.query(selection)
+    except QueryError as error:
+        found = _named(base, selection)
+        if found is not None:
+            return found
+        if any(sign in selection for sign in "=<>(") or " " in selection.strip():
+            raise
+        names: list[str] = base.frame["name"].drop_nulls().to_list() if "name" in base.frame.columns else []
+        raise CalledWrongly(
+            f"{base.system} has no record in {base.table} called {selection!r}, and it is no filter",
+            advice=suggestion(selection, names) if names else "docs/filters.md",
+        ) from error
+    binder = Binder(query, shape.types, workspace.now(), extra=ORIGINAL in base.frame.columns)
+    binder.check()
+    return base.frame.filter(to_polars(query.node, binder))
+
+
+def _named(base: Base, key: str) -> pl.DataFrame | None:
+    """The record that bears ``key`` in the surest natural key of one field; refused if several do."""
+    for names in base.forms[base.table].keys:
+        if len(names) > 1:
+            continue
+        rows = [r for r in base.frame.select("record_id", names[0]).iter_rows() if r[1] and plain(r[1]) == plain(key)]
+        if len(rows) > 1:
+            ids = ", ".join(record_id for record_id, _ in rows)
+            raise CalledWrongly(
+                f"{len(rows)} records in {base.system}/{base.table} have the {names[0]} {key!r}: {ids}",
+                advice=f"say which, with a filter such as '{names[0]} = {key} and site = …'",
+            )
+        if rows:
+            return base.frame.filter(pl.col("record_id") == rows[0][0])
+    return None

@@ -1,0 +1,114 @@
+"""A change as a YAML file: to be reviewed, kept beside the ticket, run by a colleague."""
+
+from __future__ import annotations
+
+import io
+import os
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal
+
+from pydantic import Field
+
+from concordex.change.steps import Change, Step
+from concordex.documents import Part, check, read_yaml
+from concordex.errors import CalledWrongly, StoreError
+from concordex.words import suggestion
+
+if TYPE_CHECKING:
+    from concordex.work.workspace import Workspace
+
+
+class StepPart(Part):
+    """One step."""
+
+    action: Literal["create", "update", "delete", "act"]
+    table: str
+    record: str
+    key: dict[str, Any] = Field(default_factory=dict)
+    was: dict[str, Any] = Field(default_factory=dict)
+    shall: dict[str, Any] = Field(default_factory=dict)
+    act: str | None = None
+    record_id: str | None = None
+    entry: str | None = None
+    source: str | None = None
+
+
+class ChangeFile(Part):
+    """The whole file."""
+
+    format: int = Field(ge=1, le=1)
+    kind: str
+    system: str
+    about: dict[str, Any] = Field(default_factory=dict)
+    steps: list[StepPart]
+
+
+def save(change: Change, path: Path) -> None:
+    """Write the open steps of ``change``, whole or not at all."""
+    from ruamel.yaml import YAML
+
+    document = {
+        "format": 1, "kind": change.kind, "system": change.system, "about": dict(change.about),
+        "steps": [_said(step) for step in change.writes if step.action != "report"],
+    }  # fmt: skip
+    yaml = YAML()
+    yaml.default_flow_style = False
+    yaml.width = 120
+    text = io.StringIO()
+    yaml.dump(document, text)
+    making = path.with_name(f".{path.name}.{os.getpid()}")
+    try:
+        making.write_text(text.getvalue(), encoding="utf-8")
+        making.replace(path)
+    except OSError as error:
+        making.unlink(missing_ok=True)
+        raise StoreError(f"{path} cannot be written", why=error.strerror or str(error)) from error
+
+
+def _said(step: Step) -> dict[str, Any]:
+    told = {
+        "action": step.action, "table": step.table, "record": step.label, "key": dict(step.key),
+        "was": dict(step.was), "shall": dict(step.shall), "act": step.act, "record_id": step.record_id,
+        "entry": step.entry, "source": step.source,
+    }  # fmt: skip
+    return {name: value for name, value in told.items() if value not in (None, {}, "")}
+
+
+def load(workspace: Workspace, path: Path) -> Change:
+    """The change in ``path``, for a system of this workspace."""
+    found = check(read_yaml(path), ChangeFile, str(path))
+    workspace.systems([found.system])
+    dialect = workspace.dialect(found.system)
+    for at, step in enumerate(found.steps, start=1):
+        spec = dialect.tables.get(step.table)
+        if spec is None or spec.write is None:
+            raise CalledWrongly(
+                f"{path}: step {at} is about the table {step.table!r}, which {found.system} cannot be written",
+                advice=suggestion(step.table, [name for name, one in dialect.tables.items() if one.write]),
+            )
+        strange = [
+            name for name in (*step.shall, *step.was) if name not in spec.fields and name not in _referring(spec)
+        ]
+        if strange:
+            raise CalledWrongly(
+                f"{path}: step {at} names the field {strange[0]!r}, which {step.table} does not have",
+                advice=suggestion(strange[0], spec.fields),
+            )
+        if step.action in ("update", "delete", "act") and step.record_id is None:
+            raise CalledWrongly(f"{path}: step {at} does not say which record_id it is about")
+        if step.action == "act" and step.act not in spec.write.acts:
+            raise CalledWrongly(f"{path}: step {at}: {found.system} offers no {step.act!r}")
+    steps = [
+        Step(
+            number=at, table=s.table, action=s.action, label=s.record, key=s.key, was=s.was, shall=s.shall, act=s.act,
+            record_id=s.record_id, entry=s.entry, source=s.source,
+        )
+        for at, s in enumerate(found.steps, start=1)
+    ]  # fmt: skip
+    grave = any(s.action == "act" and dialect.tables[s.table].write.acts[s.act].grave for s in steps)  # type: ignore[union-attr, index]
+    about = {**found.about, "from": str(path), "grave": grave or found.about.get("grave", False)}
+    return Change(kind=found.kind, system=found.system, steps=tuple(steps), about=about)
+
+
+def _referring(spec: Any) -> set[str]:
+    return {ours for ref in spec.write.references.values() for ours in ref.by.values()}

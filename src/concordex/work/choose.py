@@ -1,0 +1,66 @@
+"""Choosing the part of a change that is to be run."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+import polars as pl
+
+from concordex.change.choose import chosen
+from concordex.change.steps import Change, Step
+from concordex.errors import CalledWrongly
+from concordex.model.fields import FIELDS, Type
+from concordex.query.bind import Binder
+from concordex.query.frames import to_polars
+from concordex.words import suggestion
+from concordex.work.target import form_of
+
+if TYPE_CHECKING:
+    from concordex.work.workspace import Workspace
+
+_ACTIONS = ("create", "update", "delete", "act")
+
+
+def choose(
+    workspace: Workspace,
+    change: Change,
+    actions: Sequence[str],
+    table: str | None,
+    where: str | None,
+    first: int | None,
+) -> list[Step]:
+    """The open steps that are meant, and the creations that these refer to.
+
+    A filter looks at what a record is to be, and at its key.
+    """
+    for action in actions:
+        if action not in _ACTIONS:
+            raise CalledWrongly(f"--only {action}: is no action", advice=suggestion(action, _ACTIONS))
+    tables = {step.table for step in change.steps}
+    if table is not None and table not in tables:
+        raise CalledWrongly(f"--table {table}: the change has no such steps", advice=suggestion(table, tables))
+    dialect = workspace.dialect(change.system)
+    forms = {name: form_of(spec) for name, spec in dialect.tables.items()}
+    among = None if where is None else _matching(workspace, change, where)
+    return chosen(change, forms, actions=actions, table=table, among=among, first=first)
+
+
+def _matching(workspace: Workspace, change: Change, where: str) -> set[int]:
+    types = dict(FIELDS)
+    rows = [{"number": step.number, **step.was, **step.key, **step.shall} for step in change.writes]
+    for name in {name for row in rows for name in row} - {"number"}:
+        types.setdefault(name, Type.TEXT)
+    schema = {"number": pl.Int64(), **{name: kind.dtype for name, kind in types.items()}}
+    frame = pl.DataFrame([{n: _fit(row.get(n), schema[n]) for n in schema} for row in rows], schema=schema)
+    binder = Binder(workspace.query(where), types, workspace.now(), extra=False)
+    binder.check()
+    return set(frame.filter(to_polars(binder.query.node, binder))["number"])
+
+
+def _fit(value: object, kind: pl.DataType) -> object:
+    if isinstance(kind, pl.List):
+        return value if isinstance(value, list) else None if value is None else [str(value)]
+    if kind == pl.String and value is not None:
+        return ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+    return None if isinstance(kind, pl.Datetime) else value

@@ -1,0 +1,75 @@
+"""What stops a run before its first request: its size, its hour, a system that is only to be read."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime, time, timedelta
+from typing import TYPE_CHECKING
+from zoneinfo import ZoneInfo
+
+from concordex.change.steps import Change, Step
+from concordex.errors import Stopped
+
+if TYPE_CHECKING:
+    from concordex.work.config import Window
+    from concordex.work.workspace import Workspace
+
+_KINDS = {"create": "creations", "update": "updates", "delete": "deletions", "act": "acts"}
+
+
+def check_guards(
+    workspace: Workspace, change: Change, steps: Sequence[Step] | None = None, *, any_time: bool = False
+) -> None:
+    """Raise Stopped when ``steps`` of a change (all that are open, if none are named) may not be run now."""
+    steps = change.writes if steps is None else steps
+    system, guards = workspace.config.systems[change.system], workspace.config.guards
+    if system.read_only:
+        raise Stopped(
+            f"{change.system} is only to be read: nothing is written to it",
+            advice=f"the change is kept; take read_only: out of systems: {change.system}: in concordex.yaml",
+        )
+    if not any_time:
+        _in_window(change.system, system.windows or guards.windows, workspace.now())
+    allowed = {name: getattr(guards, name) for name in _KINDS.values()}
+    for action, what in _KINDS.items():
+        count = sum(step.action == action for step in steps)
+        if count > allowed[what]:
+            raise Stopped(
+                f"the change has {count:,} {what}, and the workspace allows {allowed[what]:,}",
+                advice=f"run a part of it (--first, --where), or raise guards: {what}: in concordex.yaml",
+            )
+    for table in {step.table for step in steps}:
+        held = [s for s in workspace.memory.newest(table) if s.system == change.system]
+        size = held[0].distinct if held else 0
+        altered = sum(step.table == table and step.action in ("update", "delete") for step in steps)
+        if size and altered / size > guards.share:
+            raise Stopped(
+                f"the change alters {altered / size:.0%} of {change.system}, "
+                f"and the workspace allows {guards.share:.0%}",
+                advice="run a part of it (--first, --where), or raise guards: share: in concordex.yaml",
+            )
+
+
+def _in_window(system: str, windows: Sequence[Window], now: datetime) -> None:
+    if windows and not any(_holds(window, now) for window in windows):
+        told = "; ".join(window.told for window in windows)
+        raise Stopped(
+            f"{system} is written to only in its maintenance windows: {told}",
+            why=f"it is {now:%A %H:%M} UTC",
+            advice="the change is kept; run it then, or with --any-time",
+        )
+
+
+def _holds(window: Window, now: datetime) -> bool:
+    """Whether ``now`` is in a window; one that ends before it begins ends on the next day."""
+    here = now.astimezone(ZoneInfo(window.zone))
+    begin, end = time.fromisoformat(window.begin), time.fromisoformat(window.end)
+    days = window.days
+
+    def on(moment: datetime) -> bool:
+        return not days or moment.strftime("%a").lower() in days
+
+    at = here.time()
+    if begin < end:
+        return on(here) and begin <= at < end
+    return (on(here) and at >= begin) or (on(here - timedelta(days=1)) and at < end)

@@ -1,0 +1,154 @@
+"""Preparing a push: rows from a file, against what a system's table holds."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING, Any
+
+import polars as pl
+
+from concordex.change.compare import same
+from concordex.change.prepare import Wish, plain, prepare
+from concordex.change.rows import Limits, Mistake, Row, Target, check_rows, columns_of, holder, read_values
+from concordex.change.steps import Change, Step
+from concordex.errors import CalledWrongly
+from concordex.words import suggestion
+from concordex.work.base import Base, base_of
+from concordex.work.models import models
+
+if TYPE_CHECKING:
+    from concordex.work.workspace import Workspace
+
+
+@dataclass(frozen=True, kw_only=True)
+class Choice:
+    """How rows are to be read.
+
+    columns   a column of the file: our field that it means
+    ignore    columns that are left aside
+    defaults  values for rows that do not say them
+    make      tables whose missing records may be created
+    """
+
+    columns: Mapping[str, str] = field(default_factory=dict)
+    ignore: Sequence[str] = ()
+    defaults: Mapping[str, str] = field(default_factory=dict)
+    make: Sequence[str] = ()
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A change, the mistakes that keep rows out of it, and the rows that are as they should be."""
+
+    change: Change
+    mistakes: list[Mistake]
+    rejected: list[Row]
+    equal: int
+
+
+def prepare_push(workspace: Workspace, system: str, table: str, rows: Sequence[Row], choice: Choice) -> Prepared:
+    """The change that makes ``table`` hold what ``rows`` say; nothing is sent.
+
+    A row whose natural key is there already alters that record where it says otherwise.
+    """
+    base = base_of(workspace, system, table)
+    for name in choice.make:
+        if name not in base.frames:
+            raise CalledWrongly(
+                f"--make {name}: {table} refers to no such table", advice=suggestion(name, set(base.frames) - {table})
+            )
+    names = list(dict.fromkeys(name for row in rows for name in row.said))
+    meant, mistakes = columns_of(names, base.fields, choice.columns, choice.ignore)
+    if mistakes:
+        return Prepared(Change(kind="push", system=system, steps=()), mistakes, list(rows), 0)
+    filled = _with_defaults(base, rows, choice.defaults)
+    read, mistakes = read_values(filled, meant, base.fields, limits_of(base))
+    target = target_of(workspace, base, choice.make)
+    checked, more = check_rows(read, target)
+    mistakes += more
+    bad = {mistake.place for mistake in mistakes}
+    good = [row for row in checked if row.place not in bad]
+    change, equal = _change(base, good, target, catalogue=models(workspace))
+    order = {row.place: at for at, row in enumerate(rows)}
+    mistakes.sort(key=lambda one: order.get(one.place, -1))
+    return Prepared(change, mistakes, [row for row in rows if row.place in bad], equal)
+
+
+def limits_of(base: Base) -> dict[str, Limits]:
+    """What each field of a table may hold."""
+    return {n: Limits(choices=spec.choices, longest=spec.longest) for n, spec in base.write.fields.items()}
+
+
+def target_of(workspace: Workspace, base: Base, make: Sequence[str]) -> Target:
+    """The table as the core needs to know it to judge rows."""
+    links = base.forms[base.table].links
+    others = {
+        link.via: base.frames[link.via].select(n for n in link.by if n in base.frames[link.via].columns).to_dicts()
+        for link in links
+    }
+    described = {
+        (link.via, tuple(plain(model[name]) for name in link.by))
+        for link in links
+        for model in models(workspace)
+        if set(link.by) == {"maker", "name"}
+    }
+    return Target(
+        table=base.table, form=base.forms[base.table], known=base.known, others=others, may_make=make,
+        described=described,
+    )  # fmt: skip
+
+
+def _with_defaults(base: Base, rows: Sequence[Row], defaults: Mapping[str, str]) -> list[Row]:
+    """The rows with values that they do not say themselves; a row's own come later, and count."""
+    if not defaults:
+        return list(rows)
+    meant, mistakes = columns_of(list(defaults), base.fields, {})
+    (filled,), wrong = read_values([Row(place="", said=defaults)], meant, base.fields, limits_of(base))
+    if mistakes or wrong:
+        told = "; ".join(f"{one.column} {one.value} {one.what}" for one in [*mistakes, *wrong])
+        raise CalledWrongly(f"a default cannot be used: {told}")
+    return [replace(row, values=dict(filled.values)) for row in rows]
+
+
+def _change(
+    base: Base, rows: Sequence[Row], target: Target, catalogue: Sequence[Mapping[str, Any]]
+) -> tuple[Change, int]:
+    ids = [record for row in rows if (record := holder(row.values, target)) is not None]
+    there = {r["record_id"]: r for r in base.frame.filter(pl.col("record_id").is_in(ids)).iter_rows(named=True)}
+    wishes, updates, equal = [], list[Step](), 0
+    for row in rows:
+        now = there.get(holder(row.values, target) or "")
+        if now is None:
+            wishes.append(Wish(entry="", source=row.place, values=row.values))
+            continue
+        shall = {name: value for name, value in row.values.items() if not same(now.get(name), value)}
+        if shall:
+            updates.append(_update(base, now, shall, row.place))
+        equal += not shall
+    change = prepare("push", base.system, base.table, wishes, updates, base.forms, base.known)
+    steps = [replace(_described(step, base, catalogue), entry=step.entry or None) for step in change.steps]
+    return replace(change, steps=tuple(steps)), equal
+
+
+def _update(base: Base, record: Mapping[str, Any], shall: Mapping[str, Any], place: str) -> Step:
+    possible = base.write.update is not None
+    return Step(
+        number=0, table=base.table, action="update" if possible else "report",
+        label=str(record.get("name") or record["record_id"]), key=base.key(record),
+        was={name: record.get(name) for name in shall}, shall=dict(shall), state="ready" if possible else "held",
+        reason=None if possible else "the dialect does not say how to update one",
+        record_id=record["record_id"], source=place,
+    )  # fmt: skip
+
+
+def _described(step: Step, base: Base, catalogue: Sequence[Mapping[str, Any]]) -> Step:
+    """A model that is created with a device gets what the catalogue says of it."""
+    spec = base.dialect.tables[step.table].write
+    if step.action != "create" or step.table == base.table or spec is None:
+        return step
+    for model in catalogue:
+        if all(plain(model.get(name, "")) == plain(value) for name, value in step.key.items()):
+            more = {name: value for name, value in model.items() if name in spec.fields and value is not None}
+            return replace(step, shall={**step.shall, **more})
+    return step

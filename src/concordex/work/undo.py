@@ -1,0 +1,47 @@
+"""Taking changes back, and putting them aside."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from concordex.change.steps import Change
+from concordex.change.undo import undo
+from concordex.errors import CalledWrongly, Stopped
+from concordex.work.processes import is_alive
+from concordex.work.target import form_of
+
+if TYPE_CHECKING:
+    from concordex.work.workspace import Workspace
+
+
+def prepare_undo(workspace: Workspace, number: int) -> Change:
+    """The change that takes change ``number`` back."""
+    change = workspace.journal.change(number)
+    _at_rest(workspace, number)
+    earlier = [row["id"] for row in workspace.journal.changes()
+               if row["about"].get("undoes") == number and row["state"] not in ("dropped", "draft")]  # fmt: skip
+    if earlier:
+        raise CalledWrongly(
+            f"change {number} was taken back by change {earlier[0]}",
+            advice=f"concordex change show {earlier[0]}; to go on with it: concordex change run {earlier[0]}",
+        )
+    dialect = workspace.dialect(change.system)
+    forms = {name: form_of(spec) for name, spec in dialect.tables.items()}
+    made = undo(change, forms)
+    return replace(made, about={**made.about, "command": f"change undo {number}"})
+
+
+def drop(workspace: Workspace, number: int) -> None:
+    """Put a change aside for good."""
+    change = workspace.journal.change(number)
+    _at_rest(workspace, number)
+    if change.state == "done":
+        raise CalledWrongly(f"change {number} is done", advice=f"to take it back: concordex change undo {number}")
+    workspace.journal.drop(number)
+
+
+def _at_rest(workspace: Workspace, number: int) -> None:
+    runner = workspace.journal.runner(number)
+    if runner is not None and is_alive(runner):
+        raise Stopped(f"change {number} is being run by another process", advice="wait until it has ended")
