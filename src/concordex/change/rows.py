@@ -46,9 +46,9 @@ def columns_of(
     columns: Sequence[str], fields: Collection[str], given: Mapping[str, str], ignored: Collection[str] = ()
 ) -> tuple[dict[str, str], list[Mistake]]:
     """Which of our ``fields`` each column means, by its name or as ``given``; what means none is a mistake."""
-    squeezed = {_squeezed(name): name for name in fields} | {
-        _squeezed(short): name for short, name in ALIASES.items() if name in fields
-    }
+    others = {**_HEADINGS, **ALIASES}
+    squeezed = {_squeezed(short): name for short, name in others.items() if name in fields}
+    squeezed |= {_squeezed(name): name for name in fields}
     meant: dict[str, str] = {}
     mistakes = []
     for column in columns:
@@ -65,6 +65,15 @@ def columns_of(
         else:
             meant[column] = name
     return meant, mistakes
+
+
+#: What people head columns with.
+_HEADINGS = {
+    "serial number": "serial", "serial no": "serial", "s/n": "serial", "hostname": "name", "device": "name",
+    "mac address": "macs", "ip address": "ips", "address": "ips", "vendor": "maker", "manufacturer": "maker",
+    "inventory number": "asset_tag", "type": "kind", "software": "os_version", "firmware": "os_version",
+    "place": "site", "note": "comment", "remark": "comment",
+}  # fmt: skip
 
 
 def _squeezed(name: str) -> str:

@@ -93,6 +93,7 @@ def run_and_tell(
     """Run a change with a progress bar, and tell how it ended."""
     from concordex.work.run import run as run_change
 
+    chosen = {step.number for step in here.change(number).writes if only is None or step.number in only}
     with draw.progress() as told:
         try:
             done = run_change(
@@ -102,12 +103,11 @@ def run_and_tell(
         except KeyboardInterrupt:
             draw.note(f"stopped; to look at what arrived and go on: concordex change resume {number}", "yellow")
             return Status.STOPPED
-    steps = [step for step in done.steps if only is None or step.number in only]
-    return _tell(done, [step.number for step in steps])
+    return _tell(done, chosen)
 
 
-def _tell(done: Change, numbers: list[int]) -> int:
-    mine = [step for step in done.steps if step.number in set(numbers)]
+def _tell(done: Change, chosen: Collection[int]) -> int:
+    mine = [step for step in done.steps if step.number in chosen]
     troubled = [
         s for s in mine
         if s.state in ("refused", "differs", "sent", "ready") or (s.state == "held" and s.action != "report")
@@ -121,7 +121,7 @@ def _tell(done: Change, numbers: list[int]) -> int:
     own = [step for step in mine if step.state == "confirmed" and step.reason and "is written" in step.reason]
     if own:
         draw.note(f"{len(own):,} of them the system wrote in its own way, such as: {own[0].label}: {own[0].reason}")
-    left = len([step for step in done.writes if step.number not in set(numbers)])
+    left = len([step for step in done.writes if step.number not in chosen])
     if left:
         draw.note(f"{left:,} steps are left: concordex change run {done.number}")
     if troubled:

@@ -86,9 +86,8 @@ def load(workspace: Workspace, path: Path) -> Change:
                 f"{path}: step {at} is about the table {step.table!r}, which {found.system} cannot be written",
                 advice=suggestion(step.table, [name for name, one in dialect.tables.items() if one.write]),
             )
-        strange = [
-            name for name in (*step.shall, *step.was) if name not in spec.fields and name not in _referring(spec)
-        ]
+        known = {*spec.fields, *_referring(spec)}
+        strange = [name for name in (*step.shall, *step.was, *step.key) if name not in known]
         if strange:
             raise CalledWrongly(
                 f"{path}: step {at} names the field {strange[0]!r}, which {step.table} does not have",
