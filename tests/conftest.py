@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import signal
 import subprocess
@@ -15,6 +16,7 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
+from concordex.cli.app import status_of
 from concordex.standins.server import Harbour
 from concordex.work import Workspace
 from tests.lamplight import serve  # noqa: F401 - a fixture
@@ -62,10 +64,37 @@ class Shell:
         path.write_text(change(path.read_text()))
 
 
+class Near(Shell):
+    """The same person, spared a new interpreter for every command: the same arguments, output and status."""
+
+    def __call__(self, *words: str, status: int | None = 0, said: str = "", **more) -> subprocess.CompletedProcess:
+        out, err = (io.TextIOWrapper(io.BytesIO(), encoding="utf-8", newline="\n") for _ in range(2))
+        settings = self.settings(**more)
+        before, kept, here = (sys.stdin, sys.stdout, sys.stderr), dict(os.environ), Path.cwd()
+        try:
+            os.environ.clear()
+            os.environ.update(settings["env"])
+            os.chdir(settings["cwd"])
+            sys.stdin, sys.stdout, sys.stderr = io.TextIOWrapper(io.BytesIO(said.encode())), out, err
+            code = status_of(list(words))
+        finally:
+            sys.stdin, sys.stdout, sys.stderr = before
+            os.environ.clear()
+            os.environ.update(kept)
+            os.chdir(here)
+        told = []
+        for stream in (out, err):
+            stream.flush()
+            told.append(stream.buffer.getvalue().decode())
+        if status is not None:
+            assert code == status, f"{words}\n{told[0]}\n{told[1]}"
+        return subprocess.CompletedProcess(words, code, *told)
+
+
 THREE = ("fairlead", "muster", "stowage")
 
 
-def make_workspace(folder: Path, harbour: Harbour, names: Sequence[str] = THREE) -> Shell:
+def make_workspace(folder: Path, harbour: Harbour, names: Sequence[str] = THREE, kind: type[Shell] = Shell) -> Shell:
     """A workspace whose systems are stand-ins; secrets lie beside it."""
     root = folder / "workspace"
     (root / "dialects").mkdir(parents=True)
@@ -79,7 +108,7 @@ def make_workspace(folder: Path, harbour: Harbour, names: Sequence[str] = THREE)
             lines.append(f"      {name}: file:../{standin.name}.secret")
         lines += [f"    tls: {{fingerprint: {harbour.fingerprint}}}"] if standin.tls else []
     (root / "concordex.yaml").write_text("\n".join(lines) + "\n")
-    return Shell(root)
+    return kind(root)
 
 
 @pytest.fixture(scope="session")

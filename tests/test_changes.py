@@ -30,7 +30,7 @@ from concordex.work.pull import pull
 from concordex.work.push import Choice, prepare_push
 from concordex.work.run import run
 from concordex.work.undo import prepare_undo
-from tests.conftest import Shell, make_workspace
+from tests.conftest import Near, Shell, make_workspace
 
 MAKER, MODEL = "Brackwater", "BS-2448"
 
@@ -54,7 +54,7 @@ def sheet(path: Path, rows: list[dict[str, str]]) -> str:
 def inventory(tmp_path_factory) -> tuple[Shell, Harbour, dict]:
     """A small inventory, pulled; and how it stood."""
     with Harbour.of(40, moment=datetime.now(UTC)) as harbour:
-        shell = make_workspace(tmp_path_factory.mktemp("inventory"), harbour)
+        shell = make_workspace(tmp_path_factory.mktemp("inventory"), harbour, kind=Near)
         shell("pull", "stowage")
         stowage = harbour.stowage
         yield shell, harbour, deepcopy({"lists": stowage.lists, "taken": stowage.taken, "last": stowage.last})
@@ -244,7 +244,7 @@ def test_a_deletion_asks_for_the_number_and_can_be_undone(at):
 
 def test_acts_are_sent_once_and_grave_ones_ask_for_the_number(tmp_path):
     with Harbour.of(40, moment=datetime.now(UTC)) as harbour:
-        shell = make_workspace(tmp_path, harbour)
+        shell = make_workspace(tmp_path, harbour, kind=Near)
         shell("pull", "fairlead", "muster")
         rows = json.loads(shell("show", "devices", "--where", "system = muster", "-f", "json").stdout)
         name = next(row["record_id"] for row in rows)

@@ -13,7 +13,7 @@ from datetime import UTC, datetime
 import polars as pl
 import pytest
 
-from tests.conftest import Shell
+from tests.conftest import Near
 
 DIALECT = """\
 format: 1
@@ -33,7 +33,7 @@ def row(**said: str) -> dict:
     return said
 
 
-class Lists(Shell):
+class Lists(Near):
     """A workspace of two systems that are files: what they say is in the test's own hands."""
 
     def say(self, system: str, *rows: dict) -> None:

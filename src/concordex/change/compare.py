@@ -8,9 +8,11 @@ from typing import Any
 import polars as pl
 
 Owners = Mapping[str, str]
+#: For each entry the fields that differ: what is there, and what shall be.
+Differences = dict[str, dict[str, tuple[Any, Any]]]
 
 
-def differences(wanted: pl.DataFrame, actual: pl.DataFrame, owners: Owners) -> dict[str, dict[str, tuple[Any, Any]]]:
+def differences(wanted: pl.DataFrame, actual: pl.DataFrame, owners: Owners) -> Differences:
     """For each entry that both hold: the fields to be written, as ``{field: (was, shall)}``.
 
     Both frames have ``entry`` and the fields.  A field that is ``theirs`` or ``when_made`` is never
@@ -18,7 +20,7 @@ def differences(wanted: pl.DataFrame, actual: pl.DataFrame, owners: Owners) -> d
     reason to erase theirs.  Of a list, each value that the target holds and we know is right.
     """
     both = wanted.join(actual, on="entry", suffix="_was")
-    found: dict[str, dict[str, tuple[Any, Any]]] = {}
+    found: Differences = {}
     for field, owner in owners.items():
         if owner in ("theirs", "when_made") or field not in wanted.columns or f"{field}_was" not in both.columns:
             continue
@@ -29,6 +31,26 @@ def differences(wanted: pl.DataFrame, actual: pl.DataFrame, owners: Owners) -> d
         for entry, was, shall in rows.iter_rows():
             found.setdefault(entry, {})[field] = (was, shall)
     return found
+
+
+def parted(
+    found: Differences, written: Mapping[str, Mapping[str, Any]]
+) -> tuple[Differences, dict[str, dict[str, tuple[Any, Any, Any]]]]:
+    """The differences that are ours to write, and those where somebody else has written since we did.
+
+    ``written`` holds for each entry what we wrote last, as it was read back.  A field that we wrote and that
+    is no longer so was altered by others: ``{field: (written, is, shall)}``.
+    """
+    ours: Differences = {}
+    edited: dict[str, dict[str, tuple[Any, Any, Any]]] = {}
+    for entry, fields in found.items():
+        last = written.get(entry, {})
+        for name, (now, shall) in fields.items():
+            if name in last and not same(now, last[name]):
+                edited.setdefault(entry, {})[name] = (last[name], now, shall)
+            else:
+                ours.setdefault(entry, {})[name] = (now, shall)
+    return ours, edited
 
 
 def _is_list(frame: pl.DataFrame, name: str) -> bool:

@@ -63,9 +63,9 @@ def draw_diff(change: Change) -> None:
 
 
 def _sorts(steps: Sequence[Step]) -> list[list[Step]]:
-    found: dict[tuple[str, str, str], list[Step]] = {}
+    found: dict[tuple[str | None, ...], list[Step]] = {}
     for step in steps:
-        found.setdefault((step.table, step.action, step.state), []).append(step)
+        found.setdefault((step.table, step.action, step.state, step.act), []).append(step)
     return list(found.values())
 
 
@@ -77,8 +77,8 @@ def _told(step: Step) -> str:
             f"{name}: {draw.cell(step.was.get(name)) or '(empty)'} -> {draw.cell(new)}"
             for name, new in step.shall.items()
         )
-    if step.act:
-        return step.act
+    if step.action == "act":
+        return step.act or ""
     if step.action == "delete":
         return ", ".join(f"{name} {draw.cell(step.was[name])}" for name in _TOLD if step.was.get(name))
     said = [f"{name} {draw.cell(step.shall[name])}" for name in _TOLD if step.shall.get(name)]

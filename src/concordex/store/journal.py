@@ -100,6 +100,21 @@ class Journal:
                 ((moment, number, step.number) for step in steps),
             )
 
+    def written(self, system: str, table: str) -> dict[str, dict[str, Any]]:
+        """What was last written of each record, by its id, field by field, as it was read back."""
+        rows = self._database.rows(
+            "SELECT steps.record_id AS record_id, steps.body AS body, steps.became AS became FROM steps"
+            " JOIN changes ON changes.id = steps.change WHERE changes.system = ? AND steps.name = ?"
+            " AND steps.state = 'confirmed' AND steps.sent IS NOT NULL AND steps.record_id IS NOT NULL"
+            " ORDER BY steps.answered, steps.change, steps.number",
+            (system, table),
+        )
+        found: dict[str, dict[str, Any]] = {}
+        for row in rows:
+            last = {**json.loads(row["body"])["shall"], **json.loads(row["became"] or "{}")}
+            found.setdefault(row["record_id"], {}).update(last)
+        return found
+
     def drop(self, number: int) -> None:
         """Put a change aside for good; what it has written stays as it is."""
         self._database.run("UPDATE changes SET state = 'dropped', ended = ? WHERE id = ?", (_now(), number))

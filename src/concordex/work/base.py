@@ -60,6 +60,14 @@ class Base:
         return own | {ours: row.get(ours) for link in form.links for ours in link.by.values() if ours in row}
 
 
+def forms_of(workspace: Workspace, system: str) -> dict[str, Form]:
+    """How the tables of a system, or of an outlet, are written."""
+    if system in workspace.config.outlets:
+        into = workspace.config.outlets[system]
+        return {into.where_to: Form(keys=[[into.key]])}
+    return {name: form_of(spec) for name, spec in workspace.dialect(system).tables.items()}
+
+
 def base_of(workspace: Workspace, system: str, table: str) -> Base:
     """The base for changes of ``table``; refused where some of it was never pulled whole."""
     workspace.systems([system])

@@ -14,7 +14,7 @@ from concordex.model.fields import FIELDS, Type
 from concordex.query.bind import Binder
 from concordex.query.frames import to_polars
 from concordex.words import suggestion
-from concordex.work.target import form_of
+from concordex.work.base import forms_of
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
@@ -40,8 +40,7 @@ def choose(
     tables = {step.table for step in change.steps}
     if table is not None and table not in tables:
         raise CalledWrongly(f"--table {table}: the change has no such steps", advice=suggestion(table, tables))
-    dialect = workspace.dialect(change.system)
-    forms = {name: form_of(spec) for name, spec in dialect.tables.items()}
+    forms = forms_of(workspace, change.system)
     among = None if where is None else _matching(workspace, change, where)
     return chosen(change, forms, actions=actions, table=table, among=among, first=first)
 

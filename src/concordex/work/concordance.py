@@ -108,6 +108,23 @@ def with_entries(workspace: Workspace, records: pl.LazyFrame) -> pl.LazyFrame:
     return joined.select(names[0], "entry", *names[1:])
 
 
+def freshened(workspace: Workspace) -> list[str]:
+    """Reconcile when something was pulled since, or never was."""
+    if workspace.memory.reconciliation() and is_current(workspace):
+        return []
+    make(workspace)
+    return ["reconciled first: something was pulled since the last time"]
+
+
+def in_scope(workspace: Workspace, filters: Sequence[str]) -> pl.DataFrame:
+    """The entries for which all ``filters`` hold."""
+    entries = read(workspace, "entries")
+    for text in filters:
+        binder = Binder(workspace.query(text), ASKABLE, workspace.now(), extra=False)
+        entries = entries.filter(to_polars(binder.query.node, binder))
+    return entries.collect()
+
+
 def followed(workspace: Workspace, made: Concordance) -> pl.DataFrame:
     """The findings with what became of them: ``state`` (new or known) and the reason why one was ``accepted``."""
     known = _found_before(workspace)

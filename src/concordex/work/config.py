@@ -14,7 +14,7 @@ from pydantic import Field, field_validator, model_validator
 from concordex.documents import Part, check, dotted, fault_at, line_of, read_yaml
 from concordex.errors import DocumentError, QueryError
 from concordex.match.merge import Choose
-from concordex.model.fields import ASKABLE
+from concordex.model.fields import ASKABLE, FIELDS
 from concordex.query.bind import Binder
 from concordex.query.groups import Group, parsed
 from concordex.wire.dialect import Dialect, Slug
@@ -170,10 +170,62 @@ class Reconcile(Part):
 class SyncTarget(Part):
     """What is written into one inventory."""
 
+    retire_after: Duration | None = Field(
+        None, description="Records that we made are retired when no whole pull of their source had them for so long."
+    )
+
     where: str | None = Field(None, description="Only entries for which this filter holds.")
     owners: dict[str, Literal["ours", "theirs", "when_empty", "when_made"]] = Field(
         default_factory=dict, description="Whose a field is: ours, theirs, when_empty, when_made."
     )
+
+
+class Column(Part):
+    """A column of a table that we write, and whose it is."""
+
+    to: str
+    owner: Literal["ours", "theirs", "when_empty", "when_made"] = "ours"
+
+
+class Into(Part):
+    """A table in a database, or a file, that is kept up with the concordance."""
+
+    url: Annotated[str, Field(pattern=r"^(sqlite:///|postgresql://)")] | None = Field(
+        None, description="sqlite:///FILE from the workspace's folder, or postgresql://USER@HOST/DATABASE."
+    )
+    password: str | None = Field(None, description="Where the database's password is kept, as for credentials.")
+    table: str = "devices"
+    file: str | None = Field(None, description="Instead of a url: a .csv, .xlsx or .parquet file.")
+    key: str = Field("serial", description="Our field by which rows are told apart.")
+    columns: dict[str, Column] = Field(min_length=1, description="Our field: the column.")
+    where: str | None = Field(None, description="Only entries for which this filter holds.")
+
+    @field_validator("columns", mode="before")
+    @classmethod
+    def _short(cls, given: Any) -> Any:
+        if not isinstance(given, Mapping):
+            return given
+        return {name: {"to": to} if isinstance(to, str) else to for name, to in given.items()}
+
+    @model_validator(mode="after")
+    def _sound(self) -> Into:
+        if bool(self.url) == bool(self.file):
+            raise fault_at(("url",), "say a `url` or a `file`")
+        if self.url and "@" in self.url and ":" in self.url.partition("://")[2].rpartition("@")[0]:
+            raise fault_at(("url",), "holds a password: say where it is kept under `password`, such as env:NAME")
+        if self.password and not is_reference(self.password):
+            raise fault_at(("password",), f"is a secret: say where it is kept, with one of {', '.join(SCHEMES)}:")
+        for name in self.columns:
+            if name not in FIELDS or name == "record_id":
+                raise fault_at(("columns", name), "is no field of ours")
+        if self.key not in self.columns:
+            raise fault_at(("key",), f"the field {self.key!r} is not among the columns")
+        return self
+
+    @property
+    def where_to(self) -> str:
+        """What changes call the table."""
+        return self.file or self.table
 
 
 class Keep(Part):
@@ -189,6 +241,7 @@ class Guards(Part):
     creations: int = Field(1000, ge=0)
     updates: int = Field(1000, ge=0)
     deletions: int = Field(100, ge=0)
+    retirements: int = Field(50, ge=0)
     acts: int = Field(100, ge=0)
     windows: list[Window] = Field(default_factory=list, description="When anything may be written; always, if none.")
     share: float = Field(0.5, ge=0, le=1, description="Of the records of a table, how much may be altered.")
@@ -202,6 +255,7 @@ class Config(Part):
     systems: dict[Slug, System] = Field(default_factory=dict)
     reconcile: Reconcile = Field(default_factory=Reconcile)
     sync: dict[Slug, SyncTarget] = Field(default_factory=dict)
+    outlets: dict[Slug, Into] = Field(default_factory=dict)
     guards: Guards = Field(default_factory=Guards)
     keep: Keep = Field(default_factory=Keep)
 
@@ -266,6 +320,7 @@ def _bad_filters(document: Any, config: Config, known: Mapping[str, Group]) -> l
     """Filters that cannot be meant: told when the file is read, not when they are used."""
     filters: list[tuple[tuple[str | int, ...], str | None]] = [(("reconcile", "at_rest"), config.reconcile.at_rest)]
     filters += [(("sync", name, "where"), rule.where) for name, rule in config.sync.items()]
+    filters += [(("outlets", name, "where"), into.where) for name, into in config.outlets.items()]
     for name, system in config.systems.items():
         filters.append((("systems", name, "knows"), system.knows))
         filters += [

@@ -64,7 +64,9 @@ def prepare_retire(workspace: Workspace, system: str, table: str, selection: str
             f"{system} knows no retirement in {table}", advice="concordex delete, or concordex set its fields"
         )
     said = {name: str(value) for name, value in base.write.retire.items()}
-    return replace(prepare_set(workspace, system, table, selection, said), kind="retire")
+    made = prepare_set(workspace, system, table, selection, said)
+    steps = tuple(replace(step, act="retire") if step.action == "update" else step for step in made.steps)
+    return replace(made, kind="retire", steps=steps)
 
 
 def prepare_delete(workspace: Workspace, system: str, table: str, selection: str) -> Change:

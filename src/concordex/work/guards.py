@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from concordex.work.config import Window
     from concordex.work.workspace import Workspace
 
-_KINDS = {"create": "creations", "update": "updates", "delete": "deletions", "act": "acts"}
+_KINDS = {"create": "creations", "update": "updates", "delete": "deletions", "retire": "retirements", "act": "acts"}
 
 
 def check_guards(
@@ -22,17 +22,17 @@ def check_guards(
 ) -> None:
     """Raise Stopped when ``steps`` of a change (all that are open, if none are named) may not be run now."""
     steps = change.writes if steps is None else steps
-    system, guards = workspace.config.systems[change.system], workspace.config.guards
-    if system.read_only:
+    system, guards = workspace.config.systems.get(change.system), workspace.config.guards
+    if system is not None and system.read_only:
         raise Stopped(
             f"{change.system} is only to be read: nothing is written to it",
             advice=f"the change is kept; take read_only: out of systems: {change.system}: in concordex.yaml",
         )
     if not any_time:
-        _in_window(change.system, system.windows or guards.windows, workspace.now())
+        _in_window(change.system, (system.windows if system else []) or guards.windows, workspace.now())
     allowed = {name: getattr(guards, name) for name in _KINDS.values()}
     for action, what in _KINDS.items():
-        count = sum(step.action == action for step in steps)
+        count = sum(_kind(step) == action for step in steps)
         if count > allowed[what]:
             raise Stopped(
                 f"the change has {count:,} {what}, and the workspace allows {allowed[what]:,}",
@@ -48,6 +48,10 @@ def check_guards(
                 f"and the workspace allows {guards.share:.0%}",
                 advice="run a part of it (--first, --where), or raise guards: share: in concordex.yaml",
             )
+
+
+def _kind(step: Step) -> str:
+    return "retire" if step.act == "retire" and step.action == "update" else step.action
 
 
 def _in_window(system: str, windows: Sequence[Window], now: datetime) -> None:

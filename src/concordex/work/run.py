@@ -51,7 +51,12 @@ def run(
     workspace.journal.begin(number, os.getpid(), is_alive(workspace.journal.runner(number)))
     state = "stopped"
     try:
-        asyncio.run(_Run(workspace, change, steps, progress, most=most, regardless=regardless).all())
+        if change.system in workspace.config.outlets:
+            from concordex.work.outlets import run_outlet
+
+            run_outlet(workspace, change, steps, progress)
+        else:
+            asyncio.run(_Run(workspace, change, steps, progress, most=most, regardless=regardless).all())
         after = workspace.journal.change(number)
         if all(s.state in ("confirmed", "held") for s in after.steps):
             state = "done"

@@ -2,21 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import polars as pl
 
-from concordex.change.compare import differences
+from concordex.change.compare import differences, parted, shown
 from concordex.change.prepare import Wish, prepare
 from concordex.change.steps import Change, State, Step
-from concordex.model.fields import ASKABLE
-from concordex.query.bind import Binder
-from concordex.query.frames import to_polars
 from concordex.store import snapshots as store
 from concordex.work import concordance
 from concordex.work.base import all_whole
+from concordex.work.retire import retirements
 from concordex.work.target import form_of, known_in, tables_for, writable
 
 if TYPE_CHECKING:
@@ -33,21 +31,28 @@ class Prepared:
     notes: list[str]
 
 
-def prepare_sync(workspace: Workspace, system: str, where: str | None = None) -> Prepared:
-    """The change that brings ``system`` up to what the concordance says; nothing is sent."""
+Edited = Literal["hold", "ours", "theirs"]
+
+
+def prepare_sync(workspace: Workspace, system: str, where: str | None = None, edited: Edited = "hold") -> Prepared:
+    """The change that brings ``system`` up to what the concordance says; nothing is sent.
+
+    ``edited`` says what becomes of fields that we wrote and others have altered since: they are held, with
+    both values told; or ours is written; or theirs stays.
+    """
     workspace.systems([system])
     dialect = workspace.dialect(system)
     write = writable(dialect, _TABLE, system)
     tables = tables_for(dialect, [_TABLE])
     newest = {s.table: s for s in workspace.memory.newest() if s.system == system}
     all_whole(system, tables, newest)
-    notes = _freshen(workspace)
+    notes = concordance.freshened(workspace)
     owners = {name: spec.owner for name, spec in write.fields.items()}
     for ref in write.references.values():
         owners |= {ours: ref.owner for ours in ref.by.values() if owners.get(ours) is None}
     rule = workspace.config.sync.get(system)
     owners |= dict(rule.owners) if rule else {}
-    entries = _in_scope(workspace, [text for text in (rule and rule.where, where) if text])
+    entries = concordance.in_scope(workspace, [text for text in (rule and rule.where, where) if text])
     members = concordance.read(workspace, "members").collect()
     wanted = _with_origin(entries, members, system, owners)
     forms = {name: form_of(dialect.tables[name]) for name in tables}
@@ -57,29 +62,24 @@ def prepare_sync(workspace: Workspace, system: str, where: str | None = None) ->
         members.filter(pl.col("system") == system).select("record_id", "entry"), on="record_id", how="inner"
     )
     once = actual.filter(pl.len().over("entry") == 1)
+    entry_of = dict(once.select("record_id", "entry").iter_rows())
+    written = {
+        entry_of[record_id]: fields
+        for record_id, fields in workspace.memory_of_writes(system, _TABLE).items()
+        if record_id in entry_of
+    }
+    found = differences(wanted, once, owners)
+    clean, torn = parted(found, written)
+    possible = forms[_TABLE].can_update
     updates = [
-        *_updates(wanted, once, differences(wanted, once, owners), forms[_TABLE].can_update),
+        *_updates(wanted, once, found if edited == "ours" else clean, possible),
+        *(_edited(once, torn) if edited == "hold" else []),
         *_twice(wanted, actual),
+        *retirements(workspace, system, frames[_TABLE], write, rule.retire_after if rule else None),
     ]
     wishes = _wishes(wanted, actual, owners, _unsure(workspace))
     change = prepare("sync", system, _TABLE, wishes, updates, forms, known)
     return Prepared(change, notes)
-
-
-def _freshen(workspace: Workspace) -> list[str]:
-    """Reconcile when something was pulled since, or never was."""
-    if workspace.memory.reconciliation() and concordance.is_current(workspace):
-        return []
-    concordance.make(workspace)
-    return ["reconciled first: something was pulled since the last time"]
-
-
-def _in_scope(workspace: Workspace, filters: Sequence[str]) -> pl.DataFrame:
-    entries = concordance.read(workspace, "entries")
-    for text in filters:
-        binder = Binder(workspace.query(text), ASKABLE, workspace.now(), extra=False)
-        entries = entries.filter(to_polars(binder.query.node, binder))
-    return entries.collect()
 
 
 def _with_origin(entries: pl.DataFrame, members: pl.DataFrame, system: str, owners: Mapping[str, str]) -> pl.DataFrame:
@@ -135,6 +135,23 @@ def _updates(
         )
         for row in rows.sort("entry").iter_rows(named=True)
     ]
+
+
+def _edited(actual: pl.DataFrame, torn: Mapping[str, Mapping[str, tuple[Any, Any, Any]]]) -> list[Step]:
+    """What somebody altered after we had written it: a person chooses."""
+    rows = actual.filter(pl.col("entry").is_in(list(torn))).select("entry", "record_id", "name").sort("entry")
+    return [
+        Step(
+            number=0, table=_TABLE, action="report", act="edited", label=name or record_id, key={}, state="held",
+            entry=entry, record_id=record_id, was={field: now for field, (_, now, _) in torn[entry].items()},
+            shall={field: shall for field, (_, _, shall) in torn[entry].items()},
+            reason="; ".join(
+                f"{field}: we wrote {shown(last)}, somebody made it {shown(now)}, it should be {shown(shall)}"
+                for field, (last, now, shall) in torn[entry].items()
+            ) + " (--edited ours or theirs decides)",
+        )
+        for entry, record_id, name in rows.iter_rows()
+    ]  # fmt: skip
 
 
 def _twice(wanted: pl.DataFrame, actual: pl.DataFrame) -> list[Step]:

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 from concordex.change.steps import Change
 from concordex.change.undo import undo
 from concordex.errors import CalledWrongly, Stopped
+from concordex.work.base import forms_of
 from concordex.work.processes import is_alive
-from concordex.work.target import form_of
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
@@ -26,8 +26,7 @@ def prepare_undo(workspace: Workspace, number: int) -> Change:
             f"change {number} was taken back by change {earlier[0]}",
             advice=f"concordex change show {earlier[0]}; to go on with it: concordex change run {earlier[0]}",
         )
-    dialect = workspace.dialect(change.system)
-    forms = {name: form_of(spec) for name, spec in dialect.tables.items()}
+    forms = forms_of(workspace, change.system)
     made = undo(change, forms)
     return replace(made, about={**made.about, "command": f"change undo {number}"})
 

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from datetime import UTC, datetime
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from concordex.errors import CalledWrongly, StoreError
 from concordex.words import suggestion
@@ -243,6 +243,10 @@ class Workspace:
     def change(self, number: int) -> Change:
         """A change and its steps, as they stand."""
         return self.record_of_changes.change(number)
+
+    def memory_of_writes(self, system: str, table: str) -> dict[str, dict[str, Any]]:
+        """What we last wrote of each record of a table, field by field, as it was read back."""
+        return self.record_of_changes.written(system, table)
 
     def signature(self) -> dict[str, str]:
         """Who is at work here, for the journal."""

@@ -10,8 +10,13 @@ from concordex.cli.propose import Answers, AnyTime, Draft, Every, Yes, propose
 
 
 def sync(
-    system: Annotated[str, typer.Argument(help="The inventory to bring up to date.", autocompletion=complete_systems)],
+    system: Annotated[
+        str, typer.Argument(help="The inventory or outlet to bring up to date.", autocompletion=complete_systems)
+    ],
     where: Where = None,
+    edited: Annotated[
+        str, typer.Option("--edited", help="What others altered after we wrote it: hold, ours or theirs.")
+    ] = "hold",
     draft: Draft = False,
     yes: Yes = False,
     any_time: AnyTime = False,
@@ -20,20 +25,31 @@ def sync(
 ) -> int:
     """Bring an inventory up to what the concordance says: preview, agree, write once, read back.
 
-    References are created first and ids are looked up; what people own is not touched; what cannot
-    be written is listed with the reason.  Exit status 4 when something was refused, 5 when not agreed.
+    References are created first and ids are looked up; what people own is not touched; what somebody
+    altered after we wrote it is held with both values, for a person to choose (--edited); what cannot be
+    written is listed with the reason.  Exit status 4 when something was refused, 5 when not agreed.
 
     Examples:
 
     concordex sync stowage --draft
 
+    concordex sync register-database --yes
+
     concordex sync stowage --where 'site = "cobble-quay"' --yes
     """
+    from concordex.errors import CalledWrongly
+    from concordex.work.outlets import known, prepare_outlet
     from concordex.work.sync import prepare_sync
 
+    if edited not in ("hold", "ours", "theirs"):
+        raise CalledWrongly(f"--edited {edited}: is not known", advice="hold, ours or theirs")
     here = workspace()
-    prepared = prepare_sync(here, system, where)
-    for text in prepared.notes:
+    if known(here, system):
+        change, notes = prepare_outlet(here, system, where, edited)
+    else:
+        prepared = prepare_sync(here, system, where, edited)  # type: ignore[arg-type]
+        change, notes = prepared.change, prepared.notes
+    for text in notes:
         draw.note(text)
     answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
-    return propose(here, prepared.change, answers, f"{system} is up to date")
+    return propose(here, change, answers, f"{system} is up to date")
