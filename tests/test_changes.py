@@ -21,7 +21,7 @@ from concordex.change.prepare import Form, Link
 from concordex.change.rows import Row
 from concordex.change.steps import Change, Step
 from concordex.change.undo import undo
-from concordex.errors import ConcordexError
+from concordex.errors import ConcordexError, StoreError
 from concordex.standins.server import Harbour
 from concordex.store.journal import Journal
 from concordex.work.config import Window
@@ -151,6 +151,27 @@ def test_columns_that_mean_nothing_are_told_with_the_nearest(inventory, tmp_path
     assert (step["shall"]["asset_tag"], step["shall"]["os_version"]) == ("x", "7.1")
     assert "has no table gear" in shell("push", path, "--to", "stowage", "--table", "gear", status=2).stderr
     assert "refers to no such table" in shell("push", path, "--to", "stowage", "--make", "places", status=2).stderr
+
+
+def test_groups_of_rows_share_values_that_a_row_overrides(inventory, tmp_path):
+    shell, _, _ = inventory
+    rows = [device(1, Kind="firewall"), device(2), device(3, Kind="firewall", Comment="its own")]
+    rows[0].pop("Comment"), rows[1].pop("Comment")
+    (tmp_path / "rows.json").write_text(json.dumps(rows))
+    (tmp_path / "defaults.yaml").write_text(
+        "format: 1\ndefaults:\n- {where: kind = firewall, set: {comment: of firewalls, position: 4}}\n"
+        "- set: {comment: of all}\n"
+    )
+    words = ["--defaults", str(tmp_path / "defaults.yaml"), "--default", "status=stored", "--draft", "-f", "json"]
+    told = json.loads(shell("push", str(tmp_path / "rows.json"), "--to", "stowage", *words).stdout)
+    assert [(one["shall"]["comment"], one["shall"].get("position"), one["shall"]["status"]) for one in told] == [
+        ("of firewalls", "4", "stored"), ("of all", None, "stored"), ("its own", "4", "stored"),
+    ]  # fmt: skip
+    (tmp_path / "defaults.yaml").write_text("format: 1\ndefaults: [{set: {status: gone}}]\n")
+    assert (
+        "a default cannot be used"
+        in shell("push", str(tmp_path / "rows.json"), "--to", "stowage", *words, status=2).stderr
+    )
 
 
 def test_references_are_made_where_that_is_allowed_and_models_as_they_are_described(at, tmp_path):
@@ -364,7 +385,10 @@ FAULTS = st.lists(
     ),
     max_size=4,
 )
-KILLS = st.lists(st.tuples(st.sampled_from(["sending", "settled"]), st.integers(0, 10), st.booleans()), max_size=2)
+#: At which writing of the journal, before it or after; and whether the process dies or the disk is full.
+KILLS = st.lists(
+    st.tuples(st.sampled_from(["sending", "settled"]), st.integers(0, 10), st.booleans(), st.booleans()), max_size=2
+)
 
 
 def test_after_any_faults_and_kills_a_change_ends_as_it_should(inventory, dying):
@@ -384,8 +408,8 @@ def test_after_any_faults_and_kills_a_change_ends_as_it_should(inventory, dying)
         change = workspace.journal.keep(prepare_push(workspace, "stowage", "devices", rows, Choice()).change)
         for kind, method, after, times in faults:
             harbour.stowage.faults.add(kind, "/v2/", method=method, after=after, times=times)
-        for name, nth, late in kills:
-            dying(name, nth, late)
+        for name, nth, late, full in kills:
+            dying(name, nth, late=late, full=full)
             attempt(workspace, change.number)
         harbour.stowage.faults.clear()
         dying(None, 0, late=False)
@@ -421,20 +445,22 @@ def dying(monkeypatch):
     """Let the process die at the n-th writing of the journal, before or after it is written."""
     kept = {name: getattr(Journal, name) for name in ("sending", "settled")}
 
-    def kill(name: str | None, nth: int, late: bool) -> None:
+    def kill(name: str | None, nth: int, *, late: bool, full: bool = False) -> None:
         for other, method in kept.items():
             monkeypatch.setattr(Journal, other, method)
         if name is None:
             return
         left = [nth]
+        end = StoreError("the disk is full") if full else Killed()
+        late = late and not full  # what could not be written was not written
 
         def die(self, *given):
             left[0] -= 1
             if left[0] < 0 and not late:
-                raise Killed
+                raise end
             kept[name](self, *given)
             if left[0] < 0:
-                raise Killed
+                raise end
 
         monkeypatch.setattr(Journal, name, die)
 

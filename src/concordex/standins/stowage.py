@@ -1,7 +1,7 @@
 """Stowage, a rack-and-asset inventory.
 
     GET   /v2/LIST?take=100   {"items": […], "total": N, "more": URL or null}
-    POST  /v2/LIST            {"items": […]}, at most 50, all or nothing
+    POST  /v2/LIST            {"items": […]}, at most 100, all or nothing
     PATCH /v2/LIST/NUMBER     the members to alter
     DELETE /v2/LIST/NUMBER    409 while others refer to it
 
@@ -24,7 +24,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from concordex.standins.base import Problem, StandIn, body_of, only, whole
 
-_CAP, _MOST = 100, 50
+_CAP, _MOST = 100, 100
 _RACKED = ("router", "switch", "firewall", "server")
 Record = dict[str, Any]
 Text = Annotated[str, Field(max_length=120)]

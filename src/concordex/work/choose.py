@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
 
 import polars as pl
 
@@ -46,15 +46,21 @@ def choose(
 
 
 def _matching(workspace: Workspace, change: Change, where: str) -> set[int]:
+    rows = [{**step.was, **step.key, **step.shall} for step in change.writes]
+    holds = matching(workspace, rows, where)
+    return {step.number for step, one in zip(change.writes, holds, strict=True) if one}
+
+
+def matching(workspace: Workspace, rows: Sequence[Mapping[str, Any]], where: str) -> list[bool]:
+    """For which of ``rows``, our fields and their values, the filter holds."""
     types = dict(FIELDS)
-    rows = [{"number": step.number, **step.was, **step.key, **step.shall} for step in change.writes]
-    for name in {name for row in rows for name in row} - {"number"}:
+    for name in {name for row in rows for name in row}:
         types.setdefault(name, Type.TEXT)
-    schema = {"number": pl.Int64(), **{name: kind.dtype for name, kind in types.items()}}
+    schema = {name: kind.dtype for name, kind in types.items()}
     frame = pl.DataFrame([{n: _fit(row.get(n), schema[n]) for n in schema} for row in rows], schema=schema)
     binder = Binder(workspace.query(where), types, workspace.now(), extra=False)
     binder.check()
-    return set(frame.filter(to_polars(binder.query.node, binder))["number"])
+    return frame.select(to_polars(binder.query.node, binder).alias("holds"))["holds"].to_list()
 
 
 def _fit(value: object, kind: pl.DataType) -> object:

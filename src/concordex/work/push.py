@@ -4,17 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import polars as pl
+from pydantic import Field
 
 from concordex.change.compare import same
 from concordex.change.prepare import Wish, plain, prepare
 from concordex.change.rows import Limits, Mistake, Row, Target, check_rows, columns_of, holder, read_values
 from concordex.change.steps import Change, Step
+from concordex.documents import Part, check, read_yaml
 from concordex.errors import CalledWrongly
 from concordex.words import suggestion
 from concordex.work.base import Base, base_of
+from concordex.work.choose import matching
 from concordex.work.models import models
 
 if TYPE_CHECKING:
@@ -27,13 +31,13 @@ class Choice:
 
     columns   a column of the file: our field that it means
     ignore    columns that are left aside
-    defaults  values for rows that do not say them
+    defaults  values for rows that do not say them: for which rows (a filter; none: all), and the values
     make      tables whose missing records may be created
     """
 
     columns: Mapping[str, str] = field(default_factory=dict)
     ignore: Sequence[str] = ()
-    defaults: Mapping[str, str] = field(default_factory=dict)
+    defaults: Sequence[tuple[str | None, Mapping[str, str]]] = ()
     make: Sequence[str] = ()
 
 
@@ -62,8 +66,9 @@ def prepare_push(workspace: Workspace, system: str, table: str, rows: Sequence[R
     meant, mistakes = columns_of(names, base.fields, choice.columns, choice.ignore)
     if mistakes:
         return Prepared(Change(kind="push", system=system, steps=()), mistakes, list(rows), 0)
-    filled = _with_defaults(base, rows, choice.defaults)
-    read, mistakes = read_values(filled, meant, base.fields, limits_of(base))
+    read, mistakes = read_values(rows, meant, base.fields, limits_of(base))
+    for where, said in choice.defaults:
+        read = _with_defaults(workspace, base, read, where, said)
     target = target_of(workspace, base, choice.make)
     checked, more = check_rows(read, target)
     mistakes += more
@@ -99,16 +104,40 @@ def target_of(workspace: Workspace, base: Base, make: Sequence[str]) -> Target:
     )  # fmt: skip
 
 
-def _with_defaults(base: Base, rows: Sequence[Row], defaults: Mapping[str, str]) -> list[Row]:
-    """The rows with values that they do not say themselves; a row's own come later, and count."""
-    if not defaults:
-        return list(rows)
-    meant, mistakes = columns_of(list(defaults), base.fields, {})
-    (filled,), wrong = read_values([Row(place="", said=defaults)], meant, base.fields, limits_of(base))
+def _with_defaults(
+    workspace: Workspace, base: Base, rows: Sequence[Row], where: str | None, said: Mapping[str, str]
+) -> list[Row]:
+    """The rows with values that they do not say themselves, where the filter holds for them."""
+    meant, mistakes = columns_of(list(said), base.fields, {})
+    (filled,), wrong = read_values([Row(place="", said=said)], meant, base.fields, limits_of(base))
     if mistakes or wrong:
         told = "; ".join(f"{one.column} {one.value} {one.what}" for one in [*mistakes, *wrong])
         raise CalledWrongly(f"a default cannot be used: {told}")
-    return [replace(row, values=dict(filled.values)) for row in rows]
+    holds = matching(workspace, [row.values for row in rows], where) if where else [True] * len(rows)
+    return [
+        replace(row, values={**filled.values, **row.values}) if one else row
+        for row, one in zip(rows, holds, strict=True)
+    ]
+
+
+class Defaults(Part):
+    """Values for a group of rows."""
+
+    where: str | None = Field(None, description="A filter on the rows; without it, all.")
+    set: dict[str, str | int | float] = Field(min_length=1, description="Field: value.")
+
+
+class DefaultsFile(Part):
+    """Groups of rows and their values; the first that speaks of a field counts."""
+
+    format: int = Field(ge=1, le=1)
+    defaults: list[Defaults]
+
+
+def read_defaults(path: Path) -> list[tuple[str | None, dict[str, str]]]:
+    """The defaults in a file."""
+    found = check(read_yaml(path), DefaultsFile, str(path))
+    return [(one.where, {name: str(value) for name, value in one.set.items()}) for one in found.defaults]
 
 
 def _change(

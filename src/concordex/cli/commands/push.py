@@ -27,6 +27,9 @@ def push(
     default: Annotated[
         list[str] | None, typer.Option("--default", help="FIELD=VALUE for rows that do not say it. Repeatable.")
     ] = None,
+    defaults: Annotated[
+        Path | None, typer.Option("--defaults", help="A YAML file with values for groups of rows (docs/changes.md).")
+    ] = None,
     make: Annotated[
         list[str] | None, typer.Option("--make", help="Tables whose missing records may be created, such as sites.")
     ] = None,
@@ -55,16 +58,15 @@ def push(
 
     concordex push new.csv --to stowage --make sites,models --default kind=switch --rejects bad.csv
     """
-    from concordex.work.push import Choice, prepare_push
+    from concordex.work.push import Choice, prepare_push, read_defaults
     from concordex.work.sheets import read_rows
 
     rows = read_rows(file, given, sheet)
+    given_for_all = [(None, pairs(default, "--default"))] if default else []
     choice = Choice(
-        columns=pairs(column, "--column"),
-        ignore=words(ignore),
-        defaults=pairs(default, "--default"),
-        make=words(make),
-    )
+        columns=pairs(column, "--column"), ignore=words(ignore), make=words(make),
+        defaults=[*(read_defaults(defaults) if defaults else []), *given_for_all],
+    )  # fmt: skip
     here = workspace()
     prepared = prepare_push(here, to, table, rows, choice)
     if prepared.mistakes:
