@@ -142,7 +142,7 @@ def shell(tmp_path: Path, harbour: Harbour) -> Shell:
 @pytest.fixture
 def writing(tmp_path: Path, fresh_harbour: Harbour) -> Shell:
     """A workspace for stand-ins of its own, pulled and reconciled."""
-    shell = make_workspace(tmp_path, fresh_harbour)
+    shell = make_workspace(tmp_path, fresh_harbour, kind=Near)
     shell("pull")
     return shell
 

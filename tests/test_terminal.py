@@ -67,7 +67,7 @@ def test_binary_formats_are_not_poured_over_a_terminal(pulled):
 def test_a_sync_asks_and_takes_no_for_no_and_yes_for_yes(writing, fresh_harbour):
     status, text = at_a_terminal(writing, "sync", "stowage", typed="n\n")
     assert status == 5
-    assert "Run change 1 against stowage? [y/N]" in text
+    assert "steps of change 1 against stowage? [y/N]" in text
     assert not [method for method, _ in fresh_harbour.stowage.faults.requests if method != "GET"]
     status, text = at_a_terminal(writing, "change", "run", "1", typed="y\n")
     assert status == 0

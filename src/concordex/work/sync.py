@@ -11,6 +11,7 @@ import polars as pl
 from concordex.change.compare import differences, parted, shown
 from concordex.change.prepare import Wish, prepare
 from concordex.change.steps import Change, State, Step
+from concordex.errors import CalledWrongly
 from concordex.store import snapshots as store
 from concordex.work import concordance
 from concordex.work.base import all_whole
@@ -43,6 +44,11 @@ def prepare_sync(workspace: Workspace, system: str, where: str | None = None, ed
     workspace.systems([system])
     dialect = workspace.dialect(system)
     write = writable(dialect, _TABLE, system)
+    if write.create is None and write.update is None:
+        raise CalledWrongly(
+            f"{system} cannot be written: the dialect {dialect.name} says neither how to create nor how to update one",
+            advice="docs/dialects.md, under Writing",
+        )
     tables = tables_for(dialect, [_TABLE])
     newest = {s.table: s for s in workspace.memory.newest() if s.system == system}
     all_whole(system, tables, newest)
