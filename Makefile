@@ -31,6 +31,7 @@ check: lint types contracts test
 bench: $(VENV)/.ready
 	$(BIN)/python benchmarks/run.py
 	$(BIN)/python benchmarks/concordance.py
+	$(BIN)/python benchmarks/writes.py
 
 schema: $(VENV)/.ready
 	$(BIN)/concordex dialect schema > src/concordex/dialects/dialect.schema.json

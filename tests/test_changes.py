@@ -307,6 +307,21 @@ def test_a_few_first_and_then_the_rest(at, tmp_path):
     assert "nothing left to do" in shell("change", "run", number, "--yes").stderr
 
 
+def test_what_was_cut_off_in_part_goes_on_in_part(at, tmp_path, dying):
+    shell, gear = at
+    there = len(gear)
+    shell("push", sheet(tmp_path / "x.csv", [device(one) for one in range(6)]), "--to", "stowage", "--draft")
+    number = newest(shell)
+    dying("settled", 0, late=False)
+    with suppress(Killed, BaseExceptionGroup):
+        shell("change", "run", str(number), "--first", "2", "--yes", status=None)
+    dying(None, 0, late=False)
+    assert [step["state"] for step in steps(shell, number)] == ["sent", "sent", *["ready"] * 4]
+    assert "is partly: 2 steps" in shell("change", "resume", str(number)).stderr
+    assert len(gear) == there + 2
+    assert "as it was asked" in shell("change", "resume", str(number), status=2).stderr
+
+
 def test_a_change_goes_by_file_and_its_results_into_a_pipeline(at, tmp_path):
     shell, gear = at
     there = len(gear)

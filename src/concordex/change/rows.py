@@ -5,13 +5,14 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any
 
 import polars as pl
 
 from concordex.change.prepare import Form, Known, Link, natural, plain
 from concordex.model.fields import ALIASES, KINDS, Type
-from concordex.model.values import BY_TYPE, CONVERSIONS, text
+from concordex.model.values import BY_TYPE, CONVERSIONS, MISSING_WORDS
 from concordex.words import nearest, suggestion
 
 
@@ -115,8 +116,8 @@ def _items(said: Any, kind: Type) -> list[str]:
     if said is None:
         return []
     items = said if isinstance(said, list) else re.split(r"[,;\n]", str(said)) if kind.is_list else [said]
-    texts = pl.Series([_plain(item) for item in items], dtype=pl.String)
-    return [item for item in texts.to_frame("t").select(text(pl.col("t"))).to_series() if item is not None]
+    texts = [_plain(item).strip() for item in items]
+    return [text for text in texts if text.lower() not in MISSING_WORDS]
 
 
 def _plain(item: Any) -> str:
@@ -151,6 +152,20 @@ class Target:
     may_make: Collection[str] = ()
     #: Records that are made without being asked for, since somebody described them.
     described: Collection[tuple[str, tuple[str, ...]]] = ()
+
+    def named(self, link: Link, said: Mapping[str, Any]) -> Mapping[str, Any] | None:
+        """The record that a whole natural key names."""
+        key = natural(said, list(link.by))
+        return self._index[link.via].get(key) if key else None
+
+    @cached_property
+    def _index(self) -> dict[str, dict[tuple[str, ...], Mapping[str, Any]]]:
+        return {
+            link.via: {
+                key: other for other in self.others[link.via] if (key := natural(other, list(link.by))) is not None
+            }
+            for link in self.form.links
+        }
 
 
 def check_rows(rows: Sequence[Row], target: Target) -> tuple[list[Row], list[Mistake]]:
@@ -240,11 +255,12 @@ def _referred(row: Row, link: Link, target: Target) -> tuple[Row, list[Mistake]]
         return row, []
     ours = " and ".join(link.by[theirs] for theirs in said)
     told = " ".join(str(value) for value in said.values())
-    candidates = [
+    there = target.named(link, said)
+    candidates = [there] if there is not None else [
         other
         for other in target.others[link.via]
         if all(other.get(name) is not None and plain(other[name]) == plain(value) for name, value in said.items())
-    ]
+    ]  # fmt: skip
     different = {tuple(plain(other.get(name) or "") for name in link.by): other for other in candidates}
     whole = len(said) == len(link.by)
     if len(different) == 1:

@@ -58,10 +58,11 @@ def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> 
         draw.note(f"kept; to run it: concordex change run {number}")
         return Status.DONE
     check_guards(here, change, any_time=answers.any_time)
-    if not agreed(change, answers, {step.number for step in change.writes}):
+    chosen = {step.number for step in change.writes}
+    if not agreed(change, answers, chosen):
         draw.note(f"not agreed; the change is kept: concordex change run {number}")
         return Status.STOPPED
-    return run_and_tell(here, number, any_time=answers.any_time, regardless=answers.regardless)
+    return run_and_tell(here, number, chosen, any_time=answers.any_time, regardless=answers.regardless)
 
 
 def agreed(change: Change, answers: Answers, chosen: Collection[int]) -> bool:
@@ -84,21 +85,21 @@ def _grave(change: Change) -> bool:
 def run_and_tell(
     here: Workspace,
     number: int,
+    chosen: Collection[int],
     *,
-    only: Collection[int] | None = None,
+    part: bool = False,
     most: int | None = None,
     regardless: bool = False,
     any_time: bool = False,
 ) -> int:
-    """Run a change with a progress bar, and tell how it ended."""
+    """Run ``chosen`` steps of a change, all that are open or a ``part``, with a progress bar; tell how it ended."""
     from concordex.work.run import run as run_change
 
-    chosen = {step.number for step in here.change(number).writes if only is None or step.number in only}
     with draw.progress() as told:
         try:
             done = run_change(
-                here, number, lambda ended, of: told(f"change {number}", ended, of), only=only, most=most,
-                regardless=regardless, any_time=any_time,
+                here, number, lambda ended, of: told(f"change {number}", ended, of), only=chosen if part else None,
+                most=most, regardless=regardless, any_time=any_time,
             )  # fmt: skip
         except KeyboardInterrupt:
             draw.note(f"stopped; to look at what arrived and go on: concordex change resume {number}", "yellow")

@@ -7,6 +7,8 @@ from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
+import orjson
+
 from concordex.change.steps import Change, State, Step
 from concordex.errors import CalledWrongly, Stopped
 from concordex.store.database import Database, Row
@@ -82,6 +84,11 @@ class Journal:
                 advice="`concordex change show` follows it",
             )
 
+    def chose(self, number: int, steps: Sequence[int]) -> None:
+        """Write down which steps a run is for; none: all that are open."""
+        about = {**self.change(number).about, "chosen": list(steps)}
+        self._database.run("UPDATE changes SET about = ? WHERE id = ?", (json.dumps(about), number))
+
     def runner(self, number: int) -> int | None:
         """The process that has begun the change and not ended it."""
         rows = self._database.rows("SELECT process FROM changes WHERE id = ? AND state = 'running'", (number,))
@@ -111,7 +118,7 @@ class Journal:
         )
         found: dict[str, dict[str, Any]] = {}
         for row in rows:
-            last = {**json.loads(row["body"])["shall"], **json.loads(row["became"] or "{}")}
+            last = {**orjson.loads(row["body"])["shall"], **orjson.loads(row["became"] or "{}")}
             found.setdefault(row["record_id"], {}).update(last)
         return found
 
@@ -149,12 +156,12 @@ class Journal:
 
 
 def _step(row: Row) -> Step:
-    body = json.loads(row["body"])
+    body = orjson.loads(row["body"])
     return Step(
         number=row["number"], table=row["name"], action=row["action"], label=row["label"], state=row["state"],
         reason=row["reason"], record_id=row["record_id"], entry=body.get("entry"), source=body.get("source"),
         key=body["key"], was=body["was"], shall=body["shall"], act=body.get("act"), sent=row["sent"] is not None,
-        became=json.loads(row.get("became") or "{}"),
+        became=orjson.loads(row.get("became") or "{}"),
     )  # fmt: skip
 
 

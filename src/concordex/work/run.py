@@ -6,6 +6,7 @@ import asyncio
 import os
 import time
 from collections.abc import Callable, Collection, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from concordex.change.batches import stages
@@ -49,6 +50,8 @@ def run(
         raise CalledWrongly(f"change {number} has nothing left to do")
     check_guards(workspace, change, steps, any_time=any_time)
     workspace.journal.begin(number, os.getpid(), is_alive(workspace.journal.runner(number)))
+    if only is not None or change.about.get("chosen"):
+        workspace.journal.chose(number, sorted(only or ()))
     state = "stopped"
     try:
         if change.system in workspace.config.outlets:
@@ -69,7 +72,7 @@ def run(
         raise
     finally:
         workspace.journal.end(number, state)
-    return workspace.journal.change(number)
+    return replace(after, state=state)
 
 
 class _Run:
@@ -116,7 +119,7 @@ class _Run:
         after = Actual(session)
         wanted = tables_for(self.dialect, tables)
         await after.read(wanted)
-        steps = [s for s in self.workspace.journal.change(self.number).steps if s.state == "written"]
+        steps = [sender.written[number] for number in sorted(sender.written)]
         settled, became = list[Outcome](), []
         for table in tables:
             mine = [step for step in steps if step.table == table]

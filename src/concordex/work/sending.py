@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from functools import partial
 from typing import Any
 
@@ -42,6 +43,8 @@ class Sender:
         self.session, self.actual, self.journal, self.number = session, actual, journal, number
         self.told, self.most, self.regardless = told, most, regardless
         self.dialect = session.dialect
+        #: Steps as the system says that it has done them.
+        self.written: dict[int, Step] = {}
 
     async def stage(self, steps: list[Step]) -> None:
         """Send steps of one table and action, at most so many requests at once."""
@@ -58,6 +61,13 @@ class Sender:
         """Write down what became of steps."""
         if outcomes:
             self.journal.settled(self.number, outcomes)
+            for step, state, reason, record_id in outcomes:
+                if state == "written":
+                    self.written[step.number] = replace(
+                        step, state=state, reason=reason, record_id=record_id or step.record_id
+                    )
+                else:
+                    self.written.pop(step.number, None)
             if ended:
                 self.told(len(outcomes))
 

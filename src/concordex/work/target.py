@@ -69,6 +69,7 @@ class Actual:
     looks: dict[str, Look] = field(default_factory=dict)
     _known: dict[str, Known] = field(default_factory=dict)
     _raw: dict[str, dict[Key, Any]] = field(default_factory=dict)
+    _forms: dict[str, Form] = field(default_factory=dict)
 
     async def read(self, tables: Iterable[str]) -> None:
         """Read ``tables`` and what they refer to; refused when one does not come whole."""
@@ -100,9 +101,14 @@ class Actual:
         tables = self.session.dialect.tables.values()
         return {ref.via for table in tables if table.write for ref in table.write.references.values()}
 
+    def _form(self, table: str) -> Form:
+        if table not in self._forms:
+            self._forms[table] = form_of(self.session.dialect.tables[table])
+        return self._forms[table]
+
     def find(self, table: str, values: Mapping[str, Any]) -> str | None:
         """The id of the record that the surest natural key in ``values`` names."""
-        for names in form_of(self.session.dialect.tables[table]).keys:
+        for names in self._form(table).keys:
             key = natural(values, names)
             if key is not None:
                 return self._known[table].keys.get(key)
@@ -110,7 +116,7 @@ class Actual:
 
     def number(self, table: str, key: Mapping[str, Any]) -> Any:
         """The id, as the system writes it, for a member that refers to that record."""
-        names = form_of(self.session.dialect.tables[table]).keys[0]
+        names = self._form(table).keys[0]
         found = self._raw[table].get(natural(key, names) or ())
         if found is None:
             label = " ".join(str(value) for value in key.values())
@@ -119,7 +125,7 @@ class Actual:
 
     def made(self, table: str, values: Mapping[str, Any], number: Any) -> None:
         """Remember a record that we have just made."""
-        for names in form_of(self.session.dialect.tables[table]).keys:
+        for names in self._form(table).keys:
             key = natural(values, names)
             if key is not None:
                 self._known[table].keys[key] = str(number)

@@ -64,7 +64,9 @@ def show(
         draw_diff(found)
     else:
         draw_change(found, form, every=every)
-    told = ", ".join(f"{name} {value}" for name, value in found.about.items() if value not in (None, False))
+    told = ", ".join(
+        f"{name} {value}" for name, value in found.about.items() if value and name not in ("chosen", "grave")
+    )
     draw.note(f"change {number} ({found.state}): {summary(found)}" + (f"; {told}" if told else ""))
 
 
@@ -100,10 +102,11 @@ def run(
     if not found.writes:
         draw.note(f"change {number} has nothing left to do")
         return Status.DONE
-    from concordex.work.choose import choose
+    numbers = {step.number for step in found.writes}
+    if only or table or where or first:
+        from concordex.work.choose import choose
 
-    steps = choose(here, found, words(only), table, where, first)
-    numbers = {step.number for step in steps}
+        numbers = {step.number for step in choose(here, found, words(only), table, where, first)}
     if not numbers:
         draw.note("no open step is chosen")
         return Status.DONE
@@ -112,15 +115,15 @@ def run(
     if not agreed(found, Answers(yes=yes, count=count), numbers):
         draw.note("not agreed; nothing was sent")
         return Status.STOPPED
-    chosen = numbers if len(numbers) < len(found.writes) else None
-    return run_and_tell(here, number, only=chosen, most=most, regardless=regardless, any_time=any_time)
+    part = len(numbers) < len(found.writes)
+    return run_and_tell(here, number, numbers, part=part, most=most, regardless=regardless, any_time=any_time)
 
 
 @change.command("resume")
 def resume(number: Number, any_time: AnyTime = False) -> int:
     """Go on with a change that was stopped or cut off: look at what arrived, send the rest.
 
-    It was agreed to when it began, so nothing is asked again.
+    It was agreed to when it began, so nothing is asked again; of a run in part, that part goes on.
 
     Example: concordex change resume 1
     """
@@ -137,8 +140,9 @@ def resume(number: Number, any_time: AnyTime = False) -> int:
     if not found.writes:
         draw.note(f"change {number} has nothing left to do")
         return Status.DONE
-    only = {step.number for step in found.writes if step.number in found.about.get("chosen", [])}
-    return run_and_tell(here, number, only=only or None, any_time=any_time)
+    part = set(found.about.get("chosen", ()))
+    numbers = {step.number for step in found.writes if not part or step.number in part}
+    return run_and_tell(here, number, numbers, part=bool(part), any_time=any_time)
 
 
 @change.command("undo")
