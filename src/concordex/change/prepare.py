@@ -75,7 +75,7 @@ def prepare(
     What cannot be sent is in it as well, as a step that is held and says why.
     """
     creates = [_create(wish, table, forms[table]) for wish in wishes]
-    creates = _held_by_names(creates, forms[table], known[table])
+    creates = _held_by_names(creates, forms[table], known[table]) if creates else []
     needing = [step for step in (*creates, *updates) if step.state == "ready"]
     before = list(_references(needing, table, forms, known))
     held = [step for step in (*creates, *updates) if step.state == "held"]

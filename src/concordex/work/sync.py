@@ -63,7 +63,6 @@ def prepare_sync(workspace: Workspace, system: str, where: str | None = None, ed
     wanted = _with_origin(entries, members, system, owners)
     forms = {name: form_of(dialect.tables[name]) for name in tables}
     frames = {name: store.scan(workspace.store / str(newest[name].file)).collect() for name in tables}
-    known = {name: known_in(frames[name], forms[name]) for name in tables}
     actual = frames[_TABLE].join(
         members.filter(pl.col("system") == system).select("record_id", "entry"), on="record_id", how="inner"
     )
@@ -84,6 +83,7 @@ def prepare_sync(workspace: Workspace, system: str, where: str | None = None, ed
         *retirements(workspace, system, frames[_TABLE], write, rule.retire_after if rule else None),
     ]
     wishes = _wishes(wanted, actual, owners, _unsure(workspace))
+    known = {name: known_in(frames[name], forms[name]) for name in tables} if wishes or updates else {}
     change = prepare("sync", system, _TABLE, wishes, updates, forms, known)
     return Prepared(change, notes)
 
