@@ -217,7 +217,7 @@ def test_what_is_set_and_retired_is_undone_to_the_last_member(at):
     before = {number: {k: v for k, v in record.items() if k != "editedOn"} for number, record in gear.items()}
     name = next(record["title"] for record in gear.values() if record["state"] == "in service" and record["remark"])
     told = shell("set", "stowage", name, "position=7", "status=stored", "comment=", "--yes").stderr
-    assert "1 steps written" in told
+    assert "1 step written" in told
     (record,) = [one for one in gear.values() if one["title"] == name]
     assert (record["unit"], record["state"], record["remark"]) == (7, "stored", "")
     first = newest(shell)
@@ -253,7 +253,7 @@ def test_a_deletion_asks_for_the_number_and_can_be_undone(at):
     name, number = next((record["title"], n) for n, record in gear.items() if record["rackId"] is None)
     told = shell("delete", "stowage", name, status=5)
     assert "say so with --count" in told.stderr
-    assert "1 records" in shell("delete", "stowage", name, "--count", "2", status=5).stderr
+    assert "1 record;" in shell("delete", "stowage", name, "--count", "2", status=5).stderr
     image = {k: v for k, v in gear[number].items() if k not in ("id", "editedOn")}
     shell("delete", "stowage", name, "--count", "1")
     assert number not in gear
@@ -279,7 +279,7 @@ def test_acts_are_sent_once_and_grave_ones_ask_for_the_number(tmp_path):
         assert len(posts) <= 1, told.stderr
         node = json.loads(shell("show", "devices", "--where", "system = fairlead", "-f", "json").stdout)[0]["record_id"]
         done = shell("act", "fairlead", "restart", f"record_id = {node}", "--yes")
-        assert "1 steps taken by the system" in done.stderr
+        assert "1 step taken by the system" in done.stderr
 
 
 # --- running in part, files, results, guards
@@ -293,8 +293,8 @@ def test_a_few_first_and_then_the_rest(at, tmp_path):
     number = str(newest(shell))
     assert "has not begun yet" in shell("change", "resume", number, status=2).stderr
     told = shell("change", "run", number, "--first", "3", "--yes").stderr
-    assert "is partly: 3 steps" in told
-    assert "10 steps are left" in told
+    assert "is run in part: 3 steps" in told
+    assert "10 steps left" in told
     assert len(gear) == there + 3
     told = shell("change", "run", number, "--where", "site = new-quay and serial = NW001077", "--yes").stderr
     assert "2 steps written" in told  # its site came with it
@@ -317,7 +317,7 @@ def test_what_was_cut_off_in_part_goes_on_in_part(at, tmp_path, dying):
         shell("change", "run", str(number), "--first", "2", "--yes", status=None)
     dying(None, 0, late=False)
     assert [step["state"] for step in steps(shell, number)] == ["sent", "sent", *["ready"] * 4]
-    assert "is partly: 2 steps" in shell("change", "resume", str(number)).stderr
+    assert "is run in part: 2 steps" in shell("change", "resume", str(number)).stderr
     assert len(gear) == there + 2
     assert "as it was asked" in shell("change", "resume", str(number), status=2).stderr
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from functools import cached_property
 from typing import Any
 
 import polars as pl
 
-from concordex.change.prepare import Form, Known, Link, natural, plain
+from concordex.change.prepare import Form, natural, plain
+from concordex.change.refer import Target, Unclear, referred
 from concordex.model.fields import ALIASES, KINDS, Type
 from concordex.model.values import BY_TYPE, CONVERSIONS, MISSING_WORDS
 from concordex.words import nearest, suggestion
@@ -140,42 +140,18 @@ def _unfit(values: Sequence[str], name: str, limits: Limits) -> tuple[list[str],
     return long, f"is longer than {limits.longest} signs"
 
 
-@dataclass(frozen=True, kw_only=True)
-class Target:
-    """The table that rows are for: its form, what it and what it refers to hold, and what may be made."""
-
-    table: str
-    form: Form
-    known: Mapping[str, Known]
-    #: Of each table that is referred to, the fields of its records.
-    others: Mapping[str, Sequence[Mapping[str, Any]]]
-    may_make: Collection[str] = ()
-    #: Records that are made without being asked for, since somebody described them.
-    described: Collection[tuple[str, tuple[str, ...]]] = ()
-
-    def named(self, link: Link, said: Mapping[str, Any]) -> Mapping[str, Any] | None:
-        """The record that a whole natural key names."""
-        key = natural(said, list(link.by))
-        return self._index[link.via].get(key) if key else None
-
-    @cached_property
-    def _index(self) -> dict[str, dict[tuple[str, ...], Mapping[str, Any]]]:
-        return {
-            link.via: {
-                key: other for other in self.others[link.via] if (key := natural(other, list(link.by))) is not None
-            }
-            for link in self.form.links
-        }
-
-
 def check_rows(rows: Sequence[Row], target: Target) -> tuple[list[Row], list[Mistake]]:
     """The rows with their references completed, and what speaks against each before anything is sent."""
     done, mistakes = [], []
     for given in rows:
         row = given
         for link in target.form.links:
-            row, found = _referred(row, link, target)
-            mistakes += found
+            found = referred(row.values, link, target)
+            if isinstance(found, Unclear):
+                column = " and ".join(found.fields)
+                mistakes.append(Mistake(place=row.place, column=column, value=found.said, what=found.what))
+            elif found:
+                row = replace(row, values={**row.values, **found})
         done.append(row)
         mistakes += [*_lacking(row, target), *_torn(row, target)]
     mistakes += _twice(done, target.form)
@@ -240,47 +216,3 @@ def _twice(rows: Sequence[Row], form: Form) -> list[Mistake]:
                 mistakes.append(Mistake(place=row.place, column=" and ".join(names), value=said, what=what))
                 break
     return mistakes
-
-
-def _own(link: Link, links: Sequence[Link]) -> set[str]:
-    """Our fields that speak of this reference: a site alone says nothing of a rack in it."""
-    smaller = {ours for other in links if len(other.by) < len(link.by) for ours in other.by.values()}
-    return set(link.by.values()) - smaller
-
-
-def _referred(row: Row, link: Link, target: Target) -> tuple[Row, list[Mistake]]:
-    """A reference as the other table has it: completed where that leaves no doubt, else a mistake."""
-    said = {theirs: row.values[ours] for theirs, ours in link.by.items() if row.values.get(ours) is not None}
-    if not any(row.values.get(ours) is not None for ours in _own(link, target.form.links)):
-        return row, []
-    ours = " and ".join(link.by[theirs] for theirs in said)
-    told = " ".join(str(value) for value in said.values())
-    there = target.named(link, said)
-    candidates = [there] if there is not None else [
-        other
-        for other in target.others[link.via]
-        if all(other.get(name) is not None and plain(other[name]) == plain(value) for name, value in said.items())
-    ]  # fmt: skip
-    different = {tuple(plain(other.get(name) or "") for name in link.by): other for other in candidates}
-    whole = len(said) == len(link.by)
-    if len(different) == 1:
-        (other,) = different.values()
-        return replace(row, values={**row.values, **{link.by[name]: other[name] for name in link.by}}), []
-    if len(different) > 1:
-        could = "; ".join(sorted(" ".join(str(o[name]) for name in link.by) for o in different.values()))
-        what = f"is ambiguous among the {link.via} there: {could}"
-        return row, [Mistake(place=row.place, column=ours, value=told, what=what)]
-    described = [key for table, key in target.described if table == link.via and plain(key[-1]) == plain(told)]
-    if whole and (link.via in target.may_make or (link.via, natural(said, list(link.by))) in target.described):
-        return row, []
-    if not whole and len(described) == 1:
-        named = dict(zip(link.by, described[0], strict=True))
-        return replace(row, values={**row.values, **{link.by[name]: value for name, value in named.items()}}), []
-    last = list(link.by)[-1]
-    near = nearest(str(said.get(last, told)), {str(o[last]) for o in target.others[link.via] if o.get(last)})
-    hint = f' (did you mean "{near}"?)' if near else ""
-    missing = [link.by[name] for name in link.by if name not in said]
-    advice = f"; say its {' and '.join(missing)} too" if missing else f"; --make {link.via} creates it"
-    return row, [
-        Mistake(place=row.place, column=ours, value=told, what=f"is not among the {link.via} there{hint}{advice}")
-    ]

@@ -11,6 +11,7 @@ import typer
 from concordex.cli import draw
 from concordex.cli.preview import STYLES, draw_change, summary
 from concordex.cli.statuses import Status
+from concordex.words import plural
 
 if TYPE_CHECKING:
     from concordex.change.steps import Change
@@ -73,9 +74,11 @@ def agreed(change: Change, answers: Answers, chosen: Collection[int]) -> bool:
             f"This cannot be taken back. How many records of {change.system} does it concern?"
         )  # fmt: skip
         if count != len(steps):
-            draw.note(f"it concerns {len(steps):,} records; say so with --count, or type the number", "yellow")
+            draw.note(f"it concerns {plural(len(steps), 'record')}; say so with --count, or type the number", "yellow")
         return count == len(steps)
-    return answers.yes or draw.ask(f"Run {len(steps):,} steps of change {change.number} against {change.system}?")
+    return answers.yes or draw.ask(
+        f"Run {plural(len(steps), 'step')} of change {change.number} against {change.system}?"
+    )
 
 
 def _grave(change: Change) -> bool:
@@ -118,13 +121,14 @@ def _tell(done: Change, chosen: Collection[int]) -> int:
         draw.table(["step", "table", "record", "state", "why"], rows, right=["step"], styles=STYLES)
     confirmed = sum(step.state == "confirmed" for step in mine)
     word = "taken by the system" if done.kind == "act" else "written, read back and confirmed"
-    draw.note(f"change {done.number} is {done.state}: {confirmed:,} steps {word}", "" if troubled else "green")
+    state = "run in part" if done.state == "partly" else done.state
+    draw.note(f"change {done.number} is {state}: {plural(confirmed, 'step')} {word}", "" if troubled else "green")
     own = [step for step in mine if step.state == "confirmed" and step.reason and "is written" in step.reason]
     if own:
         draw.note(f"{len(own):,} of them the system wrote in its own way, such as: {own[0].label}: {own[0].reason}")
     left = len([step for step in done.writes if step.number not in chosen])
     if left:
-        draw.note(f"{left:,} steps are left: concordex change run {done.number}")
+        draw.note(f"{plural(left, 'step')} left: concordex change run {done.number}")
     if troubled:
-        draw.note(f"{len(troubled):,} steps were not: `concordex change show {done.number} --all` tells why of each")
+        draw.note(f"{plural(len(troubled), 'step')} not: `concordex change show {done.number} --all` tells why of each")
     return Status.PARTLY if troubled else Status.DONE

@@ -12,7 +12,8 @@ from pydantic import Field
 
 from concordex.change.compare import same
 from concordex.change.prepare import Wish, plain, prepare
-from concordex.change.rows import Limits, Mistake, Row, Target, check_rows, columns_of, holder, read_values
+from concordex.change.refer import Target
+from concordex.change.rows import Limits, Mistake, Row, check_rows, columns_of, holder, read_values
 from concordex.change.steps import Change, Step
 from concordex.documents import Part, check, read_yaml
 from concordex.errors import CalledWrongly
@@ -71,13 +72,19 @@ def prepare_push(workspace: Workspace, system: str, table: str, rows: Sequence[R
         read = _with_defaults(workspace, base, read, where, said)
     target = target_of(workspace, base, choice.make)
     checked, more = check_rows(read, target)
-    mistakes += more
+    headed = {name: column for column, name in meant.items()}
+    mistakes += [replace(one, column=_headed(one.column, headed)) for one in more]
     bad = {mistake.place for mistake in mistakes}
     good = [row for row in checked if row.place not in bad]
     change, equal = _change(base, good, target, catalogue=models(workspace))
     order = {row.place: at for at, row in enumerate(rows)}
     mistakes.sort(key=lambda one: order.get(one.place, -1))
     return Prepared(change, mistakes, [row for row in rows if row.place in bad], equal)
+
+
+def _headed(fields: str, headed: Mapping[str, str]) -> str:
+    """Fields by the headings that the file gives them."""
+    return " and ".join(headed.get(name, name) for name in fields.split(" and "))
 
 
 def limits_of(base: Base) -> dict[str, Limits]:
@@ -92,12 +99,7 @@ def target_of(workspace: Workspace, base: Base, make: Sequence[str]) -> Target:
         link.via: base.frames[link.via].select(n for n in link.by if n in base.frames[link.via].columns).to_dicts()
         for link in links
     }
-    described = {
-        (link.via, tuple(plain(model[name]) for name in link.by))
-        for link in links
-        for model in models(workspace)
-        if set(link.by) == {"maker", "name"}
-    }
+    described = {link.via: models(workspace) for link in links if set(link.by) == {"maker", "name"}}
     return Target(
         table=base.table, form=base.forms[base.table], known=base.known, others=others, may_make=make,
         described=described,

@@ -1,0 +1,92 @@
+"""References by natural key: half a name is enough where it leaves no doubt, and never where it does."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+from concordex.change.prepare import Form, Known, Link, natural, plain
+from concordex.words import nearest
+
+Record = Mapping[str, Any]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Target:
+    """The table that rows are for: its form, what it and what it refers to hold, and what may be made."""
+
+    table: str
+    form: Form
+    known: Mapping[str, Known]
+    #: Of each table that is referred to, the fields of its records.
+    others: Mapping[str, Sequence[Record]]
+    may_make: Collection[str] = ()
+    #: Of each table, records that are made without being asked for, since somebody described them.
+    described: Mapping[str, Sequence[Record]] = field(default_factory=dict)
+
+    @cached_property
+    def whole(self) -> dict[str, dict[tuple[str, ...], Record]]:
+        """The records of each table that is referred to, by their natural keys."""
+        return {
+            link.via: {
+                key: other for other in self.others[link.via] if (key := natural(other, list(link.by))) is not None
+            }
+            for link in self.form.links
+        }
+
+
+@dataclass(frozen=True)
+class Unclear:
+    """A reference that names nothing, or several: our fields, what they say, and what is wrong with it."""
+
+    fields: Sequence[str]
+    said: str
+    what: str
+
+
+def referred(values: Record, link: Link, target: Target) -> Record | Unclear | None:
+    """What a reference adds to ``values``; None where none is made, or where it is to be created as it is said."""
+    said = {theirs: values[ours] for theirs, ours in link.by.items() if values.get(ours) is not None}
+    if not any(values.get(ours) is not None for ours in _own(link, target.form.links)):
+        return None
+    found = _named(said, link, target)
+    if len(found) == 1:
+        return {link.by[name]: found[0][name] for name in link.by}
+    told = " ".join(str(value) for value in said.values())
+    fields = [link.by[theirs] for theirs in said]
+    if found:
+        could = "; ".join(sorted(" ".join(str(other[name]) for name in link.by) for other in found))
+        return Unclear(fields, told, f"is ambiguous among the {link.via} there: {could}")
+    if len(said) == len(link.by) and link.via in target.may_make:
+        return None
+    return Unclear(fields, told, _unknown(said, link, target))
+
+
+def _own(link: Link, links: Sequence[Link]) -> set[str]:
+    """Our fields that speak of this reference: a site alone says nothing of a rack in it."""
+    smaller = {ours for other in links if len(other.by) < len(link.by) for ours in other.by.values()}
+    return set(link.by.values()) - smaller
+
+
+def _named(said: Record, link: Link, target: Target) -> list[Record]:
+    """The different records that may be meant: those that are there, else those that somebody described."""
+    key = natural(said, list(link.by))
+    there = target.whole[link.via].get(key) if key else None
+    if there is not None:
+        return [there]
+    for records in (target.others[link.via], target.described.get(link.via, ())):
+        fit = [one for one in records if all(plain(one.get(name) or "") == plain(said[name]) for name in said)]
+        if fit:
+            return list({tuple(plain(one.get(name) or "") for name in link.by): one for one in fit}.values())
+    return []
+
+
+def _unknown(said: Record, link: Link, target: Target) -> str:
+    last = list(link.by)[-1]
+    near = nearest(str(said.get(last, "")), {str(one[last]) for one in target.others[link.via] if one.get(last)})
+    hint = f' (did you mean "{near}"?)' if near else ""
+    missing = [link.by[name] for name in link.by if name not in said]
+    advice = f"say its {' and '.join(missing)} too" if missing else f"--make {link.via} creates it"
+    return f"is not among the {link.via} there{hint}; {advice}"
