@@ -48,10 +48,9 @@ def draw_change(change: Change, form: Format | None, *, every: bool = False) -> 
 
 def draw_diff(change: Change) -> None:
     """Each step as lines: + what shall be, - what was."""
-    signs = {"create": "+", "update": "~", "delete": "-", "act": "!", "report": "?"}
     for step in change.steps:
         name = f" {step.record_id}" if step.record_id else ""
-        draw.line(f"{signs[step.action]} {step.act or step.action} {step.table}{name}: {step.label} ({step.state})")
+        draw.line(f"{step.act or step.action} {step.table}{name}: {step.label} ({step.state})")
         for field in dict.fromkeys([*step.was, *step.shall]):
             was, shall = draw.cell(step.was.get(field)), draw.cell(step.shall.get(field))
             if field in step.was and (was or step.action == "delete"):

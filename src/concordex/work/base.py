@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import polars as pl
@@ -34,8 +35,11 @@ class Base:
     write: d.Write
     frames: Mapping[str, pl.DataFrame]
     forms: Mapping[str, Form]
-    known: Mapping[str, Known]
-    taken: Mapping[str, Snapshot]
+
+    @cached_property
+    def known(self) -> dict[str, Known]:
+        """The natural keys that each table holds."""
+        return {name: known_in(self.frames[name], self.forms[name]) for name in self.frames}
 
     @property
     def frame(self) -> pl.DataFrame:
@@ -75,14 +79,13 @@ def base_of(workspace: Workspace, system: str, table: str) -> Base:
     write = writable(dialect, table, system)
     tables = tables_for(dialect, [table])
     newest = {s.table: s for s in workspace.memory.newest() if s.system == system}
-    all_whole(system, tables, newest)
+    _all_whole(system, tables, newest)
     forms = {name: form_of(dialect.tables[name]) for name in tables}
     frames = {name: store.scan(workspace.store / str(newest[name].file)).collect() for name in tables}
-    known = {name: known_in(frames[name], forms[name]) for name in tables}
-    return Base(system, table, dialect, write, frames, forms, known, {name: newest[name] for name in tables})
+    return Base(system, table, dialect, write, frames, forms)
 
 
-def all_whole(system: str, tables: Sequence[str], newest: Mapping[str, Snapshot]) -> None:
+def _all_whole(system: str, tables: Sequence[str], newest: Mapping[str, Snapshot]) -> None:
     """Raise CalledWrongly unless all ``tables`` have a whole snapshot to prepare a change on."""
     for name in tables:
         found = newest.get(name)

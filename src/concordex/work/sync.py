@@ -12,13 +12,13 @@ from concordex.change.compare import differences, parted, shown
 from concordex.change.prepare import Wish, prepare
 from concordex.change.steps import Change, State, Step
 from concordex.errors import CalledWrongly
-from concordex.store import snapshots as store
 from concordex.work import concordance
-from concordex.work.base import all_whole
+from concordex.work.base import Base, base_of
 from concordex.work.retire import retirements
-from concordex.work.target import form_of, known_in, tables_for, writable
 
 if TYPE_CHECKING:
+    from concordex.wire import dialect as d
+    from concordex.work.config import SyncTarget
     from concordex.work.workspace import Workspace
 
 _TABLE = "devices"
@@ -41,51 +41,57 @@ def prepare_sync(workspace: Workspace, system: str, where: str | None = None, ed
     ``edited`` says what becomes of fields that we wrote and others have altered since: they are held, with
     both values told; or ours is written; or theirs stays.
     """
-    workspace.systems([system])
-    dialect = workspace.dialect(system)
-    write = writable(dialect, _TABLE, system)
-    if write.create is None and write.update is None:
+    base = base_of(workspace, system, _TABLE)
+    if base.write.create is None and base.write.update is None:
         raise CalledWrongly(
-            f"{system} cannot be written: the dialect {dialect.name} says neither how to create nor how to update one",
+            f"{system} cannot be written: {base.dialect.name} says neither how to create nor how to update one",
             advice="docs/dialects.md, under Writing",
         )
-    tables = tables_for(dialect, [_TABLE])
-    newest = {s.table: s for s in workspace.memory.newest() if s.system == system}
-    all_whole(system, tables, newest)
     notes = concordance.freshened(workspace)
-    owners = {name: spec.owner for name, spec in write.fields.items()}
-    for ref in write.references.values():
-        owners |= {ours: ref.owner for ours in ref.by.values() if owners.get(ours) is None}
     rule = workspace.config.sync.get(system)
-    owners |= dict(rule.owners) if rule else {}
+    owners = _owners(base.write, rule)
     entries = concordance.in_scope(workspace, [text for text in (rule and rule.where, where) if text])
     members = concordance.read(workspace, "members").collect()
     wanted = _with_origin(entries, members, system, owners)
-    forms = {name: form_of(dialect.tables[name]) for name in tables}
-    frames = {name: store.scan(workspace.store / str(newest[name].file)).collect() for name in tables}
-    actual = frames[_TABLE].join(
-        members.filter(pl.col("system") == system).select("record_id", "entry"), on="record_id", how="inner"
-    )
-    once = actual.filter(pl.len().over("entry") == 1)
-    entry_of = dict(once.select("record_id", "entry").iter_rows())
-    written = {
-        entry_of[record_id]: fields
-        for record_id, fields in workspace.memory_of_writes(system, _TABLE).items()
-        if record_id in entry_of
-    }
-    found = differences(wanted, once, owners)
-    clean, torn = parted(found, written)
-    possible = forms[_TABLE].can_update
+    mine = members.filter(pl.col("system") == system).select("record_id", "entry")
+    actual = base.frame.join(mine, on="record_id", how="inner")
     updates = [
-        *_updates(wanted, once, found if edited == "ours" else clean, possible),
-        *(_edited(once, torn) if edited == "hold" else []),
+        *_differing(workspace, base, wanted, actual.filter(pl.len().over("entry") == 1), owners, edited),
         *_twice(wanted, actual),
-        *retirements(workspace, system, frames[_TABLE], write, rule.retire_after if rule else None),
+        *retirements(workspace, system, base.frame, base.write, rule.retire_after if rule else None),
     ]
     wishes = _wishes(wanted, actual, owners, _unsure(workspace))
-    known = {name: known_in(frames[name], forms[name]) for name in tables} if wishes or updates else {}
-    change = prepare("sync", system, _TABLE, wishes, updates, forms, known)
-    return Prepared(change, notes)
+    known = base.known if wishes or updates else {}
+    return Prepared(prepare("sync", system, _TABLE, wishes, updates, base.forms, known), notes)
+
+
+def _owners(write: d.Write, rule: SyncTarget | None) -> dict[str, str]:
+    """Whose each field is: by the dialect, and where the workspace says otherwise."""
+    owners: dict[str, str] = {name: spec.owner for name, spec in write.fields.items()}
+    for ref in write.references.values():
+        owners |= {ours: ref.owner for ours in ref.by.values() if ours not in owners}
+    return owners | (dict(rule.owners) if rule else {})
+
+
+def _differing(
+    workspace: Workspace,
+    base: Base,
+    wanted: pl.DataFrame,
+    actual: pl.DataFrame,
+    owners: Mapping[str, str],
+    edited: Edited,
+) -> list[Step]:
+    """What is ours to write, and what somebody altered after we had written it."""
+    entry_of = dict(actual.select("record_id", "entry").iter_rows())
+    written = {
+        entry_of[record_id]: fields
+        for record_id, fields in workspace.memory_of_writes(base.system, base.table).items()
+        if record_id in entry_of
+    }
+    found = differences(wanted, actual, owners)
+    clean, torn = parted(found, written)
+    updates = _updates(wanted, actual, found if edited == "ours" else clean, base.forms[_TABLE].can_update)
+    return [*updates, *(_edited(actual, torn) if edited == "hold" else [])]
 
 
 def _with_origin(entries: pl.DataFrame, members: pl.DataFrame, system: str, owners: Mapping[str, str]) -> pl.DataFrame:
