@@ -14,7 +14,7 @@ import typer
 
 from concordex import __version__
 from concordex.cli.parts import SUMMARIES, load, target_of
-from tests.conftest import Shell
+from tests.conftest import Shell, make_workspace
 
 ROOT = Path(__file__).parents[1]
 PR_CAPBSET_DROP, CAP_DAC_OVERRIDE, CAP_DAC_READ_SEARCH = 24, 1, 2
@@ -123,7 +123,9 @@ def _powerless() -> None:
         libc.prctl(PR_CAPBSET_DROP, capability, 0, 0, 0)
 
 
-def test_on_a_store_that_cannot_be_written_reading_works_and_writing_is_told(writing, fresh_harbour):
+def test_on_a_store_that_cannot_be_written_reading_works_and_writing_is_told(tmp_path, fresh_harbour):
+    writing = make_workspace(tmp_path, fresh_harbour)
+    writing("pull")
     writing("reconcile")
     store = writing.folder / ".concordex"
     folders = [store, *(path for path in store.rglob("*") if path.is_dir())]
