@@ -130,5 +130,7 @@ def _tell(done: Change, chosen: Collection[int]) -> int:
     if left:
         draw.note(f"{plural(left, 'step')} left: concordex change run {done.number}")
     if troubled:
-        draw.note(f"{plural(len(troubled), 'step')} not: `concordex change show {done.number} --all` tells why of each")
+        draw.note(
+            f"not confirmed: {plural(len(troubled), 'step')}; concordex change show {done.number} --all tells why"
+        )
     return Status.PARTLY if troubled else Status.DONE
