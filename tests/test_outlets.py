@@ -150,7 +150,7 @@ def test_a_sync_into_a_file_keeps_what_people_added(lists, ending):
     outlet(lists, f"{{file: out/all.{ending}, columns: {{serial: Serial, name: Host, site: Place}}}}")
     path = lists.folder / "out" / f"all.{ending}"
     lists.reconcile()
-    lists("sync", "register", "--yes")
+    assert "it has no serial" in lists("sync", "register", "--yes").stdout
     read = {"csv": pl.read_csv, "xlsx": pl.read_excel, "parquet": pl.read_parquet}[ending]
     frame = read(path)
     assert frame.columns == ["Serial", "Host", "Place"]

@@ -44,6 +44,7 @@ def prepare_outlet(workspace: Workspace, name: str, where: str | None, edited: s
     wanted = _wanted(entries, into)
     there = _there(outlet_of(workspace, name), into)
     steps = [*_updates(workspace, name, into, wanted, there, edited), *_creations(into, wanted, there)]
+    steps += _unkeyed(entries, into)
     numbered = tuple(
         Step(**{**vars(step), "number": at})
         for at, step in enumerate(sorted(steps, key=lambda step: step.state == "held"), start=1)
@@ -51,12 +52,31 @@ def prepare_outlet(workspace: Workspace, name: str, where: str | None, edited: s
     return Change(kind="sync", system=name, steps=numbered), notes
 
 
-def _wanted(entries: pl.DataFrame, into: Into) -> pl.DataFrame:
-    """The entries that have a key of their own, by it; without those whose key another has as well."""
+def _keyed(entries: pl.DataFrame, into: Into) -> pl.DataFrame:
+    """``entries`` with the key by which their rows are told apart, as it is compared."""
     key = pl.col(into.key).list.first() if FIELDS[into.key].is_list else pl.col(into.key)
+    return entries.with_columns(key.str.to_lowercase().str.strip_chars().alias("_key"))
+
+
+def _wanted(entries: pl.DataFrame, into: Into) -> pl.DataFrame:
+    """The entries that have a key of their own, by it."""
+    keyed = _keyed(entries, into).drop_nulls("_key").filter(pl.len().over("_key") == 1)
     names = [name for name in into.columns if name in entries.columns]
-    keyed = entries.with_columns(key.str.to_lowercase().str.strip_chars().alias("_key")).drop_nulls("_key")
-    return keyed.filter(pl.len().over("_key") == 1).select(pl.col("_key").alias("entry"), *names, label="name")
+    return keyed.select(pl.col("_key").alias("entry"), *names, label="name")
+
+
+def _unkeyed(entries: pl.DataFrame, into: Into) -> list[Step]:
+    """The entries that have none, or one that others have as well."""
+    keyed = _keyed(entries, into)
+    shared = pl.col("_key").is_not_null() & (pl.len().over("_key") > 1)
+    rows = keyed.filter(pl.col("_key").is_null() | shared).select("entry", "name", "_key").sort("entry")
+    return [
+        Step(
+            number=0, table=into.where_to, action="report", label=name or entry, key={}, state="held", entry=entry,
+            reason=f"it has no {into.key}" if key is None else f"another entry has the {into.key} {key} as well",
+        )
+        for entry, name, key in rows.iter_rows()
+    ]  # fmt: skip
 
 
 def _there(outlet: Outlet, into: Into) -> pl.DataFrame:
