@@ -138,7 +138,7 @@ def fresh_harbour() -> Iterator[Harbour]:
 
 @pytest.fixture
 def shell(tmp_path: Path, harbour: Harbour) -> Shell:
-    return make_workspace(tmp_path, harbour)
+    return make_workspace(tmp_path, harbour, kind=Near)
 
 
 @pytest.fixture
@@ -152,7 +152,7 @@ def writing(tmp_path: Path, fresh_harbour: Harbour) -> Shell:
 @pytest.fixture(scope="session")
 def pulled(shared_harbour: Harbour, tmp_path_factory: pytest.TempPathFactory) -> Shell:
     """A workspace that has been pulled and reconciled; to be looked at only."""
-    shell = make_workspace(tmp_path_factory.mktemp("pulled"), shared_harbour)
+    shell = make_workspace(tmp_path_factory.mktemp("pulled"), shared_harbour, kind=Near)
     shell("pull")
     shell("reconcile")
     return shell

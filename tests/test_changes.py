@@ -415,7 +415,7 @@ def test_after_any_faults_and_kills_a_change_ends_as_it_should(inventory, dying)
     rows = [Row(place=f"row {at}", said=device(at)) for at in range(7)]
     rows += [Row(place="row 9", said={"Name": old, "Comment": "altered"})]
 
-    @settings(max_examples=40)
+    @settings(max_examples=25)
     @given(faults=FAULTS, kills=KILLS)
     def law(faults, kills):
         restore(harbour, before)
