@@ -310,7 +310,7 @@ def test_the_demo_fleet_is_reconciled_rightly(pulled, shared_harbour):
 
 
 def test_a_partial_pull_is_said_and_nothing_is_missing_because_of_it(shell, harbour):
-    harbour.stowage.faults.add("fail", "/v2/gear", after=1)
+    harbour.stowage.faults.add("short", "/v2/gear")
     shell("pull", status=4)
     done = shell("reconcile")
     assert "stowage is partial" in done.stderr

@@ -2,15 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from itertools import groupby
 
 from concordex.change.steps import Step
 
 
-def stages(steps: Sequence[Step]) -> Iterator[list[Step]]:
-    """Runs of steps of one table and action, in order: each must end before the next begins."""
-    for _, found in groupby(steps, key=lambda step: (step.table, step.action)):
+def stages(steps: Sequence[Step], together: Collection[str] = ()) -> Iterator[list[Step]]:
+    """Runs of steps of one table and action, in order: each must end before the next begins.
+
+    Creations of the tables ``together`` that follow each other are one run.
+    """
+
+    def sort(step: Step) -> tuple[str | None, str]:
+        return (None if step.action == "create" and step.table in together else step.table), step.action
+
+    for _, found in groupby(steps, key=sort):
         yield list(found)
 
 

@@ -25,7 +25,8 @@ class Step:
 
     Of a deletion ``was`` is the whole record; of an update a field that shall be None is emptied.
     ``became`` is what was read back of the fields that were written; ``act`` names what else is done to a
-    record; ``sent`` says that it left here, so that what came of it is ours.
+    record; ``sent`` says that it left here, so that what came of it is ours; ``at`` is the address of the
+    device, where a change goes to several.
     """
 
     number: int
@@ -43,12 +44,13 @@ class Step:
     entry: str | None = None
     source: str | None = None
     sent: bool = False
+    at: str | None = None
 
     def body(self) -> dict[str, Any]:
         """What the journal keeps of the step as one document."""
         told = {
             "key": self.key, "was": self.was, "shall": self.shall, "entry": self.entry, "source": self.source,
-            "act": self.act,
+            "act": self.act, "at": self.at,
         }  # fmt: skip
         return {name: value for name, value in told.items() if value is not None}
 

@@ -24,7 +24,7 @@ def undo(change: Change, forms: Mapping[str, Form]) -> Change:
 def _undone(step: Step, form: Form) -> Step:
     plain = Step(
         number=0, table=step.table, action="report", label=step.label, key=step.key, record_id=step.record_id,
-        state="held",
+        state="held", at=step.at,
     )  # fmt: skip
     if step.action == "create":
         if not form.can_delete:

@@ -17,6 +17,10 @@ if TYPE_CHECKING:
     from concordex.change.steps import Change
     from concordex.cli.emit import Format
     from concordex.work import Workspace
+    from concordex.work.sending import How
+
+#: How many that had to be waited for are told one by one.
+_READY = 20
 
 Draft = Annotated[bool, typer.Option("--draft", help="Keep the change for later; send nothing.")]
 Yes = Annotated[bool, typer.Option("--yes", "-y", help="Agree beforehand.")]
@@ -54,7 +58,7 @@ def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> 
         draw.note(f"nothing to do: {nothing}{held}")
         return Status.DONE
     number = change.number or 0
-    draw.note(f"change {number}: {summary(change)}")
+    draw.note(f"change {number}: {summary(change)}{_resting_on(here, change)}")
     if answers.draft:
         draw.note(f"kept; to run it: concordex change run {number}")
         return Status.DONE
@@ -63,7 +67,18 @@ def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> 
     if not agreed(change, answers, chosen):
         draw.note(f"not agreed; the change is kept: concordex change run {number}")
         return Status.STOPPED
-    return run_and_tell(here, number, chosen, any_time=answers.any_time, regardless=answers.regardless)
+    from concordex.work.sending import How
+
+    return run_and_tell(here, number, chosen, any_time=answers.any_time, how=How(regardless=answers.regardless))
+
+
+def _resting_on(here: Workspace, change: Change) -> str:
+    """On which pull a change was prepared; a run looks again before it sends anything."""
+    if change.kind == "undo" or change.system not in here.config.systems:
+        return ""
+    tables = {step.table for step in change.steps}
+    taken = [s.taken for s in here.memory.newest() if s.system == change.system and s.table in tables]
+    return f"; {change.system} as it was pulled {draw.ago(min(taken), here.now())} ago" if taken else ""
 
 
 def agreed(change: Change, answers: Answers, chosen: Collection[int]) -> bool:
@@ -91,8 +106,7 @@ def run_and_tell(
     chosen: Collection[int],
     *,
     part: bool = False,
-    most: int | None = None,
-    regardless: bool = False,
+    how: How | None = None,
     any_time: bool = False,
 ) -> int:
     """Run ``chosen`` steps of a change, all that are open or a ``part``, with a progress bar; tell how it ended."""
@@ -102,7 +116,7 @@ def run_and_tell(
         try:
             done = run_change(
                 here, number, lambda ended, of: told(f"change {number}", ended, of), only=chosen if part else None,
-                most=most, regardless=regardless, any_time=any_time,
+                how=how, any_time=any_time,
             )  # fmt: skip
         except KeyboardInterrupt:
             draw.note(f"stopped; to look at what arrived and go on: concordex change resume {number}", "yellow")
@@ -119,6 +133,12 @@ def _tell(done: Change, chosen: Collection[int]) -> int:
     if troubled:
         rows = [[s.number, s.table, s.label, s.state, s.reason] for s in troubled[:40]]
         draw.table(["step", "table", "record", "state", "why"], rows, right=["step"], styles=STYLES)
+    ready = [step for step in mine if step.state == "confirmed" and (step.reason or "").startswith("ready")]
+    if ready:
+        rows = [[step.label, (step.reason or "").removeprefix("ready: ")] for step in ready[:_READY]]
+        draw.table(["record", "ready"], rows)
+    if len(ready) > _READY:
+        draw.note(f"and {len(ready) - _READY:,} more are ready")
     confirmed = sum(step.state == "confirmed" for step in mine)
     word = "taken by the system" if done.kind == "act" else "written, read back and confirmed"
     state = "run in part" if done.state == "partly" else done.state

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import base64
 import secrets
+from collections.abc import Callable
 from typing import Any
 
 from fastapi import Request, Response
@@ -22,9 +23,13 @@ class Binnacle(StandIn):
 
     name, title = "binnacle", "Binnacle router"
 
-    def __init__(self, router: Record) -> None:
+    def __init__(
+        self, router: Record, password: str | None = None, code: Callable[[], str | None] | None = None
+    ) -> None:
         self.router = router
-        self.password = secrets.token_urlsafe(18)
+        self.password = password or secrets.token_urlsafe(18)
+        self.portal = {"access": "closed", "proxy": ""}
+        self.code = code or (lambda: None)
         self.interfaces = {
             f"quay{at}/0": {
                 "name": f"quay{at}/0", "description": text, "type": "iana-if-type:ethernetCsmacd", "enabled": at < 3,
@@ -51,6 +56,8 @@ class Binnacle(StandIn):
         self.api.get("/restconf/data/ietf-interfaces:interfaces")(self.list_interfaces)
         self.api.get("/restconf/data/ietf-interfaces:interfaces/interface={name:path}")(self.one_interface)
         self.api.patch("/restconf/data/ietf-interfaces:interfaces/interface={name:path}")(self.alter)
+        self.api.get("/restconf/data/saltmarsh-portal:portal")(self.show_portal)
+        self.api.patch("/restconf/data/saltmarsh-portal:portal")(self.alter_portal)
 
     async def host_meta(self) -> Response:
         """Where RESTCONF begins (RFC 8040, section 3.1)."""
@@ -100,6 +107,24 @@ class Binnacle(StandIn):
         if not isinstance(given, dict) or set(given) - {"name", "description", "enabled"}:
             raise Problem(400, "only description and enabled can be altered")
         known.update(given)
+        return Response(status_code=204)
+
+    async def show_portal(self, request: Request) -> Response:
+        """What a fleet portal needs to know; the one-time code shows only while a portal has access."""
+        self._admit(request)
+        code = self.code() if self.portal["access"] != "closed" else None
+        told = {"serial-num": self.router["serial"], "alias": self.router["name"], **self.portal}
+        return self._yang({"saltmarsh-portal:portal": told | ({"one-time-code": code} if code else {})})
+
+    async def alter_portal(self, request: Request) -> Response:
+        """A plain patch of access and proxy."""
+        self._admit(request)
+        given = (await body_of(request)).get("saltmarsh-portal:portal")
+        if not isinstance(given, dict) or set(given) - set(self.portal):
+            raise Problem(400, "only access and proxy can be altered")
+        if given.get("access", "closed") not in ("closed", "read-only", "control"):
+            raise Problem(400, "access is closed, read-only or control")
+        self.portal |= {name: value or "" for name, value in given.items()}
         return Response(status_code=204)
 
     def _interface(self, name: str) -> Record:

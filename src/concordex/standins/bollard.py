@@ -10,6 +10,7 @@ from __future__ import annotations
 import copy
 import secrets
 import time
+from datetime import UTC, datetime
 from typing import Any
 
 from fastapi import Request, Response
@@ -17,6 +18,7 @@ from fastapi import Request, Response
 from concordex.standins.base import StandIn, body_of
 
 _CAP, _BATCH = 100, 20
+_FIRST_ANSWER = 1.0
 _KINDS = ("address", "service", "rule", "ruleset")
 _BRIEF = ("ref", "name", "berth", "linked")
 Record = dict[str, Any]
@@ -43,6 +45,7 @@ class Bollard(StandIn):
         self.sessions: dict[str, float] = {}
         self.staged: dict[str, tuple[int, dict[str, dict[str, Record]]]] = {}
         self.jobs: dict[str, dict[str, Any]] = {}
+        self.calling: dict[str, float] = {}
         super().__init__()
 
     def secrets(self) -> dict[str, str]:
@@ -102,6 +105,7 @@ class Bollard(StandIn):
         return True
 
     def _list_firewalls(self, _session: str, params: Record) -> Record:
+        self._call_up()
         brief = [{name: firewall[name] for name in _BRIEF} for firewall in self.firewalls.values()]
         return _page("firewalls", brief, params)
 
@@ -114,6 +118,39 @@ class Bollard(StandIn):
         if params["ref"] not in self.firewalls:
             raise Fault(-32004, f"there is no firewall {params['ref']}")
         return list(self.firewalls[params["ref"]]["interfaces"])
+
+    def _add_firewall(self, _session: str, params: Record) -> Record:
+        """Take a firewall on; it is heard of when the job has ended, and what hangs below it a little later."""
+        given = params["firewall"]
+        if any(f["name"] == given["name"] or f["management"] == given["management"] for f in self.firewalls.values()):
+            raise Fault(-32009, f"{given['name']} or {given['management']} is managed already")
+        ref = f"fw-{secrets.token_hex(4)}"
+        self.firewalls[ref] = {
+            "ref": ref, "name": given["name"], "berth": given.get("berth", ""), "linked": False,
+            "serial": given.get("serial", ""), "make": "", "series": "", "software": "", "release": "",
+            "management": given["management"], "mac": "", "sharedMac": "", "heard": "", "interfaces": [],
+        }  # fmt: skip
+        self.calling[ref] = time.monotonic()
+        return {"job": self._job("done", f"{given['name']} is taken on"), "ref": ref}
+
+    def _call_up(self) -> None:
+        """Firewalls that were taken on a moment ago answer, with what hangs below them."""
+        for ref in [ref for ref, since in self.calling.items() if time.monotonic() - since > _FIRST_ANSWER]:
+            del self.calling[ref]
+            number, like = len(self.jobs) + len(self.calling), next(iter(self.firewalls.values()))
+            self.firewalls.get(ref, {}).update({
+                **{name: like[name] for name in ("make", "series", "software", "release")},
+                "linked": True, "serial": f"FW{number:06d}", "heard": datetime.now(UTC).strftime("%Y-%m-%d %H:%M:%S"),
+                "interfaces": [
+                    {"name": f"port{at}", "zone": zone, "address": f"10.{200 + at}.{number % 250}.1/24"}
+                    for at, zone in enumerate(("inside", "outside", "kiosks"), 1)
+                ],
+            })  # fmt: skip
+
+    def _remove_firewall(self, _session: str, params: Record) -> bool:
+        if self.firewalls.pop(params["ref"], None) is None:
+            raise Fault(-32004, f"there is no firewall {params['ref']}")
+        return True
 
     def _list_objects(self, session: str, params: Record) -> Record:
         held = self.staged[session][1] if session in self.staged else self.objects
@@ -132,15 +169,27 @@ class Bollard(StandIn):
     def _add(self, session: str, params: Record) -> list[str]:
         objects = self._of(self._candidate(session), params["kind"])
         names = {o["name"] for o in objects.values()}
-        made = []
         for given in params["objects"]:
             if given["name"] in names:
                 raise Fault(-32009, f"{params['kind']} {given['name']} is there already", {"name": given["name"]})
-            ref = f"{params['kind'][0]}{secrets.token_hex(4)}"
-            objects[ref] = {"ref": ref, **given}
             names.add(given["name"])
-            made.append(ref)
+        made = [f"{params['kind'][0]}{secrets.token_hex(4)}" for _ in params["objects"]]
+        objects.update({ref: {"ref": ref, **given} for ref, given in zip(made, params["objects"], strict=True)})
         return made
+
+    def _add_several(self, session: str, params: Record) -> dict[str, list[str]]:
+        """Objects of several kinds: all, or none."""
+        before = copy.deepcopy(self.staged.get(session))
+        try:
+            return {
+                kind: self._add(session, {"kind": kind, "objects": listed})
+                for kind, listed in params["objects"].items()
+            }
+        except Fault:
+            self.staged.pop(session, None)
+            if before:
+                self.staged[session] = before
+            raise
 
     def _alter(self, session: str, params: Record) -> bool:
         objects = self._of(self._candidate(session), params["kind"])
@@ -201,6 +250,7 @@ class Bollard(StandIn):
         "session.close": _close, "firewall.list": _list_firewalls, "firewall.detail": _one_firewall,
         "firewall.interfaces": _interfaces, "object.list": _list_objects, "object.add": _add,
         "object.alter": _alter, "object.remove": _remove, "candidate.commit": _commit,
+        "firewall.add": _add_firewall, "firewall.remove": _remove_firewall, "object.add_several": _add_several,
         "ruleset.install": _install, "job.look": _look,
     }  # fmt: skip
 

@@ -15,6 +15,8 @@ from concordex.standins.fleet import Accounts, Device, Fleet, Record
 
 #: Cards, as people call them, that Purser keeps; and the hosts that Crowsnest watches.
 _CARDED = ("laptop", "server", "router", "firewall")
+#: Routers that were delivered and are in no portal yet.
+_UNBOXED = 4
 _WATCHED = ("router", "switch", "server", "firewall")
 
 
@@ -30,6 +32,7 @@ class Elsewhere:
     groups: list[Record] = field(default_factory=list)
     units: list[Record] = field(default_factory=list)
     router: Record = field(default_factory=dict)
+    unboxed: list[Record] = field(default_factory=list)
     cards: list[Record] = field(default_factory=list)
     readings: list[Record] = field(default_factory=list)
     attached: list[Record] = field(default_factory=list)
@@ -161,6 +164,11 @@ def _binnacle(live: list[Device], told: Accounts, other: Elsewhere) -> None:
         "booted": (router.last_seen - timedelta(days=41)).isoformat(timespec="seconds"),
     }  # fmt: skip
     told.truth["binnacle", "chassis"] = router.number
+    for at, vessel in enumerate(places.VESSELS[:_UNBOXED], start=1):
+        other.unboxed.append(other.router | {
+            "name": f"rt-{vessel}-{90 + at}", "serial": f"UB{at:02d}{router.number:05d}", "site": vessel,
+            "mac": f"02:5a:17:00:00:{at:02x}", "ip": f"10.90.{at}.1",
+        })  # fmt: skip
 
 
 def _purser(fleet: Fleet, told: Accounts, other: Elsewhere) -> None:

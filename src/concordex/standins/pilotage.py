@@ -8,9 +8,10 @@ one-time code that only the unit itself shows; a key may only read, or control.
 from __future__ import annotations
 
 import secrets
+import time
 from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from typing import Any
 from urllib.parse import urlencode
 
@@ -26,6 +27,7 @@ from concordex.standins.base import Problem, StandIn, body_of, only, whole
 _CAP = 50
 _COVERED = ("@method", "@authority", "@path", "@query")
 _OLDEST = 300
+_FIRST_REPORT = 1.0
 Record = dict[str, Any]
 
 
@@ -45,6 +47,8 @@ class Pilotage(StandIn):
     def __init__(self, units: list[Record]) -> None:
         self.units = {unit["unit"]: unit for unit in units}
         self.codes: dict[str, str] = {}
+        self.expected: dict[str, Record] = {}
+        self.adopted: dict[str, float] = {}
         self.key = Ed25519PrivateKey.generate()
         self.rights = "control"
         keys = MappingKeyResolver(public_keys={"saltmarsh-1": self.key.public_key()}, private_keys={})
@@ -64,6 +68,11 @@ class Pilotage(StandIn):
         self.codes[serial] = f"{secrets.randbelow(10**6):06d}"
         return self.codes[serial]
 
+    def expect(self, router: Record) -> None:
+        """A unit that will report of itself a moment after it is adopted."""
+        self.new_unit(router["serial"])
+        self.expected[router["serial"]] = router
+
     def routes(self) -> None:
         """Add what this system answers to."""
         self.api.get("/pilot/units")(self.list_units)
@@ -78,6 +87,7 @@ class Pilotage(StandIn):
         only(request, "many", "mark", "vessel")
         many, mark = min(whole(request, "many", _CAP, least=1), _CAP), whole(request, "mark", 0)
         vessel = request.query_params.get("vessel")
+        self._hear()
         every = [unit for unit in self.units.values() if vessel in (None, unit["vessel"])]
         answer = self.answer(self.shorten(request, every[mark : mark + many]))
         answer.headers["Pilot-Count"] = str(len(every))
@@ -96,9 +106,10 @@ class Pilotage(StandIn):
         if self.codes.get(serial) is None or self.codes[serial] != body.get("code"):
             raise Problem(422, "the code is not the one that the unit shows", code="wrong-code")
         del self.codes[serial]
+        self.adopted[serial] = time.monotonic()
         unit = f"u-{secrets.token_hex(5)}"
         self.units[unit] = {
-            "unit": unit, "alias": body.get("alias", serial), "serial": serial, "vessel": body.get("vessel", ""),
+            "unit": unit, "alias": body.get("alias") or serial, "serial": serial, "vessel": body.get("vessel") or "",
             "hardware": {"make": "", "type": "", "mac": ""}, "software": {"name": "", "version": ""}, "uplink": "",
             "address": "", "mode": "read-only", "contact": None, "position": None,
         }  # fmt: skip
@@ -129,6 +140,18 @@ class Pilotage(StandIn):
         if self._unit(unit)["mode"] != "control":
             raise Problem(409, f"{unit} is read-only", code="read-only")
         return Response(status_code=202)
+
+    def _hear(self) -> None:
+        """Units that were adopted a moment ago report what they are."""
+        for unit in self.units.values():
+            router = self.expected.get(unit["serial"])
+            heard = time.monotonic() - self.adopted.get(unit["serial"], time.monotonic()) > _FIRST_REPORT
+            if router and heard and unit["contact"] is None:
+                unit |= {
+                    "hardware": {"make": router["maker"], "type": router["model"], "mac": router["mac"]},
+                    "software": {"name": router["os"], "version": router["version"]}, "address": router["ip"],
+                    "uplink": "satellite", "contact": datetime.now(UTC).isoformat(timespec="seconds"),
+                }  # fmt: skip
 
     def _unit(self, unit: str) -> Record:
         if unit not in self.units:

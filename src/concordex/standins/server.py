@@ -13,6 +13,7 @@ from typing import Self
 
 import uvicorn
 
+from concordex.standins.afloat import Afloat
 from concordex.standins.base import StandIn
 from concordex.standins.binnacle import Binnacle
 from concordex.standins.bollard import Bollard
@@ -42,6 +43,7 @@ class Harbour:
     binnacle: Binnacle
     stowage: Stowage
     purser: Purser
+    afloat: Afloat
     urls: dict[str, str] = field(default_factory=dict)
     fingerprint: str = ""  # SHA-256 of the certificate of those that speak TLS
     _loop: asyncio.AbstractEventLoop = field(default_factory=asyncio.new_event_loop)
@@ -54,6 +56,7 @@ class Harbour:
         fleet = build(size, moment=moment, seed=seed)
         told = accounts(fleet)
         other = tell(fleet, told)
+        portal = Pilotage(other.units)
         return cls(
             told=told,
             fairlead=Fairlead(told.fairlead, told.ports, other.attached, other.cables),
@@ -61,10 +64,11 @@ class Harbour:
             bollard=Bollard(other.firewalls, other.objects),
             muster=Muster(told.muster, other.readings),
             crowsnest=Crowsnest(other.hosts, other.groups),
-            pilotage=Pilotage(other.units),
+            pilotage=portal,
             binnacle=Binnacle(other.router),
             stowage=Stowage(told.stowage),
             purser=Purser(other.cards),
+            afloat=Afloat(other.unboxed, portal),
         )
 
     @property
@@ -93,7 +97,12 @@ class Harbour:
             config.loaded = True
             config.ssl = certificate.context if standin.tls else None
             self._servers.append(uvicorn.Server(config))
-        self._thread = threading.Thread(target=self._serve, args=(sockets,), daemon=True)
+        ports = [_listen() for _ in self.afloat.routers]
+        self.afloat.listen([at.getsockname()[1] for at in ports])
+        self._servers.append(uvicorn.Server(uvicorn.Config(
+            self.afloat, log_level="critical", access_log=False, lifespan="off", timeout_graceful_shutdown=1
+        )))  # fmt: skip
+        self._thread = threading.Thread(target=self._serve, args=([[at] for at in sockets] + [ports],), daemon=True)
         self._thread.start()
         while not all(server.started for server in self._servers):
             time.sleep(0.01)
@@ -107,9 +116,9 @@ class Harbour:
         if self._thread:
             self._thread.join(5)
 
-    def _serve(self, sockets: list[socket.socket]) -> None:
+    def _serve(self, sockets: list[list[socket.socket]]) -> None:
         async def together() -> None:
-            served = (s.serve(sockets=[at]) for s, at in zip(self._servers, sockets, strict=True))
+            served = (s.serve(sockets=at) for s, at in zip(self._servers, sockets, strict=True))
             await asyncio.gather(*served)
 
         self._loop.run_until_complete(together())

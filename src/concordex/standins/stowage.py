@@ -24,7 +24,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from concordex.standins.base import Problem, StandIn, body_of, only, whole
 
-_CAP, _MOST = 100, 100
+_CAP, _MOST = 500, 100  # a page of a list; items made at once
 _RACKED = ("router", "switch", "firewall", "server")
 Record = dict[str, Any]
 Text = Annotated[str, Field(max_length=120)]

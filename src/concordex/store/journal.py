@@ -131,7 +131,7 @@ class Journal:
         with self._database.atomic():
             self._database.run_many(
                 "UPDATE steps SET became = ? WHERE change = ? AND number = ?",
-                ((json.dumps(values), number, step.number) for step, values in found),
+                ((orjson.dumps(values, default=str).decode(), number, step.number) for step, values in found),
             )
 
     def entries(self, number: int | None = None) -> list[Row]:
@@ -161,7 +161,7 @@ def _step(row: Row) -> Step:
         number=row["number"], table=row["name"], action=row["action"], label=row["label"], state=row["state"],
         reason=row["reason"], record_id=row["record_id"], entry=body.get("entry"), source=body.get("source"),
         key=body["key"], was=body["was"], shall=body["shall"], act=body.get("act"), sent=row["sent"] is not None,
-        became=orjson.loads(row.get("became") or "{}"),
+        became=orjson.loads(row.get("became") or "{}"), at=body.get("at"),
     )  # fmt: skip
 
 

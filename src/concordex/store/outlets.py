@@ -25,11 +25,25 @@ Values = Mapping[str, Any]
 
 @dataclass(frozen=True, kw_only=True)
 class Row:
-    """One row to write: its key, what its columns were, and what they shall be; nothing was: it is new."""
+    """One row to write: its key, what its columns were, and what they shall be.
+
+    Nothing was: it is new; nothing shall be: it is deleted.
+    """
 
     key: Any
     was: Values | None
-    shall: Values
+    shall: Values | None
+
+    def obstacle(self, there: Sequence[Values]) -> str | None:
+        """Why it is left as it is, given the rows that have its key."""
+        if self.was is None:
+            return "a row with this key has appeared since" if there else None
+        if len(there) > 1:
+            return "several rows have this key"
+        if not there:
+            return "the row is gone" if self.shall is not None else None
+        moved = [name for name, value in self.was.items() if not _same(there[0].get(name), value)]
+        return f"changed there since: {', '.join(moved)}" if moved else None
 
 
 class Outlet(ABC):
@@ -79,16 +93,15 @@ class DatabaseOutlet(Outlet):
         with self._connected() as run:
             for row in rows:
                 there = self._there(run, row.key)
-                if row.was is None:
-                    told.append("a row with this key has appeared since" if there else None)
-                    if not there:
-                        self._insert(run, row.shall)
+                told.append(row.obstacle(there))
+                if told[-1] is not None:
                     continue
-                moved = [n for n, value in row.was.items() if len(there) == 1 and not _same(there[0][n], value)]
-                why = "the row is gone" if not there else "several rows have this key" if len(there) > 1 else None
-                told.append(why or (f"changed there since: {', '.join(moved)}" if moved else None))
-                if told[-1] is None:
-                    self._update(run, row)
+                if row.shall is None:
+                    run(f"DELETE FROM {self._table} WHERE {_quoted(self.key)} = {self.mark}", (row.key,))  # noqa: S608
+                elif row.was is None:
+                    self._insert(run, row.shall)
+                else:
+                    self._update(run, row.key, row.shall)
         return told
 
     @property
@@ -105,10 +118,10 @@ class DatabaseOutlet(Outlet):
         names, marks = ", ".join(map(_quoted, values)), ", ".join([self.mark] * len(values))
         run(f"INSERT INTO {self._table} ({names}) VALUES ({marks})", tuple(map(plain, values.values())))  # noqa: S608
 
-    def _update(self, run: Any, row: Row) -> None:
-        sets = ", ".join(f"{_quoted(name)} = {self.mark}" for name in row.shall)
+    def _update(self, run: Any, key: Any, shall: Values) -> None:
+        sets = ", ".join(f"{_quoted(name)} = {self.mark}" for name in shall)
         sql = f"UPDATE {self._table} SET {sets} WHERE {_quoted(self.key)} = {self.mark}"  # noqa: S608
-        run(sql, (*map(plain, row.shall.values()), row.key))
+        run(sql, (*map(plain, shall.values()), key))
 
     def _known(self, run: Any) -> None:
         """Raise CalledWrongly unless the table and its columns are there."""
@@ -197,20 +210,20 @@ class FileOutlet(Outlet):
         for one in every:
             at.setdefault(str(one.get(self.key)), []).append(one)
         told: list[str | None] = []
+        gone = set[int]()
         for row in rows:
             there = at.get(str(row.key), [])
-            if row.was is None:
-                told.append("a row with this key has appeared since" if there else None)
-                if not there:
-                    every.append({name: plain(value) for name, value in row.shall.items()})
-                    at[str(row.key)] = [every[-1]]
+            told.append(row.obstacle(there))
+            if told[-1] is not None:
                 continue
-            moved = [n for n, value in row.was.items() if len(there) == 1 and not _same(there[0].get(n), value)]
-            why = "the row is gone" if not there else "several rows have this key" if len(there) > 1 else None
-            told.append(why or (f"changed there since: {', '.join(moved)}" if moved else None))
-            if told[-1] is None:
-                there[0].update({name: plain(value) for name, value in row.shall.items()})
-        self._keep(every)
+            if row.shall is None:
+                gone.update(map(id, at.pop(str(row.key), [])))
+                continue
+            if row.was is None:
+                every.append({})
+                there = at[str(row.key)] = [every[-1]]
+            there[0].update({name: plain(value) for name, value in row.shall.items()})
+        self._keep([one for one in every if id(one) not in gone])
         return told
 
     def _all(self) -> list[dict[str, Any]]:

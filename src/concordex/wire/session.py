@@ -86,6 +86,11 @@ class Session:
         return self._wire.concurrency
 
     @property
+    def openings(self) -> int:
+        """How often it was signed in to: what a session had staged ends with it."""
+        return self._sign_in.openings
+
+    @property
     def skew(self) -> float | None:
         """Seconds by which the system's clock is ahead of ours, by its last Date header (RFC 9110)."""
         return self._wire.skew

@@ -40,6 +40,7 @@ class SignIn:
     """No sign-in: requests go as they are."""
 
     renews = False
+    openings = 0  # how often it was signed in
 
     async def admission(self, _call: MakeCall) -> Pass:
         """What a request carries now."""
@@ -82,14 +83,14 @@ class Opened(SignIn):
         self._jar: SimpleCookie = SimpleCookie()
         self._pass: Pass | None = None
         self._ends = float("inf")
-        self._opening = 0
+        self.openings = 0
 
     async def admission(self, call: MakeCall) -> Pass:
         """What a request carries now, after a sign-in call where one is due."""
         if self._pass is None or time.monotonic() > self._ends:
             begun = time.monotonic()
             self._jar.clear()
-            self._opening += 1
+            self.openings += 1
             answer = await call(self._how.call)
             self._keep(answer.cookies)
             self._given = {name: self._found(answer, where) for name, where in self._how.gives.items()}
@@ -112,7 +113,7 @@ class Opened(SignIn):
             headers["Cookie"] = "; ".join(f"{name}={morsel.coded_value}" for name, morsel in self._jar.items())
         return Pass(
             headers, fill_texts(carries.query, values), fill(carries.body, values), fill(carries.params, values),
-            self._opening,
+            self.openings,
         )  # fmt: skip
 
     def seen(self, headers: Mapping[str, str], cookies: list[str]) -> None:

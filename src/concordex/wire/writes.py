@@ -53,6 +53,31 @@ async def create(session: Session, how: d.Create, bodies: Sequence[Mapping[str, 
     return ids
 
 
+async def create_together(
+    session: Session, how: d.Together, bodies: Mapping[str, Sequence[Mapping[str, Any]]], record_ids: Mapping[str, str]
+) -> dict[str, list[Any]]:
+    """Create records of several tables in one call; for each table their new ids, in the order sent.
+
+    ``bodies`` are by table, as ``record_ids``: where an id stands in a record of it.
+    """
+    sent: dict[str, Any] = {}
+    for table, listed in bodies.items():
+        put(sent, how.tables[table], list(listed))
+    answer = await _write(session, how, sent, None)
+    made = at(how.made).first(answer)
+    ids = {
+        table: [_id_of(one, record_ids[table]) for one in at(how.tables[table]).first(made) or []] for table in bodies
+    }
+    for table, listed in bodies.items():
+        if len(ids[table]) != len(listed) or None in ids[table]:
+            raise BadAnswer(
+                f"the answer names {len(ids[table]) - ids[table].count(None)} new records of {table}"
+                f" for {len(listed)} sent",
+                where=session.endpoint.name,
+            )
+    return ids
+
+
 def _id_of(record: Any, path: str) -> Any:
     """An id alone is also an answer."""
     return at(path).first(record) if isinstance(record, dict) else record if isinstance(record, str | int) else None

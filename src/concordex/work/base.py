@@ -68,7 +68,7 @@ def forms_of(workspace: Workspace, system: str) -> dict[str, Form]:
     """How the tables of a system, or of an outlet, are written."""
     if system in workspace.config.outlets:
         into = workspace.config.outlets[system]
-        return {into.where_to: Form(keys=[[into.key]])}
+        return {into.where_to: Form(keys=[[into.key]], can_delete=True)}
     return {name: form_of(spec) for name, spec in workspace.dialect(system).tables.items()}
 
 

@@ -31,6 +31,7 @@ class StepPart(Part):
     record_id: str | None = None
     entry: str | None = None
     source: str | None = None
+    at: str | None = None
 
 
 class ChangeFile(Part):
@@ -69,7 +70,7 @@ def _said(step: Step) -> dict[str, Any]:
     told = {
         "action": step.action, "table": step.table, "record": step.label, "key": dict(step.key),
         "was": dict(step.was), "shall": dict(step.shall), "act": step.act, "record_id": step.record_id,
-        "entry": step.entry, "source": step.source,
+        "entry": step.entry, "source": step.source, "at": step.at,
     }  # fmt: skip
     return {name: value for name, value in told.items() if value not in (None, {}, "")}
 
@@ -77,7 +78,8 @@ def _said(step: Step) -> dict[str, Any]:
 def load(workspace: Workspace, path: Path) -> Change:
     """The change in ``path``, for a system of this workspace."""
     found = check(read_yaml(path), ChangeFile, str(path))
-    workspace.systems([found.system])
+    if found.system not in workspace.config.devices:
+        workspace.systems([found.system])
     dialect = workspace.dialect(found.system)
     for at, step in enumerate(found.steps, start=1):
         spec = dialect.tables.get(step.table)
@@ -100,7 +102,7 @@ def load(workspace: Workspace, path: Path) -> Change:
     steps = [
         Step(
             number=at, table=s.table, action=s.action, label=s.record, key=s.key, was=s.was, shall=s.shall, act=s.act,
-            record_id=s.record_id, entry=s.entry, source=s.source,
+            record_id=s.record_id, entry=s.entry, source=s.source, at=s.at,
         )
         for at, s in enumerate(found.steps, start=1)
     ]  # fmt: skip

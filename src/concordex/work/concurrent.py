@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Coroutine, Iterable
+from collections.abc import Callable, Coroutine, Iterable, Sequence
 from typing import Any, TypeVar
 
 from concordex.errors import ConcordexError
@@ -24,3 +24,14 @@ async def all_of(coroutines: Iterable[Coroutine[Any, Any, T]]) -> list[T]:
     else:
         return [task.result() for task in tasks]
     raise error
+
+
+async def at_most(most: int, calls: Sequence[Callable[[], Coroutine[Any, Any, None]]]) -> None:
+    """Run ``calls``, at most so many at once; the first error ends the rest."""
+    rest = iter(calls)
+
+    async def work() -> None:
+        for call in rest:
+            await call()
+
+    await all_of(work() for _ in range(min(most, len(calls))))

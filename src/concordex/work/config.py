@@ -5,8 +5,11 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from datetime import UTC, datetime
+from fnmatch import fnmatchcase
+from ipaddress import ip_address, ip_network
 from pathlib import Path
 from typing import Annotated, Any, Literal
+from urllib.parse import urlsplit
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import Field, field_validator, model_validator
@@ -130,6 +133,37 @@ class System(Settings):
         if bool(self.url) == bool(self.folder):
             raise fault_at(("url",), "is required: where is it? (a `folder` instead, for files)")
         return self
+
+
+class Devices(Settings):
+    """Devices of one sort that each answer for themselves, at an address that a row says."""
+
+    dialect: Slug
+    url: Annotated[str, Field(pattern=r"^https?://[^\s/]*\{address\}(/\S*)?$")] = Field(
+        "https://{address}", description="`{address}` stands for the device's own, with a port where it has one."
+    )
+    addresses: list[str] = Field(
+        min_length=1, description="Networks (10.0.0.0/8) and names (*.ships.example) that are called; no others are."
+    )
+
+    @field_validator("addresses")
+    @classmethod
+    def _sound(cls, given: list[str]) -> list[str]:
+        for one in given:
+            if "/" in one:
+                ip_network(one)
+        return given
+
+    def reaches(self, address: str) -> bool:
+        """Whether credentials may be sent there: a host or host:port, and nothing else, among ``addresses``."""
+        if not re.fullmatch(r"[\w.-]+(:\d{1,5})?|\[[0-9a-fA-F:]+\](:\d{1,5})?", address, re.ASCII):
+            return False
+        host = (urlsplit(f"//{address}").hostname or "").lower()
+        try:
+            number = ip_address(host)
+        except ValueError:
+            return any(fnmatchcase(host, one.lower()) for one in self.addresses if "/" not in one)
+        return any(number in ip_network(one) if "/" in one else host == one for one in self.addresses)
 
 
 class KindRule(Part):
@@ -256,6 +290,7 @@ class Config(Part):
     reconcile: Reconcile = Field(default_factory=Reconcile)
     sync: dict[Slug, SyncTarget] = Field(default_factory=dict)
     outlets: dict[Slug, Into] = Field(default_factory=dict)
+    devices: dict[Slug, Devices] = Field(default_factory=dict)
     guards: Guards = Field(default_factory=Guards)
     keep: Keep = Field(default_factory=Keep)
 
@@ -295,12 +330,14 @@ def _laid_over(below: Any, above: Any) -> Any:
     return above
 
 
-def check_credentials(system: System, dialect: Dialect, name: str, root: Path) -> None:
+def check_credentials(
+    system: System | Devices, dialect: Dialect, name: str, root: Path, section: str = "systems"
+) -> None:
     """Raise DocumentError where a system lacks a credential, or a secret is written in the file."""
     document: Any = read_yaml(root / FILE)
     faults = []
     for wanted, spec in dialect.credentials.items():
-        place = ("systems", name, "credentials", wanted)
+        place = (section, name, "credentials", wanted)
         given = system.credentials.get(wanted)
         if given is None:
             faults.append((line_of(document, place), ".".join(place), f"is missing: {spec.about}"))
@@ -308,7 +345,7 @@ def check_credentials(system: System, dialect: Dialect, name: str, root: Path) -
             text = f"is a secret: say where it is kept, with one of {', '.join(f'{s}:' for s in SCHEMES)}"
             faults.append((line_of(document, place), ".".join(place), text))
     for given in set(system.credentials) - set(dialect.credentials):
-        place = ("systems", name, "credentials", given)
+        place = (section, name, "credentials", given)
         known = ", ".join(dialect.credentials) or "none"
         text = f"the dialect {dialect.name} knows no such credential; it knows: {known}"
         faults.append((line_of(document, place), ".".join(place), text))

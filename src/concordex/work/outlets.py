@@ -195,6 +195,8 @@ def _row(step: Step, into: Into) -> Row:
     to = {name: spec.to for name, spec in into.columns.items()}
     shall = {to[name]: value for name, value in step.shall.items()}
     key = step.key[into.key]
+    if step.action == "delete":
+        return Row(key=key, was={to[name]: value for name, value in step.was.items()}, shall=None)
     if step.action == "create":
         return Row(key=key, was=None, shall={**shall, to[into.key]: key})
     return Row(key=key, was={to[name]: value for name, value in step.was.items()}, shall=shall)
@@ -208,7 +210,7 @@ def _settle_what_is_so(workspace: Workspace, number: int, steps: Sequence[Step],
     so: list[tuple[Step, State, str | None, str | None]] = [
         (step, "written", "it had arrived", None)
         for step in steps
-        if step.state == "sent" and step.record_id in there and not _wrong(step, there[step.record_id])
+        if step.state == "sent" and not _wrong(step, there.get(step.record_id or ""))
     ]
     workspace.journal.settled(number, so)
 
@@ -221,7 +223,7 @@ def _read_back(workspace: Workspace, number: int, outlet: Outlet, into: Into) ->
         if step.state != "written":
             continue
         row = there.get(step.record_id or "")
-        wrong = ["the row is not there"] if row is None else _wrong(step, row)
+        wrong = _wrong(step, row)
         settled.append((step, "differs" if wrong else "confirmed", "; ".join(wrong) or step.reason, None))
         if row is not None:
             became.append((step, {name: _kept(row[name]) for name in step.shall}))
@@ -229,7 +231,11 @@ def _read_back(workspace: Workspace, number: int, outlet: Outlet, into: Into) ->
     workspace.journal.became(number, became)
 
 
-def _wrong(step: Step, row: Mapping[str, Any]) -> list[str]:
+def _wrong(step: Step, row: Mapping[str, Any] | None) -> list[str]:
+    if step.action == "delete":
+        return [] if row is None else ["the row is still there"]
+    if row is None:
+        return ["the row is not there"]
     return [
         f"{name} is {shown(_kept(row[name]))}, not {shown(value)}"
         for name, value in step.shall.items()

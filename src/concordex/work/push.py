@@ -147,13 +147,14 @@ def _change(
 ) -> tuple[Change, int]:
     ids = [record for row in rows if (record := holder(row.values, target)) is not None]
     there = {r["record_id"]: r for r in base.frame.filter(pl.col("record_id").is_in(ids)).iter_rows(named=True)}
+    spent = {name for name, spec in base.write.fields.items() if spec.once}
     wishes, updates, equal = [], list[Step](), 0
     for row in rows:
         now = there.get(holder(row.values, target) or "")
         if now is None:
             wishes.append(Wish(entry="", source=row.place, values=row.values))
             continue
-        shall = {name: value for name, value in row.values.items() if not same(now.get(name), value)}
+        shall = {n: value for n, value in row.values.items() if n not in spent and not same(now.get(n), value)}
         if shall:
             updates.append(_update(base, now, shall, row.place))
         equal += not shall

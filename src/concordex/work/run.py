@@ -7,17 +7,21 @@ import os
 import time
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import replace
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from concordex.change.batches import stages
 from concordex.change.compare import verdict
 from concordex.change.steps import Change, State, Step
-from concordex.errors import CalledWrongly, ConcordexError
+from concordex.errors import CalledWrongly, ConcordexError, StoreError
 from concordex.wire.session import Session, Traffic
+from concordex.work.concurrent import at_most
+from concordex.work.devices import AT_ONCE
 from concordex.work.guards import check_guards
 from concordex.work.processes import is_alive
 from concordex.work.pull import keep
-from concordex.work.sending import Outcome, Sender
+from concordex.work.ready import until_ready
+from concordex.work.sending import How, Outcome, Sender
 from concordex.work.target import Actual, tables_for
 
 if TYPE_CHECKING:
@@ -33,17 +37,16 @@ def run(
     progress: Progress | None = None,
     *,
     only: Collection[int] | None = None,
-    most: int | None = None,
-    regardless: bool = False,
+    how: How | None = None,
     any_time: bool = False,
 ) -> Change:
     """Run what is still open of a change; the change as it stands afterwards.
 
-    ``only`` names steps by their numbers; ``most`` is how many records go in one request, at the most;
-    ``regardless`` overwrites what others have altered since it was prepared; ``any_time`` runs outside
-    the maintenance windows too.  A step that was cut off is looked up before it is sent again.
-    Interrupted, the change is called stopped and can be run again.
+    ``only`` names steps by their numbers; ``any_time`` runs outside the maintenance windows too.  A step
+    that was cut off is looked up before it is sent again.  Interrupted, the change is called stopped and
+    can be run again.
     """
+    how = how or How()
     change = workspace.journal.change(number)
     steps = [step for step in change.writes if only is None or step.number in only]
     if change.state in ("done", "dropped") or not steps:
@@ -58,8 +61,11 @@ def run(
             from concordex.work.outlets import run_outlet
 
             run_outlet(workspace, change, steps, progress)
+        elif change.system in workspace.config.devices:
+            asyncio.run(_on_devices(workspace, change, steps, _Tally(progress, len(steps)), how))
         else:
-            asyncio.run(_Run(workspace, change, steps, progress, most=most, regardless=regardless).all())
+            running = _Run(workspace, change, steps, _Tally(progress, len(steps)), how)
+            asyncio.run(running.all(workspace.session(change.system)))
         after = workspace.journal.change(number)
         if all(s.state in ("confirmed", "held") for s in after.steps):
             state = "done"
@@ -75,43 +81,59 @@ def run(
     return replace(after, state=state)
 
 
-class _Run:
-    """One run of one change."""
+class _Tally:
+    """Counts the steps that have ended, and tells."""
 
-    def __init__(
-        self,
-        workspace: Workspace,
-        change: Change,
-        steps: Sequence[Step],
-        progress: Progress | None,
-        *,
-        most: int | None,
-        regardless: bool,
-    ) -> None:
+    def __init__(self, progress: Progress | None, of: int) -> None:
+        self.progress, self.ended, self.of = progress, 0, of
+
+    def __call__(self, count: int) -> None:
+        self.ended += count
+        if self.progress:
+            self.progress(self.ended, self.of)
+
+
+async def _on_devices(workspace: Workspace, change: Change, steps: Sequence[Step], told: _Tally, how: How) -> None:
+    """Each device by itself; one that cannot be reached does not keep the others."""
+    mine: dict[str, list[Step]] = {}
+    for step in steps:
+        mine.setdefault(step.at or "", []).append(step)
+
+    async def one(address: str) -> None:
+        running = _Run(workspace, change, mine[address], told, how)
+        try:
+            await running.all(workspace.device_session(change.system, address))
+        except ConcordexError as error:
+            if isinstance(error, StoreError):
+                raise
+            left = [step for step in mine[address] if running.states.get(step.number, "ready") == "ready"]
+            workspace.journal.settled(running.number, [(step, "ready", str(error), None) for step in left])
+
+    await at_most(AT_ONCE, [partial(one, address) for address in mine])
+
+
+class _Run:
+    """One run of steps against one system, or one device."""
+
+    def __init__(self, workspace: Workspace, change: Change, steps: Sequence[Step], told: _Tally, how: How) -> None:
         assert change.number is not None
         self.workspace, self.change, self.number = workspace, change, change.number
         self.dialect = workspace.dialect(change.system)
-        self.progress, self.steps, self.ended = progress, steps, 0
-        self.most, self.regardless = most, regardless
+        self.told, self.steps, self.how = told, steps, how
+        #: How steps stand that were settled in this run.
+        self.states: dict[int, State] = {}
 
-    async def all(self) -> None:
+    async def all(self, entering: Session) -> None:
         """Look at the target, send each stage in its order, read it back."""
         tables = list(dict.fromkeys(step.table for step in self.steps))
-        async with self.workspace.session(self.change.system) as session:
+        together = self.dialect.together.tables if self.dialect.together and self.how.together else ()
+        async with entering as session:
             actual = Actual(session)
             await actual.read(tables_for(self.dialect, tables))
-            sender = Sender(
-                session, actual, self.workspace.journal, self.number, self._told,
-                most=self.most, regardless=self.regardless,
-            )  # fmt: skip
-            for steps in stages(self.steps):
+            sender = Sender(session, actual, self.workspace.journal, self.number, self.told, self.how, self.states)
+            for steps in stages(self.steps, together):
                 await sender.stage(steps)
             await self._read_back(session, sender, tables)
-
-    def _told(self, count: int) -> None:
-        self.ended += count
-        if self.progress:
-            self.progress(self.ended, len(self.steps))
 
     async def _read_back(self, session: Session, sender: Sender, tables: Sequence[str]) -> None:
         """Read the tables again, compare every written step, and keep what was read as a pull."""
@@ -123,14 +145,20 @@ class _Run:
         settled, became = list[Outcome](), []
         for table in tables:
             mine = [step for step in steps if step.table == table]
+            waited = await until_ready(session, after, table, mine, self.workspace.now())
             records = after.records(table, [step.record_id for step in mine if step.record_id])
+            write = self.dialect.tables[table].write
+            spent = {name for name, spec in write.fields.items() if spec.once} if write else set()
             for step in mine:
                 record = records.get(step.record_id or "")
-                settled.append((step, *_verdict(step, record), None))
+                shown = replace(step, shall={n: v for n, v in step.shall.items() if n not in spent}) if spent else step
+                settled.append((step, *_judged(shown, record, waited.get(step.number)), None))
                 if record is not None:
                     became.append((step, {name: record.get(name) for name in step.shall if name in record}))
         self.workspace.journal.became(self.number, became)
         sender.settle(settled, ended=False)
+        if self.change.system in self.workspace.config.devices:
+            return
         self._remember(steps)
         pull = self.workspace.catalogue.begin_pull(os.getpid())
         for table in wanted:
@@ -146,6 +174,15 @@ class _Run:
         )
         gone = [step.record_id for step in steps if step.action == "delete" and step.record_id]
         self.workspace.catalogue.forget(self.change.system, gone)
+
+
+def _judged(step: Step, record: dict[str, Any] | None, waited: tuple[bool, str] | None) -> tuple[State, str | None]:
+    """What became of a written step: as it was read back, and once it was really there."""
+    state, reason = _verdict(step, record)
+    if waited is None or state != "confirmed":
+        return state, reason
+    is_ready, words = waited
+    return ("confirmed" if is_ready else "differs"), "; ".join(filter(None, [words, reason]))
 
 
 def _verdict(step: Step, record: dict[str, Any] | None) -> tuple[State, str | None]:

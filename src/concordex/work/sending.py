@@ -3,27 +3,43 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Sequence
-from dataclasses import replace
+from collections.abc import Awaitable, Callable, Iterable, Sequence
+from dataclasses import dataclass, replace
 from functools import partial
-from typing import Any
+from typing import Any, TypeVar
 
-from concordex.change.batches import halves, lists
+from concordex.change.batches import halves, lists, stages
 from concordex.change.compare import same, shown
 from concordex.change.steps import State, Step
 from concordex.errors import RequestRefused, ServerFault, SignInRefused, Unreachable, WireError
 from concordex.store.journal import Journal
 from concordex.wire import dialect as d
 from concordex.wire.session import Session
-from concordex.wire.writes import act, body_of, commit, create, delete, refusals, update
-from concordex.work.concurrent import all_of
+from concordex.wire.writes import act, body_of, commit, create, create_together, delete, refusals, update
+from concordex.work.concurrent import at_most
 from concordex.work.target import Actual, writable
 
 #: How often a write of unknown outcome is looked up and sent again.
 _ROUNDS = 3
 
+T = TypeVar("T")
+
 #: What became of a step: its state, why, and the record's id.
 Outcome = tuple[Step, State, str | None, str | None]
+
+
+@dataclass(frozen=True, kw_only=True)
+class How:
+    """How a change is run.
+
+    most        records in one request, at the most; none: as many as the system takes
+    together    one request for several tables, where the system takes them so; else lists of one table each
+    regardless  also over what others have altered since it was prepared
+    """
+
+    most: int | None = None
+    together: bool = False
+    regardless: bool = False
 
 
 class Sender:
@@ -36,31 +52,74 @@ class Sender:
         journal: Journal,
         number: int,
         told: Callable[[int], None],
-        *,
-        most: int | None = None,
-        regardless: bool = False,
+        how: How,
+        states: dict[int, State],
     ) -> None:
         self.session, self.actual, self.journal, self.number = session, actual, journal, number
-        self.told, self.most, self.regardless = told, most, regardless
+        self._staging = asyncio.Lock()
+        self.told, self.how, self.states = told, how, states
         self.dialect = session.dialect
         #: Steps as the system says that it has done them.
         self.written: dict[int, Step] = {}
 
     async def stage(self, steps: list[Step]) -> None:
         """Send steps of one table and action, at most so many requests at once."""
+        if len({step.table for step in steps}) > 1:
+            await self._together(steps)
+            return
         action = steps[0].action
         write = writable(self.dialect, steps[0].table, self.session.endpoint.name)
         ready = self._found_already(steps) if action == "create" else self._unaltered(steps)
         send = {"create": self._create, "update": self._update, "delete": self._delete, "act": self._act}[action]
         how = {"create": write.create, "delete": write.delete}.get(action)
-        most = min(how.most if how else 1, self.most or how.most if how else 1)
-        calls = [partial(send, write, part) for part in lists(ready, most)]
-        await _at_most(self.dialect.limits.concurrency, calls)
+        calls = [partial(send, write, part) for part in lists(ready, self._most(how))]
+        await at_most(self.dialect.limits.concurrency, calls)
+
+    def _most(self, how: d.Create | d.Delete | d.Together | None) -> int:
+        """How many records go in one request."""
+        return min(how.most, self.how.most or how.most) if how else 1
+
+    async def _together(self, steps: list[Step]) -> None:
+        """Send creations of several tables in one call; what does not come through so goes table by table."""
+        how = self.dialect.together
+        assert how
+        for part in lists([step for mine in stages(steps) for step in self._found_already(mine)], self._most(how)):
+            mine = {found[0].table: found for found in stages(part)}
+            writes = {table: writable(self.dialect, table, self.session.endpoint.name) for table in mine}
+            bodies = {
+                table: [body_of(step.shall, writes[table], self.actual.number) for step in found]
+                for table, found in mine.items()
+            }
+            ids = {table: self.dialect.tables[table].fields["record_id"].from_[0] for table in mine}
+            self.journal.sending(self.number, part)
+            try:
+                made = await self._in_effect(writes.values(), create_together(self.session, how, bodies, ids))
+            except RequestRefused:
+                left = mine
+            except SignInRefused:
+                self.settle([(step, "ready", None, None) for step in part], ended=False)
+                raise
+            except WireError as error:
+                left = {table: await self._look_up(found, error) for table, found in mine.items()}
+            else:
+                for table, found in mine.items():
+                    self._made(found, made[table])
+                continue
+            for table, found in left.items():
+                for some in lists(found, self._most(writes[table].create)):
+                    await self._create(writes[table], some)
+
+    def _made(self, steps: Sequence[Step], numbers: Sequence[Any]) -> None:
+        """What the system says that it has made."""
+        for step, number in zip(steps, numbers, strict=True):
+            self.actual.made(step.table, step.shall, number)
+        self.settle([(s, "written", None, str(n)) for s, n in zip(steps, numbers, strict=True)])
 
     def settle(self, outcomes: Sequence[Outcome], *, ended: bool = True) -> None:
         """Write down what became of steps."""
         if outcomes:
             self.journal.settled(self.number, outcomes)
+            self.states |= {step.number: state for step, state, _, _ in outcomes}
             for step, state, reason, record_id in outcomes:
                 if state == "written":
                     self.written[step.number] = replace(
@@ -98,7 +157,7 @@ class Sender:
                 settled.append((step, "held", "the record is gone since the preview", None))
             elif step.action == "update" and all(same(record.get(n), value) for n, value in step.shall.items()):
                 settled.append((step, "written", "it was so already", None))
-            elif moved and not self.regardless:
+            elif moved and not self.how.regardless:
                 now = ", ".join(f"{name} is now {shown(record.get(name))}" for name in moved)
                 settled.append((step, "held", f"changed there since the preview: {now}", None))
             else:
@@ -114,8 +173,7 @@ class Sender:
             bodies = [body_of(step.shall, write, self.actual.number) for step in steps]
             self.journal.sending(self.number, steps)
             try:
-                made = await create(self.session, write.create, bodies, record_id)
-                await self._commit(write)
+                made = await self._in_effect([write], create(self.session, write.create, bodies, record_id))
             except RequestRefused as refusal:
                 await self._refused(write, steps, refusal, self._create)
                 return
@@ -127,9 +185,7 @@ class Sender:
                 if not steps:
                     return
                 continue
-            for step, number in zip(steps, made, strict=True):
-                self.actual.made(step.table, step.shall, number)
-            self.settle([(s, "written", None, str(n)) for s, n in zip(steps, made, strict=True)])
+            self._made(steps, made)
             return
 
     async def _refused(
@@ -164,6 +220,10 @@ class Sender:
 
     async def _read_again(self, table: str, error: WireError) -> Actual:
         await asyncio.sleep(_pause(error))
+        write = writable(self.dialect, table, self.session.endpoint.name)
+        if write.commit:  # what is only staged would look as if it were there
+            async with self._staging:
+                await self._commit(write.commit)
         again = Actual(self.session)
         await again.read([table])
         return again
@@ -179,8 +239,8 @@ class Sender:
         self.journal.sending(self.number, steps)
         for tried in range(1, _ROUNDS + 1):
             try:
-                await update(self.session, write.update, step.record_id or "", body, self._now(step))
-                await self._commit(write)
+                sending = update(self.session, write.update, step.record_id or "", body, self._now(step))
+                await self._in_effect([write], sending)
             except RequestRefused as refusal:
                 self.settle([(step, "refused", refusal.why or str(refusal), None)])
             except SignInRefused:
@@ -205,8 +265,8 @@ class Sender:
             ids = [step.record_id or "" for step in steps]
             self.journal.sending(self.number, steps)
             try:
-                await delete(self.session, write.delete, ids, self._now(steps[0]))
-                await self._commit(write)
+                sending = delete(self.session, write.delete, ids, self._now(steps[0]))
+                await self._in_effect([write], sending)
             except RequestRefused as refusal:
                 await self._refused(write, steps, refusal, self._delete)
                 return
@@ -248,9 +308,37 @@ class Sender:
     def _now(self, step: Step) -> dict[str, Any] | None:
         return self.actual.records(step.table, [step.record_id or ""]).get(step.record_id or "")
 
-    async def _commit(self, write: d.Write) -> None:
-        if write.commit:
-            await commit(self.session, write.commit)
+    async def _in_effect(self, writes: Iterable[d.Write], sending: Awaitable[T]) -> T:
+        """What ``sending`` gives, once that is in effect: committed, where the system only stages.
+
+        One at a time where it stages, so that nobody's commit takes another's writes along, or away.
+        """
+        commits = [write.commit for write in writes if write.commit]
+        if not commits:
+            return await sending
+        async with self._staging:
+            opened = self.session.openings
+            made = await sending
+            await self._commit(commits[0])
+            if self.session.openings != opened and opened:
+                raise Unreachable(
+                    "the session ended before its writes were committed", where=self.session.endpoint.name
+                )
+        return made
+
+    async def _commit(self, how: d.Send) -> None:
+        """Commit what is staged; again, where that fails: twice is the same as once."""
+        for tried in range(1, _ROUNDS + 1):
+            try:
+                await commit(self.session, how)
+            except (RequestRefused, SignInRefused):
+                raise
+            except WireError:
+                if tried == _ROUNDS:
+                    raise
+                await asyncio.sleep(0.2 * tried)
+            else:
+                return
 
 
 def _pause(error: WireError) -> float:
@@ -265,14 +353,3 @@ def _only(write: d.Write, names: set[str]) -> d.Write:
     fields = {name: spec for name, spec in write.fields.items() if name in names}
     references = {name: ref for name, ref in write.references.items() if names & set(ref.by.values())}
     return write.model_copy(update={"fields": fields, "references": references})
-
-
-async def _at_most(most: int, calls: Sequence[Callable[[], Any]]) -> None:
-    """Run ``calls``, at most so many at once; the first error ends the rest."""
-    rest = iter(calls)
-
-    async def work() -> None:
-        for call in rest:
-            await call()
-
-    await all_of(work() for _ in range(most))

@@ -70,6 +70,7 @@ class Actual:
     _known: dict[str, Known] = field(default_factory=dict)
     _raw: dict[str, dict[Key, Any]] = field(default_factory=dict)
     _forms: dict[str, Form] = field(default_factory=dict)
+    _numbers: dict[tuple[str, ...], Any] = field(default_factory=dict)
 
     async def read(self, tables: Iterable[str]) -> None:
         """Read ``tables`` and what they refer to; refused when one does not come whole."""
@@ -116,8 +117,11 @@ class Actual:
 
     def number(self, table: str, key: Mapping[str, Any]) -> Any:
         """The id, as the system writes it, for a member that refers to that record."""
-        names = self._form(table).keys[0]
-        found = self._raw[table].get(natural(key, names) or ())
+        said = (table, *map(str, key.values()))
+        found = self._numbers.get(said)
+        if found is None:  # asked for again and again: a thousand devices have one site
+            names = self._form(table).keys[0]
+            found = self._numbers[said] = self._raw[table].get(natural(key, names) or ())
         if found is None:
             label = " ".join(str(value) for value in key.values())
             raise CalledWrongly(f"{self.session.endpoint.name} has no record in {table} for {label}")
@@ -134,6 +138,7 @@ class Actual:
     def gone(self, table: str, record_ids: Iterable[str]) -> None:
         """Forget records that we have just deleted."""
         out = set(record_ids)
+        self._numbers.clear()
         known = self._known[table]
         for key in [key for key, record_id in known.keys.items() if record_id in out]:
             del known.keys[key]
@@ -141,6 +146,7 @@ class Actual:
 
     def learn(self, later: Actual, table: str) -> None:
         """Take over what a later reading of ``table`` found, beside what we have made meanwhile."""
+        self._numbers.clear()
         self._known[table].keys |= later._known[table].keys
         self._raw.setdefault(table, {}).update(later._raw.get(table, {}))
 

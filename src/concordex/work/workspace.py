@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
 from functools import cached_property
 from pathlib import Path
@@ -26,7 +27,7 @@ if TYPE_CHECKING:
     from concordex.wire.dialect import Dialect
     from concordex.wire.secrets import Secret
     from concordex.wire.session import Endpoint, Session
-    from concordex.work.config import Config
+    from concordex.work.config import Config, Devices, System
     from concordex.work.show import Selection
 
 #: Below the workspace's folder: data, not to be kept in version control.
@@ -146,7 +147,7 @@ class Workspace:
         """The dialect that a system speaks."""
         from concordex.wire.load import find
 
-        name = self.config.systems[system].dialect
+        name = (self.config.systems.get(system) or self.config.devices[system]).dialect
         if name not in self._dialects:
             self._dialects[name] = find(name, self.root / "dialects")
         return self._dialects[name]
@@ -158,23 +159,38 @@ class Workspace:
     def session(self, system: str, dialect: Dialect | None = None) -> Session:
         """A session with a system, to be entered with ``async with``; ``dialect`` stands in for its own."""
         from concordex.wire.session import Session
+        from concordex.work.config import check_credentials
 
         self.active([system])
         spoken = dialect or self.dialect(system)
-        return Session(self._endpoint(system, spoken), spoken)
+        check_credentials(self.config.systems[system], spoken, system, self.root)
+        return Session(self._endpoint(system, self.config.systems[system]), spoken)
 
-    def _endpoint(self, name: str, dialect: Dialect) -> Endpoint:
-        from concordex.wire.secrets import fetch, is_reference
-        from concordex.wire.session import Endpoint
+    def device_session(self, devices: str, address: str) -> Session:
+        """A session with one of the ``devices`` of the workspace; refused where that address is not to be called."""
+        from concordex.wire.session import Session
         from concordex.work.config import check_credentials
 
-        system, tls = self.config.systems[name], self.config.systems[name].tls
-        check_credentials(system, dialect, name, self.root)
+        found, spoken = self.config.devices[devices], self.dialect(devices)
+        check_credentials(found, spoken, devices, self.root, "devices")
+        if not found.reaches(address):
+            raise CalledWrongly(
+                f"{address!r} is not among the addresses of {devices}",
+                advice=f"devices: {devices}: addresses: in concordex.yaml says which are called",
+            )
+        endpoint = self._endpoint(f"{devices} at {address}", found)
+        return Session(replace(endpoint, url=found.url.replace("{address}", address)), spoken)
+
+    def _endpoint(self, name: str, system: System | Devices) -> Endpoint:
+        from concordex.wire.secrets import fetch, is_reference
+        from concordex.wire.session import Endpoint
+
+        tls, folder = system.tls, getattr(system, "folder", None)
         for given in filter(is_reference, system.credentials.values()):
             if given not in self._secrets:  # asked for once, however often it is needed
                 self._secrets[given] = fetch(given, self.root)
         return Endpoint(
-            name=name, url=system.url, folder=self.root / system.folder if system.folder else None,
+            name=name, url=system.url, folder=self.root / folder if folder else None,
             credentials={key: self._secrets.get(given, given) for key, given in system.credentials.items()},
             ca=self._file(tls.ca), certificate=self._file(tls.certificate), key=self._file(tls.key),
             verify=tls.verify, fingerprint=tls.fingerprint, proxy=system.proxy, rate=system.rate,

@@ -80,6 +80,9 @@ def run(
     most: Annotated[
         int | None, typer.Option("--most", min=1, help="Records in one request, at the most; 1 for one each.")
     ] = None,
+    together: Annotated[
+        bool, typer.Option("--together", help="One request for several tables, where the system takes it so.")
+    ] = False,
     regardless: Annotated[
         bool, typer.Option("--regardless", help="Also over what others have altered since it was prepared.")
     ] = False,
@@ -115,8 +118,11 @@ def run(
     if not agreed(found, Answers(yes=yes, count=count), numbers):
         draw.note("not agreed; nothing was sent")
         return Status.STOPPED
+    from concordex.work.sending import How
+
+    how = How(most=most, together=together, regardless=regardless)
     part = len(numbers) < len(found.writes)
-    return run_and_tell(here, number, numbers, part=part, most=most, regardless=regardless, any_time=any_time)
+    return run_and_tell(here, number, numbers, part=part, how=how, any_time=any_time)
 
 
 @change.command("resume")

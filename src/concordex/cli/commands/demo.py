@@ -37,6 +37,13 @@ sync:
   purser:                               # a register of some kinds only
     where: kind in (laptop, server, router, firewall)
 
+devices:
+  afloat:                               # routers fresh from the box, each at an address of its own
+    dialect: binnacle
+    url: http://{address}
+    addresses: [127.0.0.0/8]            # their password goes nowhere else
+    credentials: {user: steer, password: "file:../{aside}/afloat-password"}
+
 guards:
   creations: {most}
   updates: {most}
@@ -165,11 +172,28 @@ def _make_workspace(target: Path, harbour: Harbour, devices: int) -> None:
             command += ["--credential", f"{name}=file:../{aside.name}/{secret.name}"]
         draw.line(f"$ concordex {shlex.join(command)}")
         _call(target, command)
+    _unbox(target, aside, harbour)
     written = target / "concordex.yaml"
     systems = written.read_text(encoding="utf-8").partition("systems:\n")[2]
-    rules = _RULES.replace("{most}", str(max(1000, devices)))
+    rules = _RULES.replace("{most}", str(max(1000, devices))).replace("{aside}", aside.name)
     written.write_text(f"{rules}systems:\n{systems}", encoding="utf-8")
     draw.line("# The house rules (whose word counts, what people own, guards) were put into concordex.yaml.")
+
+
+def _unbox(target: Path, aside: Path, harbour: Harbour) -> None:
+    """The password of the routers that are in no portal yet, and a list of where they are."""
+    import csv
+
+    secret = aside / "afloat-password"
+    secret.touch(mode=0o600)
+    secret.write_text(harbour.afloat.password, encoding="utf-8")
+    with (target / "new-units.csv").open("w", encoding="utf-8", newline="") as file:
+        rows = [
+            row | {"access": "control", "proxy": "http://proxy.saltmarsh.example:3128"} for row in harbour.afloat.rows
+        ]
+        writer = csv.DictWriter(file, list(rows[0]))
+        writer.writeheader()
+        writer.writerows(rows)
 
 
 def _worth_explaining(harbour: Harbour) -> str:

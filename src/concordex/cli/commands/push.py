@@ -14,6 +14,8 @@ from concordex.words import plural
 
 if TYPE_CHECKING:
     from concordex.change.rows import Mistake, Row
+    from concordex.work import Workspace
+    from concordex.work.push import Choice
 
 
 def push(
@@ -38,6 +40,10 @@ def push(
     ] = None,
     given: Annotated[
         str | None, typer.Option("--from", help="The form of the file, where its ending does not tell.")
+    ] = None,
+    ask: Annotated[
+        str | None,
+        typer.Option("--ask", help="Devices of the workspace: each row's own, at its `address`, tells what it must."),
     ] = None,
     sheet: Annotated[str | None, typer.Option("--sheet", help="The sheet of a workbook; else the first.")] = None,
     draft: Draft = False,
@@ -68,22 +74,58 @@ def push(
         defaults=[*(read_defaults(defaults) if defaults else []), *given_for_all],
     )  # fmt: skip
     here = workspace()
+    answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
+    unheard: list[Mistake] = []
+    left_out: list[Row] = []
+    count = len(rows)
+    if ask:
+        told = _asked(here, to, table, ask, rows, choice, answers, file)
+        if isinstance(told, int):
+            return told
+        rows, unheard, left_out = told
     prepared = prepare_push(here, to, table, rows, choice)
-    if prepared.mistakes:
-        _tell(prepared.mistakes, file, len(rows))
-        if rejects is None or not prepared.mistakes[0].place:
+    mistakes, rejected = [*unheard, *prepared.mistakes], [*left_out, *prepared.rejected]
+    if mistakes:
+        _tell(mistakes, file, count)
+        if rejects is None or not mistakes[-1].place:
             draw.note("nothing was prepared; correct them, or say --rejects FILE to go on without these rows")
             return Status.CALLED_WRONGLY
-        _keep(prepared.rejected, prepared.mistakes, rejects)
-        draw.note(f"{plural(len(prepared.rejected), 'row')} with mistakes in {rejects}")
-    draw.note(
-        f"{plural(len(rows), 'row')}: {prepared.equal:,} are there as they are, {len(prepared.rejected):,} rejected"
-    )
+        _keep(rejected, mistakes, rejects)
+        draw.note(f"{plural(len(rejected), 'row')} with mistakes in {rejects}")
+    draw.note(f"{plural(count, 'row')}: {prepared.equal:,} are there as they are, {len(rejected):,} rejected")
 
     change = replace(prepared.change, about={"from": file, "command": "push"})
-    answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     status = propose(here, change, answers, f"{to} holds what the file says")
-    return Status.PARTLY if prepared.mistakes and status == Status.DONE else status
+    return Status.PARTLY if mistakes and status == Status.DONE else status
+
+
+def _asked(
+    here: "Workspace",
+    to: str,
+    table: str,
+    devices: str,
+    rows: "list[Row]",
+    choice: "Choice",
+    answers: Answers,
+    file: str,
+) -> "tuple[list[Row], list[Mistake], list[Row]] | int":
+    """Set on each device what its row says, as a change of its own; then ask each for what the table needs.
+
+    The rows with the answers, what is wrong and the rows left out for it; or the status to end with.
+    """
+    from concordex.work.asking import answered, asking, prepare_settings
+
+    change, made = prepare_settings(here, asking(here, to, table, devices, rows, choice.columns))
+    if change.steps:
+        change = replace(change, about={"from": file, "command": "push"})
+        status = propose(here, change, answers, "every device is set as its row says")
+        if answers.draft:
+            draw.note(f"what the devices tell is asked for once that is done: then push {file} again")
+        if answers.draft or status not in (Status.DONE, Status.PARTLY):
+            return status
+    found, mistakes, left_out = answered(here, made)
+    draw.note(f"{plural(len(found), 'device')} of {len(rows):,} told what {to} needs of them")
+    return found, mistakes, left_out
 
 
 def _tell(mistakes: "list[Mistake]", file: str, count: int) -> None:

@@ -58,10 +58,13 @@ from concordex.wire.dialect.writes import (
     Create,
     Delete,
     FieldWrite,
+    OnDevice,
+    Ready,
     Reference,
     Refusals,
     Send,
     Task,
+    Together,
     Update,
     Write,
 )
@@ -70,10 +73,10 @@ __all__ = [
     "Act", "Also", "BasicSignIn", "Call", "CallSignIn", "Carried", "Changed", "ClientCredentials", "ColumnChoice",
     "Create", "Credential", "CsvShape", "CursorPages", "Delete", "Details", "Dialect", "Each", "Errors", "FieldMap",
     "FieldWrite", "FilterMap", "HeaderLinkedPages", "HeaderSignIn", "JsonShape", "Limits", "LinesShape",
-    "LinkedPages", "Listed", "Lookup", "NoSignIn", "NumberedPages", "OffsetPages", "OnePage", "Pages",
-    "ParquetShape", "Post", "QuerySignIn", "Read", "Reference", "Refusals", "Rpc", "Send", "Shape", "SheetShape",
-    "SignIn", "SignatureSignIn", "Slug", "Table", "Task", "TextShape", "TotalCall", "Update", "WindowPages",
-    "Write", "XmlShape", "calls_of",
+    "LinkedPages", "Listed", "Lookup", "NoSignIn", "NumberedPages", "OffsetPages", "OnDevice", "OnePage", "Pages",
+    "ParquetShape", "Post", "QuerySignIn", "Read", "Ready", "Reference", "Refusals", "Rpc", "Send", "Shape",
+    "SheetShape", "SignIn", "SignatureSignIn", "Slug", "Table", "Task", "TextShape", "Together", "TotalCall", "Update",
+    "WindowPages", "Write", "XmlShape", "calls_of",
 ]  # fmt: skip
 
 
@@ -183,6 +186,7 @@ class Dialect(Part):
     limits: Limits = Field(default_factory=Limits)
     tasks: dict[str, Task] = Field(default_factory=dict)
     tables: dict[Slug, Table] = Field(min_length=1)
+    together: Together | None = None
 
     _shaped = field_validator("shape", mode="before")(short_shape)
 
@@ -193,6 +197,9 @@ class Dialect(Part):
                 if other not in self.tables:
                     raise fault_at(("tables", name, *place), f"there is no table {other!r} in this dialect")
             _check_write(name, table)
+        for name in self.together.tables if self.together else ():
+            if name not in self.tables or not (write := self.tables[name].write) or not write.create:
+                raise fault_at(("together", "tables", name), "is no table of this dialect whose records can be created")
         for place, call in calls_of(self):
             if call.rpc and self.rpc is None:
                 raise fault_at((*place, "rpc"), "the dialect says no `rpc: {path: …}`")
@@ -208,6 +215,8 @@ def calls_of(dialect: Dialect) -> Iterator[tuple[tuple[str, ...], Call]]:
         yield ("sign_in", "call"), dialect.sign_in.call
         if dialect.sign_in.sign_out:
             yield ("sign_in", "sign_out"), dialect.sign_in.sign_out
+    if dialect.together:
+        yield ("together",), dialect.together
     for name, lookup in dialect.lookups.items():
         yield ("lookups", name), lookup
     for name, task in dialect.tasks.items():
@@ -240,6 +249,8 @@ def _others(table: Table) -> list[tuple[tuple[str, ...], str]]:
     found = [(("fields", name, "via"), spec.via) for name, spec in table.fields.items() if spec.via]
     if table.write:
         found += [(("write", "references", name, "via"), ref.via) for name, ref in table.write.references.items()]
+        ready = table.write.ready
+        found += [(("write", "ready", "brings", name), name) for name in (ready.brings if ready else {})]
     if table.read.each:
         found.append((("read", "each"), table.read.each.of))
     return found

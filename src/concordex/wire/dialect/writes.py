@@ -48,6 +48,7 @@ class FieldWrite(Part):
     choices: list[str] = Field(default_factory=list, description="Ours, in small letters, that it may be.")
     longest: int | None = Field(None, ge=1, description="How many signs it may have.")
     empty: Any = Field(None, description="What is sent to empty it, if not null.")
+    once: bool = Field(False, description="Sent to create a record and never shown again, such as a one-time code.")
     owner: Literal["ours", "theirs", "when_empty", "when_made"] = Field(
         "ours",
         description="theirs: people keep it, never written; when_empty: written where nothing is;"
@@ -99,12 +100,42 @@ class Act(Send):
     grave: bool = Field(False, description="It cannot be taken back: a run asks for the number of records.")
 
 
+class Together(Send):
+    """One call that creates records of several tables, none of which refers to another of the same call."""
+
+    tables: dict[str, str] = Field(
+        min_length=2, description="Table: the member that holds its list, in what is sent and in what was made."
+    )
+    most: int = Field(100, ge=1, description="How many records in one call.")
+    made: str = Field("$", description="Where the answer lists what was made, table by table, in the order sent.")
+
+
 class Refusals(Part):
     """How a refused list says which of its records are at fault."""
 
     records: str
     index: str = Field(description="The member that holds the place in the list, from 0.")
     reason: str
+
+
+class OnDevice(Part):
+    """What only the device itself can tell of a new record, and what may be set on it first."""
+
+    table: str = Field(description="The table of the device's own dialect that says it, with one record.")
+    asks: list[str] = Field(min_length=1, description="Our fields that are taken from there, such as a one-time code.")
+    sets: list[str] = Field(default_factory=list, description="Fields of that table that a row may set beforehand.")
+
+
+class Ready(Part):
+    """When a record that we made is really there, which may be a while after it is listed."""
+
+    when: str = Field(description="A filter on the record.")
+    facts: list[str] = Field(default_factory=list, description="Our fields that are told of it then.")
+    brings: dict[str, str] = Field(
+        default_factory=dict, description="Table: its field that names the record; what hangs from it is told too."
+    )
+    every: float = Field(1, gt=0, description="Seconds between two looks.")
+    most: float = Field(60, gt=0, description="Seconds after which we look no longer.")
 
 
 class Write(Part):
@@ -125,6 +156,8 @@ class Write(Part):
     acts: dict[str, Act] = Field(default_factory=dict, description="What else can be done to a record.")
     commit: Send | None = Field(None, description="Called after writes that are only staged until then.")
     refusals: Refusals | None = None
+    ready: Ready | None = None
+    device: OnDevice | None = None
 
     @field_validator("keys", mode="before")
     @classmethod
