@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import json
+import time
 from contextlib import suppress
 from copy import deepcopy
 from datetime import UTC, datetime, timedelta
@@ -29,6 +30,7 @@ from concordex.work.guards import _holds
 from concordex.work.pull import pull
 from concordex.work.push import Choice, prepare_push
 from concordex.work.run import run
+from concordex.work.sending import How
 from concordex.work.undo import prepare_undo
 from tests.conftest import Near, Shell, make_workspace
 
@@ -443,14 +445,99 @@ def test_after_any_faults_and_kills_a_change_ends_as_it_should(inventory, dying)
     law()
 
 
+#: How a run of one request for each step may end at one of them: the process before or after the journal is
+#: written, the disk full, or the system and the line in their ways.
+ENDS = [(name, late, full) for name in ("sending", "settled") for late, full in ((0, 0), (1, 0), (0, 1))]
+LOST = [("drop", 1), ("cut", 1), ("fail", 1), ("fail_after", 1), ("busy", 9)]
+
+
+@pytest.mark.parametrize("end", [*ENDS, *LOST], ids=str)
+def test_at_each_of_its_steps_a_change_may_fail_and_goes_on(inventory, dying, end):
+    shell, harbour, before = inventory
+    workspace = shell.workspace
+    restore(harbour, before)
+    pull(workspace, ["stowage"])
+    rows = [Row(place=f"row {at}", said=device(at)) for at in range(4)]
+    prepared = prepare_push(workspace, "stowage", "devices", rows, Choice()).change
+    for k in range(len(rows)):
+        restore(harbour, before)
+        change = workspace.journal.keep(prepared)
+        if end in ENDS:
+            name, late, full = end
+            dying(name, k, late=bool(late), full=bool(full))
+        else:
+            harbour.stowage.faults.add(end[0], "/v2/gear", method="POST", after=k, times=end[1])
+        attempt(workspace, change.number, How(most=1))
+        dying(None, 0, late=False)
+        harbour.stowage.faults.clear()
+        attempt(workspace, change.number, How(most=1))
+        assert {step.state for step in workspace.change(change.number).steps} == {"confirmed"}, k
+        made = [
+            one["title"] for number, one in harbour.stowage.lists["gear"].items() if number > before["last"]["gear"]
+        ]
+        assert sorted(made) == [row.said["Name"] for row in rows], k
+
+
+def test_a_session_may_end_at_each_step(at):
+    shell, _ = at
+    fairlead = shell.harbour.fairlead
+    shell("pull", "fairlead")
+    sound = [node for node in fairlead.nodes if node["chassis"] and node["health"] == "good"]
+    serials = [node["chassis"]["serial"] for node in sound][:4]
+    for k in range(6):
+        path = sheet(shell.folder / "x.csv", [{"serial": one, "name": f"n-{k}-{one}"} for one in serials])
+        fairlead.faults.add("expire", "/fl/3/nodes", method="POST", after=k, times=1)
+        shell("push", path, "--to", "fairlead", "--yes")
+        fairlead.faults.clear()
+        named = {node["chassis"]["serial"]: node["label"] for node in fairlead.nodes if node["chassis"]}
+        assert [named[one] for one in serials] == [f"n-{k}-{one}" for one in serials], k
+
+
+def test_a_push_of_5000_that_is_killed_goes_on_where_it_was(tmp_path):
+    with Harbour.of(40, moment=datetime.now(UTC)) as harbour:
+        shell = make_workspace(tmp_path, harbour, ["stowage"])
+        shell.config(lambda text: text + "guards: {creations: 5000}\n")
+        shell("pull")
+        rows = [
+            {
+                "name": f"k-{at}",
+                "serial": f"KK{at:06}",
+                "site": "north-mole",
+                "maker": MAKER,
+                "model": MODEL,
+                "kind": "switch",
+            }
+            for at in range(5000)
+        ]
+        shell("push", sheet(tmp_path / "x.csv", rows), "--to", "stowage", "--draft")
+        gear = harbour.stowage.lists["gear"]
+        there = len(gear)
+        harbour.stowage.faults.latency = 0.02
+        process = shell.begin("change", "run", "1", "--yes")
+        end = time.monotonic() + 60
+        while len(gear) < there + 1500:
+            assert time.monotonic() < end
+            time.sleep(0.01)
+        process.kill()
+        process.wait()
+        process.stdout.close()
+        process.stderr.close()
+        harbour.stowage.faults.latency = 0
+        assert 1500 <= len(gear) - there < 5000
+        assert "5,000 steps written" in shell("change", "resume", "1").stderr
+        made = [one["serialNumber"] for one in list(gear.values())[there:]]
+        assert sorted(made) == [row["serial"] for row in rows]
+        assert "5,000 are there as they are" in shell("push", str(tmp_path / "x.csv"), "--to", "stowage").stderr
+
+
 def plain_gear(lists: dict) -> dict:
     return {number: {k: v for k, v in one.items() if k != "editedOn"} for number, one in lists["gear"].items()}
 
 
-def attempt(workspace, number: int) -> None:
+def attempt(workspace, number: int, how: How | None = None) -> None:
     with suppress(Killed, ConcordexError):  # what is told can be gone on with
         try:
-            run(workspace, number)
+            run(workspace, number, how=how)
         except BaseExceptionGroup as several:
             raise several.exceptions[0] from several
 

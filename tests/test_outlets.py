@@ -69,6 +69,16 @@ def go_on(lists: Lists, table: Table) -> None:
     ]
     assert table("SELECT cards FROM things WHERE serial_no = 'MM00007'") == [("0c:b1:00:00:00:07",)]
     assert "nothing to do: register is up to date" in lists("sync", "register", "--where", "serial like 'MM*'").stderr
+    # taken back, and written again
+    number = str(json.loads(lists("change", "list", "-f", "json").stdout)[0]["change"])
+    table("UPDATE things SET place = 'somebody' WHERE serial_no = 'MM00009'")
+    told = lists("change", "undo", number, "--yes", status=4)
+    assert "changed there since: place" in told.stdout
+    assert table("SELECT serial_no FROM things ORDER BY serial_no") == [("MM00001",), ("MM00009",), ("ZZ1",)]
+    assert table("SELECT place, cards FROM things WHERE serial_no = 'MM00001'") == [("depot", None)]
+    table("DELETE FROM things WHERE serial_no = 'MM00009'")
+    lists("sync", "register", "--where", "serial like 'MM*'", "--edited", "ours", "--yes")
+    assert table("SELECT COUNT(*) FROM things WHERE place = 'quay'") == [(31,)]
     # an edit in between is a conflict with a choice
     table("UPDATE things SET place = ? WHERE serial_no = 'MM00003'", "a person's own")
     told = lists("sync", "register", "--where", "serial like 'MM*'", "--draft").stdout
@@ -155,6 +165,11 @@ def test_a_sync_into_a_file_keeps_what_people_added(lists, ending):
     frame = read(path)
     assert frame.columns == ["Serial", "Host", "Place"]
     assert frame.rows() == [("AAAA1111", "sw-1", "quay")]
+    lists("change", "undo", "1", "--yes")
+    left = pl.read_excel(path, raise_if_empty=False) if ending == "xlsx" else read(path)
+    assert left.is_empty()
+    lists("sync", "register", "--yes")
+    assert read(path).rows() == frame.rows()
     more = pl.concat([frame.with_columns(Note=pl.lit("=1+1")), pl.DataFrame(
         {"Serial": ["X"], "Host": ["mine"], "Place": ["z"], "Note": ["kept"]})])  # fmt: skip
     {"csv": more.write_csv, "xlsx": more.write_excel, "parquet": more.write_parquet}[ending](path)

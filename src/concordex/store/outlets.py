@@ -223,7 +223,8 @@ class FileOutlet(Outlet):
                 every.append({})
                 there = at[str(row.key)] = [every[-1]]
             there[0].update({name: plain(value) for name, value in row.shall.items()})
-        self._keep([one for one in every if id(one) not in gone])
+        names = list(dict.fromkeys([*(name for one in every for name in one), *self.columns]))
+        self._keep([one for one in every if id(one) not in gone], names)
         return told
 
     def _all(self) -> list[dict[str, Any]]:
@@ -234,7 +235,7 @@ class FileOutlet(Outlet):
         readers = {
             ".csv": lambda: pl.read_csv(self.path, infer_schema=False),
             ".parquet": lambda: pl.read_parquet(self.path),
-            ".xlsx": lambda: pl.read_excel(self.path, infer_schema_length=0),
+            ".xlsx": lambda: pl.read_excel(self.path, infer_schema_length=0, raise_if_empty=False),
         }
         reader = readers.get(self.path.suffix.lower())
         if reader is None:
@@ -244,11 +245,11 @@ class FileOutlet(Outlet):
         except (pl.exceptions.PolarsError, OSError) as error:
             raise StoreError(f"{self.path} cannot be read", why=str(error).split("\n")[0]) from error
 
-    def _keep(self, rows: Sequence[Values]) -> None:
+    def _keep(self, rows: Sequence[Values], names: Sequence[str]) -> None:
         import polars as pl
 
-        names = list(dict.fromkeys([*(name for row in rows for name in row), *self.columns]))
         frame = pl.DataFrame([{n: row.get(n) for n in names} for row in rows], infer_schema_length=None)
+        frame = frame if rows else pl.DataFrame(schema=dict.fromkeys(names, pl.String))
         making = self.path.with_name(f".{self.path.stem}.{os.getpid()}{self.path.suffix}")
         try:
             self.path.parent.mkdir(parents=True, exist_ok=True)

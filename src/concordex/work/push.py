@@ -64,10 +64,12 @@ def prepare_push(workspace: Workspace, system: str, table: str, rows: Sequence[R
                 f"--make {name}: {table} refers to no such table", advice=suggestion(name, set(base.frames) - {table})
             )
     names = list(dict.fromkeys(name for row in rows for name in row.said))
-    meant, mistakes = columns_of(names, base.fields, choice.columns, choice.ignore)
+    keyed = {name: base.dialect.tables[table].type_of(name) for key in base.write.keys for name in key}
+    fields = {**keyed, **base.fields}  # a key that cannot be written still finds its record
+    meant, mistakes = columns_of(names, fields, choice.columns, choice.ignore)
     if mistakes:
         return Prepared(Change(kind="push", system=system, steps=()), mistakes, list(rows), 0)
-    read, mistakes = read_values(rows, meant, base.fields, limits_of(base))
+    read, mistakes = read_values(rows, meant, fields, limits_of(base))
     for where, said in choice.defaults:
         read = _with_defaults(workspace, base, read, where, said)
     target = target_of(workspace, base, choice.make)
@@ -148,13 +150,14 @@ def _change(
     ids = [record for row in rows if (record := holder(row.values, target)) is not None]
     there = {r["record_id"]: r for r in base.frame.filter(pl.col("record_id").is_in(ids)).iter_rows(named=True)}
     spent = {name for name, spec in base.write.fields.items() if spec.once}
+    mine = base.fields.keys() - spent
     wishes, updates, equal = [], list[Step](), 0
     for row in rows:
         now = there.get(holder(row.values, target) or "")
         if now is None:
             wishes.append(Wish(entry="", source=row.place, values=row.values))
             continue
-        shall = {n: value for n, value in row.values.items() if n not in spent and not same(now.get(n), value)}
+        shall = {n: v for n, v in row.values.items() if n in mine and not same(now.get(n), v)}
         if shall:
             updates.append(_update(base, now, shall, row.place))
         equal += not shall
