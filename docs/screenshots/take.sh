@@ -95,4 +95,11 @@ shot push "$fleet" "concordex push new-switches.csv --to stowage --rejects bad.c
 shot undo "$fleet" "concordex set stowage 'name like sw-spare-0*' status=stored position=7 --yes | tail -2" \
     "concordex change show 3 --diff | head -4" "concordex set stowage sw-spare-01 'comment=taken by Kim' --yes" \
     "concordex change undo 2 --yes" "concordex change list"
+shot adopt "$fleet" "cat new-units.csv" "concordex push new-units.csv --to pilotage --ask afloat --yes"
+(cd "$work/far" && concordex pull stowage >/dev/null 2>&1
+    sed -i 's/creations: 3000/creations: 9000/' concordex.yaml
+    { echo name,serial,site,maker,model,kind
+      for at in $(seq 4000); do echo "sw-far-$at,FF$at-77,north-mole,Brackwater,BS-2448,switch"; done; } >many.csv)
+(until pgrep -f 'concordex push many' >/dev/null; do sleep 0.2; done; sleep 7; touch "$work/done") &
+shot progress "$work/far" "concordex push many.csv --to stowage --yes"
 shot demo "$work" "concordex demo shown"
