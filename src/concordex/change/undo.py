@@ -18,7 +18,13 @@ def undo(change: Change, forms: Mapping[str, Form]) -> Change:
     done = [s for s in reversed(change.steps) if s.sent and s.state in ("written", "confirmed", "differs")]
     steps = [_undone(step, forms[step.table]) for step in done if step.action != "report"]
     numbered = tuple(replace(step, number=at) for at, step in enumerate(steps, start=1))
-    return Change(kind="undo", system=change.system, steps=numbered, about={"undoes": change.number})
+    sort = {"objects": True} if change.about.get("objects") else {}
+    return Change(
+        kind="undo",
+        system=change.system,
+        steps=numbered,
+        about={"undoes": change.number, **sort},
+    )
 
 
 def _undone(step: Step, form: Form) -> Step:

@@ -95,6 +95,16 @@ def line(text: str = "") -> None:
     sys.stdout.write(f"{text}\n")
 
 
+def styled(text: str, style: str) -> None:
+    """A line on standard output, in colour where that is a terminal."""
+    if is_terminal(sys.stdout):
+        from rich.text import Text
+
+        console().print(Text(clean(text), style=style))
+    else:
+        line(clean(text))
+
+
 def heading(text: str) -> None:
     """A line on standard output that begins something."""
     if is_terminal(sys.stdout):

@@ -31,6 +31,8 @@ SUMMARIES = {
     "delete": "Delete records; their number must be said.",
     "act": "Do to devices what their system offers: restart, wipe.",
     "sync": "Bring an inventory up to date: preview, agree, verify.",
+    "config": "Configuration objects: save, compare, load back, copy, carry over.",
+    "drift": "What has moved away from saved configuration.",
     "change": "Prepared writes: show, run in part, resume, undo.",
 }
 

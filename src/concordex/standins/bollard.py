@@ -205,7 +205,7 @@ class Bollard(StandIn):
         for ref in params["refs"]:
             if ref not in objects:
                 raise Fault(-32004, f"there is no {params['kind']} {ref}")
-            if ref in used:
+            if ref in used - set(params["refs"]):
                 raise Fault(-32012, f"{ref} is used by a rule")
         for ref in params["refs"]:
             del objects[ref]

@@ -17,7 +17,7 @@ from __future__ import annotations
 
 import secrets
 import time
-from datetime import datetime
+from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from typing import Any
 from urllib.parse import parse_qs, urlencode
@@ -27,6 +27,16 @@ from fastapi import Request, Response
 from concordex.standins.base import Problem, StandIn, body_of, only, whole
 
 _CAP, _MOST_READINGS = 100, 200
+_ROLES = {
+    "crew": ("sign-in", "see-devices"),
+    "office": ("sign-in", "see-devices", "see-readings", "alter-policies", "restart"),
+    "kiosk": ("sign-in",),
+    "machines": ("sign-in", "see-devices", "see-readings", "alter-objects"),  # what a client like us may do
+}
+
+
+def _touched(record: dict[str, Any], by: str = "harbour master") -> dict[str, Any]:
+    return record | {"altered": datetime.now(UTC).isoformat(timespec="seconds"), "alteredBy": by}
 
 
 class Muster(StandIn):
@@ -42,11 +52,16 @@ class Muster(StandIn):
         self.touched: dict[str, float] = {}
         self.gone: dict[str, float] = {}
         self.objects: dict[str, dict[str, dict[str, Any]]] = {"roles": {}, "policies": {}}
-        for at, name in enumerate(("crew", "office", "kiosk")):
-            self.objects["roles"][f"role-{at}"] = {"id": f"role-{at}", "name": name, "rights": ["sign-in"][: at + 1]}
+        for at, (name, rights) in enumerate(_ROLES.items()):
+            self.objects["roles"][f"role-{at}"] = _touched({"id": f"role-{at}", "name": name, "rights": list(rights)})
         for at, (name, least) in enumerate((("handhelds", "13.0"), ("laptops", "23.1.0"), ("handhelds", "12.1"))):
-            policy: dict[str, Any] = {"id": f"policy-{at}", "name": name, "leastRelease": least, "encrypted": at != 2}
-            self.objects["policies"][policy["id"]] = policy
+            policy: dict[str, Any] = {
+                "id": f"policy-{at}", "name": name, "leastRelease": least, "encrypted": at != 2,
+                "platforms": ["scanner"] if name == "handhelds" else ["slate", "desk"],
+                "lock": {"afterMinutes": 5 + 5 * at, "leastDigits": 6}, "assignedTo": ["everybody on watch"][:at],
+                "steps": [{"after": "1d", "do": "tell"}, {"after": "7d", "do": "block"}],
+            }  # fmt: skip
+            self.objects["policies"][policy["id"]] = _touched(policy)
         self.client_secret = secrets.token_urlsafe(24)
         self.tokens: dict[str, float] = {}
         self.places: dict[str, tuple[tuple[str, str, str], int]] = {}
@@ -145,26 +160,26 @@ class Muster(StandIn):
             return self.answer({kind: list(held.values())})
 
         async def create(request: Request) -> Response:
-            self._admit(request)
+            self._admit(request, alters=True)
             given = await body_of(request)
             if not isinstance(given, dict) or not given.get("name"):
                 raise Problem(422, "a name is required")
             if kind == "roles" and any(known["name"] == given["name"] for known in held.values()):
                 raise Problem(409, f"there is a role {given['name']} already")
-            made = {"id": secrets.token_hex(6), **given}
+            made = _touched({"id": secrets.token_hex(6), **given}, "concordex")
             held[made["id"]] = made
             return self.answer(made, 201)
 
         async def alter(request: Request, number: str) -> Response:
-            self._admit(request)
+            self._admit(request, alters=True)
             given = await body_of(request)
             if number not in held:
                 raise Problem(404, f"there is none with the id {number}")
-            held[number] |= given
+            held[number] = _touched(held[number] | given, "concordex")
             return self.answer(held[number])
 
         async def remove(request: Request, number: str) -> Response:
-            self._admit(request)
+            self._admit(request, alters=True)
             if held.pop(number, None) is None:
                 raise Problem(404, f"there is none with the id {number}")
             return Response(status_code=204)
@@ -174,12 +189,17 @@ class Muster(StandIn):
         self.api.patch(f"/muster/{kind}/{{number}}", name=f"alter {kind}")(alter)
         self.api.delete(f"/muster/{kind}/{{number}}", name=f"remove {kind}")(remove)
 
-    def _admit(self, request: Request) -> None:
+    def _admit(self, request: Request, *, alters: bool = False) -> None:
         if self.faults.strikes("expire", request.method, request.url.path):
             self.tokens.clear()
         scheme, _, token = request.headers.get("Authorization", "").partition(" ")
         if scheme != "Bearer" or self.tokens.get(token, 0) < time.monotonic():
             raise Problem(401, "the token is unknown or has expired")
+        ours: list[str] = next(
+            (role["rights"] for role in self.objects["roles"].values() if role["name"] == "machines"), []
+        )
+        if alters and "alter-objects" not in ours:
+            raise Problem(403, "the role machines may not alter objects")
 
 
 def _holds(device: dict[str, Any], where: str) -> bool:

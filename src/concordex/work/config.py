@@ -281,6 +281,21 @@ class Guards(Part):
     share: float = Field(0.5, ge=0, le=1, description="Of the records of a table, how much may be altered.")
 
 
+class MayMove(Part):
+    """What is no drift when it moves."""
+
+    system: str | None = None
+    kind: str | None = Field(None, description="A kind of object; all, without one.")
+    name: str = Field("*", description="Of which objects, by name, with * and ?.")
+    member: str | None = Field(None, description="Only this member; the whole object, without one.")
+
+
+class DriftRules(Part):
+    """How live objects may differ from their baseline."""
+
+    ignore: list[MayMove] = Field(default_factory=list)
+
+
 class Config(Part):
     """The whole file."""
 
@@ -291,6 +306,7 @@ class Config(Part):
     sync: dict[Slug, SyncTarget] = Field(default_factory=dict)
     outlets: dict[Slug, Into] = Field(default_factory=dict)
     devices: dict[Slug, Devices] = Field(default_factory=dict)
+    drift: DriftRules = Field(default_factory=DriftRules)
     guards: Guards = Field(default_factory=Guards)
     keep: Keep = Field(default_factory=Keep)
 

@@ -11,7 +11,6 @@ from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from concordex.change.batches import stages
-from concordex.change.compare import verdict
 from concordex.change.steps import Change, State, Step
 from concordex.errors import CalledWrongly, ConcordexError, StoreError
 from concordex.wire.session import Session, Traffic
@@ -22,7 +21,7 @@ from concordex.work.processes import is_alive
 from concordex.work.pull import keep
 from concordex.work.ready import until_ready
 from concordex.work.sending import How, Outcome, Sender
-from concordex.work.target import Actual, tables_for
+from concordex.work.target import Actual
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
@@ -128,18 +127,25 @@ class _Run:
         tables = list(dict.fromkeys(step.table for step in self.steps))
         together = self.dialect.together.tables if self.dialect.together and self.how.together else ()
         async with entering as session:
-            actual = Actual(session)
-            await actual.read(tables_for(self.dialect, tables))
+            actual = self._actual(session)
+            await actual.read(actual.needed(tables))
             sender = Sender(session, actual, self.workspace.journal, self.number, self.told, self.how, self.states)
             for steps in stages(self.steps, together):
                 await sender.stage(steps)
             await self._read_back(session, sender, tables)
 
+    def _actual(self, session: Session) -> Actual:
+        if self.change.about.get("objects"):
+            from concordex.work.objects import ActualObjects
+
+            return ActualObjects(session)
+        return Actual(session)
+
     async def _read_back(self, session: Session, sender: Sender, tables: Sequence[str]) -> None:
         """Read the tables again, compare every written step, and keep what was read as a pull."""
         begun = time.monotonic()
-        after = Actual(session)
-        wanted = tables_for(self.dialect, tables)
+        after = self._actual(session)
+        wanted = after.needed(tables)
         await after.read(wanted)
         steps = [sender.written[number] for number in sorted(sender.written)]
         settled, became = list[Outcome](), []
@@ -152,7 +158,7 @@ class _Run:
             for step in mine:
                 record = records.get(step.record_id or "")
                 shown = replace(step, shall={n: v for n, v in step.shall.items() if n not in spent}) if spent else step
-                settled.append((step, *_judged(shown, record, waited.get(step.number)), None))
+                settled.append((step, *_judged(after, shown, record, waited.get(step.number)), None))
                 if record is not None:
                     became.append((step, {name: record.get(name) for name in step.shall if name in record}))
         self.workspace.journal.became(self.number, became)
@@ -176,21 +182,23 @@ class _Run:
         self.workspace.catalogue.forget(self.change.system, gone)
 
 
-def _judged(step: Step, record: dict[str, Any] | None, waited: tuple[bool, str] | None) -> tuple[State, str | None]:
+def _judged(
+    after: Actual, step: Step, record: dict[str, Any] | None, waited: tuple[bool, str] | None
+) -> tuple[State, str | None]:
     """What became of a written step: as it was read back, and once it was really there."""
-    state, reason = _verdict(step, record)
+    state, reason = _verdict(after, step, record)
     if waited is None or state != "confirmed":
         return state, reason
     is_ready, words = waited
     return ("confirmed" if is_ready else "differs"), "; ".join(filter(None, [words, reason]))
 
 
-def _verdict(step: Step, record: dict[str, Any] | None) -> tuple[State, str | None]:
+def _verdict(after: Actual, step: Step, record: dict[str, Any] | None) -> tuple[State, str | None]:
     if step.action == "delete":
         return ("confirmed", step.reason) if record is None else ("differs", "read back: the record is still there")
     if record is None:
         return "differs", "read back: the record is not there"
-    wrong, own = verdict(step.shall, step.was, record)
+    wrong, own = after.verdict(step, record)
     if wrong:
         return "differs", f"read back: {'; '.join(wrong)}"
     return "confirmed", "; ".join(filter(None, [step.reason, *own])) or None

@@ -9,13 +9,13 @@ from functools import partial
 from typing import Any, TypeVar
 
 from concordex.change.batches import halves, lists, stages
-from concordex.change.compare import same, shown
+from concordex.change.compare import shown
 from concordex.change.steps import State, Step
 from concordex.errors import RequestRefused, ServerFault, SignInRefused, Unreachable, WireError
 from concordex.store.journal import Journal
 from concordex.wire import dialect as d
 from concordex.wire.session import Session
-from concordex.wire.writes import act, body_of, commit, create, create_together, delete, refusals, update
+from concordex.wire.writes import act, commit, create, create_together, delete, refusals, update
 from concordex.work.concurrent import at_most
 from concordex.work.target import Actual, writable
 
@@ -86,10 +86,7 @@ class Sender:
         for part in lists([step for mine in stages(steps) for step in self._found_already(mine)], self._most(how)):
             mine = {found[0].table: found for found in stages(part)}
             writes = {table: writable(self.dialect, table, self.session.endpoint.name) for table in mine}
-            bodies = {
-                table: [body_of(step.shall, writes[table], self.actual.number) for step in found]
-                for table, found in mine.items()
-            }
+            bodies = {table: [self.actual.body(writes[table], step) for step in found] for table, found in mine.items()}
             ids = {table: self.dialect.tables[table].fields["record_id"].from_[0] for table in mine}
             self.journal.sending(self.number, part)
             try:
@@ -112,7 +109,7 @@ class Sender:
     def _made(self, steps: Sequence[Step], numbers: Sequence[Any]) -> None:
         """What the system says that it has made."""
         for step, number in zip(steps, numbers, strict=True):
-            self.actual.made(step.table, step.shall, number)
+            self.actual.made(step, number)
         self.settle([(s, "written", None, str(n)) for s, n in zip(steps, numbers, strict=True)])
 
     def settle(self, outcomes: Sequence[Outcome], *, ended: bool = True) -> None:
@@ -150,12 +147,14 @@ class Sender:
         ready, settled = [], list[Outcome]()
         for step in steps:
             record = records.get(step.record_id or "")
-            moved = [n for n in step.was if record and n in record and not same(record[n], step.was[n])]
+            moved = [n for n in step.was if record and n in record and not self.actual.same(record[n], step.was[n])]
             if record is None and step.action == "delete":
                 settled.append((step, "written", "it was gone already", None))
             elif record is None:
                 settled.append((step, "held", "the record is gone since the preview", None))
-            elif step.action == "update" and all(same(record.get(n), value) for n, value in step.shall.items()):
+            elif step.action == "update" and all(
+                self.actual.same(record.get(n), value) for n, value in step.shall.items()
+            ):
                 settled.append((step, "written", "it was so already", None))
             elif moved and not self.how.regardless:
                 now = ", ".join(f"{name} is now {shown(record.get(name))}" for name in moved)
@@ -170,7 +169,7 @@ class Sender:
         assert write.create
         record_id = self.dialect.tables[steps[0].table].fields["record_id"].from_[0]
         for _ in range(_ROUNDS):
-            bodies = [body_of(step.shall, write, self.actual.number) for step in steps]
+            bodies = [self.actual.body(write, step) for step in steps]
             self.journal.sending(self.number, steps)
             try:
                 made = await self._in_effect([write], create(self.session, write.create, bodies, record_id))
@@ -224,7 +223,7 @@ class Sender:
         if write.commit:  # what is only staged would look as if it were there
             async with self._staging:
                 await self._commit(write.commit)
-        again = Actual(self.session)
+        again = type(self.actual)(self.session)
         await again.read([table])
         return again
 
@@ -234,8 +233,7 @@ class Sender:
         if write.update is None:
             self.settle([(step, "held", "the dialect does not say how to update one", None)])
             return
-        emptied = {name for name, value in step.shall.items() if value in (None, [])}
-        body = body_of({**step.key, **step.shall}, _only(write, set(step.shall)), self.actual.number, emptied)
+        body = self.actual.body(write, step)
         self.journal.sending(self.number, steps)
         for tried in range(1, _ROUNDS + 1):
             try:

@@ -9,7 +9,9 @@ from typing import Any
 import orjson
 import polars as pl
 
+from concordex.change.compare import same, verdict
 from concordex.change.prepare import Form, Key, Known, Link, natural, plain
+from concordex.change.steps import Step
 from concordex.errors import CalledWrongly, WireError
 from concordex.model.fields import ORIGINAL
 from concordex.wire import dialect as d
@@ -17,6 +19,7 @@ from concordex.wire.paths import at
 from concordex.wire.read import Look
 from concordex.wire.session import Session
 from concordex.wire.tables import order, read_tables
+from concordex.wire.writes import body_of
 from concordex.words import suggestion
 
 
@@ -127,10 +130,30 @@ class Actual:
             raise CalledWrongly(f"{self.session.endpoint.name} has no record in {table} for {label}")
         return found
 
-    def made(self, table: str, values: Mapping[str, Any], number: Any) -> None:
+    def needed(self, tables: Iterable[str]) -> list[str]:
+        """What is read so that ``tables`` can be written."""
+        return tables_for(self.session.dialect, tables)
+
+    def body(self, write: d.Write, step: Step) -> dict[str, Any]:
+        """What is sent for a step; of an update the members that are written."""
+        if step.action == "create":
+            return body_of(step.shall, write, self.number)
+        emptied = {name for name, value in step.shall.items() if value in (None, [])}
+        return body_of({**step.key, **step.shall}, _only(write, set(step.shall)), self.number, emptied)
+
+    def same(self, there: Any, ours: Any) -> bool:
+        """Whether a member of a record holds what it should."""
+        return same(there, ours)
+
+    def verdict(self, step: Step, record: Mapping[str, Any]) -> tuple[list[str], list[str]]:
+        """What a record did not take of a step, and what the system wrote in its own way, in words."""
+        return verdict(step.shall, step.was, record)
+
+    def made(self, step: Step, number: Any) -> None:
         """Remember a record that we have just made."""
+        table = step.table
         for names in self._form(table).keys:
-            key = natural(values, names)
+            key = natural(step.shall, names)
             if key is not None:
                 self._known[table].keys[key] = str(number)
                 self._raw.setdefault(table, {})[key] = number
@@ -154,6 +177,13 @@ class Actual:
         """The records of those ids as they were last read."""
         frame = self.looks[table].frame.filter(pl.col("record_id").is_in(list(ids)))
         return {row["record_id"]: row for row in frame.iter_rows(named=True)}
+
+
+def _only(write: d.Write, names: set[str]) -> d.Write:
+    """The part of ``write`` that touches the fields ``names``."""
+    fields = {name: spec for name, spec in write.fields.items() if name in names}
+    references = {name: ref for name, ref in write.references.items() if names & set(ref.by.values())}
+    return write.model_copy(update={"fields": fields, "references": references})
 
 
 def tables_for(dialect: d.Dialect, tables: Iterable[str]) -> list[str]:

@@ -55,6 +55,7 @@ from concordex.wire.dialect.signin import (
 )
 from concordex.wire.dialect.writes import (
     Act,
+    Config,
     Create,
     Delete,
     FieldWrite,
@@ -71,8 +72,8 @@ from concordex.wire.dialect.writes import (
 
 __all__ = [
     "Act", "Also", "BasicSignIn", "Call", "CallSignIn", "Carried", "Changed", "ClientCredentials", "ColumnChoice",
-    "Create", "Credential", "CsvShape", "CursorPages", "Delete", "Details", "Dialect", "Each", "Errors", "FieldMap",
-    "FieldWrite", "FilterMap", "HeaderLinkedPages", "HeaderSignIn", "JsonShape", "Limits", "LinesShape",
+    "Config", "Create", "Credential", "CsvShape", "CursorPages", "Delete", "Details", "Dialect", "Each", "Errors",
+    "FieldMap", "FieldWrite", "FilterMap", "HeaderLinkedPages", "HeaderSignIn", "JsonShape", "Limits", "LinesShape",
     "LinkedPages", "Listed", "Lookup", "NoSignIn", "NumberedPages", "OffsetPages", "OnDevice", "OnePage", "Pages",
     "ParquetShape", "Post", "QuerySignIn", "Read", "Ready", "Reference", "Refusals", "Rpc", "Send", "Shape",
     "SheetShape", "SignIn", "SignatureSignIn", "Slug", "Table", "Task", "TextShape", "Together", "TotalCall", "Update",
@@ -88,6 +89,7 @@ class Table(Part):
     fields: dict[str, FieldMap]
     filters: list[FilterMap] = Field(default_factory=list)
     write: Write | None = None
+    config: Config | None = None
 
     @field_validator("fields", mode="before")
     @classmethod
@@ -251,6 +253,8 @@ def _others(table: Table) -> list[tuple[tuple[str, ...], str]]:
         found += [(("write", "references", name, "via"), ref.via) for name, ref in table.write.references.items()]
         ready = table.write.ready
         found += [(("write", "ready", "brings", name), name) for name in (ready.brings if ready else {})]
+    for member, other in (table.config.references if table.config else {}).items():
+        found.append((("config", "references", member), other))
     if table.read.each:
         found.append((("read", "each"), table.read.each.of))
     return found

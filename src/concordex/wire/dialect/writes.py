@@ -126,6 +126,26 @@ class OnDevice(Part):
     sets: list[str] = Field(default_factory=list, description="Fields of that table that a row may set beforehand.")
 
 
+class Config(Part):
+    """What makes the records of a table configuration objects, which are saved as files by their names."""
+
+    volatile: list[str] = Field(
+        default_factory=list, description="Members that are not saved: times, counters; the id never is."
+    )
+    references: dict[str, str] = Field(
+        default_factory=dict, description="Member that holds an id, or ids: the table; saved as names."
+    )
+    within: str | None = Field(None, description="The one of these that says in which object it stands.")
+    place: str | None = Field(None, description="The member that says its place there, a number.")
+    sets: list[str] = Field(default_factory=list, description="Lists whose order means nothing.")
+    shares_names: bool = Field(False, description="The system takes several of one name.")
+    bound: list[str] = Field(
+        default_factory=list, description="Members that bind it to people or devices; they stay behind when it moves."
+    )
+    by: str | None = Field(None, description="The member that says who altered it last.")
+    at: str | None = Field(None, description="The member that says when.")
+
+
 class Ready(Part):
     """When a record that we made is really there, which may be a while after it is listed."""
 

@@ -1,0 +1,149 @@
+"""Two collections of objects, and how they differ by meaning: not by text, nor by numbers that only count places."""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from concordex.change.objects import Key, Kind, Kinds, Object, get, pruned
+
+#: One difference within an object: the path, what stood there, what stands there; None for nothing.
+Delta = tuple[str, Any, Any]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Difference:
+    """One object that one side has otherwise than the other, or that only one has."""
+
+    what: Literal["added", "removed", "changed", "moved"]
+    key: Key
+    was: Object | None
+    now: Object | None
+    deltas: Sequence[Delta] = ()
+
+    @property
+    def one(self) -> Object:
+        """The object as it is now, or was."""
+        found = self.now or self.was
+        assert found
+        return found
+
+
+def differ(was: Iterable[Object], now: Iterable[Object], kinds: Kinds) -> list[Difference]:
+    """All differences from ``was`` to ``now``, in the order of kinds and names."""
+    before, after = paired(list(was), list(now))
+    moved = _moved(before, after, kinds)
+    found = []
+    for key in sorted(before.keys() | after.keys()):
+        old, new = before.get(key), after.get(key)
+        if old is None or new is None:
+            found.append(Difference(what="removed" if new is None else "added", key=key, was=old, now=new))
+            continue
+        place = kinds[key[0]].place
+        aside = [place] if place else []
+        deltas = deltas_of(pruned(old.body, aside), pruned(new.body, aside))
+        if place and key in moved:
+            deltas = [*deltas, (place, get(old.body, place), get(new.body, place))]
+        if deltas:
+            only = [path for path, _, _ in deltas] == [place]
+            found.append(Difference(what="moved" if only else "changed", key=key, was=old, now=new, deltas=deltas))
+    return found
+
+
+def paired(was: Sequence[Object], now: Sequence[Object]) -> tuple[dict[Key, Object], dict[Key, Object]]:
+    """Both sides by key; of several of one name, those that are equal are the same, whatever their order."""
+    before, after = {one.key: one for one in was}, {one.key: one for one in now}
+    shared = {(kind, name) for kind, name, nth in (*before, *after) if nth > 1}
+    for kind, name in sorted(shared):
+        old = [before.pop(key) for key in sorted(before) if key[:2] == (kind, name)]
+        new = [after.pop(key) for key in sorted(after) if key[:2] == (kind, name)]
+        pairs: list[tuple[Object | None, Object | None]] = []
+        for first in list(old):
+            twin = next((second for second in new if second.body == first.body), None)
+            if twin:
+                pairs.append((first, twin))
+                old.remove(first)
+                new.remove(twin)
+        least = min(len(old), len(new))
+        pairs += [*zip(old, new, strict=False)]
+        pairs += [(one, None) for one in old[least:]] + [(None, one) for one in new[least:]]
+        for nth, (one, other) in enumerate(pairs, start=1):
+            if one:
+                before[kind, name, nth] = one
+            if other is not None:
+                after[kind, name, nth] = other
+    return before, after
+
+
+def deltas_of(was: Any, now: Any, path: str = "") -> list[Delta]:
+    """Member by member what is otherwise; a list of plain values as what left it and what came."""
+    if was == now:
+        return []
+    if isinstance(was, Mapping) and isinstance(now, Mapping):
+        found = []
+        for name in sorted({*was, *now}, key=str):
+            found += deltas_of(was.get(name), now.get(name), f"{path}.{name}" if path else str(name))
+        return found
+    if isinstance(was, list) and isinstance(now, list):
+        return _deltas_of_lists(was, now, path)
+    return [(path, was, now)]
+
+
+def _deltas_of_lists(was: list[Any], now: list[Any], path: str) -> list[Delta]:
+    plain = not any(isinstance(one, Mapping | list) for one in (*was, *now))
+    if not plain:
+        if len(was) != len(now):
+            return [(path, was, now)]
+        return [
+            delta for at, (a, b) in enumerate(zip(was, now, strict=True)) for delta in deltas_of(a, b, f"{path}[{at}]")
+        ]
+    gone, came = [one for one in was if one not in now], [one for one in now if one not in was]
+    if not gone and not came:
+        return [(path, was, now)]  # the same in another order, or in another number
+    return [(f"{path}[]", one, None) for one in gone] + [(f"{path}[]", None, one) for one in came]
+
+
+def _moved(before: Mapping[Key, Object], after: Mapping[Key, Object], kinds: Kinds) -> set[Key]:
+    """Of objects with a place, those that stand in another order to the rest than they did.
+
+    As few as can be: all but a longest run that kept its order (Schensted 1961).
+    """
+    moved: set[Key] = set()
+    groups: dict[tuple[str, str], list[Key]] = {}
+    for key in before.keys() & after.keys():
+        kind = kinds[key[0]]
+        if kind.place:
+            groups.setdefault((key[0], _inside(before[key], kind)), []).append(key)
+    for keys in groups.values():
+        place = kinds[keys[0][0]].place
+        now = {key: at for at, key in enumerate(sorted(keys, key=lambda k: (_number(after[k], place), k)))}
+        then = sorted(keys, key=lambda key: (_number(before[key], place), key))
+        moved |= set(then) - {then[at] for at in _longest_rising([now[key] for key in then])}
+    return moved
+
+
+def _inside(one: Object, kind: Kind) -> str:
+    return str(get(one.body, kind.within)) if kind.within else ""
+
+
+def _number(one: Object, place: str | None) -> float:
+    value = get(one.body, place)
+    return float(value) if isinstance(value, int | float) else 0.0
+
+
+def _longest_rising(numbers: Sequence[int]) -> list[int]:
+    """The places of a longest rising run in ``numbers``, all different."""
+    ends: list[int] = []
+    last: list[int] = []
+    before: list[int] = []
+    for at, number in enumerate(numbers):
+        n = bisect_left(ends, number)
+        ends[n : n + 1], last[n : n + 1] = [number], [at]
+        before.append(last[n - 1] if n else -1)
+    run, at = [], last[-1] if last else -1
+    while at >= 0:
+        run.append(at)
+        at = before[at]
+    return run[::-1]

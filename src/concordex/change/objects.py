@@ -1,0 +1,253 @@
+"""Configuration objects: what a system's records configure, without what moves by itself, and by name."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+Body = Mapping[str, Any]
+#: What tells one object from all others of its system: kind, name, and which of those that share both.
+Key = tuple[str, str, int]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Kind:
+    """One kind of object; members are dotted paths into a record.
+
+    name        the member that names it
+    within      the member, one of ``references``, that says in which other object it stands; a name counts there
+    volatile    members that move by themselves, or mean nothing elsewhere: ids, times, counters
+    references  members that hold the id, or ids, of objects of another kind, by that kind's table
+    sets        lists whose order means nothing
+    place       the member that says where it stands among those within the same object, a number
+    shares      whether the system takes several objects of one name
+    by, at      the members that say who touched it last, and when
+    bound       members that bind it to people or devices, and stay behind when it moves to another system
+    can_create  whether the system takes new ones; so ``can_update`` and ``can_delete``
+    """
+
+    table: str
+    name: str = "name"
+    id: str = "id"
+    within: str | None = None
+    volatile: Sequence[str] = ()
+    references: Mapping[str, str] = field(default_factory=dict)
+    sets: Sequence[str] = ()
+    place: str | None = None
+    shares: bool = False
+    bound: Sequence[str] = ()
+    by: str | None = None
+    at: str | None = None
+    can_create: bool = False
+    can_update: bool = False
+    can_delete: bool = False
+
+
+Kinds = Mapping[str, Kind]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Object:
+    """One object: its ``body`` without its name and what is volatile, with names where ids were.
+
+    ``name`` is whole: with the name of what it stands in, as ``quay/let the crew in``.
+    """
+
+    kind: str
+    name: str
+    body: Body
+    nth: int = 1
+    record_id: str | None = None
+    source: str | None = None  # the file that it was read from
+    by: str | None = None
+    at: str | None = None
+
+    @property
+    def key(self) -> Key:
+        """What tells it from all others."""
+        return self.kind, self.name, self.nth
+
+    @property
+    def label(self) -> str:
+        """Kind and name as people read them."""
+        return f"{self.kind}/{self.name}" + (f" (no. {self.nth})" if self.nth > 1 else "")
+
+
+def own_name(name: str, body: Body, kind: Kind) -> str:
+    """The last part of a whole name; ValueError where it does not begin with the name of what it stands in."""
+    parent = get(body, kind.within)
+    if parent is None:
+        return name
+    if not name.startswith(f"{parent}/") or name == f"{parent}/":
+        raise ValueError(f"it stands in {parent!r} ({kind.within}), so its name should be {parent}/…, not {name!r}")
+    return name.removeprefix(f"{parent}/")
+
+
+#: Stands for the id of an object that is not there.
+LOST = "?"
+
+
+class Names:
+    """What records are called: by id, kind by kind, each with the name of what it stands in."""
+
+    def __init__(self, records: Mapping[str, Sequence[tuple[str, Body]]], kinds: Kinds) -> None:
+        self._kinds = kinds
+        self._bodies = {
+            kind: {str(get(body, kinds[kind].id)): body for _, body in found} for kind, found in records.items()
+        }
+        self._named: dict[tuple[str, str], str] = {}
+
+    def of(self, kind: str, number: str, above: tuple[str, ...] = ()) -> str | None:
+        """The whole name of a record; none where there is no such record."""
+        if (kind, number) in self._named or number not in self._bodies.get(kind, {}):
+            return self._named.get((kind, number))
+        spec, body = self._kinds[kind], self._bodies[kind][number]
+        own, parent = str(get(body, spec.name) or number), get(body, spec.within)
+        table = spec.references.get(spec.within or "")
+        if parent is not None and table and table not in above:
+            own = f"{self.of(table, str(parent), (*above, kind)) or parent}/{own}"
+        self._named[kind, number] = own
+        return own
+
+
+def objects_of(
+    records: Mapping[str, Sequence[tuple[str, Body]]], kinds: Kinds, others: Mapping[str, Mapping[str, str]]
+) -> list[Object]:
+    """Objects from the records of each kind's table, each with its record's id.
+
+    ``others`` are the names, by id, of records that are no objects and are referred to, table by table.
+    """
+    names = Names(records, kinds)
+
+    def called(table: str, number: Any) -> str:
+        return names.of(table, str(number)) or others.get(table, {}).get(str(number)) or f"{LOST}{number}"
+
+    made: dict[Key, Object] = {}
+    for kind, found in records.items():
+        spec = kinds[kind]
+        for rid, record in found:
+            body = pruned(record, [spec.id, spec.name, *spec.volatile])
+            for member, table in spec.references.items():
+                value = get(body, member)
+                if value not in (None, "", []):
+                    listed = [called(table, one) for one in value] if isinstance(value, list) else called(table, value)
+                    body = put(body, member, listed)
+            name = names.of(kind, str(get(record, spec.id))) or rid
+            one = Object(
+                kind=kind, name=name, body=settled(body, spec), record_id=rid, by=_said(record, spec.by),
+                at=_said(record, spec.at),
+            )  # fmt: skip
+            while one.key in made:
+                one = replace(one, nth=one.nth + 1)
+            made[one.key] = one
+    return list(made.values())
+
+
+def _said(record: Body, member: str | None) -> str | None:
+    value = get(record, member)
+    return None if value is None else str(value)
+
+
+def settled(body: Body, kind: Kind) -> dict[str, Any]:
+    """A body in the one form in which equal ones are equal: members by name, sets sorted."""
+    made: Any = body
+    for member in kind.sets:
+        value = get(made, member)
+        if isinstance(value, list):
+            made = put(made, member, sorted(value, key=repr))
+    return dict(_sorted(made))
+
+
+def _sorted(value: Any) -> Any:
+    if isinstance(value, Mapping):
+        return {str(name): _sorted(value[name]) for name in sorted(value, key=str)}
+    return [_sorted(item) for item in value] if isinstance(value, list) else value
+
+
+def get(body: Any, member: str | None) -> Any:
+    """The value at a dotted ``member``; None where there is none."""
+    for name in (member or "").split("."):
+        if not isinstance(body, Mapping) or name not in body:
+            return None
+        body = body[name]
+    return body
+
+
+def put(body: Body, member: str, value: Any) -> dict[str, Any]:
+    """``body`` with another value at a dotted ``member``."""
+    name, _, rest = member.partition(".")
+    below = body.get(name)
+    return {**body, name: put(below if isinstance(below, Mapping) else {}, rest, value) if rest else value}
+
+
+def pruned(body: Body, members: Iterable[str]) -> dict[str, Any]:
+    """``body`` without some dotted members."""
+    made = dict(body)
+    for member in members:
+        name, _, rest = member.partition(".")
+        if rest and isinstance(made.get(name), Mapping):
+            made[name] = pruned(made[name], [rest])
+        elif not rest:
+            made.pop(name, None)
+    return made
+
+
+def mentioned(one: Object, kinds: Kinds) -> Iterator[tuple[str, str, str]]:
+    """What an object refers to: the member, the table, and the name of each."""
+    for member, table in kinds[one.kind].references.items():
+        value = get(one.body, member)
+        for name in value if isinstance(value, list) else [value]:
+            if name not in (None, ""):
+                yield member, table, str(name)
+
+
+#: ``rights``, ``limits.most``, ``rights[2]``, ``rights[+]`` (one more), ``rights[=sign-in]`` (the item of that value).
+_STEP = re.compile(r"([^.\[\]]+)|\[(\+|=[^\]]*|\d+)\]")
+
+
+def steps_of(path: str) -> list[str]:
+    """The steps of a path into a body; ValueError where it is none."""
+    found = [match.group(1) or f"[{match.group(2)}]" for match in _STEP.finditer(path)]
+    if not found or "".join(f".{one}" if one[0] != "[" else one for one in found).lstrip(".") != path:
+        raise ValueError(f"{path!r} is no path: members are parted by dots, items stand as [0], [+] or [=value]")
+    return found
+
+
+def edited(body: Body, path: str, value: Any, *, drop: bool = False) -> dict[str, Any]:
+    """``body`` with another value at ``path``, or without what stands there; ValueError where nothing does."""
+    made = _edited(body, steps_of(path), path, value, drop)
+    assert isinstance(made, dict)
+    return made
+
+
+def _edited(here: Any, steps: Sequence[str], path: str, value: Any, drop: bool) -> Any:
+    step, rest = steps[0], steps[1:]
+    if step[0] == "[":
+        return _edited_list(here, step[1:-1], rest, path, value, drop)
+    if not isinstance(here, Mapping):
+        raise ValueError(  # noqa: TRY004 - the path is wrong, not the program
+            f"{path}: there is no {step!r} in what is no mapping"
+        )
+    if drop and step not in here:
+        raise ValueError(f"{path}: there is no {step!r}; there is: {', '.join(here)}")
+    if drop and not rest:
+        return {name: one for name, one in here.items() if name != step}
+    return {**here, step: _edited(here.get(step, {}), rest, path, value, drop) if rest else value}
+
+
+def _edited_list(here: Any, at: str, rest: Sequence[str], path: str, value: Any, drop: bool) -> list[Any]:
+    if at == "+" and not rest and not drop:
+        return [*(here or []), value]
+    if not isinstance(here, list):
+        raise ValueError(  # noqa: TRY004
+            f"{path}: there is no list there"
+        )
+    found = [n for n, one in enumerate(here) if str(one) == at[1:]] if at[:1] == "=" else [int(at)] if at != "+" else []
+    if not found or found[0] >= len(here):
+        raise ValueError(f"{path}: the list has no such item; it has: {', '.join(map(str, here[:8]))}")
+    n = found[0]
+    if drop and not rest:
+        return [*here[:n], *here[n + 1 :]]
+    return [*here[:n], _edited(here[n], rest, path, value, drop) if rest else value, *here[n + 1 :]]

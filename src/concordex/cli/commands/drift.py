@@ -1,0 +1,111 @@
+"""``concordex drift``."""
+
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from concordex.cli import draw
+from concordex.cli.differences import draw_differences
+from concordex.cli.options import Form, Output, complete_systems, workspace
+from concordex.cli.propose import Answers, AnyTime, Draft, Every, Yes, propose
+from concordex.cli.statuses import Status
+from concordex.words import plural
+
+if TYPE_CHECKING:
+    from concordex.work import Workspace
+    from concordex.work.drift import Drift
+
+
+def drift(
+    systems: Annotated[
+        list[str] | None,
+        typer.Argument(help="Systems; all that have a baseline, if none is named.", autocompletion=complete_systems),
+    ] = None,
+    baselines: Annotated[
+        Path | None, typer.Option("--from", help="Where `config save` put them; else baselines in the workspace.")
+    ] = None,
+    accept: Annotated[bool, typer.Option("--accept", help="Write what is live into the baseline.")] = False,
+    restore: Annotated[bool, typer.Option("--restore", help="Prepare a change that puts the baseline back.")] = False,
+    draft: Draft = False,
+    yes: Yes = False,
+    any_time: AnyTime = False,
+    every: Every = False,
+    form: Form = None,
+    output: Output = None,
+) -> int:
+    """What was added, removed or changed since objects were saved: member by member, by whom, and when.
+
+    Exit status 3 when there is any.  In a git repository, the last commit that touched a drifted object's
+    file is named.  What may move is said under drift: in concordex.yaml.
+
+    Examples:
+
+    concordex drift
+
+    concordex drift bollard --from baselines --restore
+    """
+    from concordex.errors import CalledWrongly
+    from concordex.work.drift import drift as compare
+    from concordex.work.drift import folders
+
+    if accept and restore:
+        raise CalledWrongly("--accept and --restore are opposites: say one of them")
+    here = workspace()
+    there = folders(here, systems or [], baselines or here.root / "baselines")
+    found = [compare(here, name, folder) for name, folder in there.items()]
+    if accept:
+        return _accept(found)
+    if restore:
+        answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
+        return max(_restore(here, one, answers) for one in found)
+    for one in found:
+        draw_differences(one.found, form, output, system=one.system, told=None if form else _told(one))
+        _count(one)
+    return Status.FOUND if any(one.found for one in found) else Status.DONE
+
+
+def _count(one: "Drift") -> None:
+    ignored = f"; {one.ignored:,} that may be" if one.ignored else ""
+    if not one.found:
+        draw.note(f"{one.system}: no drift in {plural(len(one.baseline), 'object')}{ignored}", "green")
+        return
+    counts = {word: sum(found.what == word for found in one.found) for word in ("added", "removed", "changed", "moved")}
+    told = ", ".join(f"{count:,} {word}" for word, count in counts.items() if count)
+    draw.note(f"{one.system}: {told} since the baseline in {one.folder}{ignored}", "yellow")
+
+
+def _told(one: "Drift") -> dict[Any, list[str]]:
+    """Who touched each drifted object last, there and in the baseline."""
+    from concordex.work.drift import last_commit
+
+    lines: dict[Any, list[str]] = {}
+    for found in one.found:
+        if found.now and (found.now.by or found.now.at):
+            lines.setdefault(found.key, []).append(f"altered there by {found.now.by or '?'}, {found.now.at or '?'}")
+        if found.was and found.was.source and (commit := last_commit(Path(found.was.source))):
+            lines.setdefault(found.key, []).append(f"baseline last touched in {commit}")
+    return lines
+
+
+def _accept(found: "list[Drift]") -> int:
+    from concordex.work.objectfiles import save
+
+    for one in found:
+        done = save(one.held.of(one.kinds), one.folder, one.kinds, list(one.kinds))
+        draw.note(f"{one.system}: {len(done.written):,} files written, {len(done.removed):,} removed in {one.folder}")
+    return Status.DONE
+
+
+def _restore(here: "Workspace", one: "Drift", answers: Answers) -> int:
+    from concordex.work.configure import prepare_objects
+    from concordex.work.objects import chosen_kinds, live
+
+    kept = {found.key for found in one.found}
+    held = live(here, one.system, list(chosen_kinds(here, one.system, [])))
+    change, _ = prepare_objects(here, one.system, one.baseline, held, gone=True)
+    steps = [s for s in change.steps if (s.table, s.label, s.key.get("nth", 1)) in kept]
+    steps = [replace(step, number=at) for at, step in enumerate(steps, start=1)]
+    change = replace(change, steps=tuple(steps), about={**change.about, "from": str(one.folder), "command": "drift"})
+    return propose(here, change, answers, f"{one.system} is as the baseline says")

@@ -1,0 +1,76 @@
+"""Differences between objects as people read them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from concordex.cli import draw
+from concordex.cli.emit import Format
+
+if TYPE_CHECKING:
+    from concordex.change.differ import Difference
+
+_SIGNS = {"added": "+", "removed": "-", "changed": "~", "moved": ">"}
+_STYLES = {"added": "green", "removed": "red", "changed": "yellow", "moved": "cyan"}
+
+
+def draw_differences(
+    found: Sequence[Difference], form: Format | None, output: Path | None, *, system: str | None = None,
+    told: Mapping[Any, Sequence[str]] | None = None,
+) -> None:  # fmt: skip
+    """Each object that differs, with its members line by line; ``told`` adds lines to some, by their keys."""
+    if form not in (None, Format.TABLE) or output is not None:
+        from concordex.cli.rows import emit_rows
+
+        emit_rows([row for one in found for row in _rows(one, system)], form, output)
+        return
+    for one in found:
+        label = one.one.label if one.key[2] == one.one.nth else f"{one.one.kind}/{one.one.name} (no. {one.key[2]})"
+        where = f"{system}/" if system else ""
+        draw.styled(f"{_SIGNS[one.what]} {where}{label}", _STYLES[one.what])
+        for path, was, now in one.deltas:
+            _draw_delta(path, was, now)
+        for line in (told or {}).get(one.key, ()):
+            draw.line(f"      {draw.clean(line)}")
+
+
+def _draw_delta(path: str, was: Any, now: Any) -> None:
+    if path.endswith("[]"):
+        sign, value = ("-", was) if now is None else ("+", now)
+        draw.line(f"    {path[:-2]}: {sign} {_shown(value)}")
+    else:
+        draw.line(f"    {path}: {_shown(was)} -> {_shown(now)}")
+
+
+def _shown(value: Any) -> str:
+    if value is None:
+        return "(nothing)"
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, list | dict):
+        import json
+
+        return draw.clean(json.dumps(value, ensure_ascii=False))
+    return draw.cell(value) or "''"
+
+
+def _rows(one: Difference, system: str | None) -> list[dict[str, Any]]:
+    common = {"system": system, "kind": one.key[0], "name": one.key[1], "number": one.key[2], "what": one.what}
+    common = {name: value for name, value in common.items() if name != "system" or system}
+    if not one.deltas:
+        return [{**common, "member": None, "was": None, "now": None}]
+    return [
+        {
+            **common,
+            "member": path,
+            "was": None if was is None else _shown(was),
+            "now": None if now is None else _shown(now),
+        }
+        for path, was, now in one.deltas
+    ]
+
+
+def _text(value: Any) -> str | None:
+    return None if value is None else _shown(value)

@@ -1,0 +1,148 @@
+"""Objects on their way: copied under another name, edited, carried from one system to another."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from pydantic import Field
+
+from concordex.change.depend import closure
+from concordex.change.objects import Kind, Kinds, Object, edited, get, pruned, put, settled
+from concordex.change.steps import Change
+from concordex.documents import Part, check, read_yaml
+from concordex.errors import CalledWrongly
+from concordex.words import plural
+from concordex.work.configure import prepare_objects
+from concordex.work.objects import Held, kinds_of
+
+if TYPE_CHECKING:
+    from concordex.work.workspace import Workspace
+
+
+@dataclass(frozen=True, kw_only=True)
+class Edits:
+    """What becomes otherwise on the way: values by path, paths that go."""
+
+    sets: Sequence[tuple[str, Any]] = ()
+    drops: Sequence[str] = ()
+
+    def of(self, one: Object, kinds: Kinds) -> Object:
+        """The object with the edits."""
+        body: Mapping[str, Any] = one.body
+        try:
+            for path, value in self.sets:
+                body = edited(body, path, value)
+            for path in self.drops:
+                body = edited(body, path, None, drop=True)
+        except ValueError as error:
+            raise CalledWrongly(f"{one.label}: {error}") from error
+        return replace(one, body=settled(body, kinds[one.kind]))
+
+
+def renamed(one: Object, name: str, kinds: Kinds) -> Object:
+    """A copy under another name; in what it stands, it stays."""
+    parent = get(one.body, kinds[one.kind].within)
+    whole = name if parent is None or name.startswith(f"{parent}/") else f"{parent}/{name}"
+    return replace(one, name=whole, nth=1, record_id=None)
+
+
+def prepare_copy(workspace: Workspace, system: str, made: Object, held: Held) -> tuple[Change, list[str]]:
+    """The change that makes one new object; and what a person should know of it."""
+    kinds = kinds_of(workspace.dialect(system))
+    there = [one for one in held.objects if (one.kind, one.name) == (made.kind, made.name)]
+    if there and not kinds[made.kind].shares:
+        raise CalledWrongly(
+            f"{system} has {made.label} already, and takes no two of one name", advice="--as says another name"
+        )
+    notes = (
+        [f"{system} has {plural(len(there), 'object')} {made.label} already, and takes several of one name"]
+        if there
+        else []
+    )
+    change, _ = prepare_objects(workspace, system, [*there, replace(made, nth=len(there) + 1)], held)
+    return change, notes
+
+
+class Mapped(Part):
+    """What is called otherwise where objects are carried to."""
+
+    format: int = Field(ge=1, le=1)
+    names: dict[str, str] = Field(default_factory=dict, description="Name, or KIND/NAME: the name there.")
+    values: dict[str, str] = Field(default_factory=dict, description="A text in any value: the text there.")
+
+
+def read_map(path: Path) -> Mapped:
+    """The mapping in a file."""
+    return check(read_yaml(path), Mapped, str(path))
+
+
+def carried(
+    chosen: Sequence[Object], held: Held, here: Kinds, there: Kinds, told: Mapped | None, *, bound: bool
+) -> tuple[list[Object], list[str]]:
+    """``chosen`` with all that they need, as they shall be in another system; and notes on what stays behind."""
+    every, lost = closure(chosen, held.objects, here)
+    notes = [f"{one.label} needs {kind}/{name}, which is not there" for one, (kind, name) in lost]
+    strange = sorted({one.kind for one in every} - there.keys())
+    if strange:
+        raise CalledWrongly(f"the other system has no kind of object called {strange[0]!r}")
+    names = _Rewrite(told or Mapped(format=1))
+    made = []
+    for one in every:
+        kind = here[one.kind]
+        left = [] if bound else [member for member in kind.bound if get(one.body, member) not in (None, "", [])]
+        notes += [f"{one.label}: {member} stays behind (--bound takes it along)" for member in left]
+        body = pruned(one.body, left)
+        for member, table in kind.references.items():
+            body = _each(body, member, partial(names.name, table))
+        whole = names.name(one.kind, one.name)
+        made.append(replace(one, name=whole, body=settled(names.values(body, kind), there[one.kind]), record_id=None))
+    if told:
+        notes += [f"{name!r} of the mapping was not met" for name in names.unused]
+    return made, notes
+
+
+def _each(body: Mapping[str, Any], member: str, change: Callable[[str], str]) -> dict[str, Any]:
+    value = get(body, member)
+    if value in (None, "", []):
+        return dict(body)
+    return put(body, member, [change(str(one)) for one in value] if isinstance(value, list) else change(str(value)))
+
+
+class _Rewrite:
+    """Names and texts put into the words of another system, each part of a whole name by itself."""
+
+    def __init__(self, told: Mapped) -> None:
+        self._told = told
+        self._met: set[str] = set()
+
+    def name(self, kind: str, name: str) -> str:
+        for known in (f"{kind}/{name}", name):
+            if known in self._told.names:
+                self._met.add(known)
+                return self._told.names[known]
+        parent, _, own = name.rpartition("/")
+        return f"{self.name(kind, parent)}/{own}" if parent and parent in self._told.names else name
+
+    def values(self, body: Mapping[str, Any], kind: Kind) -> dict[str, Any]:
+        return {name: value if name in kind.references else self._text(value) for name, value in body.items()}
+
+    def _text(self, value: Any) -> Any:
+        if isinstance(value, Mapping):
+            return {name: self._text(one) for name, one in value.items()}
+        if isinstance(value, list):
+            return [self._text(one) for one in value]
+        if not isinstance(value, str):
+            return value
+        for text, other in self._told.values.items():
+            if text in value:
+                self._met.add(text)
+                value = value.replace(text, other)
+        return value
+
+    @property
+    def unused(self) -> list[str]:
+        return [text for text in (*self._told.names, *self._told.values) if text not in self._met]

@@ -1,0 +1,196 @@
+"""Looking at configuration objects, and preparing changes of them: loaded back, copied, carried over, removed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from concordex.change.depend import InACircle, dangling, users
+from concordex.change.differ import Difference, differ
+from concordex.change.objects import Kinds, Object, own_name
+from concordex.change.plan import plan
+from concordex.change.steps import Change
+from concordex.errors import CalledWrongly, Stopped
+from concordex.model.values import parse_time
+from concordex.query.bind import Binder
+from concordex.query.frames import to_polars
+from concordex.words import suggestion
+from concordex.work.objectfiles import read_objects
+from concordex.work.objects import Held, chosen_kinds, kinds_of, live, pulled
+from concordex.work.show import Shape
+
+if TYPE_CHECKING:
+    from concordex.work.workspace import Workspace
+
+
+@dataclass(frozen=True)
+class Side:
+    """One side of a comparison: what it is called, and its objects."""
+
+    name: str
+    objects: list[Object]
+    kinds: Kinds
+
+
+def find(workspace: Workspace, address: str) -> tuple[str, str, str]:
+    """``SYSTEM/KIND/NAME`` in its parts; the name may hold slashes."""
+    system, _, rest = address.partition("/")
+    kind, _, name = rest.partition("/")
+    if not (system and kind and name):
+        raise CalledWrongly(f"{address!r} is no object", advice="say SYSTEM/KIND/NAME, as `config list` has them")
+    chosen_kinds(workspace, system, [kind])
+    return system, kind, name
+
+
+def one_of(held: Held, system: str, kind: str, name: str) -> Object:
+    """The object of that name; an error with the nearest where there is none, or several."""
+    found = [one for one in held.objects if one.kind == kind and one.name == name]
+    if not found:
+        names = [one.name for one in held.objects if one.kind == kind]
+        raise CalledWrongly(f"{system} has no object {kind}/{name}", advice=suggestion(name, names))
+    if len(found) > 1:
+        raise CalledWrongly(
+            f"{system} has {len(found)} objects {kind}/{name}",
+            advice="save them, and push the file of the one you mean",
+        )
+    return found[0]
+
+
+def matching(workspace: Workspace, held: Held, kinds: Iterable[str], where: str | None) -> list[Object]:
+    """The objects of ``kinds`` whose records a filter holds for; all without one."""
+    if where is None:
+        return held.of(kinds)
+    chosen: set[tuple[str, str]] = set()
+    query = workspace.query(where)
+    for kind in kinds:
+        frame = held.frames[kind]
+        binder = Binder(query, Shape(frame.lazy()).types, workspace.now())
+        binder.check()
+        chosen |= {(kind, rid) for rid in frame.filter(to_polars(query.node, binder))["record_id"]}
+    return [one for one in held.of(kinds) if (one.kind, str(one.record_id)) in chosen]
+
+
+def sides(workspace: Workspace, was: str, now: str, names: Sequence[str]) -> tuple[Side, Side]:
+    """Two of: a file or folder, a system, a system at a date (``SYSTEM@DATE``); at least one is a system."""
+    systems = [text.partition("@")[0] for text in (was, now) if text.partition("@")[0] in workspace.config.systems]
+    if not systems:
+        raise CalledWrongly("neither side is a system: whose objects are these?", advice="name a system on one side")
+    kinds = chosen_kinds(workspace, systems[0], names)
+    files = [read_objects(Path(text), kinds) for text in (was, now) if text.partition("@")[0] not in systems]
+    if files and not names:  # what a folder says nothing about is not compared
+        said = {one.kind for found in files for one in found}
+        kinds = {name: kind for name, kind in kinds.items() if name in said} if said else kinds
+    return _side(workspace, was, kinds), _side(workspace, now, kinds)
+
+
+def _side(workspace: Workspace, text: str, kinds: Kinds) -> Side:
+    system, at, moment = text.partition("@")
+    if system not in workspace.config.systems:
+        return Side(text, [one for one in read_objects(Path(text), kinds) if one.kind in kinds], kinds)
+    chosen_kinds(workspace, system, list(kinds))
+    if at:
+        when = parse_time(moment)
+        if when is None:
+            raise CalledWrongly(f"{text}: {moment!r} is no date", advice="an ISO 8601 date or time (UTC)")
+        return Side(text, pulled(workspace, system, list(kinds), _end(when, moment)).of(kinds), kinds)
+    return Side(text, live(workspace, system, list(kinds)).of(kinds), kinds)
+
+
+def _end(when: datetime, said: str) -> datetime:
+    """A date means its end."""
+    return when.replace(hour=23, minute=59, second=59) if len(said) == len("2026-11-01") else when
+
+
+def compared(was: Side, now: Side) -> list[Difference]:
+    """How the two sides differ."""
+    return differ(was.objects, now.objects, now.kinds)
+
+
+def prepare_objects(
+    workspace: Workspace, system: str, wanted: Sequence[Object], held: Held, *, gone: bool = False
+) -> tuple[Change, list[Difference]]:
+    """The change that makes ``wanted`` so in a system; and what of these kinds only the system has.
+
+    Refused with every mistake at once: members that the kind does not have, names that do not fit, references
+    to nothing, objects that need each other in a circle, and, with ``gone``, objects that others still use.
+    """
+    kinds = kinds_of(workspace.dialect(system))
+    mine = {one.kind for one in wanted}
+    actual = held.of(mine)
+    mistakes = [*_unfit(workspace, system, wanted, actual, kinds), *_lost(wanted, held, kinds)]
+    if mistakes:
+        raise CalledWrongly("\n".join(mistakes))
+    try:
+        change, extra = plan(system, wanted, actual, kinds, gone=gone)
+    except InACircle as circle:
+        raise CalledWrongly(f"these need each other, so that none can be made first: {circle}") from circle
+    if gone:
+        left = [one for one in held.objects if one.key not in {found.key for found in extra}]
+        _refuse_used([found.one for found in extra], [*left, *wanted], kinds)
+    return change, extra
+
+
+def _unfit(
+    workspace: Workspace, system: str, wanted: Sequence[Object], actual: Sequence[Object], kinds: Kinds
+) -> list[str]:
+    """Names and members that cannot be meant."""
+    told = []
+    for kind in dict.fromkeys(one.kind for one in wanted):
+        spec = kinds[kind]
+        fields = workspace.dialect(system).tables[kind].fields.values()
+        known = {path.partition(".")[0] for field in fields for path in field.from_} - {spec.id}
+        known |= {name for one in actual if one.kind == kind for name in one.body}
+        for one in wanted:
+            if one.kind != kind:
+                continue
+            where = one.source or one.label
+            try:
+                own_name(one.name, one.body, spec)
+            except ValueError as error:
+                told.append(f"{where}: {error}")
+            told += [
+                f"{where}: {kind} have no member {name!r}; {suggestion(name, known)}"
+                for name in one.body
+                if name not in known
+            ]
+    return told
+
+
+def _lost(wanted: Sequence[Object], held: Held, kinds: Kinds) -> list[str]:
+    """References to what is not there and is not made."""
+    there = {(one.kind, one.name) for one in held.objects}
+
+    def known(table: str, name: str) -> bool:
+        return (table, name) in there or (table not in kinds and held.has(table, name))
+
+    told = []
+    for one, member, table, name in dangling(wanted, kinds, known):
+        names = [other for kind, other in there if kind == table] or list(held.others.get(table, ()))
+        told.append(
+            f"{one.source or one.label}: {member} names {name!r}, which is not in {table}; {suggestion(name, names)}"
+        )
+    return told
+
+
+def _refuse_used(gone: Sequence[Object], left: Sequence[Object], kinds: Kinds) -> None:
+    """Raise Stopped where somebody who stays refers to what goes, and say who."""
+    out = {one.key for one in gone}
+    found = users([(one.kind, one.name) for one in gone], [one for one in left if one.key not in out], kinds)
+    if found:
+        told = [f"{kind}/{name} is used by {one.label} ({member})" for one, member, (kind, name) in found[:20]]
+        more = f"\nand {len(found) - 20:,} more" if len(found) > 20 else ""
+        raise Stopped("\n".join(told) + more, advice="remove or alter those first, or together with it")
+
+
+def prepare_removal(workspace: Workspace, system: str, gone: Sequence[Object], held: Held) -> Change:
+    """The change that removes objects, users before what they use."""
+    kinds = kinds_of(workspace.dialect(system))
+    _refuse_used(gone, held.objects, kinds)
+    try:
+        change, _ = plan(system, [], gone, kinds, gone=True)
+    except InACircle as circle:
+        raise CalledWrongly(f"these need each other: {circle}") from circle
+    return replace(change, about={**change.about, "grave": True})

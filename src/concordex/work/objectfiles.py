@@ -1,0 +1,144 @@
+"""Configuration objects as YAML files, one each: readable, and touched only when their meaning changes."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import os
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+from pydantic import Field
+
+from concordex.change.differ import differ
+from concordex.change.objects import Key, Kinds, Object, settled
+from concordex.documents import Part, check, read_yaml
+from concordex.errors import CalledWrongly, StoreError
+from concordex.words import suggestion
+
+#: Bytes of a file's name, before its ending: what every file system takes.
+_LONGEST = 150
+
+
+class ObjectFile(Part):
+    """One object."""
+
+    format: int = Field(ge=1, le=1)
+    kind: str
+    name: str
+    number: int = Field(1, ge=1, description="Which of those that share the name.")
+    object: dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Saved:
+    """What saving came to: files written, left as they were, and removed."""
+
+    written: list[Path]
+    same: int
+    removed: list[Path]
+
+
+def read_objects(path: Path, kinds: Kinds) -> list[Object]:
+    """The objects in a file, or in all YAML files below a folder; each with the file that it stands in."""
+    if not path.exists():
+        raise CalledWrongly(f"there is no {path}", advice="concordex config save SYSTEM --into DIR makes it")
+    files = sorted(path.rglob("*.yaml")) if path.is_dir() else [path]
+    found: dict[Key, Object] = {}
+    for file in files:
+        one = _read(file, kinds)
+        if one.key in found:
+            raise CalledWrongly(f"{file} and {found[one.key].source} are both about {one.label}")
+        found[one.key] = one
+    return list(found.values())
+
+
+def _read(file: Path, kinds: Kinds) -> Object:
+    said = check(plain(read_yaml(file)), ObjectFile, str(file))
+    if said.kind not in kinds:
+        raise CalledWrongly(
+            f"{file}: there is no kind of object called {said.kind!r}", advice=suggestion(said.kind, kinds)
+        )
+    body = settled(said.object, kinds[said.kind])
+    return Object(kind=said.kind, name=said.name, nth=said.number, body=body, source=str(file))
+
+
+def plain(value: Any) -> Any:
+    """What was read, without what the reader keeps beside it for writing it again."""
+    if isinstance(value, dict):
+        return {str(name): plain(one) for name, one in value.items()}
+    if isinstance(value, list):
+        return [plain(one) for one in value]
+    for kind in (bool, int, float, str):
+        if isinstance(value, kind):
+            return value if isinstance(value, bool) else kind(value)
+    return value
+
+
+def save(objects: Sequence[Object], folder: Path, kinds: Kinds, whole: Collection[str]) -> Saved:
+    """Write each object below ``folder``; files of the kinds in ``whole`` whose objects are gone are removed.
+
+    A file whose object means what it meant is left as it is, comments and all.
+    """
+    there = read_objects(folder, kinds) if folder.is_dir() else []
+    mine = [one for one in there if one.kind in {o.kind for o in objects} | set(whole)]
+    differences = {one.key: one for one in differ(mine, objects, kinds)}
+    written, removed = [], []
+    taken = {str(one.source).casefold() for one in there}
+    for key, found in sorted(differences.items()):
+        if found.now is None:
+            if key[0] in whole and found.was:
+                Path(str(found.was.source)).unlink()
+                removed.append(Path(str(found.was.source)))
+            continue
+        path = Path(str(found.was.source)) if found.was else folder / key[0] / f"{file_name(key)}.yaml"
+        if found.was is None and str(path).casefold() in taken:  # only in capitals another, or cut to the same
+            path = path.with_name(f"{file_name(key)}~{_digest(key)}.yaml")
+        taken.add(str(path).casefold())
+        _write(path, found.now, key)
+        written.append(path)
+    return Saved(written, len(objects) - len(written), removed)
+
+
+def file_name(key: Key) -> str:
+    """A name that any file system takes, for an object of any name (percent-encoding, RFC 3986)."""
+    _, name, nth = key
+    safe = quote(name.strip() or "_", safe=" ()+,=@-_")
+    safe = "%2E" + safe[1:] if safe.startswith(".") else safe
+    if len(safe) > _LONGEST or safe.endswith("."):
+        safe = f"{safe[:_LONGEST].rstrip('%.')}~{_digest(key)}"
+    return f"{safe} ({nth})" if nth > 1 else safe
+
+
+def _digest(key: Key) -> str:
+    return hashlib.sha256("/".join(map(str, key)).encode()).hexdigest()[:8]
+
+
+def written(one: Object, key: Key) -> str:
+    """An object's file."""
+    from ruamel.yaml import YAML
+
+    yaml = YAML()
+    yaml.default_flow_style = False
+    yaml.allow_unicode = True
+    yaml.width = 120
+    yaml.indent(mapping=2, sequence=4, offset=2)
+    document: dict[str, Any] = {"format": 1, "kind": one.kind, "name": one.name}
+    document |= ({"number": key[2]} if key[2] > 1 else {}) | {"object": one.body}
+    text = io.StringIO()
+    yaml.dump(document, text)
+    return text.getvalue()
+
+
+def _write(path: Path, one: Object, key: Key) -> None:
+    making = path.with_name(f".{hashlib.sha256(path.name.encode()).hexdigest()[:16]}.{os.getpid()}")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        making.write_text(written(one, key), encoding="utf-8")
+        making.replace(path)
+    except OSError as error:
+        making.unlink(missing_ok=True)
+        raise StoreError(f"{path} cannot be written", why=error.strerror or str(error)) from error

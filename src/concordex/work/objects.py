@@ -1,0 +1,241 @@
+"""Configuration objects as systems hold them: read by name, and written by it."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import TYPE_CHECKING, Any
+
+import orjson
+import polars as pl
+
+from concordex.change.compare import shown
+from concordex.change.objects import Kind, Object, get, objects_of, own_name, put
+from concordex.change.steps import Step
+from concordex.errors import CalledWrongly, WireError
+from concordex.model.fields import ORIGINAL
+from concordex.store import snapshots as store
+from concordex.wire import dialect as d
+from concordex.wire.session import Session
+from concordex.wire.tables import order, read_tables
+from concordex.words import suggestion
+from concordex.work.target import Actual
+
+if TYPE_CHECKING:
+    from concordex.work.workspace import Workspace
+
+
+def kinds_of(dialect: d.Dialect) -> dict[str, Kind]:
+    """The kinds of object that a dialect knows, each after those that it refers to."""
+    found = {}
+    for name in order(dialect, list(dialect.tables)):
+        table, spec = dialect.tables[name], dialect.tables[name].config
+        if spec is None:
+            continue
+        write = table.write
+        found[name] = Kind(
+            table=name, name=table.fields["name"].from_[0], id=table.fields["record_id"].from_[0], within=spec.within,
+            volatile=spec.volatile, references=spec.references, sets=spec.sets, place=spec.place,
+            shares=spec.shares_names, bound=spec.bound, by=spec.by, at=spec.at,
+            can_create=bool(write and write.create), can_update=bool(write and write.update),
+            can_delete=bool(write and write.delete),
+        )  # fmt: skip
+    return found
+
+
+def chosen_kinds(workspace: Workspace, system: str, names: Sequence[str]) -> dict[str, Kind]:
+    """The kinds of a system that are named, or all; an error with the nearest where there is none such."""
+    workspace.systems([system])
+    known = kinds_of(workspace.dialect(system))
+    if not known:
+        raise CalledWrongly(
+            f"{system} has no configuration objects that its dialect knows of",
+            advice="docs/dialects.md, under Configuration objects",
+        )
+    for name in names:
+        if name not in known:
+            raise CalledWrongly(f"{system} has no kind of object called {name!r}", advice=suggestion(name, known))
+    return {name: kind for name, kind in known.items() if not names or name in names}
+
+
+def tables_of(dialect: d.Dialect, kinds: Iterable[str]) -> list[str]:
+    """The tables that must be read to know objects of ``kinds`` by name, however far they refer."""
+    wanted: list[str] = []
+    left = list(kinds)
+    while left:
+        name = left.pop(0)
+        if name not in wanted:
+            wanted.append(name)
+            spec = dialect.tables[name].config
+            left += spec.references.values() if spec else []
+    return order(dialect, wanted)
+
+
+def from_frames(dialect: d.Dialect, frames: Mapping[str, pl.DataFrame], wanted: Iterable[str]) -> list[Object]:
+    """The objects of the kinds ``wanted`` in tables as they were read."""
+    kinds = kinds_of(dialect)
+    records = {
+        name: [(rid, orjson.loads(raw)) for rid, raw in frame.select("record_id", ORIGINAL).iter_rows()]
+        for name, frame in frames.items()
+        if name in kinds
+    }
+    others = {
+        name: {rid: label for rid, label in frame.select("record_id", "name").iter_rows() if label}
+        for name, frame in frames.items()
+        if name not in kinds and "name" in frame.columns
+    }
+    wanted = set(wanted)
+    return [one for one in objects_of(records, kinds, others) if one.kind in wanted]
+
+
+@dataclass(frozen=True)
+class Held:
+    """What a system holds: its objects of all kinds that were read, and the names of what else they refer to."""
+
+    objects: list[Object]
+    others: Mapping[str, Collection[str]]
+    frames: Mapping[str, pl.DataFrame]
+
+    def of(self, kinds: Iterable[str]) -> list[Object]:
+        """The objects of some kinds."""
+        wanted = set(kinds)
+        return [one for one in self.objects if one.kind in wanted]
+
+    def has(self, table: str, name: str) -> bool:
+        """Whether there is such a record, object or not."""
+        return name in self.others.get(table, ())
+
+
+def live(workspace: Workspace, system: str, kinds: Sequence[str]) -> Held:
+    """The objects of a system as they are now; refused where a table does not come whole."""
+
+    async def read() -> dict[str, pl.DataFrame]:
+        async with workspace.session(system) as session:
+            found = ActualObjects(session)
+            await found.read(found.needed(kinds))
+            return {name: look.frame for name, look in found.looks.items()}
+
+    return _held(workspace.dialect(system), asyncio.run(read()))
+
+
+def pulled(workspace: Workspace, system: str, kinds: Sequence[str], moment: datetime) -> Held:
+    """The objects as whole pulls had found them by ``moment``."""
+    dialect, frames = workspace.dialect(system), {}
+    for name in tables_of(dialect, kinds):
+        found = [s for s in workspace.memory.newest(name, until=moment) if s.system == system and s.whole]
+        if not found:
+            raise CalledWrongly(f"{system}/{name} had not been pulled whole by then", advice="concordex pulls")
+        frames[name] = store.scan(workspace.store / str(found[0].file)).collect()
+    return _held(dialect, frames)
+
+
+def _held(dialect: d.Dialect, frames: Mapping[str, pl.DataFrame]) -> Held:
+    others = {name: set(frame["name"].drop_nulls()) for name, frame in frames.items() if "name" in frame.columns}
+    return Held(from_frames(dialect, frames, kinds_of(dialect)), others, frames)
+
+
+class ActualObjects(Actual):
+    """The live objects of a target, found and written by name."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.objects: dict[str, dict[str, Object]] = {}
+        self._ids: dict[tuple[str, str], Any] = {}
+
+    def needed(self, tables: Iterable[str]) -> list[str]:
+        """What is read so that ``tables`` can be known by name."""
+        return tables_of(self.session.dialect, tables)
+
+    async def read(self, tables: Iterable[str]) -> None:
+        """Read ``tables`` and all that they refer to; refused when one does not come whole."""
+        async for name, look in read_tables(self.session, self.needed(tables)):
+            if not look.whole:
+                raise WireError(
+                    f"the table {name} could not be read whole", where=self.session.endpoint.name,
+                    why=look.fault or "", advice="objects are compared and written only as wholes",
+                )  # fmt: skip
+            self.looks[name] = look
+        self._take_all()
+
+    def _take_all(self) -> None:
+        kinds = kinds_of(self.session.dialect)
+        frames = {name: look.frame for name, look in self.looks.items()}
+        every = from_frames(self.session.dialect, frames, kinds)
+        self.objects = {name: {str(o.record_id): o for o in every if o.kind == name} for name in frames}
+        self._ids = {}
+        for name, frame in frames.items():
+            path = kinds[name].id if name in kinds else self.session.dialect.tables[name].fields["record_id"].from_[0]
+            labels = {rid: one.name for rid, one in self.objects[name].items()} if name in kinds else {}
+            columns = ["record_id", ORIGINAL, *(["name"] if "name" in frame.columns else [])]
+            for row in frame.select(columns).iter_rows(named=True):
+                label = labels.get(row["record_id"]) or row.get("name")
+                if label:
+                    self._ids.setdefault((name, label), get(orjson.loads(row[ORIGINAL]), path))
+
+    def find(self, table: str, values: Mapping[str, Any]) -> str | None:
+        """The id of the object of that name."""
+        key = (table, values["name"], values.get("nth", 1))
+        return next((rid for rid, one in self.objects[table].items() if one.key == key), None)
+
+    def body(self, write: d.Write, step: Step) -> dict[str, Any]:
+        """An object's members, or those that are written, with ids where names stand."""
+        kind = kinds_of(self.session.dialect)[step.table]
+        body: dict[str, Any] = dict(step.shall)
+        if step.action == "create":
+            body = put(body, kind.name, own_name(str(step.key["name"]), step.shall, kind))
+        for member, table in kind.references.items():
+            value = get(body, member)
+            if value not in (None, "", []):
+                ids = [self._id(step, member, table, one) for one in (value if isinstance(value, list) else [value])]
+                body = put(body, member, ids if isinstance(value, list) else ids[0])
+        return body
+
+    def _id(self, step: Step, member: str, table: str, name: Any) -> Any:
+        found = self._ids.get((table, str(name)))
+        if found is None:
+            raise CalledWrongly(
+                f"{step.table}/{step.label}: {member} names {name!r}, and {self.session.endpoint.name} has no such"
+                f" record in {table}",
+                advice=suggestion(str(name), [label for other, label in self._ids if other == table]),
+            )
+        return found
+
+    def same(self, there: Any, ours: Any) -> bool:
+        """Whether a member is exactly what it should be."""
+        return bool(there == ours)
+
+    def verdict(self, step: Step, record: Mapping[str, Any]) -> tuple[list[str], list[str]]:
+        """What an object did not take."""
+        wrong = [
+            f"{name} is {shown(record.get(name))}, not {shown(value)}"
+            for name, value in step.shall.items()
+            if record.get(name) != value
+        ]
+        return wrong, []
+
+    def made(self, step: Step, number: Any) -> None:
+        """Remember an object that we have just made."""
+        name, nth = str(step.key["name"]), step.key.get("nth", 1)
+        one = Object(kind=step.table, name=name, nth=nth, body=step.shall, record_id=str(number))
+        self.objects.setdefault(step.table, {})[str(number)] = one
+        self._ids[step.table, name] = number
+
+    def gone(self, table: str, record_ids: Iterable[str]) -> None:
+        """Forget objects that we have just deleted."""
+        for rid in record_ids:
+            one = self.objects[table].pop(rid, None)
+            if one:
+                self._ids.pop((table, one.name), None)
+
+    def learn(self, later: Actual, table: str) -> None:
+        """Take over what a later reading of ``table`` found."""
+        assert isinstance(later, ActualObjects)
+        self.objects[table] = {**self.objects.get(table, {}), **later.objects[table]}
+        self._ids |= {key: number for key, number in later._ids.items() if key[0] == table}
+
+    def records(self, table: str, ids: Sequence[str]) -> dict[str, dict[str, Any]]:
+        """The members of the objects of those ids."""
+        wanted = set(ids)
+        return {rid: dict(one.body) for rid, one in self.objects[table].items() if rid in wanted}
