@@ -19,7 +19,12 @@ def suggestion(word: str, known: Iterable[str]) -> str:
     found = nearest(word.lower(), words)
     if found:
         return f'did you mean "{found}"?'
-    return f"there is: {', '.join(words)}" if words else "there is none yet"
+    more = f" and {len(words) - _MOST:,} more" if len(words) > _MOST else ""
+    return f"there is: {', '.join(words[:_MOST])}{more}" if words else "there is none yet"
+
+
+#: How many words are listed where none is near.
+_MOST = 20
 
 
 def plural(count: int, one: str, many: str = "") -> str:

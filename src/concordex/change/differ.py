@@ -5,6 +5,7 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import count
 from typing import Any, Literal
 
 from concordex.change.objects import Key, Kind, Kinds, Object, get, pruned
@@ -69,7 +70,10 @@ def paired(was: Sequence[Object], now: Sequence[Object]) -> tuple[dict[Key, Obje
         least = min(len(old), len(new))
         pairs += [*zip(old, new, strict=False)]
         pairs += [(one, None) for one in old[least:]] + [(None, one) for one in new[least:]]
-        for nth, (one, other) in enumerate(pairs, start=1):
+        taken = {one.nth for one, _ in pairs if one}
+        free = (nth for nth in count(1) if nth not in taken)
+        for one, other in pairs:
+            nth = one.nth if one else next(free)
             if one:
                 before[kind, name, nth] = one
             if other is not None:

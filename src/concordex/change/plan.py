@@ -47,7 +47,7 @@ def _step(found: Difference, kinds: Kinds) -> Step:
     kind, (_, name, nth) = kinds[found.key[0]], found.key
     key: dict[str, Any] = {"name": name} | ({"nth": nth} if nth > 1 else {})
     common: dict[str, Any] = {
-        "number": 0, "table": kind.table, "label": name, "key": key,
+        "number": 0, "table": kind.table, "label": name + (f" (no. {nth})" if nth > 1 else ""), "key": key,
         "source": found.now.source if found.now else None, "record_id": found.was.record_id if found.was else None,
     }  # fmt: skip
     if found.was is None:

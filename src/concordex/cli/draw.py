@@ -37,13 +37,19 @@ def cell(value: Any) -> str:
         return ""
     if isinstance(value, datetime):
         return value.astimezone(UTC).strftime("%Y-%m-%d %H:%M")
-    if isinstance(value, list):
-        return ", ".join(map(cell, value))
+    if isinstance(value, list | dict):
+        return _cells(value)
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, float) and value.is_integer():
         return str(int(value))
     return clean(str(value))
+
+
+def _cells(value: list[Any] | dict[str, Any]) -> str:
+    if isinstance(value, dict):
+        return f"{{{', '.join(f'{cell(name)}: {cell(one)}' for name, one in value.items())}}}"
+    return ", ".join(map(cell, value))
 
 
 @cache

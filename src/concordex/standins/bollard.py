@@ -201,11 +201,12 @@ class Bollard(StandIn):
     def _remove(self, session: str, params: Record) -> bool:
         held = self._candidate(session)
         objects = self._of(held, params["kind"])
-        used = {rule[member] for rule in held["rule"].values() for member in ("from", "to", "service", "ruleSet")}
+        stay = [rule for ref, rule in held["rule"].items() if ref not in params["refs"]]
+        used = {rule.get(member) for rule in stay for member in ("from", "to", "service", "ruleSet")}
         for ref in params["refs"]:
             if ref not in objects:
                 raise Fault(-32004, f"there is no {params['kind']} {ref}")
-            if ref in used - set(params["refs"]):
+            if ref in used:
                 raise Fault(-32012, f"{ref} is used by a rule")
         for ref in params["refs"]:
             del objects[ref]

@@ -11,12 +11,13 @@ from typing import TYPE_CHECKING, Any
 from pydantic import Field
 
 from concordex.change.depend import closure
-from concordex.change.objects import Kind, Kinds, Object, edited, get, pruned, put, settled
+from concordex.change.objects import Kind, Kinds, Object, edited, get, own_name, pruned, put, settled
 from concordex.change.steps import Change
-from concordex.documents import Part, check, read_yaml
+from concordex.documents import Part, check, parse_yaml, read_yaml
 from concordex.errors import CalledWrongly
 from concordex.words import plural
 from concordex.work.configure import prepare_objects
+from concordex.work.objectfiles import plain
 from concordex.work.objects import Held, kinds_of
 
 if TYPE_CHECKING:
@@ -27,7 +28,7 @@ if TYPE_CHECKING:
 class Edits:
     """What becomes otherwise on the way: values by path, paths that go."""
 
-    sets: Sequence[tuple[str, Any]] = ()
+    sets: Sequence[tuple[str, str]] = ()
     drops: Sequence[str] = ()
 
     def of(self, one: Object, kinds: Kinds) -> Object:
@@ -35,12 +36,21 @@ class Edits:
         body: Mapping[str, Any] = one.body
         try:
             for path, value in self.sets:
-                body = edited(body, path, value)
+                body = edited(body, path, _read(value, get(body, path)))
             for path in self.drops:
                 body = edited(body, path, None, drop=True)
         except ValueError as error:
             raise CalledWrongly(f"{one.label}: {error}") from error
         return replace(one, body=settled(body, kinds[one.kind]))
+
+
+def _read(text: str, now: Any) -> Any:
+    """A typed value as what stands there now is one: a text stays a text, yes and no are a flag's."""
+    if isinstance(now, str):
+        return text
+    if isinstance(now, bool) and text.lower() in ("yes", "no"):
+        return text.lower() == "yes"
+    return plain(parse_yaml(text or "''", text))
 
 
 def renamed(one: Object, name: str, kinds: Kinds) -> Object:
@@ -98,7 +108,9 @@ def carried(
         body = pruned(one.body, left)
         for member, table in kind.references.items():
             body = _each(body, member, partial(names.name, table))
-        whole = names.name(one.kind, one.name)
+        whole, parent = names.name(one.kind, one.name), get(body, kind.within)
+        if whole == one.name and parent is not None:
+            whole = f"{parent}/{own_name(one.name, one.body, kind)}"
         made.append(replace(one, name=whole, body=settled(names.values(body, kind), there[one.kind]), record_id=None))
     if told:
         notes += [f"{name!r} of the mapping was not met" for name in names.unused]
@@ -124,8 +136,7 @@ class _Rewrite:
             if known in self._told.names:
                 self._met.add(known)
                 return self._told.names[known]
-        parent, _, own = name.rpartition("/")
-        return f"{self.name(kind, parent)}/{own}" if parent and parent in self._told.names else name
+        return name
 
     def values(self, body: Mapping[str, Any], kind: Kind) -> dict[str, Any]:
         return {name: value if name in kind.references else self._text(value) for name, value in body.items()}

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from concordex.change.depend import InACircle, dangling, users
 from concordex.change.differ import Difference, differ
-from concordex.change.objects import Kinds, Object, own_name
+from concordex.change.objects import Kinds, Object, own_name, pruned
 from concordex.change.plan import plan
 from concordex.change.steps import Change
 from concordex.errors import CalledWrongly, Stopped
@@ -104,9 +104,14 @@ def _end(when: datetime, said: str) -> datetime:
     return when.replace(hour=23, minute=59, second=59) if len(said) == len("2026-11-01") else when
 
 
-def compared(was: Side, now: Side) -> list[Difference]:
-    """How the two sides differ."""
-    return differ(was.objects, now.objects, now.kinds)
+def compared(was: Side, now: Side, *, bound: bool = True) -> list[Difference]:
+    """How the two sides differ; without what is ``bound`` to people and devices, if that is to be left aside."""
+    one, other = (side.objects if bound else [_unbound(o, side.kinds) for o in side.objects] for side in (was, now))
+    return differ(one, other, now.kinds)
+
+
+def _unbound(one: Object, kinds: Kinds) -> Object:
+    return replace(one, body=pruned(one.body, kinds[one.kind].bound))
 
 
 def prepare_objects(
@@ -142,7 +147,8 @@ def _unfit(
         spec = kinds[kind]
         fields = workspace.dialect(system).tables[kind].fields.values()
         known = {path.partition(".")[0] for field in fields for path in field.from_} - {spec.id}
-        known |= {name for one in actual if one.kind == kind for name in one.body}
+        learned = {name for one in actual if one.kind == kind for name in one.body}  # of none there, nothing is known
+        known |= learned
         for one in wanted:
             if one.kind != kind:
                 continue
@@ -154,7 +160,7 @@ def _unfit(
             told += [
                 f"{where}: {kind} have no member {name!r}; {suggestion(name, known)}"
                 for name in one.body
-                if name not in known
+                if one.source and learned and name not in known
             ]
     return told
 

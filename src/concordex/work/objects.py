@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
@@ -201,6 +201,12 @@ class ActualObjects(Actual):
                 advice=suggestion(str(name), [label for other, label in self._ids if other == table]),
             )
         return found
+
+    def located(self, step: Step) -> Step:
+        """A step with the id that its object has now: made again, it has another."""
+        if step.record_id in self.objects[step.table]:
+            return step
+        return replace(step, record_id=self.find(step.table, step.key) or step.record_id)
 
     def same(self, there: Any, ours: Any) -> bool:
         """Whether a member is exactly what it should be."""

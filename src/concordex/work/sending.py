@@ -143,6 +143,7 @@ class Sender:
 
     def _unaltered(self, steps: Sequence[Step]) -> list[Step]:
         """Steps whose base still stands; what somebody changed meanwhile is not overwritten."""
+        steps = [self.actual.located(step) for step in steps]
         records = self.actual.records(steps[0].table, [s.record_id for s in steps if s.record_id])
         ready, settled = [], list[Outcome]()
         for step in steps:

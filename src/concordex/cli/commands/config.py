@@ -131,6 +131,9 @@ def diff(
     was: Annotated[str, typer.Argument(help="A folder, a file, a SYSTEM, or a SYSTEM@DATE.")],
     now: Annotated[str, typer.Argument(help="Another.")],
     kind: Kind = None,
+    bound: Annotated[
+        bool, typer.Option("--bound", help="Of two systems: also what binds objects to people and devices.")
+    ] = False,
     form: Form = None,
     output: Output = None,
 ) -> int:
@@ -148,8 +151,13 @@ def diff(
     """
     from concordex.work.configure import compared, sides
 
-    one, other = sides(workspace(), was, now, words(kind))
-    found = compared(one, other)
+    here = workspace()
+    one, other = sides(here, was, now, words(kind))
+    systems = {text.partition("@")[0] for text in (was, now)}
+    apart = len(systems) == 2 and systems <= set(here.config.systems)
+    found = compared(one, other, bound=bound or not apart)
+    if apart and not bound and any(spec.bound for spec in one.kinds.values()):
+        draw.note("what binds objects to people and devices is not compared; --bound does")
     draw_differences(found, form, output)
     draw.note(_count(found, f"from {was} to {now}", max(len(one.objects), len(other.objects))))
     return Status.FOUND if found else Status.DONE
@@ -171,7 +179,6 @@ def push(
     draft: Draft = False,
     yes: Yes = False,
     any_time: AnyTime = False,
-    count: Count = None,
     every: Every = False,
     form: Form = None,
 ) -> int:
@@ -197,7 +204,7 @@ def push(
         only = f"{plural(len(extra), 'object')} of these kinds only {to} has, such as {extra[0].one.label}"
         draw.note(f"{only}; --gone deletes what the files do not have")
     change = replace(change, about={**change.about, "from": str(path), "command": "config push"})
-    answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time, count=count)
+    answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     return propose(here, change, answers, f"{to} has {plural(len(wanted), 'object')} as the files say")
 
 
@@ -352,17 +359,14 @@ def _unbound(one: Object, kinds: Any) -> Object:
     return replace(one, body=pruned(one.body, left))
 
 
-def _value(text: str) -> tuple[str, Any]:
-    """PATH=VALUE; a value is read as YAML, so that numbers, yes and no, and lists are what they look like."""
-    from concordex.documents import parse_yaml
+def _value(text: str) -> tuple[str, str]:
+    """PATH=VALUE; the path may hold a sign of equality in brackets."""
     from concordex.errors import CalledWrongly
 
     at = text.find("=", text.rfind("]") + 1)
     if at < 1:
         raise CalledWrongly(f"--set {text}: say PATH=VALUE")
-    from concordex.work.objectfiles import plain
-
-    return text[:at], plain(parse_yaml(text[at + 1 :] or "''", f"--set {text}"))
+    return text[:at], text[at + 1 :]
 
 
 def _edited(one: Object, kinds: Any) -> Object:

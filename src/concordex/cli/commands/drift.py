@@ -105,7 +105,7 @@ def _restore(here: "Workspace", one: "Drift", answers: Answers) -> int:
     kept = {found.key for found in one.found}
     held = live(here, one.system, list(chosen_kinds(here, one.system, [])))
     change, _ = prepare_objects(here, one.system, one.baseline, held, gone=True)
-    steps = [s for s in change.steps if (s.table, s.label, s.key.get("nth", 1)) in kept]
+    steps = [s for s in change.steps if (s.table, s.key["name"], s.key.get("nth", 1)) in kept]
     steps = [replace(step, number=at) for at, step in enumerate(steps, start=1)]
     change = replace(change, steps=tuple(steps), about={**change.about, "from": str(one.folder), "command": "drift"})
     return propose(here, change, answers, f"{one.system} is as the baseline says")

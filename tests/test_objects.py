@@ -1,0 +1,385 @@
+"""Configuration objects: saved by meaning, loaded back in order, copied, carried over; drift found and put back."""
+
+from __future__ import annotations
+
+import json
+import random
+import subprocess
+from collections.abc import Iterator
+from copy import deepcopy
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from concordex.change.depend import InACircle, closure, in_order, needs, users
+from concordex.change.differ import deltas_of, differ
+from concordex.change.objects import Kind, Object, edited, objects_of, steps_of
+from concordex.change.plan import plan
+from concordex.standins.server import Harbour
+from concordex.work.objectfiles import file_name
+from tests.conftest import Near, Shell, make_workspace
+
+# --- the core
+
+KINDS = {
+    "nets": Kind(table="nets", can_create=True, can_update=True, can_delete=True),
+    "sets": Kind(table="sets", references={"targets": "nets"}, sets=["targets"], can_create=True, can_delete=True),
+    "rules": Kind(
+        table="rules", references={"in": "sets", "from": "nets", "like": "rules"}, within="in", place="place",
+        can_create=True, can_update=True, can_delete=True,
+    ),
+}  # fmt: skip
+
+
+@st.composite
+def worlds(draw) -> list[Object]:
+    """Objects that refer to those before them."""
+    nets = [f"n{at}" for at in range(draw(st.integers(1, 4)))]
+    sets = [f"s{at}" for at in range(draw(st.integers(0, 3)))]
+    made = [Object(kind="nets", name=name, body={"value": draw(st.integers(0, 2))}) for name in nets]
+    some = st.lists(st.sampled_from(nets), unique=True).map(sorted)
+    made += [Object(kind="sets", name=name, body={"targets": draw(some)}) for name in sets]
+    rules: list[str] = []
+    for at in range(draw(st.integers(0, 5)) if sets else 0):
+        inside = draw(st.sampled_from(sets))
+        body = {"in": inside, "from": draw(st.sampled_from(nets)), "place": at, "verdict": draw(st.booleans())}
+        if rules and draw(st.booleans()):
+            body["like"] = draw(st.sampled_from(rules))
+        rules.append(f"{inside}/r{at}")
+        made.append(Object(kind="rules", name=rules[-1], body=body))
+    return made
+
+
+@given(worlds(), st.randoms())
+def test_each_comes_after_what_it_needs_whatever_order_it_was_in(world, chance: random.Random):
+    mixed = list(world)
+    chance.shuffle(mixed)
+    ordered = in_order(mixed, KINDS)
+    assert sorted(ordered, key=repr) == sorted(world, key=repr)
+    assert ordered == in_order(world, KINDS)
+    done: set[tuple[str, str]] = set()
+    for one in ordered:
+        assert set(needs(one, KINDS)) <= done
+        done.add((one.kind, one.name))
+
+
+@given(worlds(), worlds())
+def test_a_plan_carried_out_leaves_no_difference(was, now):
+    change, _ = plan("x", now, was, KINDS, gone=True)
+    held = {one.key: dict(one.body) for one in was}
+    for step in change.steps:
+        key = (step.table, step.key["name"], step.key.get("nth", 1))
+        if step.action == "delete":
+            assert held.pop(key) == step.was
+        elif step.action == "create":
+            assert key not in held
+            held[key] = dict(step.shall)
+        elif step.state == "ready":
+            assert {name: held[key].get(name) for name in step.was} == dict(step.was)
+            held[key].update(step.shall)
+    left = [Object(kind=kind, name=name, nth=nth, body=body) for (kind, name, nth), body in held.items()]
+    updatable = [one for one in differ(now, left, KINDS) if KINDS[one.key[0]].can_update or one.what != "changed"]
+    assert updatable == []
+
+
+@given(worlds())
+def test_a_world_beside_itself_has_no_difference_and_what_is_needed_comes_along(world):
+    assert differ(world, deepcopy(world), KINDS) == []
+    for one in world:
+        every, lost = closure([one], world, KINDS)
+        assert not lost
+        names = {(other.kind, other.name) for other in every}
+        assert all(set(needs(other, KINDS)) <= names for other in every)
+        using = {found.name for found, _, _ in users([(one.kind, one.name)], world, KINDS)}
+        assert using == {other.name for other in world if (one.kind, one.name) in needs(other, KINDS)}
+
+
+def test_a_circle_is_told_with_its_members():
+    one, other = (
+        Object(kind="rules", name=f"s/{a}", body={"in": "s", "like": f"s/{b}"}) for a, b in (("a", "b"), ("b", "a"))
+    )
+    with pytest.raises(InACircle, match=r"rules/s/. -> rules/s/. -> rules/s/."):
+        in_order([one, other], KINDS)
+
+
+def rules(*names: str) -> list[Object]:
+    return [Object(kind="rules", name=f"s/{n}", body={"in": "s", "place": at * 10}) for at, n in enumerate(names)]
+
+
+@pytest.mark.parametrize(
+    ("was", "now", "moved"),
+    [("abcd", "abcd", ""), ("abcd", "dabc", "d"), ("abcd", "bacd", "a|b"), ("abcd", "xabcd", ""),
+     ("abc", "cba", "ab|bc|ac")],
+)  # fmt: skip
+def test_order_counts_as_order_and_not_as_numbers(was, now, moved):
+    found = {one.key[1][-1]: one.what for one in differ(rules(*was), rules(*now), KINDS)}
+    found = {name: what for name, what in found.items() if name in was}
+    assert set(found.values()) <= {"moved"}
+    assert "".join(sorted(found)) in moved.split("|")
+
+
+def test_members_that_differ_are_told_one_by_one():
+    was = {"a": {"b": 1, "c": [1, 2]}, "d": [{"e": 1}], "f": "x"}
+    now = {"a": {"b": 2, "c": [2, 3]}, "d": [{"e": 2}], "g": True}
+    assert deltas_of(was, now) == [
+        ("a.b", 1, 2), ("a.c[]", 1, None), ("a.c[]", None, 3), ("d[0].e", 1, 2), ("f", "x", None), ("g", None, True),
+    ]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("path", "value", "drop", "made"),
+    [
+        ("rights[=b]", None, True, {"rights": ["a"], "lock": {"most": 5}}),
+        ("rights[+]", "c", False, {"rights": ["a", "b", "c"], "lock": {"most": 5}}),
+        ("lock.most", 7, False, {"rights": ["a", "b"], "lock": {"most": 7}}),
+        ("lock.least", 1, False, {"rights": ["a", "b"], "lock": {"most": 5, "least": 1}}),
+        ("rights[0]", "z", False, {"rights": ["z", "b"], "lock": {"most": 5}}),
+        ("lock", None, True, {"rights": ["a", "b"]}),
+        ("lokc", None, True, None), ("rights[=x]", None, True, None), ("rights[9]", "x", False, None),
+        ("a..b", 1, False, None), ("rights.x", 1, False, None),
+    ],
+)  # fmt: skip
+def test_edits_by_path(path, value, drop, made):
+    body = {"rights": ["a", "b"], "lock": {"most": 5}}
+    if made is None:
+        with pytest.raises(ValueError, match=r"\w"):
+            edited(body, path, value, drop=drop)
+    else:
+        assert edited(body, path, value, drop=drop) == made
+        assert steps_of(path)
+    assert body == {"rights": ["a", "b"], "lock": {"most": 5}}
+
+
+def test_ids_become_names_and_what_is_lost_is_marked():
+    records = {
+        "nets": [("n1", {"id": "n1", "name": "quay", "at": 3})],
+        "sets": [("7", {"id": 7, "name": "s", "targets": ["n1", "n9"]})],
+        "rules": [("r", {"id": "r", "name": "a/b", "in": 7, "from": "n1"})],
+    }
+    made = {one.kind: one for one in objects_of(records, KINDS, {})}
+    assert made["sets"].body == {"targets": ["?n9", "quay"]}
+    assert (made["rules"].name, made["rules"].body) == ("s/a/b", {"in": "s", "from": "quay"})
+
+
+@given(st.text(min_size=1, max_size=300), st.text(min_size=1, max_size=300), st.integers(1, 3))
+def test_a_file_s_name_is_safe_and_its_own(name, other, nth):
+    made = file_name(("k", name, nth))
+    assert made.isascii()
+    assert len(made) < 200
+    assert not set(made) & set('/\\:*?"<>|\0\n')
+    assert made[0] != "."
+    assert made[-1] != "."
+    assert (file_name(("k", other, nth)) == made) == (name.strip() == other.strip())
+
+
+# --- against systems
+
+
+@pytest.fixture
+def quay(tmp_path) -> Iterator[tuple[Shell, Harbour]]:
+    with Harbour.of(40, moment=datetime.now(UTC)) as harbour:
+        yield make_workspace(tmp_path, harbour, ("muster", "bollard"), kind=Near), harbour
+
+
+def write(shell: Shell, name: str, kind: str, title: str, body: dict) -> Path:
+    path = shell.folder / name
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_text(json.dumps({"format": 1, "kind": kind, "name": title, "object": body}))
+    return path
+
+
+def test_a_role_without_one_right_and_a_second_policy_of_one_name(quay):
+    shell, harbour = quay
+    held = harbour.muster.objects
+    assert "takes no two of one name" in shell("config", "copy", "muster/roles/office", "--as", "crew", status=2).stderr
+    shell("config", "copy", "muster/roles/office", "--as", "office, no restart", "--drop", "rights[=restart]", "--yes")
+    made = next(role for role in held["roles"].values() if role["name"] == "office, no restart")
+    office = next(role for role in held["roles"].values() if role["name"] == "office")
+    assert set(office["rights"]) - set(made["rights"]) == {"restart"}
+    words = ("--as", "laptops", "--set", "lock.afterMinutes=3", "--set", "encrypted=no", "--yes")
+    told = shell("config", "copy", "muster/policies/laptops", *words).stderr
+    assert "takes several of one name" in told
+    assert "assignedTo stays behind" in told
+    first, second = (policy for policy in held["policies"].values() if policy["name"] == "laptops")
+    assert (second["lock"]["afterMinutes"], second["encrypted"], second["leastRelease"]) == (3, False, "23.1.0")
+    assert first["assignedTo"] != []
+    assert "assignedTo" not in second
+    assert "has 2 objects policies/laptops" in shell("config", "show", "muster/policies/laptops", status=2).stderr
+    editor = {"env": {"EDITOR": "sed -i s/laptops/edited/"}}
+    shell("config", "copy", "muster/roles/kiosk", "--as", "laptops-kiosk", "--edit", "--yes", **editor)
+    assert any(role["name"] == "edited-kiosk" for role in held["roles"].values())
+
+
+def test_what_is_saved_again_touches_only_what_changed(quay):
+    shell, harbour = quay
+    shell("config", "save", "muster", "--into", "kept")
+    folder = shell.folder / "kept" / "muster"
+    policy = harbour.muster.objects["policies"]["policy-1"]
+    path = folder / "policies" / "laptops.yaml"
+    path.write_text("# why: the insurer asks for it\n" + path.read_text())
+    before = {file: file.stat().st_mtime_ns for file in folder.rglob("*.yaml")}
+    assert len(before) == 7
+    role = harbour.muster.objects["roles"]["role-1"]
+    role["rights"] = role["rights"][::-1]  # another order of a set is no change
+    policy["altered"] = "2030-01-01"
+    assert "0 written, 7 as they were" in shell("config", "save", "muster", "--into", "kept").stderr
+    harbour.muster.objects["policies"]["policy-0"]["lock"]["leastDigits"] = 8
+    harbour.muster.objects["roles"]["x"] = {"id": "x", "name": "../../é/CON." + "n" * 300, "rights": []}
+    del harbour.muster.objects["roles"]["role-2"]
+    told = shell("config", "save", "muster", "--into", "kept").stderr
+    assert "2 written, 5 as they were, 1 removed" in told
+    after = {file: file.stat().st_mtime_ns for file in folder.rglob("*.yaml")}
+    same = [file for file, at in after.items() if before.get(file) == at]
+    assert len(same) == 5
+    assert path in same
+    assert not list(shell.folder.parent.glob("*CON*"))
+    shell("config", "diff", "kept/muster", "muster")
+    assert "no drift" in shell("drift", "muster", "--from", "kept").stderr
+    told = shell("config", "save", "muster", "policies", "--where", "encrypted = yes", "--into", "some").stderr
+    assert "2 objects" in told
+
+
+def test_from_nothing_to_rules_in_order_and_back(quay):
+    shell, harbour = quay
+    before = deepcopy(harbour.bollard.objects)
+    firewall = next(iter(harbour.bollard.firewalls.values()))
+    rule = {"ruleSet": "guests", "place": 1, "from": "guest-net", "to": "net-fishgate", "service": "anything"}
+    write(shell, "new/1.yaml", "rules", "guests/keep out", rule | {"verdict": "stop"})
+    write(shell, "new/2.yaml", "rulesets", "guests", {"targets": [firewall["name"]]})
+    write(shell, "new/3.yaml", "services", "anything", {"protocol": "tcp", "ports": "1-65535"})
+    write(shell, "new/4.yaml", "addresses", "guest-net", {"value": "10.77.0.0/16", "note": ""})
+    told = shell("config", "push", "new", "--to", "bollard", "--yes").stdout
+    assert [line.split()[1] for line in told.splitlines()[1:]] == ["addresses", "services", "rulesets", "rules"]
+    rule = next(rule for rule in harbour.bollard.objects["rule"].values() if rule["name"] == "keep out")
+    held = harbour.bollard.objects
+    assert held["address"][rule["from"]]["name"] == "guest-net"
+    assert held["ruleset"][rule["ruleSet"]]["targets"] == [firewall["ref"]]
+    assert "nothing to do" in shell("config", "push", "new", "--to", "bollard").stderr
+    told = shell("config", "remove", "bollard/services/anything", "--count", "1", status=5).stderr
+    assert "is used by rules/guests/keep out (service)" in told
+    shell("change", "undo", "1", "--yes")
+    assert harbour.bollard.objects == before
+    write(shell, "new/5.yaml", "rules", "quay/odd", {"ruleSet": "guests", "from": "nowhere", "colour": 1})
+    told = shell("config", "push", "new", "--to", "bollard", status=2).stderr
+    for text in ("should be guests/…", "'nowhere', which is not in addresses", "no member 'colour'"):
+        assert text in told
+
+
+def test_a_hand_edit_is_found_as_drift_named_with_its_commit_and_restored(quay):
+    shell, harbour = quay
+    shell("config", "save", "bollard", "--into", "baselines")
+    shell("config", "save", "muster", "--into", "baselines")
+    git = ["git", "-c", "user.name=Kim", "-c", "user.email=kim@saltmarsh.example"]
+    for words in (["init", "-q"], ["add", "baselines"], ["commit", "-qm", "rules as of the audit"]):
+        subprocess.run([*git, *words], cwd=shell.folder, check=True, capture_output=True)
+    assert "no drift" in shell("drift").stderr
+    rules = harbour.bollard.objects["rule"]
+    one = next(rule for rule in rules.values() if rule["place"] == 1)
+    one["verdict"] = "pass" if one["verdict"] == "stop" else "stop"
+    ruleset = one["ruleSet"]
+    mine = sorted((rule for rule in rules.values() if rule["ruleSet"] == ruleset), key=lambda rule: rule["place"])
+    for at, rule in enumerate([*mine[:-1][:4], mine[-1], *mine[4:-1]], start=1):  # the last one was moved up
+        rule["place"] = at
+    harbour.muster.objects["roles"]["role-0"] |= {"rights": ["sign-in"], "alteredBy": "Robin"}
+    told = shell("drift", status=3)
+    assert "by Robin" in told.stdout
+    assert "Kim: rules as of the audit" in told.stdout
+    assert told.stdout.count("> bollard/rules/") == 1  # one was moved; the others only count on
+    assert told.stdout.count("~ bollard/rules/") == 1
+    assert "rights: - see-devices" in told.stdout
+    rows = json.loads(shell("drift", "muster", "-f", "json", status=3).stdout)
+    assert [(row["name"], row["member"], row["was"]) for row in rows] == [("crew", "rights[]", "see-devices")]
+    shell("drift", "bollard", "--restore", "--yes")
+    assert "no drift" in shell("drift", "bollard").stderr
+    shell.config(lambda text: text + "drift: {ignore: [{kind: roles, name: 'cr*', member: rights}]}\n")
+    assert "no drift in 7 objects; 1 that may be" in shell("drift", "muster").stderr
+    harbour.muster.objects["policies"]["policy-1"]["encrypted"] = False
+    shell("drift", "muster", status=3)
+    shell("drift", "muster", "--accept")
+    assert "no drift" in shell("drift", "muster").stderr
+    assert "encrypted: false" in (shell.folder / "baselines/muster/policies/laptops.yaml").read_text()
+    assert "has no baseline of muster" in shell("drift", "muster", "--from", ".git", status=2).stderr
+
+
+def test_twelve_policies_from_a_pilot_to_production(tmp_path):
+    with Harbour.of(40, moment=datetime.now(UTC)) as harbour, Harbour.of(40, moment=datetime.now(UTC)) as other:
+        shell = make_workspace(tmp_path, harbour, ["muster", "bollard"], kind=Near)
+        text = (shell.folder / "concordex.yaml").read_text().partition("systems:\n")[2]
+        for name in ("muster", "bollard"):
+            (tmp_path / f"{name}2.secret").write_text(next(iter(other.named(name).secrets().values())))
+            text = text.replace(harbour.urls[name], other.urls[name]).replace(f"../{name}.secret", f"../{name}2.secret")
+            text = text.replace(f"  {name}:\n    dialect", f"  {name}2:\n    dialect")
+        shell.config(lambda said: said + text)
+        policies, there = harbour.muster.objects["policies"], other.muster.objects["policies"]
+        policies.clear()
+        there.clear()
+        for at in range(12):
+            policies[f"p{at}"] = {
+                "id": f"p{at}", "name": f"pilot {at // 2}", "leastRelease": f"{at}.0", "encrypted": True,
+                "assignedTo": ["pilot crew"], "lock": {"afterMinutes": at}, "platforms": ["desk", "slate"],
+            }  # fmt: skip
+        told = shell("config", "carry", "muster/policies", "--to", "muster2", "--yes").stderr
+        assert told.count("assignedTo stays behind") == 12
+        assert len(there) == 12
+        assert all("assignedTo" not in one for one in there.values())
+        sides = ("config", "diff", "muster", "muster2", "--kind", "policies")
+        assert "no difference" in shell(*sides).stderr
+        found = json.loads(shell(*sides, "--bound", "-f", "json", status=3).stdout)
+        assert {row["member"] for row in found} == {"assignedTo"}
+        assert "no difference" in shell("config", "diff", "muster2", "muster2").stderr
+        assert (
+            "alters 100%"
+            in shell("config", "carry", "muster/policies", "--to", "muster2", "--bound", "--yes", status=5).stderr
+        )
+        shell.config(lambda text: text + "guards: {share: 1}\n")
+        shell("config", "carry", "muster/policies", "--to", "muster2", "--bound", "--yes")
+        assert "no difference" in shell(*sides, "--bound").stderr
+        # a rule with all that it needs, under other names
+        (shell.folder / "map.yaml").write_text(
+            "format: 1\nnames: {rulesets/quay: pier, net-fishgate: net-shipgate, unmet: x}\nvalues: {'10.2': '10.9'}\n"
+        )
+        rule = next(one for one in harbour.bollard.objects["rule"].values() if one["ruleSet"] == "set0")
+        rule["to"] = next(r for r, one in harbour.bollard.objects["address"].items() if one["name"] == "net-fishgate")
+        words = (
+            "config",
+            "carry",
+            f"bollard/rules/quay/{rule['name']}",
+            "--to",
+            "bollard2",
+            "--map",
+            "map.yaml",
+            "--yes",
+        )
+        told = shell(*words)
+        assert "'unmet' of the mapping was not met" in told.stderr
+        assert "targets stays behind" in told.stderr
+        made = next(one for one in other.bollard.objects["rule"].values() if one["name"] == rule["name"]
+                    and other.bollard.objects["ruleset"][one["ruleSet"]]["name"] == "pier")  # fmt: skip
+        gate = other.bollard.objects["address"][made["to"]]
+        assert gate["name"] == "net-shipgate"
+        assert gate["value"].startswith("10.9")
+
+
+def test_a_role_that_loses_the_right_that_is_being_used(quay):
+    shell, harbour = quay
+    write(shell, "new/1.yaml", "roles", "machines", {"rights": ["sign-in"]})
+    write(shell, "new/2.yaml", "roles", "zz-after", {"rights": ["sign-in"]})
+    told = shell("config", "push", "new", "--to", "muster", "--yes", status=1).stderr
+    assert "may not alter objects" in told
+    harbour.muster.objects["roles"]["role-3"]["rights"] = ["alter-objects"]
+    shell("change", "resume", "1", status=None)
+    states = {row["label"]: row["state"] for row in json.loads(shell("change", "show", "1", "-f", "json").stdout)}
+    assert states["zz-after"] == "confirmed"
+
+
+def test_what_others_altered_meanwhile_is_not_overwritten(quay):
+    shell, harbour = quay
+    write(shell, "new/1.yaml", "roles", "crew", {"rights": ["sign-in"]})
+    shell("config", "push", "new", "--to", "muster", "--draft")
+    harbour.muster.objects["roles"]["role-0"]["rights"] = ["sign-in", "restart"]
+    told = shell("change", "run", "1", "--yes", status=4).stdout
+    assert "changed there since the preview: rights is now restart, sign-in" in told
+    assert harbour.muster.objects["roles"]["role-0"]["rights"] == ["sign-in", "restart"]
