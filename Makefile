@@ -32,6 +32,7 @@ bench: $(VENV)/.ready
 	$(BIN)/python benchmarks/run.py
 	$(BIN)/python benchmarks/concordance.py
 	$(BIN)/python benchmarks/writes.py
+	$(BIN)/python benchmarks/objects.py
 
 schema: $(VENV)/.ready
 	$(BIN)/concordex dialect schema > src/concordex/dialects/dialect.schema.json

@@ -168,11 +168,11 @@ class Bollard(StandIn):
 
     def _add(self, session: str, params: Record) -> list[str]:
         objects = self._of(self._candidate(session), params["kind"])
-        names = {o["name"] for o in objects.values()}
+        names = {(o.get("ruleSet"), o["name"]) for o in objects.values()}
         for given in params["objects"]:
-            if given["name"] in names:
+            if (given.get("ruleSet"), given["name"]) in names:
                 raise Fault(-32009, f"{params['kind']} {given['name']} is there already", {"name": given["name"]})
-            names.add(given["name"])
+            names.add((given.get("ruleSet"), given["name"]))
         made = [f"{params['kind'][0]}{secrets.token_hex(4)}" for _ in params["objects"]]
         objects.update({ref: {"ref": ref, **given} for ref, given in zip(made, params["objects"], strict=True)})
         return made

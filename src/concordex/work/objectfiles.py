@@ -5,8 +5,10 @@ from __future__ import annotations
 import hashlib
 import io
 import os
+from collections import Counter
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -42,11 +44,11 @@ class Saved:
     removed: list[Path]
 
 
-def read_objects(path: Path, kinds: Kinds) -> list[Object]:
-    """The objects in a file, or in all YAML files below a folder; each with the file that it stands in."""
+def read_objects(path: Path, kinds: Kinds, but: Collection[Path] = ()) -> list[Object]:
+    """The objects in a file, or in all YAML files below a folder ``but`` some; each with the file it stands in."""
     if not path.exists():
         raise CalledWrongly(f"there is no {path}", advice="concordex config save SYSTEM --into DIR makes it")
-    files = sorted(path.rglob("*.yaml")) if path.is_dir() else [path]
+    files = sorted(set(path.rglob("*.yaml")) - set(but)) if path.is_dir() else [path]
     found: dict[Key, Object] = {}
     for file in files:
         one = _read(file, kinds)
@@ -83,11 +85,12 @@ def save(objects: Sequence[Object], folder: Path, kinds: Kinds, whole: Collectio
 
     A file whose object means what it meant is left as it is, comments and all.
     """
-    there = read_objects(folder, kinds) if folder.is_dir() else []
+    known = _untouched(objects, folder)
+    there = read_objects(folder, kinds, list(known.values())) if folder.is_dir() else []
     mine = [one for one in there if one.kind in {o.kind for o in objects} | set(whole)]
-    differences = {one.key: one for one in differ(mine, objects, kinds)}
+    differences = {one.key: one for one in differ(mine, [one for one in objects if one.key not in known], kinds)}
     written, removed = [], []
-    taken = {str(one.source).casefold() for one in there}
+    taken = {str(path).casefold() for path in (*known.values(), *(one.source for one in there))}
     for key, found in sorted(differences.items()):
         if found.now is None:
             if key[0] in whole and found.was:
@@ -101,6 +104,17 @@ def save(objects: Sequence[Object], folder: Path, kinds: Kinds, whole: Collectio
         _write(path, found.now, key)
         written.append(path)
     return Saved(written, len(objects) - len(written), removed)
+
+
+def _untouched(objects: Sequence[Object], folder: Path) -> dict[Key, Path]:
+    """Objects whose files hold, letter by letter, what would be written: reading them would take long."""
+    shared = Counter((one.kind, one.name) for one in objects)
+    found = {}
+    for one in objects:
+        path = folder / one.kind / f"{file_name(one.key)}.yaml"
+        if shared[one.kind, one.name] == 1 and path.is_file() and path.read_text("utf-8") == written(one, one.key):
+            found[one.key] = path
+    return found
 
 
 def file_name(key: Key) -> str:
@@ -119,6 +133,15 @@ def _digest(key: Key) -> str:
 
 def written(one: Object, key: Key) -> str:
     """An object's file."""
+    document: dict[str, Any] = {"format": 1, "kind": one.kind, "name": one.name}
+    document |= ({"number": key[2]} if key[2] > 1 else {}) | {"object": one.body}
+    text = io.StringIO()
+    _writer().dump(document, text)
+    return text.getvalue()
+
+
+@cache
+def _writer() -> Any:
     from ruamel.yaml import YAML
 
     yaml = YAML()
@@ -126,11 +149,7 @@ def written(one: Object, key: Key) -> str:
     yaml.allow_unicode = True
     yaml.width = 120
     yaml.indent(mapping=2, sequence=4, offset=2)
-    document: dict[str, Any] = {"format": 1, "kind": one.kind, "name": one.name}
-    document |= ({"number": key[2]} if key[2] > 1 else {}) | {"object": one.body}
-    text = io.StringIO()
-    yaml.dump(document, text)
-    return text.getvalue()
+    return yaml
 
 
 def _write(path: Path, one: Object, key: Key) -> None:
