@@ -180,7 +180,7 @@ def test_a_file_s_name_is_safe_and_its_own(name, other, nth):
 
 @pytest.fixture
 def quay(tmp_path) -> Iterator[tuple[Shell, Harbour]]:
-    with Harbour.of(40, moment=datetime.now(UTC)) as harbour:
+    with Harbour.of(150, moment=datetime.now(UTC)) as harbour:
         yield make_workspace(tmp_path, harbour, ("muster", "bollard"), kind=Near), harbour
 
 
@@ -383,3 +383,95 @@ def test_what_others_altered_meanwhile_is_not_overwritten(quay):
     told = shell("change", "run", "1", "--yes", status=4).stdout
     assert "changed there since the preview: rights is now restart, sign-in" in told
     assert harbour.muster.objects["roles"]["role-0"]["rights"] == ["sign-in", "restart"]
+
+
+def test_from_nothing_to_installed_on_two_firewalls_and_undone(quay):
+    shell, harbour = quay
+    firewalls = harbour.bollard.firewalls
+    first, second = (f["name"] for f in list(firewalls.values())[:2])
+    for firewall in firewalls.values():
+        firewall["linked"] = True
+    rule = {"ruleSet": "guests", "place": 1, "from": "net-fishgate", "to": "net-saltpan", "service": "web"}
+    write(shell, "new/1.yaml", "rules", "guests/keep out", rule | {"verdict": "stop"})
+    write(shell, "new/2.yaml", "rulesets", "guests", {"targets": [first, second]})
+    shell("config", "push", "new", "--to", "bollard", "--yes")
+    told = shell("config", "install", "bollard/rulesets/guests", "--on", "fw-none", status=2).stderr
+    assert "assign it first (targets)" in told
+    shell("config", "install", "bollard/rulesets/guests", "--yes")
+    assert [f["name"] for f in firewalls.values() if "guests" in f.get("installed", ())] == [first, second]
+    shell("change", "undo", "2", "--yes")
+    assert not any(firewall["installed"] for firewall in firewalls.values() if "installed" in firewall)
+    next(f for f in firewalls.values() if f["name"] == second)["linked"] = False
+    told = shell("config", "install", "bollard/rulesets/guests", "--yes", status=4).stdout
+    assert f"guests on {second}" in told
+    assert "is not linked" in told
+    states = {row["label"]: row["state"] for row in json.loads(shell("change", "show", "4", "-f", "json").stdout)}
+    assert states == {f"guests on {first}": "confirmed", f"guests on {second}": "refused"}
+
+
+def test_a_refused_commit_is_taken_back_and_who_holds_what_is_told(quay):
+    shell, harbour = quay
+    bollard = harbour.bollard
+    ref = next(iter(bollard.objects["address"]))
+    bollard.stage("Robin", "address", ref, value="10.0.0.0/8")
+    told = shell("config", "pending", "bollard", status=3)
+    assert "Robin" in told.stdout
+    assert "1 staged" in told.stderr
+    shell("config", "save", "bollard", "--into", "baselines")
+    assert "staged by Robin" in shell("drift", "bollard", status=3).stderr  # a forgotten commit
+    write(shell, "new/1.yaml", "addresses", "net-new", {"value": "10.77.0.0/16", "note": ""})
+    commit = bollard._commit
+
+    def race(session, params):
+        bollard.revision += 1  # somebody else commits just before
+        bollard._METHODS["candidate.commit"] = commit.__func__
+        return commit(session, params)
+
+    bollard._METHODS["candidate.commit"] = lambda _bollard, session, params: race(session, params)
+    try:
+        told = shell("config", "push", "new", "--to", "bollard", "--yes", status=4).stdout
+    finally:
+        bollard._METHODS["candidate.commit"] = commit.__func__
+    assert "not committed, and taken back" in told
+    assert "Robin since" in told
+    assert not any(one["name"] == "net-new" for one in bollard.objects["address"].values())
+    assert list(bollard.staged) == ["of Robin"]
+    assert "1 step written" in shell("change", "resume", "1").stderr
+    assert sum(one["name"] == "net-new" for one in bollard.objects["address"].values()) == 1
+
+
+def test_a_loopback_is_made_once_by_two_runs_and_not_over_what_others_altered(tmp_path):
+    with Harbour.of(40, moment=datetime.now(UTC)) as harbour:
+        shell = make_workspace(tmp_path, harbour, ["binnacle"], kind=Near)
+        router = harbour.binnacle
+        body = {"type": "iana-if-type:softwareLoopback", "description": "management", "enabled": True}
+        write(shell, "new/lo7.yaml", "interfaces", "lo/7", body)
+        for _ in range(2):  # the second was prepared before the first had run
+            shell("config", "push", "new", "--to", "binnacle", "--draft")
+        shell("change", "run", "1", "--yes")
+        router.faults.requests.clear()
+        shell("change", "run", "2", "--yes")
+        assert not any(method == "POST" for method, _ in router.faults.requests)  # it was there already
+        assert "nothing" in shell("change", "undo", "2").stderr  # and is not ours to take away
+        assert router.interfaces["lo/7"]["description"] == "management"
+        assert "nothing to do" in shell("config", "push", "new", "--to", "binnacle").stderr
+        write(shell, "new/lo7.yaml", "interfaces", "lo/7", body | {"description": "router id"})
+        tag = router._tag
+        router._tag = lambda name: tag(name) if router.faults.requests[-1][0] == "GET" else '"another"'
+        told = shell("config", "push", "new", "--to", "binnacle", "--yes", status=4).stdout
+        assert "is not as it was when you read it" in told
+        assert router.interfaces["lo/7"]["description"] == "management"
+        router._tag = tag
+        shell("change", "resume", "3")
+        assert router.interfaces["lo/7"]["description"] == "router id"
+        # a device that restarts in the middle
+        write(shell, "new/lo7.yaml", "interfaces", "lo/7", body | {"description": "after all"})
+        shell("config", "push", "new", "--to", "binnacle", "--draft")
+        router.faults.add("drop", "/restconf", after=2, times=30)
+        shell("change", "run", "4", "--yes", status=None)
+        router.faults.clear()
+        shell("change", "resume", "4", status=None)
+        assert router.interfaces["lo/7"]["description"] == "after all"
+        shell("change", "undo", "1", "--yes", status=4)  # altered since, by our own changes
+        shell("config", "remove", "binnacle/interfaces/lo/7", "--count", "1")
+        assert "lo/7" not in router.interfaces

@@ -29,6 +29,8 @@ class Form:
     links: Sequence[Link] = ()
     can_create: bool = True
     can_update: bool = True
+    #: Acts that others take back.
+    takes_back: Mapping[str, str] = field(default_factory=dict)
     can_delete: bool = False
 
 

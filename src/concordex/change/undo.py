@@ -32,16 +32,20 @@ def _undone(step: Step, form: Form) -> Step:
         number=0, table=step.table, action="report", label=step.label, key=step.key, record_id=step.record_id,
         state="held", at=step.at,
     )  # fmt: skip
-    if step.action == "create":
-        if not form.can_delete:
-            return replace(plain, reason="the dialect does not say how to delete one")
+    if step.action == "create" and form.can_delete:
         return replace(plain, action="delete", state="ready", was={**step.shall, **step.became})
     if step.action == "update":
         now = {**step.shall, **step.became}
         return replace(plain, action="update", state="ready", was=now, shall={n: step.was.get(n) for n in step.shall})
-    if step.action == "delete":
-        if not form.can_create:
-            return replace(plain, reason="the dialect does not say how to create one")
+    if step.action == "delete" and form.can_create:
         there = {name: value for name, value in step.was.items() if value not in (None, [])}
         return replace(plain, action="create", state="ready", shall=there, record_id=None)
-    return replace(plain, reason=f"what {step.act} did cannot be taken back")
+    if step.act is not None and step.act in form.takes_back:
+        return replace(plain, action="act", act=form.takes_back[step.act], state="ready", shall=step.shall)
+    return replace(plain, reason=_WHY.get(step.action, f"what {step.act} did cannot be taken back"))
+
+
+_WHY = {
+    "create": "the dialect does not say how to delete one",
+    "delete": "the dialect does not say how to create one",
+}

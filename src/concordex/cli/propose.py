@@ -74,7 +74,7 @@ def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> 
 
 def _resting_on(here: Workspace, change: Change) -> str:
     """On which pull a change was prepared; a run looks again before it sends anything."""
-    if change.kind == "undo" or change.system not in here.config.systems:
+    if change.kind in ("undo", "config", "install") or change.system not in here.config.systems:
         return ""
     tables = {step.table for step in change.steps}
     taken = [s.taken for s in here.memory.newest() if s.system == change.system and s.table in tables]

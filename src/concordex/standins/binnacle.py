@@ -6,15 +6,19 @@ RESTCONF (RFC 8040) with the models of RFC 7317 (system), RFC 8343 (interfaces) 
 from __future__ import annotations
 
 import base64
+import hashlib
 import secrets
 from collections.abc import Callable
 from typing import Any
+from urllib.parse import quote
 
+import orjson
 from fastapi import Request, Response
 
 from concordex.standins.base import Problem, StandIn, body_of, only
 
 _YANG = "application/yang-data+json"
+_LOOPBACK = "iana-if-type:softwareLoopback"
 Record = dict[str, Any]
 
 
@@ -56,6 +60,8 @@ class Binnacle(StandIn):
         self.api.get("/restconf/data/ietf-interfaces:interfaces")(self.list_interfaces)
         self.api.get("/restconf/data/ietf-interfaces:interfaces/interface={name:path}")(self.one_interface)
         self.api.patch("/restconf/data/ietf-interfaces:interfaces/interface={name:path}")(self.alter)
+        self.api.post("/restconf/data/ietf-interfaces:interfaces")(self.create)
+        self.api.delete("/restconf/data/ietf-interfaces:interfaces/interface={name:path}")(self.remove)
         self.api.get("/restconf/data/saltmarsh-portal:portal")(self.show_portal)
         self.api.patch("/restconf/data/saltmarsh-portal:portal")(self.alter_portal)
 
@@ -95,19 +101,60 @@ class Binnacle(StandIn):
     async def one_interface(self, request: Request, name: str) -> Response:
         """One of them."""
         self._admit(request)
-        return self._yang({"ietf-interfaces:interface": [self._interface(name)]})
+        answer = self._yang({"ietf-interfaces:interface": [self._interface(name)]})
+        answer.headers["ETag"] = self._tag(name)
+        return answer
 
     async def alter(self, request: Request, name: str) -> Response:
         """A plain patch (RFC 8040, section 4.6.1)."""
         self._admit(request)
         if request.headers.get("Content-Type") != _YANG:
             raise Problem(415, f"send {_YANG}")
-        given = (await body_of(request)).get("ietf-interfaces:interface")
         known = self._interface(name)
-        if not isinstance(given, dict) or set(given) - {"name", "description", "enabled"}:
+        self._match(request, name)
+        given = await self._given(request)
+        if known["type"] != _LOOPBACK and set(given) - {"name", "description", "enabled"}:
             raise Problem(400, "only description and enabled can be altered")
         known.update(given)
         return Response(status_code=204)
+
+    async def create(self, request: Request) -> Response:
+        """A new interface, which must be a loopback (RFC 8040, section 4.4.1)."""
+        self._admit(request)
+        given = await self._given(request)
+        if given.get("type") != _LOOPBACK or not given.get("name"):
+            raise Problem(400, f"only an interface with a name and the type {_LOOPBACK} can be made")
+        if given["name"] in self.interfaces:
+            raise Problem(409, f"there is an interface {given['name']} already")
+        self.interfaces[given["name"]] = {"enabled": True, **given, "oper-status": "up", "phys-address": ""}
+        name = quote(given["name"], safe="")
+        where = {"Location": f"/restconf/data/ietf-interfaces:interfaces/interface={name}"}
+        return Response(status_code=201, headers=where)
+
+    async def remove(self, request: Request, name: str) -> Response:
+        """No more of a loopback."""
+        self._admit(request)
+        self._match(request, name)
+        if self._interface(name)["type"] != _LOOPBACK:
+            raise Problem(400, "what is built in stays")
+        del self.interfaces[name]
+        return Response(status_code=204)
+
+    async def _given(self, request: Request) -> Record:
+        """One entry of a list, as RFC 7951 writes it."""
+        body = await body_of(request)
+        listed = body.get("ietf-interfaces:interface") if isinstance(body, dict) else None
+        if not isinstance(listed, list) or len(listed) != 1 or not isinstance(listed[0], dict):
+            raise Problem(400, "send ietf-interfaces:interface with one entry")
+        return dict(listed[0])
+
+    def _tag(self, name: str) -> str:
+        return f'"{hashlib.sha256(orjson.dumps(self._interface(name))).hexdigest()[:16]}"'
+
+    def _match(self, request: Request, name: str) -> None:
+        wanted = request.headers.get("If-Match")
+        if wanted not in (None, "*", self._tag(name)):
+            raise Problem(412, f"{name} is not as it was when you read it")
 
     async def show_portal(self, request: Request) -> Response:
         """What a fleet portal needs to know; the one-time code shows only while a portal has access."""

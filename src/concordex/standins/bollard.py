@@ -46,6 +46,8 @@ class Bollard(StandIn):
         self.staged: dict[str, tuple[int, dict[str, dict[str, Record]]]] = {}
         self.jobs: dict[str, dict[str, Any]] = {}
         self.calling: dict[str, float] = {}
+        self.who: dict[str, str] = {}
+        self.since: dict[str, str] = {}
         super().__init__()
 
     def secrets(self) -> dict[str, str]:
@@ -164,6 +166,7 @@ class Bollard(StandIn):
     def _candidate(self, session: str) -> dict[str, dict[str, Record]]:
         if session not in self.staged:
             self.staged[session] = (self.revision, copy.deepcopy(self.objects))
+            self.since[session] = datetime.now(UTC).strftime("%Y-%m-%d %H:%M")
         return self.staged[session][1]
 
     def _add(self, session: str, params: Record) -> list[str]:
@@ -215,11 +218,34 @@ class Bollard(StandIn):
     def _commit(self, session: str, _params: Record) -> Record:
         if session not in self.staged:
             return {"job": self._job("done", "nothing was staged")}
-        base, held = self.staged.pop(session)
-        if base != self.revision:
+        base, held = self.staged[session]
+        if base != self.revision:  # what is staged stays, until it is discarded
             raise Fault(-32010, f"revision {base} was altered by somebody else; this is revision {self.revision}")
+        del self.staged[session]
         self.objects, self.revision = held, self.revision + 1
         return {"job": self._job("done", f"revision {self.revision}")}
+
+    def _pending(self, _session: str, _params: Record) -> list[Record]:
+        """What is staged, by whom, since when."""
+        told = []
+        for session, (_, held) in self.staged.items():
+            for kind in _KINDS:
+                for ref in sorted(held[kind].keys() | self.objects[kind].keys()):
+                    was, now = self.objects[kind].get(ref), held[kind].get(ref)
+                    if was != now:
+                        what = "added" if was is None else "removed" if now is None else "altered"
+                        told.append({"who": self.who.get(session, "warden"), "since": self.since[session],
+                                     "what": f"{kind} {(now or was or {})['name']} {what}"})  # fmt: skip
+        return told
+
+    def _discard(self, session: str, _params: Record) -> bool:
+        return self.staged.pop(session, None) is not None
+
+    def stage(self, who: str, kind: str, ref: str, **members: Any) -> None:
+        """Somebody alters an object in a session of their own, and forgets to commit."""
+        session = f"of {who}"
+        self.who[session] = who
+        self._candidate(session)[kind][ref] |= members
 
     def _install(self, _session: str, params: Record) -> Record:
         rules = self.objects["ruleset"].get(params["ruleset"])
@@ -231,7 +257,19 @@ class Bollard(StandIn):
         unlinked = [ref for ref in params["firewalls"] if not self.firewalls[ref]["linked"]]
         if unlinked:
             return {"job": self._job("failed", f"{unlinked[0]} is not linked")}
+        for ref in params["firewalls"]:
+            held = self.firewalls[ref].setdefault("installed", [])
+            held += [rules["name"]] if rules["name"] not in held else []
         return {"job": self._job("done", f"installed on {len(params['firewalls'])}")}
+
+    def _uninstall(self, _session: str, params: Record) -> Record:
+        rules = self.objects["ruleset"].get(params["ruleset"])
+        if rules is None:
+            raise Fault(-32004, f"there is no rule set {params['ruleset']}")
+        for ref in params["firewalls"]:
+            held = self.firewalls[ref].setdefault("installed", [])
+            self.firewalls[ref]["installed"] = [name for name in held if name != rules["name"]]
+        return {"job": self._job("done", f"taken off {len(params['firewalls'])}")}
 
     def _job(self, ends: str, text: str) -> str:
         number = f"j{len(self.jobs) + 1}"
@@ -252,7 +290,8 @@ class Bollard(StandIn):
         "firewall.interfaces": _interfaces, "object.list": _list_objects, "object.add": _add,
         "object.alter": _alter, "object.remove": _remove, "candidate.commit": _commit,
         "firewall.add": _add_firewall, "firewall.remove": _remove_firewall, "object.add_several": _add_several,
-        "ruleset.install": _install, "job.look": _look,
+        "candidate.pending": _pending, "candidate.discard": _discard,
+        "ruleset.install": _install, "ruleset.uninstall": _uninstall, "job.look": _look,
     }  # fmt: skip
 
 

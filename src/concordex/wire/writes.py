@@ -41,6 +41,8 @@ async def create(session: Session, how: d.Create, bodies: Sequence[Mapping[str, 
     """Create records in one call; their new ids, in the order sent.  ``record_id`` is where an id stands."""
     sent: Any = bodies[0] if how.most == 1 else list(bodies)
     answer = await _write(session, how, sent, how.records if how.most > 1 else None)
+    if how.named:
+        return [at(how.named).first(body) for body in bodies]
     made = at(how.made).first(answer)
     made = made if isinstance(made, list) else [made]
     ids = [_id_of(record, how.id or record_id) for record in made]
@@ -105,7 +107,9 @@ async def update(
     if how.form_of == "json_patch":
         # "add" replaces what is there and makes what is not (RFC 6902, section 4.1)
         sent = [{"op": "add", "path": f"/{_pointer(name)}", "value": value} for name, value in _flat(body)]
-    await _write(session, how, sent, None, values, _PATCHES.get(how.form_of))
+    headers = {"Content-Type": _PATCHES[how.form_of]} if how.form_of in _PATCHES else {}
+    headers |= await _match(session, how, values) if how.etag else {}
+    await _write(session, how, sent, None, values, headers)
 
 
 async def update_many(session: Session, how: d.Update, bodies: Mapping[str, Mapping[str, Any]]) -> None:
@@ -119,9 +123,17 @@ async def delete(
 ) -> None:
     """Delete one record, or as many as the dialect lets go in one call."""
     if how.most == 1:
-        await _write(session, how, None, None, {**(fields or {}), "record_id": record_ids[0]})
+        values = {**(fields or {}), "record_id": record_ids[0]}
+        await _write(session, how, None, None, values, await _match(session, how, values) if how.etag else {})
     else:
         await _write(session, how, list(record_ids), how.records, {"record_ids": ",".join(record_ids)})
+
+
+async def _match(session: Session, how: d.Send, values: Mapping[str, Any]) -> dict[str, str]:
+    """If-Match with the record's present tag, so that what somebody alters meanwhile is not overwritten."""
+    now = await session.get(d.Call(path=how.path), values)
+    tag = now.headers.get("ETag")
+    return {"If-Match": tag} if tag else {}
 
 
 async def act(session: Session, how: d.Act, record_id: str, values: Mapping[str, Any] | None = None) -> Any:
@@ -140,13 +152,12 @@ async def _write(
     sent: Any,
     member: str | None,
     values: Mapping[str, Any] | None = None,
-    media: str | None = None,
+    headers: Mapping[str, str] | None = None,
 ) -> Any:
     asked = await session.asked(how, values)
     if sent is not None:
-        _place(asked, sent, member or how.within)
-    if media:
-        asked.headers["Content-Type"] = media
+        _place(asked, [sent] if how.listed else sent, member or how.within)
+    asked.headers.update(headers or {})
     answer = await session.write(asked)
     return await follow(session, how.task, answer) if how.task else answer.body
 

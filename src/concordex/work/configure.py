@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING
 
 from concordex.change.depend import InACircle, dangling, users
 from concordex.change.differ import Difference, differ
-from concordex.change.objects import Kinds, Object, own_name, pruned
+from concordex.change.objects import Kinds, Object, get, own_name, pruned
 from concordex.change.plan import plan
-from concordex.change.steps import Change
+from concordex.change.steps import Change, Step
 from concordex.errors import CalledWrongly, Stopped
 from concordex.model.values import parse_time
 from concordex.query.bind import Binder
@@ -200,3 +200,30 @@ def prepare_removal(workspace: Workspace, system: str, gone: Sequence[Object], h
     except InACircle as circle:
         raise CalledWrongly(f"these need each other: {circle}") from circle
     return replace(change, about={**change.about, "grave": True})
+
+
+def prepare_installation(
+    workspace: Workspace, system: str, chosen: Sequence[Object], on: Sequence[str], act: str = "install"
+) -> Change:
+    """The change that does ``act`` with each object on each of its targets, or on those named, each for itself."""
+    steps = list[Step]()
+    for one in chosen:
+        write = workspace.dialect(system).tables[one.kind].write
+        how = write.acts.get(act) if write else None
+        if how is None or how.each is None:
+            raise CalledWrongly(f"{one.kind} of {system} are not installed anywhere, as far as the dialect says")
+        targets = [str(name) for name in get(one.body, how.each) or []]
+        strange = [name for name in on if name not in targets]
+        if strange:
+            raise CalledWrongly(
+                f"{strange[0]} is no target of {one.label}: assign it first ({how.each})",
+                advice=f"its targets: {', '.join(targets) or 'none'}",
+            )
+        steps += [
+            Step(
+                number=len(steps) + at, table=one.kind, action="act", act=act, label=f"{one.name} on {target}",
+                key={"name": one.name}, shall={"target": target}, record_id=one.record_id,
+            )
+            for at, target in enumerate([name for name in targets if not on or name in on], start=1)
+        ]  # fmt: skip
+    return Change(kind="install", system=system, steps=tuple(steps), about={"objects": True})

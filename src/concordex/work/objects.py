@@ -19,6 +19,7 @@ from concordex.model.fields import ORIGINAL
 from concordex.store import snapshots as store
 from concordex.wire import dialect as d
 from concordex.wire.session import Session
+from concordex.wire.staging import Pending, pending
 from concordex.wire.tables import order, read_tables
 from concordex.words import suggestion
 from concordex.work.target import Actual
@@ -136,6 +137,17 @@ def _held(dialect: d.Dialect, frames: Mapping[str, pl.DataFrame]) -> Held:
     return Held(from_frames(dialect, frames, kinds_of(dialect)), others, frames)
 
 
+def staged(workspace: Workspace, system: str) -> list[Pending]:
+    """What is staged in a system, and not committed."""
+    workspace.systems([system])
+
+    async def ask() -> list[Pending]:
+        async with workspace.session(system) as session:
+            return await pending(session)
+
+    return asyncio.run(ask())
+
+
 class ActualObjects(Actual):
     """The live objects of a target, found and written by name."""
 
@@ -201,6 +213,31 @@ class ActualObjects(Actual):
                 advice=suggestion(str(name), [label for other, label in self._ids if other == table]),
             )
         return found
+
+    def aim(self, step: Step) -> dict[str, Any]:
+        """The id of the target, where an act is done on one."""
+        write = self.session.dialect.tables[step.table].write
+        member = write.acts[step.act or ""].each if write else None
+        if member is None:
+            return {}
+        table = kinds_of(self.session.dialect)[step.table].references[member]
+        return {"target": self._id(step, member, table, step.shall["target"])}
+
+    def shows(self, step: Step) -> bool:
+        """Whether the target of an act names the object, as the act says it should."""
+        write = self.session.dialect.tables[step.table].write
+        act = write.acts[step.act or ""] if write else None
+        if write is None or act is None or act.each is None or act.shows is None:
+            return True
+        table = kinds_of(self.session.dialect)[step.table].references[act.each]
+        frame = self.looks[table].frame.filter(pl.col("name") == step.shall["target"])
+        said = [
+            str(one)
+            for row in frame[act.shows]
+            if row is not None
+            for one in (row if not isinstance(row, str) else [row])
+        ]
+        return (step.key["name"] in said) is not any(other.taken_back == step.act for other in write.acts.values())
 
     def located(self, step: Step) -> Step:
         """A step with the id that its object has now: made again, it has another."""

@@ -193,7 +193,18 @@ def _judged(
     return ("confirmed" if is_ready else "differs"), "; ".join(filter(None, [words, reason]))
 
 
+def _shown(after: Actual, step: Step) -> tuple[State, str | None]:
+    """What became of an act whose target should show it."""
+    from concordex.work.objects import ActualObjects
+
+    if isinstance(after, ActualObjects) and not after.shows(step):
+        return "differs", f"read back: {step.shall.get('target')} does not show it"
+    return "confirmed", step.reason
+
+
 def _verdict(after: Actual, step: Step, record: dict[str, Any] | None) -> tuple[State, str | None]:
+    if step.action == "act":
+        return _shown(after, step)
     if step.action == "delete":
         return ("confirmed", step.reason) if record is None else ("differs", "read back: the record is still there")
     if record is None:

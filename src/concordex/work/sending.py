@@ -11,10 +11,11 @@ from typing import Any, TypeVar
 from concordex.change.batches import halves, lists, stages
 from concordex.change.compare import shown
 from concordex.change.steps import State, Step
-from concordex.errors import RequestRefused, ServerFault, SignInRefused, Unreachable, WireError
+from concordex.errors import Conflict, RequestRefused, ServerFault, SignInRefused, Unreachable, WireError
 from concordex.store.journal import Journal
 from concordex.wire import dialect as d
 from concordex.wire.session import Session
+from concordex.wire.staging import discard
 from concordex.wire.writes import act, commit, create, create_together, delete, refusals, update
 from concordex.work.concurrent import at_most
 from concordex.work.target import Actual, writable
@@ -90,7 +91,7 @@ class Sender:
             ids = {table: self.dialect.tables[table].fields["record_id"].from_[0] for table in mine}
             self.journal.sending(self.number, part)
             try:
-                made = await self._in_effect(writes.values(), create_together(self.session, how, bodies, ids))
+                made = await self._in_effect(writes.values(), partial(create_together, self.session, how, bodies, ids))
             except RequestRefused:
                 left = mine
             except SignInRefused:
@@ -173,7 +174,10 @@ class Sender:
             bodies = [self.actual.body(write, step) for step in steps]
             self.journal.sending(self.number, steps)
             try:
-                made = await self._in_effect([write], create(self.session, write.create, bodies, record_id))
+                made = await self._in_effect([write], partial(create, self.session, write.create, bodies, record_id))
+            except Conflict as conflict:
+                self._meanwhile(steps, conflict)
+                return
             except RequestRefused as refusal:
                 await self._refused(write, steps, refusal, self._create)
                 return
@@ -187,6 +191,10 @@ class Sender:
                 continue
             self._made(steps, made)
             return
+
+    def _meanwhile(self, steps: Sequence[Step], conflict: Conflict) -> None:
+        """Somebody else wrote meanwhile: nothing of ours is there; going on looks anew, and then sends."""
+        self.settle([(step, "ready", conflict.why or str(conflict), None) for step in steps])
 
     async def _refused(
         self, write: d.Write, steps: list[Step], refusal: RequestRefused, again: Callable[..., Any]
@@ -238,8 +246,10 @@ class Sender:
         self.journal.sending(self.number, steps)
         for tried in range(1, _ROUNDS + 1):
             try:
-                sending = update(self.session, write.update, step.record_id or "", body, self._now(step))
+                sending = partial(update, self.session, write.update, step.record_id or "", body, self._now(step))
                 await self._in_effect([write], sending)
+            except Conflict as conflict:
+                self._meanwhile(steps, conflict)
             except RequestRefused as refusal:
                 self.settle([(step, "refused", refusal.why or str(refusal), None)])
             except SignInRefused:
@@ -264,8 +274,11 @@ class Sender:
             ids = [step.record_id or "" for step in steps]
             self.journal.sending(self.number, steps)
             try:
-                sending = delete(self.session, write.delete, ids, self._now(steps[0]))
+                sending = partial(delete, self.session, write.delete, ids, self._now(steps[0]))
                 await self._in_effect([write], sending)
+            except Conflict as conflict:
+                self._meanwhile(steps, conflict)
+                return
             except RequestRefused as refusal:
                 await self._refused(write, steps, refusal, self._delete)
                 return
@@ -287,13 +300,14 @@ class Sender:
 
     async def _act(self, write: d.Write, steps: list[Step]) -> None:
         """Do to a record what the dialect calls by a name; never twice, since twice may not be as once."""
-        (step,) = steps
+        step = self.actual.located(steps[0])
         if step.sent:
             self.settle([(step, "sent", "it was sent before, and nobody can look up whether it was done", None)])
             return
         self.journal.sending(self.number, steps)
         try:
-            await act(self.session, write.acts[step.act or ""], step.record_id or "", self._now(step))
+            how, values = write.acts[step.act or ""], {**(self._now(step) or {}), **self.actual.aim(step)}
+            await act(self.session, how, step.record_id or "", values)
         except RequestRefused as refusal:
             self.settle([(step, "refused", refusal.why or str(refusal), None)])
         except SignInRefused:
@@ -302,27 +316,33 @@ class Sender:
         except WireError as error:
             self.settle([(step, "sent", f"the answer is not known: {error.what}", None)])
         else:
-            self.settle([(step, "confirmed", "the system took it", None)])
+            self.settle([(step, "written" if how.shows else "confirmed", "the system took it", None)])
 
     def _now(self, step: Step) -> dict[str, Any] | None:
         return self.actual.records(step.table, [step.record_id or ""]).get(step.record_id or "")
 
-    async def _in_effect(self, writes: Iterable[d.Write], sending: Awaitable[T]) -> T:
-        """What ``sending`` gives, once that is in effect: committed, where the system only stages.
+    async def _in_effect(self, writes: Iterable[d.Write], send: Callable[[], Awaitable[T]]) -> T:
+        """What ``send`` gives, once that is in effect: committed, where the system only stages.
 
-        One at a time where it stages, so that nobody's commit takes another's writes along, or away.
+        One at a time where it stages, so that nobody's commit takes another's writes along, or away.  After
+        a refused commit nothing of ours stays staged, and who else has something staged is told.
         """
         commits = [write.commit for write in writes if write.commit]
         if not commits:
-            return await sending
+            return await send()
         async with self._staging:
             opened = self.session.openings
-            made = await sending
-            await self._commit(commits[0])
+            made = await send()
+            try:
+                await self._commit(commits[0])
+            except RequestRefused as refusal:
+                others = [f"{one.who} since {one.since}: {one.what}" for one in await discard(self.session)]
+                held = f"; staged there: {'; '.join(others)}" if others else ""
+                refusal.why = f"not committed, and taken back: {refusal.why or refusal.what}{held}"
+                raise
             if self.session.openings != opened and opened:
-                raise Unreachable(
-                    "the session ended before its writes were committed", where=self.session.endpoint.name
-                )
+                where = self.session.endpoint.name
+                raise Unreachable("the session ended before its writes were committed", where=where)
         return made
 
     async def _commit(self, how: d.Send) -> None:

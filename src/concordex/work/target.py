@@ -28,11 +28,12 @@ def form_of(table: d.Table) -> Form:
     write = table.write
     if write is None:
         return Form(keys=[["name"]], can_create=False, can_update=False)
+    back = {name: act.taken_back for name, act in write.acts.items() if act.taken_back}
     links = [Link(via=ref.via, by=ref.by) for ref in write.references.values()]
     return Form(
         keys=write.keys, required=write.required, unique=write.unique, links=links,
         can_create=write.create is not None, can_update=write.update is not None,
-        can_delete=write.delete is not None,
+        can_delete=write.delete is not None, takes_back=back,
     )  # fmt: skip
 
 
@@ -140,6 +141,10 @@ class Actual:
             return body_of(step.shall, write, self.number)
         emptied = {name for name, value in step.shall.items() if value in (None, [])}
         return body_of({**step.key, **step.shall}, _only(write, set(step.shall)), self.number, emptied)
+
+    def aim(self, step: Step) -> dict[str, Any]:
+        """What else an act needs: on what it is done."""
+        return {}
 
     def located(self, step: Step) -> Step:
         """A step with the id that its record has now."""

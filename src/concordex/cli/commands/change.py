@@ -65,7 +65,7 @@ def show(
     else:
         draw_change(found, form, every=every)
     told = ", ".join(
-        f"{name} {value}" for name, value in found.about.items() if value and name not in ("chosen", "grave")
+        f"{name} {value}" for name, value in found.about.items() if value and name not in ("chosen", "grave", "objects")
     )
     draw.note(f"change {number} ({found.state}): {summary(found)}" + (f"; {told}" if told else ""))
 

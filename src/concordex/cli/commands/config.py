@@ -200,7 +200,7 @@ def push(
     # who uses what goes is asked of all kinds
     held = live(here, to, list(chosen_kinds(here, to, [])) if gone else sorted({one.kind for one in wanted}))
     change, extra = prepare_objects(here, to, wanted, held, gone=gone)
-    if extra and not gone:
+    if extra and not gone and len(extra) <= len(wanted):  # else the files were never meant to be all
         only = f"{plural(len(extra), 'object')} of these kinds only {to} has, such as {extra[0].one.label}"
         draw.note(f"{only}; --gone deletes what the files do not have")
     change = replace(change, about={**change.about, "from": str(path), "command": "config push"})
@@ -297,6 +297,52 @@ def carry(
     draw.note(f"{plural(len(chosen), 'object')} of {system}, with {len(made) - len(chosen):,} that they need")
     answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     return propose(here, change, answers, f"{to} has them so")
+
+
+@config.command("install")
+def install(
+    addresses: Addresses,
+    on: Annotated[list[str] | None, typer.Option("--on", help="Only these of its targets. Repeatable.")] = None,
+    off: Annotated[bool, typer.Option("--off", help="Take it off instead.")] = False,
+    draft: Draft = False,
+    yes: Yes = False,
+    any_time: AnyTime = False,
+    every: Every = False,
+    form: Form = None,
+) -> int:
+    """Push objects onward to the devices that they are assigned to, each for itself; read back from there.
+
+    Examples:
+
+    concordex config install bollard/rulesets/quay
+
+    concordex config install bollard/rulesets/quay --on fw-fishgate-01 --yes
+    """
+    from concordex.work.configure import prepare_installation
+
+    here = workspace()
+    system = addresses[0].partition("/")[0]
+    _, chosen = _chosen(here, system, addresses)
+    change = prepare_installation(here, system, chosen, words(on), "uninstall" if off else "install")
+    change = replace(change, about={**change.about, "from": ", ".join(addresses), "command": "config install"})
+    answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
+    return propose(here, change, answers, "it has no target")
+
+
+@config.command("pending")
+def pending(system: System, form: Form = None) -> int:
+    """What is staged in a system and not committed: by whom, and since when.  Exit status 3 if anything is.
+
+    Example: concordex config pending bollard
+    """
+    from concordex.cli.rows import emit_rows
+    from concordex.work.objects import staged
+
+    found = staged(workspace(), system)
+    if found or form:
+        emit_rows([{"who": one.who, "since": one.since, "what": one.what} for one in found], form, None)
+    draw.note(f"{len(found):,} staged and not committed in {system}" if found else f"nothing is staged in {system}")
+    return Status.FOUND if found else Status.DONE
 
 
 @config.command("remove")

@@ -63,7 +63,18 @@ def drift(
     for one in found:
         draw_differences(one.found, form, output, system=one.system, told=None if form else _told(one))
         _count(one)
-    return Status.FOUND if any(one.found for one in found) else Status.DONE
+    waiting = [_waiting(here, one.system) for one in found]
+    return Status.FOUND if any(one.found for one in found) or any(waiting) else Status.DONE
+
+
+def _waiting(here: "Workspace", system: str) -> bool:
+    """Tell what somebody has staged and not committed: it will be drift when they do, or was forgotten."""
+    from concordex.work.objects import staged
+
+    found = staged(here, system)
+    for one in found:
+        draw.note(f"{system}: {one.what}, staged by {one.who} since {one.since} and not committed", "yellow")
+    return bool(found)
 
 
 def _count(one: "Drift") -> None:

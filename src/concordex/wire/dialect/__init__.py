@@ -64,6 +64,7 @@ from concordex.wire.dialect.writes import (
     Reference,
     Refusals,
     Send,
+    Staging,
     Task,
     Together,
     Update,
@@ -76,8 +77,8 @@ __all__ = [
     "FieldMap", "FieldWrite", "FilterMap", "HeaderLinkedPages", "HeaderSignIn", "JsonShape", "Limits", "LinesShape",
     "LinkedPages", "Listed", "Lookup", "NoSignIn", "NumberedPages", "OffsetPages", "OnDevice", "OnePage", "Pages",
     "ParquetShape", "Post", "QuerySignIn", "Read", "Ready", "Reference", "Refusals", "Rpc", "Send", "Shape",
-    "SheetShape", "SignIn", "SignatureSignIn", "Slug", "Table", "Task", "TextShape", "Together", "TotalCall", "Update",
-    "WindowPages", "Write", "XmlShape", "calls_of",
+    "SheetShape", "SignIn", "SignatureSignIn", "Slug", "Staging", "Table", "Task", "TextShape", "Together", "TotalCall",
+    "Update", "WindowPages", "Write", "XmlShape", "calls_of",
 ]  # fmt: skip
 
 
@@ -189,6 +190,7 @@ class Dialect(Part):
     tasks: dict[str, Task] = Field(default_factory=dict)
     tables: dict[Slug, Table] = Field(min_length=1)
     together: Together | None = None
+    staging: Staging | None = None
 
     _shaped = field_validator("shape", mode="before")(short_shape)
 
@@ -219,6 +221,9 @@ def calls_of(dialect: Dialect) -> Iterator[tuple[tuple[str, ...], Call]]:
             yield ("sign_in", "sign_out"), dialect.sign_in.sign_out
     if dialect.together:
         yield ("together",), dialect.together
+    for what in ("pending", "discard"):
+        if call := getattr(dialect.staging, what, None):
+            yield ("staging", what), call
     for name, lookup in dialect.lookups.items():
         yield ("lookups", name), lookup
     for name, task in dialect.tasks.items():

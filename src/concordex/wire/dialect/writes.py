@@ -8,6 +8,7 @@ from pydantic import Field, field_validator
 
 from concordex.documents import Part
 from concordex.wire.dialect.calls import Call, Method, Post, words
+from concordex.wire.dialect.reads import Listed
 
 
 class Task(Call):
@@ -61,6 +62,7 @@ class Send(Post):
 
     within: str | None = Field(None, description="The member of the body (a dotted path) that holds what is sent.")
     task: str | None = Field(None, description="Which of the dialect's `tasks` it starts.")
+    listed: bool = Field(False, description="What is sent is a list of one.")
 
 
 class Create(Send):
@@ -70,6 +72,7 @@ class Create(Send):
     records: str | None = Field(None, description="The member that holds the list; without it the list is the body.")
     made: str = Field("$", description="Where the answer lists what was made, in the order sent.")
     id: str | None = Field(None, description="Where its id stands in what was made, if not where a list has it.")
+    named: str | None = Field(None, description="The member of what is sent that is its id, where no answer tells it.")
 
 
 class Update(Send):
@@ -80,6 +83,7 @@ class Update(Send):
         "members", alias="as", description="merge_patch: RFC 7396; json_patch: RFC 6902."
     )
     whole: bool = Field(False, description="The whole record must be sent: it is read first.")
+    etag: bool = Field(False, description="It is read first, and sent with If-Match (RFC 9110, section 13.1.1).")
     most: int = Field(1, ge=1)
     records: str | None = Field(None, description="The member that holds the list, where `most` is over 1.")
     id: str | None = Field(None, description="The member of each that holds its id, where `most` is over 1.")
@@ -89,6 +93,7 @@ class Delete(Send):
     """How records are deleted."""
 
     method: Method = "DELETE"
+    etag: bool = Field(False, description="It is read first, and deleted with If-Match.")
     most: int = Field(1, ge=1)
     records: str | None = Field(None, description="The member that holds the list of ids, where `most` is over 1.")
 
@@ -98,6 +103,12 @@ class Act(Send):
 
     about: str = ""
     grave: bool = Field(False, description="It cannot be taken back: a run asks for the number of records.")
+    each: str | None = Field(
+        None,
+        description="The member, a reference, for each target of which it is done; `{target}` is its id.",
+    )
+    shows: str | None = Field(None, description="The field of a target that names the object once it is done.")
+    taken_back: str | None = Field(None, description="The act that takes it back.")
 
 
 class Together(Send):
@@ -108,6 +119,16 @@ class Together(Send):
     )
     most: int = Field(100, ge=1, description="How many records in one call.")
     made: str = Field("$", description="Where the answer lists what was made, table by table, in the order sent.")
+
+
+class Staging(Part):
+    """A system that stages what is written until it is committed: what is pending, and how ours is taken back."""
+
+    pending: Listed | None = Field(None, description="Lists what is staged, ours and others'.")
+    who: str = Field("who", description="In each: the member that says by whom.")
+    since: str = Field("since", description="The member that says since when.")
+    what: str = Field("what", description="The member that says what it is.")
+    discard: Send | None = Field(None, description="Takes back what we have staged, after a commit was refused.")
 
 
 class Refusals(Part):
