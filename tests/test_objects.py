@@ -475,3 +475,49 @@ def test_a_loopback_is_made_once_by_two_runs_and_not_over_what_others_altered(tm
         shell("change", "undo", "1", "--yes", status=4)  # altered since, by our own changes
         shell("config", "remove", "binnacle/interfaces/lo/7", "--count", "1")
         assert "lo/7" not in router.interfaces
+
+
+def test_our_groups_in_the_words_of_monitoring(tmp_path):
+    with Harbour.of(40, moment=datetime.now(UTC)) as harbour:
+        shell = make_workspace(tmp_path, harbour, ["crowsnest"], kind=Near)
+        shell("group", "add", "switching", "--where", "kind = switch or kind in (router, firewall)")
+        shell("group", "add", "hosts", "--where", "kind = server")
+        shell("group", "add", "watched", "--any-of", "switching,hosts")
+        shell("group", "add", "quays", "--where", "site like '*-quay'")
+        shell("group", "add", "odd", "--all-of", "switching,hosts")
+        shell("group", "push", "watched", "--to", "crowsnest", "--yes")
+        made = {group["name"]: group for group in harbour.crowsnest.groups}
+        assert set(made["switching"]["kinds"]) == {"switch", "router", "firewall"}
+        assert {made[name]["number"] for name in ("switching", "hosts")} == set(made["watched"]["groups"])
+        assert "nothing to do" in shell("group", "push", "watched", "--to", "crowsnest").stderr
+        assert "asks for more than kinds" in shell("group", "push", "quays", "--to", "crowsnest", status=2).stderr
+        assert "is no union" in shell("group", "push", "odd", "--to", "crowsnest", status=2).stderr
+        made["hosts"]["kinds"] = ["server", "printer"]
+        shell("group", "push", "watched", "--to", "crowsnest", "--yes")
+        assert made["hosts"]["kinds"] == ["server"]
+        told = shell("config", "remove", "crowsnest/groups/hosts", "--count", "1", status=5).stderr
+        assert "is used by groups/watched" in told
+        shell("change", "undo", "1", "--yes", status=None)
+
+
+def test_a_document_of_desired_settings_is_compared_and_sent_section_by_section(tmp_path):
+    with Harbour.of(40, moment=datetime.now(UTC)) as harbour:
+        shell = make_workspace(tmp_path, harbour, ["binnacle"], kind=Near)
+        before = deepcopy(harbour.binnacle.settings)
+        servers = [
+            {"name": name, "udp": {"address": f"10.20.0.{at}"}} for at, name in ((124, "time-2"), (123, "time-1"))
+        ]
+        body = {"contact": "the night watch", "ntp": {"enabled": True, "server": servers},
+                "authentication": {"user": [{"name": "watch"}, {"name": "steer"}]}}  # fmt: skip
+        path = write(shell, "want.yaml", "settings", "system", body)
+        rows = json.loads(shell("config", "diff", "binnacle", str(path), "-f", "json", status=3).stdout)
+        assert [row["member"] for row in rows] == ["contact", "ntp.server[]"]  # users are the same in another order
+        router = harbour.binnacle.faults
+        router.requests.clear()
+        shell("config", "push", str(path), "--to", "binnacle", "--yes")
+        assert sum(method == "PATCH" for method, _ in router.requests) == 1
+        assert harbour.binnacle.settings["contact"] == "the night watch"
+        assert harbour.binnacle.settings["dns-resolver"] == before["dns-resolver"]  # of that nothing was said
+        assert "no difference" in shell("config", "diff", str(path), "binnacle").stderr
+        shell("change", "undo", "1", "--yes")
+        assert harbour.binnacle.settings == before

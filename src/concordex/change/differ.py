@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from itertools import count
 from typing import Any, Literal
 
-from concordex.change.objects import Key, Kind, Kinds, Object, get, pruned
+from concordex.change.objects import Key, Kind, Kinds, Object, alike, get, pruned
 
 #: One difference within an object: the path, what stood there, what stands there; None for nothing.
 Delta = tuple[str, Any, Any]
@@ -82,8 +82,8 @@ def paired(was: Sequence[Object], now: Sequence[Object]) -> tuple[dict[Key, Obje
 
 
 def deltas_of(was: Any, now: Any, path: str = "") -> list[Delta]:
-    """Member by member what is otherwise; a list of plain values as what left it and what came."""
-    if was == now:
+    """Member by member what is otherwise; of a list what left it and what came."""
+    if alike(was, now):
         return []
     if isinstance(was, Mapping) and isinstance(now, Mapping):
         found = []
@@ -96,13 +96,10 @@ def deltas_of(was: Any, now: Any, path: str = "") -> list[Delta]:
 
 
 def _deltas_of_lists(was: list[Any], now: list[Any], path: str) -> list[Delta]:
-    plain = not any(isinstance(one, Mapping | list) for one in (*was, *now))
-    if not plain:
-        if len(was) != len(now):
-            return [(path, was, now)]
-        return [
-            delta for at, (a, b) in enumerate(zip(was, now, strict=True)) for delta in deltas_of(a, b, f"{path}[{at}]")
-        ]
+    deep = any(isinstance(one, Mapping | list) for one in (*was, *now))
+    if deep and len(was) == len(now):
+        pairs = enumerate(zip(was, now, strict=True))
+        return [delta for at, (a, b) in pairs for delta in deltas_of(a, b, f"{path}[{at}]")]
     gone, came = [one for one in was if one not in now], [one for one in now if one not in was]
     if not gone and not came:
         return [(path, was, now)]  # the same in another order, or in another number

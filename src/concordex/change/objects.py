@@ -17,6 +17,7 @@ class Kind:
     """One kind of object; members are dotted paths into a record.
 
     name        the member that names it
+    single      what it is called where there is one alone, which no member names
     within      the member, one of ``references``, that says in which other object it stands; a name counts there
     volatile    members that move by themselves, or mean nothing elsewhere: ids, times, counters
     references  members that hold the id, or ids, of objects of another kind, by that kind's table
@@ -31,6 +32,7 @@ class Kind:
     table: str
     name: str = "name"
     id: str = "id"
+    single: str | None = None
     within: str | None = None
     volatile: Sequence[str] = ()
     references: Mapping[str, str] = field(default_factory=dict)
@@ -104,7 +106,7 @@ class Names:
         if (kind, number) in self._named or number not in self._bodies.get(kind, {}):
             return self._named.get((kind, number))
         spec, body = self._kinds[kind], self._bodies[kind][number]
-        own, parent = str(get(body, spec.name) or number), get(body, spec.within)
+        own, parent = spec.single or str(get(body, spec.name) or number), get(body, spec.within)
         table = spec.references.get(spec.within or "")
         if parent is not None and table and table not in above:
             own = f"{self.of(table, str(parent), (*above, kind)) or parent}/{own}"
@@ -128,7 +130,8 @@ def objects_of(
     for kind, found in records.items():
         spec = kinds[kind]
         for rid, record in found:
-            body = pruned(record, [spec.id, spec.name, *spec.volatile])
+            named = [] if spec.single else [spec.id, spec.name]
+            body = pruned(record, [*named, *spec.volatile])
             for member, table in spec.references.items():
                 value = get(body, member)
                 if value not in (None, "", []):
@@ -155,8 +158,9 @@ def settled(body: Body, kind: Kind) -> dict[str, Any]:
     made: Any = body
     for member in kind.sets:
         value = get(made, member)
-        if isinstance(value, list):
-            made = put(made, member, sorted(value, key=repr))
+        if value not in (None, "") or member in made:  # XML writes a list of one as that one, and of none as nothing
+            listed = value if isinstance(value, list) else [] if value in (None, "") else [value]
+            made = put(made, member, sorted(listed, key=repr))
     return dict(_sorted(made))
 
 
@@ -164,6 +168,11 @@ def _sorted(value: Any) -> Any:
     if isinstance(value, Mapping):
         return {str(name): _sorted(value[name]) for name in sorted(value, key=str)}
     return [_sorted(item) for item in value] if isinstance(value, list) else value
+
+
+def alike(one: Any, other: Any) -> bool:
+    """Whether two values mean the same: an empty list says no more than none, as XML cannot tell them apart."""
+    return bool(one == other) or (one in (None, []) and other in (None, []))
 
 
 def get(body: Any, member: str | None) -> Any:

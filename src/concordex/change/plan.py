@@ -7,7 +7,7 @@ from typing import Any
 
 from concordex.change.depend import in_order
 from concordex.change.differ import Difference, differ
-from concordex.change.objects import Kinds, Object
+from concordex.change.objects import Kinds, Object, alike
 from concordex.change.steps import Change, Step
 
 
@@ -55,7 +55,7 @@ def _step(found: Difference, kinds: Kinds) -> Step:
     if found.now is None:
         return Step(action="delete", was=found.one.body, **common, **_held(kind.can_delete, "delete"))
     was, now = found.was.body, found.now.body
-    members = [n for n in {**was, **now} if was.get(n) != now.get(n)]
+    members = [n for n in {**was, **now} if not alike(was.get(n), now.get(n))]
     return Step(
         action="update", was={n: was.get(n) for n in members}, shall={n: now.get(n) for n in members}, **common,
         **_held(kind.can_update, "update"),

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
+from concordex.change.differ import deltas_of
 from concordex.cli import draw
 from concordex.cli.rows import emit_rows
 
@@ -72,10 +73,7 @@ def _told(step: Step) -> str:
     if step.reason:
         return step.reason
     if step.action == "update":
-        return "; ".join(
-            f"{name}: {draw.cell(step.was.get(name)) or '(empty)'} -> {draw.cell(new)}"
-            for name, new in step.shall.items()
-        )
+        return "; ".join(_moved(name, step.was.get(name), new) for name, new in step.shall.items())
     if step.action == "act":
         return step.act or ""
     if step.action == "delete":
@@ -83,6 +81,15 @@ def _told(step: Step) -> str:
     names = [name for name in _TOLD if step.shall.get(name)] or [name for name in step.shall if name != "name"][:4]
     said = [f"{name} {draw.cell(step.shall[name])}" for name in names]
     return ", ".join(said)
+
+
+def _moved(name: str, was: Any, now: Any) -> str:
+    """A field from what it was to what it shall be; of what has parts, only the parts that move."""
+    if isinstance(was, dict) and isinstance(now, dict):
+        return "; ".join(_moved(path, old, new) for path, old, new in deltas_of(was, now, name))
+    if name.endswith("[]"):
+        return f"{name[:-2]}: {'+' if was is None else '-'} {draw.cell(now if was is None else was)}"
+    return f"{name}: {draw.cell(was) or '(empty)'} -> {draw.cell(now) or '(empty)'}"
 
 
 #: Of a new record, what a reviewer looks for first; the rest is told in the other formats.

@@ -34,6 +34,15 @@ class Binnacle(StandIn):
         self.password = password or secrets.token_urlsafe(18)
         self.portal = {"access": "closed", "proxy": ""}
         self.code = code or (lambda: None)
+        self.settings: Record = {
+            "contact": "the harbour office",
+            "ntp": {"enabled": True, "server": [{"name": "time-1", "udp": {"address": "10.20.0.123"}}]},
+            "dns-resolver": {"search": ["saltmarsh.example"], "server": [
+                {"name": "names-1", "udp-and-tcp": {"address": "10.20.0.53"}},
+                {"name": "names-2", "udp-and-tcp": {"address": "10.21.0.53"}},
+            ]},
+            "authentication": {"user": [{"name": "steer"}, {"name": "watch"}]},
+        }  # fmt: skip
         self.interfaces = {
             f"quay{at}/0": {
                 "name": f"quay{at}/0", "description": text, "type": "iana-if-type:ethernetCsmacd", "enabled": at < 3,
@@ -57,6 +66,7 @@ class Binnacle(StandIn):
         self.api.get("/.well-known/host-meta")(self.host_meta)
         self.api.get("/restconf/data/ietf-hardware:hardware")(self.hardware)
         self.api.get("/restconf/data/ietf-system:system")(self.system)
+        self.api.patch("/restconf/data/ietf-system:system")(self.alter_system)
         self.api.get("/restconf/data/ietf-interfaces:interfaces")(self.list_interfaces)
         self.api.get("/restconf/data/ietf-interfaces:interfaces/interface={name:path}")(self.one_interface)
         self.api.patch("/restconf/data/ietf-interfaces:interfaces/interface={name:path}")(self.alter)
@@ -86,11 +96,21 @@ class Binnacle(StandIn):
         self._admit(request)
         return self._yang({
             "ietf-system:system": {
-                "hostname": self.router["name"], "location": self.router["site"],
+                "hostname": self.router["name"], "location": self.router["site"], **self.settings,
                 "platform": {"os-name": self.router["os"], "os-release": self.router["version"]},
                 "clock": {"boot-datetime": self.router["booted"]},
             }
         })  # fmt: skip
+
+    async def alter_system(self, request: Request) -> Response:
+        """A plain patch of several sections at once: all or none."""
+        self._admit(request)
+        given = (await body_of(request)).get("ietf-system:system")
+        if not isinstance(given, dict) or set(given) - {"location", *self.settings}:
+            raise Problem(400, f"only location, {', '.join(self.settings)} can be altered")
+        self.router["site"] = given.pop("location", self.router["site"])
+        self.settings |= given
+        return Response(status_code=204)
 
     async def list_interfaces(self, request: Request) -> Response:
         """All interfaces (RFC 8343)."""

@@ -50,6 +50,9 @@ class Crowsnest(StandIn):
         self.api.delete("/nest/hosts/{number}")(self.remove_host)
         self.api.get("/nest/states")(self.list_states)
         self.api.get("/nest/groups")(self.list_groups)
+        self.api.post("/nest/groups")(self.add_group)
+        self.api.put("/nest/groups/{number}")(self.alter_group)
+        self.api.delete("/nest/groups/{number}")(self.remove_group)
         self.api.get("/nest/queue/{number}")(self.look)
 
     async def list_hosts(self, request: Request) -> Response:
@@ -92,6 +95,52 @@ class Crowsnest(StandIn):
         taken = any(known["name"].lower() == host["name"].lower() for known in self.hosts.values())
         self.queue[number] = {"left": self.waits, "host": host, "taken": taken, "made": ""}
         return self.xml({"queued": {"@xmlns": _SPACE, "@number": number}}, 202, {"Location": f"/nest/queue/{number}"})
+
+    async def add_group(self, request: Request) -> Response:
+        """Make a group."""
+        self._admit(request)
+        group = await self._group(request)
+        number = str(max((int(known["number"]) for known in self.groups), default=0) + 1)
+        self.groups.append({"number": number, **group})
+        return self.xml({"made": {"@xmlns": _SPACE, "@number": number}}, 201)
+
+    async def alter_group(self, request: Request, number: str) -> Response:
+        """Alter the members that are given."""
+        self._admit(request)
+        self._known_group(number).update(await self._group(request, number))
+        return self.xml({"altered": {"@xmlns": _SPACE, "@number": number}})
+
+    async def remove_group(self, request: Request, number: str) -> Response:
+        """Remove a group that no other is made of."""
+        self._admit(request)
+        group = self._known_group(number)
+        users = [other["name"] for other in self.groups if number in other["groups"]]
+        if users:
+            raise Problem(409, f"{users[0]} is made of it")
+        self.groups.remove(group)
+        return Response(status_code=204)
+
+    def _known_group(self, number: str) -> Record:
+        found = next((group for group in self.groups if group["number"] == number), None)
+        if found is None:
+            raise Problem(404, f"there is no group {number}")
+        return found
+
+    async def _group(self, request: Request, number: str | None = None) -> Record:
+        lists = ("kind", "group")
+        given = (xmltodict.parse(await request.body(), force_list=lists) or {}).get("group") or [{}]
+        said = given[0] if isinstance(given, list) else given
+        group = {"name": said.get("name"), "kinds": said.get("kind"), "groups": said.get("group")}
+        group = {name: [one for one in value if one] if isinstance(value, list) else value
+                 for name, value in group.items() if value is not None}  # fmt: skip
+        if number is None and not group.get("name"):
+            raise Problem(422, "a group has a name")
+        if any(known["name"] == group.get("name") and known["number"] != number for known in self.groups):
+            raise Problem(409, f"there is a group {group['name']} already")
+        strange = set(group.get("groups", ())) - {known["number"] for known in self.groups}
+        if strange:
+            raise Problem(422, f"there is no group {min(strange)}")
+        return group if number else {"kinds": [], "groups": [], **group}
 
     async def look(self, request: Request, number: str) -> Response:
         """How an entry of the queue stands."""

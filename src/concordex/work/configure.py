@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from concordex.change.depend import InACircle, dangling, users
 from concordex.change.differ import Difference, differ
-from concordex.change.objects import Kinds, Object, get, own_name, pruned
+from concordex.change.objects import Kinds, Object, get, own_name, pruned, settled
 from concordex.change.plan import plan
 from concordex.change.steps import Change, Step
 from concordex.errors import CalledWrongly, Stopped
@@ -107,7 +107,18 @@ def _end(when: datetime, said: str) -> datetime:
 def compared(was: Side, now: Side, *, bound: bool = True) -> list[Difference]:
     """How the two sides differ; without what is ``bound`` to people and devices, if that is to be left aside."""
     one, other = (side.objects if bound else [_unbound(o, side.kinds) for o in side.objects] for side in (was, now))
-    return differ(one, other, now.kinds)
+    return differ(_sections(one, other, now.kinds), _sections(other, one, now.kinds), now.kinds)
+
+
+def _sections(mine: Sequence[Object], theirs: Sequence[Object], kinds: Kinds) -> list[Object]:
+    """Of settings that stand alone, the sections of which both sides speak."""
+    said = {one.key: one.body.keys() for one in theirs if kinds[one.kind].single}
+    return [
+        replace(one, body={name: value for name, value in one.body.items() if name in said[one.key]})
+        if one.key in said
+        else one
+        for one in mine
+    ]
 
 
 def _unbound(one: Object, kinds: Kinds) -> Object:
@@ -125,6 +136,8 @@ def prepare_objects(
     kinds = kinds_of(workspace.dialect(system))
     mine = {one.kind for one in wanted}
     actual = held.of(mine)
+    alone = {one.key: one.body for one in actual if kinds[one.kind].single}  # what is not said of it stays
+    wanted = [replace(one, body=settled({**alone.get(one.key, {}), **one.body}, kinds[one.kind])) for one in wanted]
     mistakes = [*_unfit(workspace, system, wanted, actual, kinds), *_lost(wanted, held, kinds)]
     if mistakes:
         raise CalledWrongly("\n".join(mistakes))

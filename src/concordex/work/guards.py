@@ -42,7 +42,7 @@ def check_guards(
         held = [s for s in workspace.memory.newest(table) if s.system == change.system]
         size = held[0].distinct if held else 0
         altered = sum(step.table == table and step.action in ("update", "delete") for step in steps)
-        if size and altered / size > guards.share:
+        if size and altered > 1 and altered / size > guards.share:
             raise Stopped(
                 f"the change alters {altered / size:.0%} of {change.system}, "
                 f"and the workspace allows {guards.share:.0%}",

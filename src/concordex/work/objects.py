@@ -12,7 +12,7 @@ import orjson
 import polars as pl
 
 from concordex.change.compare import shown
-from concordex.change.objects import Kind, Object, get, objects_of, own_name, put
+from concordex.change.objects import Kind, Object, alike, get, mentioned, objects_of, own_name, put
 from concordex.change.steps import Step
 from concordex.errors import CalledWrongly, WireError
 from concordex.model.fields import ORIGINAL
@@ -37,7 +37,8 @@ def kinds_of(dialect: d.Dialect) -> dict[str, Kind]:
             continue
         write = table.write
         found[name] = Kind(
-            table=name, name=table.fields["name"].from_[0], id=table.fields["record_id"].from_[0], within=spec.within,
+            table=name, name=table.fields["name"].from_[0], single=spec.single,
+            id=table.fields["record_id"].from_[0], within=spec.within,
             volatile=spec.volatile, references=spec.references, sets=spec.sets, place=spec.place,
             shares=spec.shares_names, bound=spec.bound, by=spec.by, at=spec.at,
             can_create=bool(write and write.create), can_update=bool(write and write.update),
@@ -214,6 +215,25 @@ class ActualObjects(Actual):
             )
         return found
 
+    def layers(self, steps: Sequence[Step]) -> list[list[Step]]:
+        """Objects of one kind that need each other do not go at once."""
+        kinds = kinds_of(self.session.dialect)
+        found: list[list[Step]] = [[]]
+        here, needed = set[tuple[str, str]](), set[tuple[str, str]]()
+        for step in steps:
+            name = (step.table, str(step.key["name"]))
+            body = step.was if step.action == "delete" else step.shall
+            refers = {
+                (table, other) for _, table, other in mentioned(Object(kind=step.table, name=name[1], body=body), kinds)
+            }
+            if name in needed if step.action == "delete" else refers & here:
+                found.append([])
+                here, needed = set(), set()
+            found[-1].append(step)
+            here.add(name)
+            needed |= refers
+        return found
+
     def aim(self, step: Step) -> dict[str, Any]:
         """The id of the target, where an act is done on one."""
         write = self.session.dialect.tables[step.table].write
@@ -247,14 +267,14 @@ class ActualObjects(Actual):
 
     def same(self, there: Any, ours: Any) -> bool:
         """Whether a member is exactly what it should be."""
-        return bool(there == ours)
+        return alike(there, ours)
 
     def verdict(self, step: Step, record: Mapping[str, Any]) -> tuple[list[str], list[str]]:
         """What an object did not take."""
         wrong = [
             f"{name} is {shown(record.get(name))}, not {shown(value)}"
             for name, value in step.shall.items()
-            if record.get(name) != value
+            if not alike(record.get(name), value)
         ]
         return wrong, []
 

@@ -131,7 +131,8 @@ class _Run:
             await actual.read(actual.needed(tables))
             sender = Sender(session, actual, self.workspace.journal, self.number, self.told, self.how, self.states)
             for steps in stages(self.steps, together):
-                await sender.stage(steps)
+                for layer in actual.layers(steps):
+                    await sender.stage(layer)
             await self._read_back(session, sender, tables)
 
     def _actual(self, session: Session) -> Actual:

@@ -142,6 +142,10 @@ class Actual:
         emptied = {name for name, value in step.shall.items() if value in (None, [])}
         return body_of({**step.key, **step.shall}, _only(write, set(step.shall)), self.number, emptied)
 
+    def layers(self, steps: Sequence[Step]) -> list[list[Step]]:
+        """Steps of one table and action in lists of which each must end before the next begins."""
+        return [list(steps)]
+
     def aim(self, step: Step) -> dict[str, Any]:
         """What else an act needs: on what it is done."""
         return {}

@@ -5,7 +5,8 @@ from typing import Annotated
 import typer
 
 from concordex.cli import draw
-from concordex.cli.options import Form, Output, words, workspace
+from concordex.cli.options import Form, Output, complete_systems, words, workspace
+from concordex.cli.propose import Answers, AnyTime, Draft, Yes, propose
 
 group = typer.Typer(
     help="Named selections, one small file each in groups/; any filter may say `group = NAME`.",
@@ -110,3 +111,29 @@ def remove(name: Name) -> None:
 
     take_away(workspace(), name)
     draw.note(f"groups/{name}.yaml is removed")
+
+
+@group.command("push")
+def push(
+    names: Annotated[list[str], typer.Argument(help="Groups.", autocompletion=complete_groups)],
+    to: Annotated[str, typer.Option("--to", help="The system to write to.", autocompletion=complete_systems)],
+    draft: Draft = False,
+    yes: Yes = False,
+    any_time: AnyTime = False,
+    form: Form = None,
+) -> int:
+    """Make groups in a system whose groups are made of kinds and of other groups, such as monitoring.
+
+    Groups that a union is made of come along.  What such a system cannot say is refused.
+
+    Example: concordex group push network --to crowsnest
+    """
+    from dataclasses import replace
+
+    from concordex.work.sendgroups import prepare_groups
+
+    here = workspace()
+    change = prepare_groups(here, names, to)
+    change = replace(change, about={**change.about, "from": ", ".join(names), "command": "group push"})
+    answers = Answers(draft=draft, yes=yes, form=form, any_time=any_time)
+    return propose(here, change, answers, f"{to} has them so")

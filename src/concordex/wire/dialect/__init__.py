@@ -59,6 +59,7 @@ from concordex.wire.dialect.writes import (
     Create,
     Delete,
     FieldWrite,
+    Groups,
     OnDevice,
     Ready,
     Reference,
@@ -74,9 +75,9 @@ from concordex.wire.dialect.writes import (
 __all__ = [
     "Act", "Also", "BasicSignIn", "Call", "CallSignIn", "Carried", "Changed", "ClientCredentials", "ColumnChoice",
     "Config", "Create", "Credential", "CsvShape", "CursorPages", "Delete", "Details", "Dialect", "Each", "Errors",
-    "FieldMap", "FieldWrite", "FilterMap", "HeaderLinkedPages", "HeaderSignIn", "JsonShape", "Limits", "LinesShape",
-    "LinkedPages", "Listed", "Lookup", "NoSignIn", "NumberedPages", "OffsetPages", "OnDevice", "OnePage", "Pages",
-    "ParquetShape", "Post", "QuerySignIn", "Read", "Ready", "Reference", "Refusals", "Rpc", "Send", "Shape",
+    "FieldMap", "FieldWrite", "FilterMap", "Groups", "HeaderLinkedPages", "HeaderSignIn", "JsonShape", "Limits",
+    "LinesShape", "LinkedPages", "Listed", "Lookup", "NoSignIn", "NumberedPages", "OffsetPages", "OnDevice", "OnePage",
+    "Pages", "ParquetShape", "Post", "QuerySignIn", "Read", "Ready", "Reference", "Refusals", "Rpc", "Send", "Shape",
     "SheetShape", "SignIn", "SignatureSignIn", "Slug", "Staging", "Table", "Task", "TextShape", "Together", "TotalCall",
     "Update", "WindowPages", "Write", "XmlShape", "calls_of",
 ]  # fmt: skip

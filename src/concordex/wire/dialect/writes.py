@@ -147,6 +147,13 @@ class OnDevice(Part):
     sets: list[str] = Field(default_factory=list, description="Fields of that table that a row may set beforehand.")
 
 
+class Groups(Part):
+    """How one of our groups is said as an object of this kind: made of kinds, and of other groups."""
+
+    kinds: str = Field(description="The member that lists kinds.")
+    groups: str = Field(description="The member, one of the references, that lists other groups.")
+
+
 class Config(Part):
     """What makes the records of a table configuration objects, which are saved as files by their names."""
 
@@ -157,12 +164,14 @@ class Config(Part):
         default_factory=dict, description="Member that holds an id, or ids: the table; saved as names."
     )
     within: str | None = Field(None, description="The one of these that says in which object it stands.")
+    single: str | None = Field(None, description="There is one alone: what it is called; its members are its sections.")
     place: str | None = Field(None, description="The member that says its place there, a number.")
     sets: list[str] = Field(default_factory=list, description="Lists whose order means nothing.")
     shares_names: bool = Field(False, description="The system takes several of one name.")
     bound: list[str] = Field(
         default_factory=list, description="Members that bind it to people or devices; they stay behind when it moves."
     )
+    groups: Groups | None = None
     by: str | None = Field(None, description="The member that says who altered it last.")
     at: str | None = Field(None, description="The member that says when.")
 
