@@ -67,8 +67,6 @@ sed -i 's/fingerprint: ..../fingerprint: 0000/; s/purser-password/stowage-key/; 
 sed -i '/^  fairlead:/,/^  masthead:/s/127.0.0.1/fairlead.invalid/' "$work/trouble/concordex.yaml"
 shot check-failing "$work/trouble" "concordex system check" "concordex system check masthead"
 sed -i 's/^    dialect: \(fairlead\|masthead\|crowsnest\)$/&\n    tags: [quays]/; s/^    dialect: \(pilotage\)$/&\n    tags: [ships]/' "$fleet/concordex.yaml"
-shot systems "$fleet" "concordex system pause crowsnest" "concordex system list" "concordex system resume crowsnest" \
-    "concordex system list --tag quays"
 shot dialect "$fleet" "concordex dialect show muster" "concordex dialect show bollard"
 shot show "$fleet" \
     "concordex show devices --where 'kind = switch and os = TideOS and os_version < 7.2.10' --limit 20" \
@@ -88,7 +86,7 @@ shot compare "$fleet" "concordex compare fairlead stowage --count" \
 (until pgrep -f 'concordex review' >/dev/null; do sleep 0.2; done; sleep 3; touch "$work/done") &
 shot review "$work/far" "concordex findings --count-by kind,state" "concordex review"
 shot sync "$fleet" "concordex sync stowage --draft"
-shot change "$fleet" "concordex change run 1 --yes" "concordex sync stowage" "concordex change list"
+(cd "$fleet" && concordex change run 1 --yes) >"$work/synced.txt" 2>&1
 cp "$here/../examples/new-switches.csv" "$fleet"
 shot push "$fleet" "concordex push new-switches.csv --to stowage --rejects bad.csv --draft" \
     "concordex change run 2 --first 3 --yes" "concordex change run 2 --most 1 --yes" "cut -c1-120 bad.csv"
@@ -102,4 +100,28 @@ shot adopt "$fleet" "cat new-units.csv" "concordex push new-units.csv --to pilot
       for at in $(seq 4000); do echo "sw-far-$at,FF$at-77,north-mole,Brackwater,BS-2448,switch"; done; } >many.csv)
 (until pgrep -f 'concordex push many' >/dev/null; do sleep 0.2; done; sleep 7; touch "$work/done") &
 shot progress "$work/far" "concordex push many.csv --to stowage --yes"
+mkdir "$fleet/guests"
+cat >"$fleet/guests/objects.sh" <<'END'
+firewalls=$(concordex show devices -s bollard --where 'status = up' -c name -f csv | sed -n 2,3p | paste -sd,)
+one() { printf 'format: 1\nkind: %s\nname: %s\nobject: {%s}\n' "$1" "$2" "$3" >"guests/$1.yaml"; }
+one addresses guest-net 'value: 10.77.0.0/16, note: guests'
+one services anything 'protocol: tcp, ports: 1-65535'
+one rulesets guests "targets: [$firewalls]"
+one rules 'guests/keep them out' \
+    'ruleSet: guests, place: 1, from: guest-net, to: net-ropewalk-depot, service: anything, verdict: stop'
+END
+(cd "$fleet" && sh guests/objects.sh && rm guests/objects.sh)
+shot objects "$fleet" "concordex config push guests --to bollard --yes" \
+    "concordex config install bollard/rulesets/guests --yes" \
+    "concordex config copy muster/roles/office --as 'office, no restart' --drop 'rights[=restart]' --yes" \
+    "concordex config show 'bollard/rules/guests/keep them out'" \
+    "concordex config remove bollard/services/anything --count 1"
+(cd "$fleet" && concordex config save bollard --into baselines && concordex config save muster --into baselines &&
+    git init -q . && git add baselines &&
+    git -c user.name=Kim -c user.email=kim@saltmarsh.example commit -qm 'Rules and policies as of the audit') >"$work/saved.txt" 2>&1
+(cd "$fleet" && sed -i 's/verdict: stop/verdict: pass/; s/place: 1/place: 9/' guests/rules.yaml &&
+    concordex config push guests --to bollard --yes && concordex config copy muster/policies/laptops --as 'laptops, for now' \
+    --set encrypted=no --yes && concordex config remove muster/roles/kiosk --count 1) >"$work/edited.txt" 2>&1
+shot drift "$fleet" "concordex drift" "concordex drift bollard --restore --yes" "concordex config pending bollard" \
+    "concordex config diff baselines/muster muster" "concordex config list muster"
 shot demo "$work" "concordex demo shown"

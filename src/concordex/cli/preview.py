@@ -78,7 +78,7 @@ def _told(step: Step) -> str:
         return step.act or ""
     if step.action == "delete":
         return ", ".join(f"{name} {draw.cell(step.was[name])}" for name in _TOLD if step.was.get(name))
-    names = [name for name in _TOLD if step.shall.get(name)] or [name for name in step.shall if name != "name"][:4]
+    names = [name for name in _TOLD if step.shall.get(name)] or [name for name in step.shall if name != "name"][:6]
     said = [f"{name} {draw.cell(step.shall[name])}" for name in names]
     return ", ".join(said)
 

@@ -84,7 +84,12 @@ def _count(one: "Drift") -> None:
         return
     counts = {word: sum(found.what == word for found in one.found) for word in ("added", "removed", "changed", "moved")}
     told = ", ".join(f"{count:,} {word}" for word, count in counts.items() if count)
-    draw.note(f"{one.system}: {told} since the baseline in {one.folder}{ignored}", "yellow")
+    draw.note(f"{one.system}: {told} since the baseline in {_near(one.folder)}{ignored}", "yellow")
+
+
+def _near(folder: Path) -> Path:
+    """A folder as one would type it here."""
+    return folder.relative_to(Path.cwd()) if folder.is_relative_to(Path.cwd()) else folder
 
 
 def _told(one: "Drift") -> dict[Any, list[str]]:
@@ -105,7 +110,9 @@ def _accept(found: "list[Drift]") -> int:
 
     for one in found:
         done = save(one.held.of(one.kinds), one.folder, one.kinds, list(one.kinds))
-        draw.note(f"{one.system}: {len(done.written):,} files written, {len(done.removed):,} removed in {one.folder}")
+        draw.note(
+            f"{one.system}: {len(done.written):,} files written, {len(done.removed):,} removed in {_near(one.folder)}"
+        )
     return Status.DONE
 
 
