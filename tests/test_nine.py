@@ -139,9 +139,9 @@ def test_what_the_dialects_write_is_there_afterwards(fresh_harbour):
         sets = table["bollard"]["rulesets"].write
         targets = harbour.bollard.objects["ruleset"]["set0"]["targets"]
         linked = [ref for ref in targets if harbour.bollard.firewalls[ref]["linked"]]
-        await act(session, sets.acts["install"], "set0", {"firewalls": linked})
+        await act(session, sets.acts["install"], "set0", {"target": linked[0]})
         with pytest.raises(Exception, match="not a target"):
-            await act(session, sets.acts["install"], "set1", {"firewalls": linked[:1]})
+            await act(session, sets.acts["install"], "set1", {"target": linked[0]})
 
     async def muster(session):
         how = table["muster"]

@@ -41,7 +41,10 @@ def _undone(step: Step, form: Form) -> Step:
         there = {name: value for name, value in step.was.items() if value not in (None, [])}
         return replace(plain, action="create", state="ready", shall=there, record_id=None)
     if step.act is not None and step.act in form.takes_back:
-        return replace(plain, action="act", act=form.takes_back[step.act], state="ready", shall=step.shall)
+        back = {**step.shall, **step.was}
+        return replace(
+            plain, action="act", act=form.takes_back[step.act], state="ready", was=dict(step.became), shall=back
+        )
     return replace(plain, reason=_WHY.get(step.action, f"what {step.act} did cannot be taken back"))
 
 

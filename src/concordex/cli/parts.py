@@ -33,6 +33,7 @@ SUMMARIES = {
     "sync": "Bring an inventory up to date: preview, agree, verify.",
     "config": "Configuration objects: save, compare, load back, copy, carry over.",
     "drift": "What has moved away from saved configuration.",
+    "lines": "Devices with a command interface: enter lines, show.",
     "change": "Prepared writes: show, run in part, resume, undo.",
 }
 

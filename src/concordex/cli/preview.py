@@ -75,7 +75,8 @@ def _told(step: Step) -> str:
     if step.action == "update":
         return "; ".join(_moved(name, step.was.get(name), new) for name, new in step.shall.items())
     if step.action == "act":
-        return step.act or ""
+        said = [draw.cell(value).replace(", ", "; ") for name, value in step.shall.items() if name != "target"]
+        return ": ".join([step.act or "", *said])
     if step.action == "delete":
         return ", ".join(f"{name} {draw.cell(step.was[name])}" for name in _TOLD if step.was.get(name))
     names = [name for name in _TOLD if step.shall.get(name)] or [name for name in step.shall if name != "name"][:6]

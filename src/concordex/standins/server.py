@@ -8,6 +8,7 @@ import threading
 import time
 from dataclasses import dataclass, field
 from datetime import datetime
+from secrets import token_urlsafe
 from types import TracebackType
 from typing import Self
 
@@ -17,6 +18,7 @@ from concordex.standins.afloat import Afloat
 from concordex.standins.base import StandIn
 from concordex.standins.binnacle import Binnacle
 from concordex.standins.bollard import Bollard
+from concordex.standins.capstan import Deck
 from concordex.standins.certificate import Certificate
 from concordex.standins.crowsnest import Crowsnest
 from concordex.standins.elsewhere import tell
@@ -44,6 +46,7 @@ class Harbour:
     stowage: Stowage
     purser: Purser
     afloat: Afloat
+    deck: Deck
     urls: dict[str, str] = field(default_factory=dict)
     fingerprint: str = ""  # SHA-256 of the certificate of those that speak TLS
     _loop: asyncio.AbstractEventLoop = field(default_factory=asyncio.new_event_loop)
@@ -69,6 +72,7 @@ class Harbour:
             stowage=Stowage(told.stowage),
             purser=Purser(other.cards),
             afloat=Afloat(other.unboxed, portal),
+            deck=Deck(3, token_urlsafe(18)),
         )
 
     @property
@@ -97,12 +101,15 @@ class Harbour:
             config.loaded = True
             config.ssl = certificate.context if standin.tls else None
             self._servers.append(uvicorn.Server(config))
-        ports = [_listen() for _ in self.afloat.routers]
-        self.afloat.listen([at.getsockname()[1] for at in ports])
-        self._servers.append(uvicorn.Server(uvicorn.Config(
-            self.afloat, log_level="critical", access_log=False, lifespan="off", timeout_graceful_shutdown=1
-        )))  # fmt: skip
-        self._thread = threading.Thread(target=self._serve, args=([[at] for at in sockets] + [ports],), daemon=True)
+        many: list[list[socket.socket]] = []
+        for devices, count in ((self.afloat, len(self.afloat.routers)), (self.deck, len(self.deck.switches))):
+            many.append([_listen() for _ in range(count)])
+            devices.listen([at.getsockname()[1] for at in many[-1]])
+            config = uvicorn.Config(
+                devices, log_level="critical", access_log=False, lifespan="off", timeout_graceful_shutdown=1
+            )
+            self._servers.append(uvicorn.Server(config))
+        self._thread = threading.Thread(target=self._serve, args=([*([at] for at in sockets), *many],), daemon=True)
         self._thread.start()
         while not all(server.started for server in self._servers):
             time.sleep(0.01)

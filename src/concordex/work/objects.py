@@ -243,12 +243,12 @@ class ActualObjects(Actual):
         table = kinds_of(self.session.dialect)[step.table].references[member]
         return {"target": self._id(step, member, table, step.shall["target"])}
 
-    def shows(self, step: Step) -> bool:
-        """Whether the target of an act names the object, as the act says it should."""
+    def shows(self, step: Step) -> str | None:
+        """Why the target of an act does not name the object as it should; nothing where it does."""
         write = self.session.dialect.tables[step.table].write
         act = write.acts[step.act or ""] if write else None
         if write is None or act is None or act.each is None or act.shows is None:
-            return True
+            return None
         table = kinds_of(self.session.dialect)[step.table].references[act.each]
         frame = self.looks[table].frame.filter(pl.col("name") == step.shall["target"])
         said = [
@@ -257,7 +257,8 @@ class ActualObjects(Actual):
             if row is not None
             for one in (row if not isinstance(row, str) else [row])
         ]
-        return (step.key["name"] in said) is not any(other.taken_back == step.act for other in write.acts.values())
+        off = any(other.taken_back == step.act for other in write.acts.values())
+        return None if (step.key["name"] in said) is not off else f"{step.shall['target']} does not show it"
 
     def located(self, step: Step) -> Step:
         """A step with the id that its object has now: made again, it has another."""

@@ -196,11 +196,8 @@ def _judged(
 
 def _shown(after: Actual, step: Step) -> tuple[State, str | None]:
     """What became of an act whose target should show it."""
-    from concordex.work.objects import ActualObjects
-
-    if isinstance(after, ActualObjects) and not after.shows(step):
-        return "differs", f"read back: {step.shall.get('target')} does not show it"
-    return "confirmed", step.reason
+    wrong = after.shows(step)
+    return ("differs", f"read back: {wrong}") if wrong else ("confirmed", step.reason)
 
 
 def _verdict(after: Actual, step: Step, record: dict[str, Any] | None) -> tuple[State, str | None]:

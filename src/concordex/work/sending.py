@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import operator
 from collections.abc import Awaitable, Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
@@ -149,7 +150,8 @@ class Sender:
         ready, settled = [], list[Outcome]()
         for step in steps:
             record = records.get(step.record_id or "")
-            moved = [n for n in step.was if record and n in record and not self.actual.same(record[n], step.was[n])]
+            same = operator.eq if step.action == "act" else self.actual.same  # an act is done to what was, exactly
+            moved = [n for n in step.was if record and n in record and not same(record[n], step.was[n])]
             if record is None and step.action == "delete":
                 settled.append((step, "written", "it was gone already", None))
             elif record is None:

@@ -147,8 +147,20 @@ class Actual:
         return [list(steps)]
 
     def aim(self, step: Step) -> dict[str, Any]:
-        """What else an act needs: on what it is done."""
-        return {}
+        """What else an act needs: what it is done with, and on what."""
+        return dict(step.shall)
+
+    def shows(self, step: Step) -> str | None:
+        """Why an act does not show in what was read back: a field of its record; nothing where it does, or need not."""
+        write = self.session.dialect.tables[step.table].write
+        act = write.acts[step.act or ""] if write else None
+        wanted = step.shall.get(act.shows) if act and act.shows else None
+        if act is None or act.shows is None or wanted is None:
+            return None
+        record = self.records(step.table, [step.record_id or ""]).get(step.record_id or "", {})
+        there = [str(one) for one in record.get(act.shows) or []]
+        gone = [line for line in wanted if line not in there and not _taken_away(line, there)]
+        return f"{act.shows} lack {'; '.join(gone[:3])}" if gone else None
 
     def located(self, step: Step) -> Step:
         """A step with the id that its record has now."""
@@ -190,6 +202,11 @@ class Actual:
         """The records of those ids as they were last read."""
         frame = self.looks[table].frame.filter(pl.col("record_id").is_in(list(ids)))
         return {row["record_id"]: row for row in frame.iter_rows(named=True)}
+
+
+def _taken_away(line: str, there: Sequence[str]) -> bool:
+    """Whether a line only says what shall not be there, and it is not."""
+    return line.startswith("no ") and line.removeprefix("no ") not in there
 
 
 def _only(write: d.Write, names: set[str]) -> d.Write:

@@ -43,6 +43,11 @@ devices:
     url: http://{address}
     addresses: [127.0.0.0/8]            # their password goes nowhere else
     credentials: {user: steer, password: "file:../{aside}/afloat-password"}
+  switches:                             # with a command interface
+    dialect: capstan
+    url: http://{address}
+    addresses: [127.0.0.0/8]
+    credentials: {user: deck, password: "file:../{aside}/switches-password"}
 
 guards:
   creations: {most}
@@ -173,6 +178,7 @@ def _make_workspace(target: Path, harbour: Harbour, devices: int) -> None:
         draw.line(f"$ concordex {shlex.join(command)}")
         _call(target, command)
     _unbox(target, aside, harbour)
+    _deck(target, aside, harbour)
     written = target / "concordex.yaml"
     systems = written.read_text(encoding="utf-8").partition("systems:\n")[2]
     rules = _RULES.replace("{most}", str(max(1000, devices))).replace("{aside}", aside.name)
@@ -194,6 +200,19 @@ def _unbox(target: Path, aside: Path, harbour: Harbour) -> None:
         writer = csv.DictWriter(file, list(rows[0]))
         writer.writeheader()
         writer.writerows(rows)
+
+
+def _deck(target: Path, aside: Path, harbour: Harbour) -> None:
+    """The password of the switches with a command interface, a list of them, and a template of lines."""
+    secret = aside / "switches-password"
+    secret.touch(mode=0o600)
+    secret.write_text(harbour.deck.password, encoding="utf-8")
+    rows = [f"127.0.0.1:{port},{at}0,kiosks quay {at}" for at, port in enumerate(harbour.deck.ports, start=2)]
+    (target / "switches.csv").write_text("\n".join(["address,segment,label", *rows, ""]), encoding="utf-8")
+    (target / "segments.j2").write_text(
+        "segment {{ segment }} {{ label }}\n{% for at in (123, 124) %}\ntime at 10.20.0.{{ at }}\n{% endfor %}\n",
+        encoding="utf-8",
+    )
 
 
 def _worth_explaining(harbour: Harbour) -> str:

@@ -2,11 +2,12 @@
 
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from concordex.cli import draw
+from concordex.cli.mistakes import keep_rejected, tell_mistakes
 from concordex.cli.options import Form, complete_systems, pairs, words, workspace
 from concordex.cli.propose import Answers, AnyTime, Draft, Every, Yes, propose
 from concordex.cli.statuses import Status
@@ -86,11 +87,11 @@ def push(
     prepared = prepare_push(here, to, table, rows, choice)
     mistakes, rejected = [*unheard, *prepared.mistakes], [*left_out, *prepared.rejected]
     if mistakes:
-        _tell(mistakes, file, count)
+        tell_mistakes(mistakes, file, count)
         if rejects is None or not mistakes[-1].place:
             draw.note("nothing was prepared; correct them, or say --rejects FILE to go on without these rows")
             return Status.CALLED_WRONGLY
-        _keep(rejected, mistakes, rejects)
+        keep_rejected(rejected, mistakes, rejects)
         draw.note(f"{plural(len(rejected), 'row')} with mistakes in {rejects}")
     draw.note(f"{plural(count, 'row')}: {prepared.equal:,} are there as they are, {len(rejected):,} rejected")
 
@@ -126,41 +127,3 @@ def _asked(
     found, mistakes, left_out = answered(here, made)
     draw.note(f"{plural(len(found), 'device')} of {len(rows):,} told what {to} needs of them")
     return found, mistakes, left_out
-
-
-def _tell(mistakes: "list[Mistake]", file: str, count: int) -> None:
-    """Each mistake once, with all the rows that make it."""
-    places: dict[tuple[str, str, str], list[str]] = {}
-    for one in mistakes:
-        places.setdefault((one.column, one.value, one.what), []).append(one.place)
-    rows = [[_places(found), *what] for what, found in places.items()]
-    draw.table(["where", "column", "value", "what"], rows[:60])
-    more = f"; {len(rows) - 60:,} sorts of them are not shown" if len(rows) > 60 else ""
-    draw.note(f"{plural(len(mistakes), 'mistake')} in {file} ({plural(count, 'row')}){more}", "red")
-
-
-def _places(found: list[str]) -> str:
-    if len(found) == 1:
-        return found[0] or "heading"
-    word = found[0].split()[0]
-    first = ", ".join(place.split()[-1] for place in found[:5])
-    return f"{word}s {first}" + (f" and {len(found) - 5:,} more" if len(found) > 5 else "")
-
-
-def _keep(rejected: "list[Row]", mistakes: "list[Mistake]", path: Path) -> None:
-    """The rows as they were typed, with what is wrong beside them."""
-    from concordex.cli.rows import emit_rows
-
-    wrong: dict[str, list[str]] = {}
-    for one in mistakes:
-        wrong.setdefault(one.place, []).append(f"{one.column} {one.value} {one.what}".replace("  ", " "))
-    names = list(dict.fromkeys(name for row in rejected for name in row.said))
-    rows: list[dict[str, Any]] = [
-        {**{name: _text(row.said.get(name)) for name in names}, "mistakes": "; ".join(wrong.get(row.place, []))}
-        for row in rejected
-    ]
-    emit_rows(rows, None, path)
-
-
-def _text(value: Any) -> str | None:
-    return None if value is None else ", ".join(map(str, value)) if isinstance(value, list) else str(value)

@@ -55,6 +55,7 @@ from concordex.wire.dialect.signin import (
 )
 from concordex.wire.dialect.writes import (
     Act,
+    Commands,
     Config,
     Create,
     Delete,
@@ -74,12 +75,12 @@ from concordex.wire.dialect.writes import (
 
 __all__ = [
     "Act", "Also", "BasicSignIn", "Call", "CallSignIn", "Carried", "Changed", "ClientCredentials", "ColumnChoice",
-    "Config", "Create", "Credential", "CsvShape", "CursorPages", "Delete", "Details", "Dialect", "Each", "Errors",
-    "FieldMap", "FieldWrite", "FilterMap", "Groups", "HeaderLinkedPages", "HeaderSignIn", "JsonShape", "Limits",
-    "LinesShape", "LinkedPages", "Listed", "Lookup", "NoSignIn", "NumberedPages", "OffsetPages", "OnDevice", "OnePage",
-    "Pages", "ParquetShape", "Post", "QuerySignIn", "Read", "Ready", "Reference", "Refusals", "Rpc", "Send", "Shape",
-    "SheetShape", "SignIn", "SignatureSignIn", "Slug", "Staging", "Table", "Task", "TextShape", "Together", "TotalCall",
-    "Update", "WindowPages", "Write", "XmlShape", "calls_of",
+    "Commands", "Config", "Create", "Credential", "CsvShape", "CursorPages", "Delete", "Details", "Dialect", "Each",
+    "Errors", "FieldMap", "FieldWrite", "FilterMap", "Groups", "HeaderLinkedPages", "HeaderSignIn", "JsonShape",
+    "Limits", "LinesShape", "LinkedPages", "Listed", "Lookup", "NoSignIn", "NumberedPages", "OffsetPages", "OnDevice",
+    "OnePage", "Pages", "ParquetShape", "Post", "QuerySignIn", "Read", "Ready", "Reference", "Refusals", "Rpc", "Send",
+    "Shape", "SheetShape", "SignIn", "SignatureSignIn", "Slug", "Staging", "Table", "Task", "TextShape", "Together",
+    "TotalCall", "Update", "WindowPages", "Write", "XmlShape", "calls_of",
 ]  # fmt: skip
 
 
@@ -192,6 +193,7 @@ class Dialect(Part):
     tables: dict[Slug, Table] = Field(min_length=1)
     together: Together | None = None
     staging: Staging | None = None
+    commands: Commands | None = None
 
     _shaped = field_validator("shape", mode="before")(short_shape)
 
@@ -220,11 +222,14 @@ def calls_of(dialect: Dialect) -> Iterator[tuple[tuple[str, ...], Call]]:
         yield ("sign_in", "call"), dialect.sign_in.call
         if dialect.sign_in.sign_out:
             yield ("sign_in", "sign_out"), dialect.sign_in.sign_out
-    if dialect.together:
-        yield ("together",), dialect.together
-    for what in ("pending", "discard"):
-        if call := getattr(dialect.staging, what, None):
-            yield ("staging", what), call
+    for place, part, what in (
+        (("together",), dialect, "together"),
+        (("commands", "show"), dialect.commands, "show"),
+        (("staging", "pending"), dialect.staging, "pending"),
+        (("staging", "discard"), dialect.staging, "discard"),
+    ):
+        if call := getattr(part, what, None):
+            yield place, call
     for name, lookup in dialect.lookups.items():
         yield ("lookups", name), lookup
     for name, task in dialect.tasks.items():

@@ -131,6 +131,16 @@ class Staging(Part):
     discard: Send | None = Field(None, description="Takes back what we have staged, after a commit was refused.")
 
 
+class Commands(Part):
+    """A command interface: what is shown, and the table whose acts `enter` lines."""
+
+    show: Post = Field(description="Runs a command that only shows: `{line}`, and in which `{form}`.")
+    forms: dict[str, str] = Field(
+        default_factory=dict, description="Our `data` and `text`: the system's words, where it has others."
+    )
+    table: str = Field(description="The table of one record whose field `lines` holds what was entered.")
+
+
 class Refusals(Part):
     """How a refused list says which of its records are at fault."""
 

@@ -1,0 +1,95 @@
+"""``concordex lines``: devices with a command interface."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from concordex.cli import draw
+from concordex.cli.mistakes import keep_rejected, tell_mistakes
+from concordex.cli.options import words, workspace
+from concordex.cli.propose import Answers, AnyTime, Draft, Every, Yes, propose
+from concordex.cli.statuses import Status
+from concordex.words import plural
+
+lines = typer.Typer(
+    help="Devices with a command interface: enter lines from a template as one, run commands that only show.",
+    no_args_is_help=True,
+    rich_markup_mode=None,
+)
+Devices = Annotated[str, typer.Argument(help="Devices of the workspace (docs/changes.md), or a system.")]
+
+
+@lines.command("enter")
+def enter(
+    devices: Devices,
+    template: Annotated[Path, typer.Argument(help="A template of lines (Jinja); its names are the table's columns.")],
+    table: Annotated[str, typer.Option("--with", help="A table with a row and an `address` for each device.")],
+    rejects: Annotated[
+        Path | None, typer.Option("--rejects", help="Write rows with mistakes here, and go on with the others.")
+    ] = None,
+    draft: Draft = False,
+    yes: Yes = False,
+    any_time: AnyTime = False,
+    every: Every = False,
+) -> int:
+    """Enter lines on many devices, each as one: if a line fails, its device keeps none of them.
+
+    Lines that a device keeps already are left out.  Each device is read back, and an undo puts back what
+    it kept before.
+
+    Example: concordex lines enter switches segments.j2 --with switches.csv
+    """
+    from concordex.work.lines import prepare_lines
+    from concordex.work.sheets import read_rows
+
+    here, rows = workspace(), read_rows(table)
+    made = prepare_lines(here, devices, template, rows)
+    if made.mistakes:
+        tell_mistakes(made.mistakes, table, len(rows))
+        if rejects is None:
+            draw.note("nothing was prepared; correct them, or say --rejects FILE to go on without these rows")
+            return Status.CALLED_WRONGLY
+        keep_rejected(made.rejected, made.mistakes, rejects)
+    draw.note(f"{plural(len(rows), 'device')}: {made.equal:,} keep these lines already")
+    change = replace(made.change, about={"from": f"{template}, {table}", "command": "lines enter"})
+    answers = Answers(draft=draft, yes=yes, every=every, any_time=any_time)
+    status = propose(here, change, answers, f"{devices} keep these lines")
+    return Status.PARTLY if made.mistakes and status == Status.DONE else status
+
+
+@lines.command("show")
+def show(
+    devices: Devices,
+    line: Annotated[str, typer.Argument(help="The command, as one would type it there.")],
+    at: Annotated[list[str] | None, typer.Option("--at", help="An address. Repeatable.")] = None,
+    text: Annotated[bool, typer.Option("--text", help="As text, as the device would show it; else as data.")] = False,
+) -> int:
+    """Run a command that only shows, on one or several devices; as data (YAML), or as text.
+
+    Example: concordex lines show switches 'show segments' --at 10.20.0.7
+    """
+    from concordex.errors import ConcordexError
+    from concordex.work.lines import look
+
+    found = look(workspace(), devices, line, words(at), "text" if text else "data")
+    for address, answer in found.items():
+        if len(found) > 1:
+            draw.heading(f"# {address}")
+        if isinstance(answer, ConcordexError):
+            draw.note(f"{address}: {answer.what}" + (f": {answer.why}" if answer.why else ""), "red")
+        elif isinstance(answer, str):
+            draw.line("\n".join(draw.clean(one) for one in answer.split("\n")))
+        else:
+            _data(answer)
+    failed = sum(isinstance(answer, ConcordexError) for answer in found.values())
+    return Status.DONE if not failed else Status.FAILED if failed == len(found) else Status.PARTLY
+
+
+def _data(answer: Any) -> None:
+    import json
+
+    draw.line(json.dumps(answer, indent=2, ensure_ascii=True))

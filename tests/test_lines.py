@@ -1,0 +1,91 @@
+"""Devices with a command interface: lines from templates, entered as one, read back, taken back; what they show."""
+
+from __future__ import annotations
+
+import json
+from datetime import UTC, datetime
+
+import pytest
+
+from concordex.standins.server import Harbour
+from concordex.work.lines import rendered
+from tests.conftest import Near, make_workspace
+
+
+@pytest.fixture
+def deck(tmp_path):
+    with Harbour.of(40, moment=datetime.now(UTC)) as harbour:
+        shell = make_workspace(tmp_path, harbour, ["muster"], kind=Near)
+        (tmp_path / "deck.secret").write_text(harbour.deck.password)
+        shell.config(lambda text: text + (
+            "devices:\n  switches:\n    dialect: capstan\n    url: http://{address}\n    addresses: [127.0.0.0/8]\n"
+            "    credentials: {user: deck, password: 'file:../deck.secret'}\n"
+        ))  # fmt: skip
+        rows = [f"127.0.0.1:{port},{at}" for at, port in enumerate(harbour.deck.ports)]
+        (shell.folder / "rows.csv").write_text("\n".join(["address,number", *rows, ""]))
+        (shell.folder / "lines.j2").write_text("segment {{ number }} deck {{ number }}\nno time at 10.20.0.123\n")
+        yield shell, harbour.deck.switches
+
+
+def test_lines_are_entered_as_one_and_taken_back(deck):
+    shell, switches = deck
+    before = [list(switch.lines) for switch in switches]
+    told = shell("lines", "enter", "switches", "lines.j2", "--with", "rows.csv", "--yes")
+    assert "segment 1 deck 1; no time at 10.20.0.123" in told.stdout
+    assert [f"segment {at} deck {at}" in switch.lines for at, switch in enumerate(switches)] == [True] * 3
+    assert not any("time at 10.20.0.123" in switch.lines for switch in switches)
+    assert "3 keep these lines already" in shell("lines", "enter", "switches", "lines.j2", "--with", "rows.csv").stderr
+    switches[2].lines.append("banner by hand")
+    told = shell("change", "undo", "1", "--yes", status=4).stdout
+    assert "changed there since the preview: lines is now" in told  # what somebody entered meanwhile is not lost
+    assert [sorted(switch.lines) for switch in switches[:2]] == [sorted(lines) for lines in before[:2]]
+    assert "banner by hand" in switches[2].lines
+
+
+def test_one_line_that_fails_keeps_its_device_as_it_was_and_no_other(deck):
+    shell, switches = deck
+    (shell.folder / "lines.j2").write_text(
+        "segment {{ number }} deck\n{% if number == '1' %}\ncolour blue\n{% endif %}\nbanner hello\n"
+    )
+    before = list(switches[1].lines)
+    told = shell("lines", "enter", "switches", "lines.j2", "--with", "rows.csv", "--yes", status=4).stdout
+    assert "'colour blue' is not understood; nothing was kept" in told
+    assert switches[1].lines == before
+    assert "banner hello" in switches[0].lines
+    assert "banner hello" in switches[2].lines
+    states = [row["state"] for row in json.loads(shell("change", "show", "1", "-f", "json").stdout)]
+    assert states == ["confirmed", "refused", "confirmed"]
+
+
+def test_rows_and_templates_that_cannot_be_meant(deck, tmp_path):
+    shell, switches = deck
+    (shell.folder / "lines.j2").write_text("segment {{ numbr }} deck\n")
+    (shell.folder / "rows.csv").open("a").write("10.0.0.1,7\n,8\n127.0.0.1:9,9\n")
+    told = shell("lines", "enter", "switches", "lines.j2", "--with", "rows.csv", status=2).stdout
+    for text in ("'numbr' is undefined", "is not among the addresses", "is missing"):
+        assert text in told
+    (shell.folder / "lines.j2").write_text("segment {{ number }} deck\n")
+    words = ("lines", "enter", "switches", "lines.j2", "--with", "rows.csv", "--rejects", "bad.csv", "--yes")
+    assert "127.0.0.1:9" in shell(*words, status=4).stdout
+    assert [f"segment {at} deck" in switch.lines for at, switch in enumerate(switches)] == [True] * 3
+    for text, why in (("{{ 'x'.__class__ }}", "unsafe"), ("{{ number", "line 1"), ("a\x1bb", "no text")):
+        path = tmp_path / "bad.j2"
+        path.write_text(text)
+        with pytest.raises(Exception, match=why):
+            rendered(path, {"number": "1"})
+
+
+def test_what_devices_show_as_data_and_as_text(deck):
+    shell, switches = deck
+    (shell.folder / "concordex.yaml").read_text()
+    ports = [row.split(",")[0] for row in (shell.folder / "rows.csv").read_text().split()[1:]]
+    found = json.loads(shell("lines", "show", "switches", "show segments", "--at", ports[0]).stdout)
+    assert found == [{"number": 10, "label": "office"}]
+    switches[1].lines[1] = "segment 10 \x1b[31mred"
+    told = shell("lines", "show", "switches", "show segments", "--text", "--at", ",".join(ports[:2])).stdout
+    assert f"# {ports[1]}" in told
+    assert "\x1b" not in told
+    told = shell("lines", "show", "switches", "show moon", "--at", f"{ports[0]},127.0.0.1:9", status=1).stderr
+    assert "no such thing to look at" in told
+    assert "say at which address" in shell("lines", "show", "switches", "show version", status=2).stderr
+    assert "no command interface" in shell("lines", "show", "muster", "show version", status=2).stderr
