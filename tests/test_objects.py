@@ -18,6 +18,7 @@ from concordex.change.depend import InACircle, closure, in_order, needs, users
 from concordex.change.differ import deltas_of, differ
 from concordex.change.objects import Kind, Object, edited, objects_of, steps_of
 from concordex.change.plan import plan
+from concordex.standins.bollard import Fault
 from concordex.standins.server import Harbour
 from concordex.work.objectfiles import file_name
 from tests.conftest import Near, Shell, make_workspace
@@ -521,3 +522,56 @@ def test_a_document_of_desired_settings_is_compared_and_sent_section_by_section(
         assert "no difference" in shell("config", "diff", str(path), "binnacle").stderr
         shell("change", "undo", "1", "--yes")
         assert harbour.binnacle.settings == before
+
+
+def guests(shell: Shell) -> None:
+    """Files of a rule set with two rules, and what they need."""
+    body = {"ruleSet": "guests", "from": "guest-net", "to": "net-saltpan", "service": "web", "verdict": "stop"}
+    write(shell, "new/1.yaml", "addresses", "guest-net", {"value": "10.77.0.0/16", "note": ""})
+    write(shell, "new/2.yaml", "rulesets", "guests", {"targets": []})
+    write(shell, "new/3.yaml", "rules", "guests/one", body | {"place": 1})
+    write(shell, "new/4.yaml", "rules", "guests/two", body | {"place": 2})
+
+
+def test_where_one_step_is_refused_nothing_that_was_staged_stays(quay):
+    shell, harbour = quay
+    bollard = harbour.bollard
+    before, add = deepcopy(bollard.objects), bollard._add
+    guests(shell)
+
+    def refuse(_bollard, session, params):
+        if params["kind"] == "rule":
+            raise Fault(-32602, "no more rules today")
+        return add(session, params)
+
+    bollard._METHODS["object.add"] = refuse
+    try:
+        told = shell("config", "push", "new", "--to", "bollard", "--yes", status=4).stdout
+    finally:
+        bollard._METHODS["object.add"] = add.__func__
+    assert "no more rules today" in told
+    assert "staged, and taken back: rules/guests/one was refused" in told
+    assert bollard.objects == before
+    assert not bollard.staged
+
+
+@pytest.mark.parametrize("kind", ["expire", "drop", "fail", "fail_after"])
+def test_what_is_staged_as_one_is_committed_once_whatever_fails(quay, kind):
+    shell, harbour = quay
+    bollard = harbour.bollard
+    before = deepcopy(bollard.objects)
+    guests(shell)
+    for after in range(7, 13):  # after signing in and what is read first: the writes, their commit, its job
+        revision = bollard.revision
+        shell("config", "push", "new", "--to", "bollard", "--draft")
+        number = str(json.loads(shell("change", "list", "-f", "json").stdout)[0]["change"])
+        bollard.faults.add(kind, "/bollard/", method="POST", after=after, times=1)
+        shell("change", "run", number, "--yes", status=None)
+        bollard.faults.clear()
+        shell("change", "resume", number, status=None)
+        states = {row["state"] for row in json.loads(shell("change", "show", number, "-f", "json").stdout)}
+        names = [rule["name"] for rule in bollard.objects["rule"].values() if rule["name"] in ("one", "two")]
+        assert (states, sorted(names)) == ({"confirmed"}, ["one", "two"]), after
+        assert bollard.revision == revision + 1, after  # one commit for all
+        shell("change", "undo", number, "--yes")
+        assert bollard.objects == before

@@ -118,7 +118,8 @@ class _Run:
         assert change.number is not None
         self.workspace, self.change, self.number = workspace, change, change.number
         self.dialect = workspace.dialect(change.system)
-        self.told, self.steps, self.how = told, steps, how
+        as_one = bool(change.about.get("objects")) and self.dialect.staging is not None
+        self.told, self.steps, self.how = told, steps, replace(how, as_one=as_one)
         #: How steps stand that were settled in this run.
         self.states: dict[int, State] = {}
 
@@ -130,9 +131,14 @@ class _Run:
             actual = self._actual(session)
             await actual.read(actual.needed(tables))
             sender = Sender(session, actual, self.workspace.journal, self.number, self.told, self.how, self.states)
-            for steps in stages(self.steps, together):
-                for layer in actual.layers(steps):
-                    await sender.stage(layer)
+            try:
+                for steps in stages(self.steps, together):
+                    for layer in actual.layers(steps):
+                        await sender.stage(layer)
+                await sender.finish()
+            except ConcordexError:
+                await sender.abandon()
+                raise
             await self._read_back(session, sender, tables)
 
     def _actual(self, session: Session) -> Actual:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import operator
 from collections.abc import Awaitable, Callable, Iterable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any, TypeVar
@@ -12,11 +13,19 @@ from typing import Any, TypeVar
 from concordex.change.batches import halves, lists, stages
 from concordex.change.compare import shown
 from concordex.change.steps import State, Step
-from concordex.errors import Conflict, RequestRefused, ServerFault, SignInRefused, Unreachable, WireError
+from concordex.errors import (
+    ConcordexError,
+    Conflict,
+    RequestRefused,
+    ServerFault,
+    SignInRefused,
+    Unreachable,
+    WireError,
+)
 from concordex.store.journal import Journal
 from concordex.wire import dialect as d
 from concordex.wire.session import Session
-from concordex.wire.staging import discard
+from concordex.wire.staging import Pending, discard
 from concordex.wire.writes import act, commit, create, create_together, delete, refusals, update
 from concordex.work.concurrent import at_most
 from concordex.work.target import Actual, writable
@@ -37,11 +46,13 @@ class How:
     most        records in one request, at the most; none: as many as the system takes
     together    one request for several tables, where the system takes them so; else lists of one table each
     regardless  also over what others have altered since it was prepared
+    as_one      where a system stages: everything is staged before one commit, or nothing is left of it
     """
 
     most: int | None = None
     together: bool = False
     regardless: bool = False
+    as_one: bool = False
 
 
 class Sender:
@@ -61,6 +72,10 @@ class Sender:
         self._staging = asyncio.Lock()
         self.told, self.how, self.states = told, how, states
         self.dialect = session.dialect
+        #: What is staged and waits for the one commit; how often it was signed in when the first was.
+        self._held: list[Outcome] = []
+        self._opened: int | None = None
+        self._failed: list[tuple[Step, State]] = []
         #: Steps as the system says that it has done them.
         self.written: dict[int, Step] = {}
 
@@ -114,8 +129,52 @@ class Sender:
             self.actual.made(step, number)
         self.settle([(s, "written", None, str(n)) for s, n in zip(steps, numbers, strict=True)])
 
+    async def finish(self) -> None:
+        """Commit what was staged as one; or take all of it back, where a step was refused or the commit is."""
+        held, self._held = self._held, []
+        if self._opened is None or not held:
+            return
+        refused = [step for step, state in self._failed if state == "refused"]
+        if refused:
+            others = await discard(self.session)
+            why = f"staged, and taken back: {refused[0].table}/{refused[0].label} was refused{_told_of(others)}"
+        elif self.session.openings != self._opened:  # of what is staged now, a part is missing
+            await discard(self.session)
+            why = "staged, and lost: the session ended before it was committed"
+        else:
+            writes = (writable(self.dialect, step.table, self.session.endpoint.name) for step, *_ in held)
+            why = await self._commit_once(next(write.commit for write in writes if write.commit)) or ""
+            if not why and self.session.openings != self._opened:  # another session committed nothing of ours
+                why = "staged, and perhaps lost: the session ended before it was committed"
+        self._opened = None
+        if why:
+            self.settle([(step, "ready", why, None) for step, *_ in held], ended=False)
+        else:
+            self.settle(held, ended=False)
+
+    async def abandon(self) -> None:
+        """Take back what was staged, as well as that can be done, since the run ends here."""
+        if self._opened is not None:
+            with suppress(ConcordexError):
+                await discard(self.session)
+
+    async def _commit_once(self, how: d.Send) -> str | None:
+        """Commit; why that was refused, once what was staged is taken back."""
+        try:
+            await self._commit(how)
+        except RequestRefused as refusal:
+            others = await discard(self.session)
+            return f"not committed, and taken back: {refusal.why or refusal.what}{_told_of(others)}"
+        return None
+
     def settle(self, outcomes: Sequence[Outcome], *, ended: bool = True) -> None:
-        """Write down what became of steps."""
+        """Write down what became of steps; what is only staged waits for its commit."""
+        self._failed += [(step, state) for step, state, _, _ in outcomes if state == "refused"]
+        if self._opened is not None:
+            self._held += [one for one in outcomes if one[1] == "written"]
+            if ended:
+                self.told(sum(one[1] == "written" for one in outcomes))
+            outcomes = [one for one in outcomes if one[1] != "written"]
         if outcomes:
             self.journal.settled(self.number, outcomes)
             self.states |= {step.number: state for step, state, _, _ in outcomes}
@@ -231,7 +290,7 @@ class Sender:
     async def _read_again(self, table: str, error: WireError) -> Actual:
         await asyncio.sleep(_pause(error))
         write = writable(self.dialect, table, self.session.endpoint.name)
-        if write.commit:  # what is only staged would look as if it were there
+        if write.commit and not self.how.as_one:  # what is only staged would look as if it were there
             async with self._staging:
                 await self._commit(write.commit)
         again = type(self.actual)(self.session)
@@ -332,15 +391,19 @@ class Sender:
         commits = [write.commit for write in writes if write.commit]
         if not commits:
             return await send()
+        if self.how.as_one:
+            async with self._staging:
+                made = await send()
+                self._opened = self.session.openings if self._opened is None else self._opened
+                return made
         async with self._staging:
             opened = self.session.openings
             made = await send()
             try:
                 await self._commit(commits[0])
             except RequestRefused as refusal:
-                others = [f"{one.who} since {one.since}: {one.what}" for one in await discard(self.session)]
-                held = f"; staged there: {'; '.join(others)}" if others else ""
-                refusal.why = f"not committed, and taken back: {refusal.why or refusal.what}{held}"
+                others = await discard(self.session)
+                refusal.why = f"not committed, and taken back: {refusal.why or refusal.what}{_told_of(others)}"
                 raise
             if self.session.openings != opened and opened:
                 where = self.session.endpoint.name
@@ -360,6 +423,12 @@ class Sender:
                 await asyncio.sleep(0.2 * tried)
             else:
                 return
+
+
+def _told_of(others: Sequence[Pending]) -> str:
+    """Who else has something staged."""
+    told = "; ".join(f"{one.who} since {one.since}: {one.what}" for one in others)
+    return f"; staged there: {told}" if told else ""
 
 
 def _pause(error: WireError) -> float:
