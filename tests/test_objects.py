@@ -575,3 +575,40 @@ def test_what_is_staged_as_one_is_committed_once_whatever_fails(quay, kind):
         assert bollard.revision == revision + 1, after  # one commit for all
         shell("change", "undo", number, "--yes")
         assert bollard.objects == before
+
+
+def test_two_dates_are_compared_as_whole_pulls_had_found_them(quay):
+    shell, harbour = quay
+    shell("pull", "muster", "bollard")
+    moment = datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+    harbour.muster.objects["roles"]["role-0"]["rights"] = ["sign-in"]
+    del harbour.bollard.objects["rule"]["r3"]
+    shell("pull", "muster", "bollard")
+    told = shell("config", "diff", f"muster@{moment}", "muster@2099-01-01", status=3).stdout
+    assert told.splitlines() == ["~ roles/crew", "    rights: - see-devices"]
+    assert shell("config", "diff", f"bollard@{moment}", "bollard", status=3).stdout.startswith("- rules/")
+    assert "no difference" in shell("config", "diff", "muster@2099-01-01", "muster").stderr
+    assert (
+        "had not been pulled whole by then" in shell("config", "diff", "muster@2020-01-01", "muster", status=2).stderr
+    )
+    assert "is no date" in shell("config", "diff", "muster@soon", "muster", status=2).stderr
+    assert "neither side is a system" in shell("config", "diff", "a", "b", status=2).stderr
+
+
+def test_files_that_cannot_be_meant_are_told_by_name(quay, tmp_path):
+    shell, _ = quay
+    path = write(shell, "new/1.yaml", "roles", "crew", {"rights": []})
+    write(shell, "new/2.yaml", "roles", "crew", {"rights": ["sign-in"]})
+    assert "are both about roles/crew" in shell("config", "push", "new", "--to", "muster", status=2).stderr
+    path.write_text("format: 1\nkind: rolls\nname: x\nobject: {}\n")
+    assert 'did you mean "roles"?' in shell("config", "push", str(path), "--to", "muster", status=2).stderr
+    path.write_text("format: 1\nkind: roles\nnmae: x\nobject: {}\n")
+    assert "line 3" in shell("config", "push", str(path), "--to", "muster", status=1).stderr
+    assert "there is no" in shell("config", "push", "nowhere", "--to", "muster", status=2).stderr
+    with Harbour.of(40, moment=datetime.now(UTC)) as harbour:
+        other = make_workspace(tmp_path / "other", harbour, ["crowsnest"], kind=Near)
+        for name, needed in (("one", "two"), ("two", "one")):
+            write(other, f"ring/{name}.yaml", "groups", name, {"kind": [], "group": [needed]})
+        told = other("config", "push", "ring", "--to", "crowsnest", status=2).stderr
+        assert "need each other" in told
+        assert "groups/one" in told

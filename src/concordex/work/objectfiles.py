@@ -59,7 +59,8 @@ def read_objects(path: Path, kinds: Kinds, but: Collection[Path] = ()) -> list[O
 
 
 def _read(file: Path, kinds: Kinds) -> Object:
-    said = check(plain(read_yaml(file)), ObjectFile, str(file))
+    document = read_yaml(file)
+    said = check(plain(document), ObjectFile, str(file), at=document)
     if said.kind not in kinds:
         raise CalledWrongly(
             f"{file}: there is no kind of object called {said.kind!r}", advice=suggestion(said.kind, kinds)

@@ -137,7 +137,7 @@ class _Run:
                         await sender.stage(layer)
                 await sender.finish()
             except ConcordexError:
-                await sender.abandon()
+                await sender.committer.abandon()
                 raise
             await self._read_back(session, sender, tables)
 

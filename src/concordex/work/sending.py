@@ -4,17 +4,15 @@ from __future__ import annotations
 
 import asyncio
 import operator
-from collections.abc import Awaitable, Callable, Iterable, Sequence
-from contextlib import suppress
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
-from typing import Any, TypeVar
+from typing import Any
 
 from concordex.change.batches import halves, lists, stages
 from concordex.change.compare import shown
 from concordex.change.steps import State, Step
 from concordex.errors import (
-    ConcordexError,
     Conflict,
     RequestRefused,
     ServerFault,
@@ -25,15 +23,13 @@ from concordex.errors import (
 from concordex.store.journal import Journal
 from concordex.wire import dialect as d
 from concordex.wire.session import Session
-from concordex.wire.staging import Pending, discard
-from concordex.wire.writes import act, commit, create, create_together, delete, refusals, update
+from concordex.wire.writes import act, create, create_together, delete, refusals, update
+from concordex.work.committing import Committer
 from concordex.work.concurrent import at_most
 from concordex.work.target import Actual, writable
 
 #: How often a write of unknown outcome is looked up and sent again.
 _ROUNDS = 3
-
-T = TypeVar("T")
 
 #: What became of a step: its state, why, and the record's id.
 Outcome = tuple[Step, State, str | None, str | None]
@@ -69,13 +65,12 @@ class Sender:
         states: dict[int, State],
     ) -> None:
         self.session, self.actual, self.journal, self.number = session, actual, journal, number
-        self._staging = asyncio.Lock()
+        self.committer = Committer(session, as_one=how.as_one)
         self.told, self.how, self.states = told, how, states
         self.dialect = session.dialect
-        #: What is staged and waits for the one commit; how often it was signed in when the first was.
+        #: What is staged and waits for the one commit; a step that was refused.
         self._held: list[Outcome] = []
-        self._opened: int | None = None
-        self._failed: list[tuple[Step, State]] = []
+        self._refusal: str | None = None
         #: Steps as the system says that it has done them.
         self.written: dict[int, Step] = {}
 
@@ -86,6 +81,8 @@ class Sender:
             return
         action = steps[0].action
         write = writable(self.dialect, steps[0].table, self.session.endpoint.name)
+        if any(step.state == "sent" for step in steps):
+            self.committer.expect(write)
         ready = self._found_already(steps) if action == "create" else self._unaltered(steps)
         send = {"create": self._create, "update": self._update, "delete": self._delete, "act": self._act}[action]
         how = {"create": write.create, "delete": write.delete}.get(action)
@@ -107,7 +104,9 @@ class Sender:
             ids = {table: self.dialect.tables[table].fields["record_id"].from_[0] for table in mine}
             self.journal.sending(self.number, part)
             try:
-                made = await self._in_effect(writes.values(), partial(create_together, self.session, how, bodies, ids))
+                made = await self.committer.in_effect(
+                    writes.values(), partial(create_together, self.session, how, bodies, ids)
+                )
             except RequestRefused:
                 left = mine
             except SignInRefused:
@@ -130,47 +129,17 @@ class Sender:
         self.settle([(s, "written", None, str(n)) for s, n in zip(steps, numbers, strict=True)])
 
     async def finish(self) -> None:
-        """Commit what was staged as one; or take all of it back, where a step was refused or the commit is."""
+        """Commit what was staged as one, or take all of it back where a step was refused."""
         held, self._held = self._held, []
-        if self._opened is None or not held:
-            return
-        refused = [step for step, state in self._failed if state == "refused"]
-        if refused:
-            others = await discard(self.session)
-            why = f"staged, and taken back: {refused[0].table}/{refused[0].label} was refused{_told_of(others)}"
-        elif self.session.openings != self._opened:  # of what is staged now, a part is missing
-            await discard(self.session)
-            why = "staged, and lost: the session ended before it was committed"
-        else:
-            writes = (writable(self.dialect, step.table, self.session.endpoint.name) for step, *_ in held)
-            why = await self._commit_once(next(write.commit for write in writes if write.commit)) or ""
-            if not why and self.session.openings != self._opened:  # another session committed nothing of ours
-                why = "staged, and perhaps lost: the session ended before it was committed"
-        self._opened = None
-        if why:
-            self.settle([(step, "ready", why, None) for step, *_ in held], ended=False)
-        else:
-            self.settle(held, ended=False)
-
-    async def abandon(self) -> None:
-        """Take back what was staged, as well as that can be done, since the run ends here."""
-        if self._opened is not None:
-            with suppress(ConcordexError):
-                await discard(self.session)
-
-    async def _commit_once(self, how: d.Send) -> str | None:
-        """Commit; why that was refused, once what was staged is taken back."""
-        try:
-            await self._commit(how)
-        except RequestRefused as refusal:
-            others = await discard(self.session)
-            return f"not committed, and taken back: {refusal.why or refusal.what}{_told_of(others)}"
-        return None
+        if self.committer.waiting:
+            why = await self.committer.end(self._refusal)
+            self.settle([(step, "ready", why, None) for step, *_ in held] if why else held, ended=False)
 
     def settle(self, outcomes: Sequence[Outcome], *, ended: bool = True) -> None:
         """Write down what became of steps; what is only staged waits for its commit."""
-        self._failed += [(step, state) for step, state, _, _ in outcomes if state == "refused"]
-        if self._opened is not None:
+        refused = next((step for step, state, _, _ in outcomes if state == "refused"), None)
+        self._refusal = self._refusal or (f"{refused.table}/{refused.label}" if refused else None)
+        if self.committer.waiting:
             self._held += [one for one in outcomes if one[1] == "written"]
             if ended:
                 self.told(sum(one[1] == "written" for one in outcomes))
@@ -235,7 +204,9 @@ class Sender:
             bodies = [self.actual.body(write, step) for step in steps]
             self.journal.sending(self.number, steps)
             try:
-                made = await self._in_effect([write], partial(create, self.session, write.create, bodies, record_id))
+                made = await self.committer.in_effect(
+                    [write], partial(create, self.session, write.create, bodies, record_id)
+                )
             except Conflict as conflict:
                 self._meanwhile(steps, conflict)
                 return
@@ -290,9 +261,7 @@ class Sender:
     async def _read_again(self, table: str, error: WireError) -> Actual:
         await asyncio.sleep(_pause(error))
         write = writable(self.dialect, table, self.session.endpoint.name)
-        if write.commit and not self.how.as_one:  # what is only staged would look as if it were there
-            async with self._staging:
-                await self._commit(write.commit)
+        await self.committer.settle(write)
         again = type(self.actual)(self.session)
         await again.read([table])
         return again
@@ -308,7 +277,7 @@ class Sender:
         for tried in range(1, _ROUNDS + 1):
             try:
                 sending = partial(update, self.session, write.update, step.record_id or "", body, self._now(step))
-                await self._in_effect([write], sending)
+                await self.committer.in_effect([write], sending)
             except Conflict as conflict:
                 self._meanwhile(steps, conflict)
             except RequestRefused as refusal:
@@ -336,7 +305,7 @@ class Sender:
             self.journal.sending(self.number, steps)
             try:
                 sending = partial(delete, self.session, write.delete, ids, self._now(steps[0]))
-                await self._in_effect([write], sending)
+                await self.committer.in_effect([write], sending)
             except Conflict as conflict:
                 self._meanwhile(steps, conflict)
                 return
@@ -382,64 +351,9 @@ class Sender:
     def _now(self, step: Step) -> dict[str, Any] | None:
         return self.actual.records(step.table, [step.record_id or ""]).get(step.record_id or "")
 
-    async def _in_effect(self, writes: Iterable[d.Write], send: Callable[[], Awaitable[T]]) -> T:
-        """What ``send`` gives, once that is in effect: committed, where the system only stages.
-
-        One at a time where it stages, so that nobody's commit takes another's writes along, or away.  After
-        a refused commit nothing of ours stays staged, and who else has something staged is told.
-        """
-        commits = [write.commit for write in writes if write.commit]
-        if not commits:
-            return await send()
-        if self.how.as_one:
-            async with self._staging:
-                made = await send()
-                self._opened = self.session.openings if self._opened is None else self._opened
-                return made
-        async with self._staging:
-            opened = self.session.openings
-            made = await send()
-            try:
-                await self._commit(commits[0])
-            except RequestRefused as refusal:
-                others = await discard(self.session)
-                refusal.why = f"not committed, and taken back: {refusal.why or refusal.what}{_told_of(others)}"
-                raise
-            if self.session.openings != opened and opened:
-                where = self.session.endpoint.name
-                raise Unreachable("the session ended before its writes were committed", where=where)
-        return made
-
-    async def _commit(self, how: d.Send) -> None:
-        """Commit what is staged; again, where that fails: twice is the same as once."""
-        for tried in range(1, _ROUNDS + 1):
-            try:
-                await commit(self.session, how)
-            except (RequestRefused, SignInRefused):
-                raise
-            except WireError:
-                if tried == _ROUNDS:
-                    raise
-                await asyncio.sleep(0.2 * tried)
-            else:
-                return
-
-
-def _told_of(others: Sequence[Pending]) -> str:
-    """Who else has something staged."""
-    told = "; ".join(f"{one.who} since {one.since}: {one.what}" for one in others)
-    return f"; staged there: {told}" if told else ""
-
 
 def _pause(error: WireError) -> float:
     """Seconds until a look: what was under way when the line was cut must have had time to arrive."""
     if isinstance(error, ServerFault):
         return min(error.wait or 0.0, 60.0)
     return 1.0 if isinstance(error, Unreachable) else 0.0
-
-
-def _only(write: d.Write, names: set[str]) -> d.Write:
-    """The part of ``write`` that touches the fields ``names``."""
-    fields = {name: spec for name, spec in write.fields.items() if name in names}
-    references = {name: ref for name, ref in write.references.items() if names & set(ref.by.values())}
-    return write.model_copy(update={"fields": fields, "references": references})
