@@ -12,7 +12,7 @@ import orjson
 import polars as pl
 
 from concordex.change.compare import shown
-from concordex.change.objects import Kind, Object, alike, get, mentioned, objects_of, own_name, put
+from concordex.change.objects import Key, Kind, Object, alike, get, mentioned, objects_of, own_name, put
 from concordex.change.steps import Step
 from concordex.errors import CalledWrongly, WireError
 from concordex.model.fields import ORIGINAL
@@ -154,7 +154,9 @@ class ActualObjects(Actual):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
+        self.kinds = kinds_of(session.dialect)
         self.objects: dict[str, dict[str, Object]] = {}
+        self._found: dict[Key, str] = {}
         self._ids: dict[tuple[str, str], Any] = {}
 
     def needed(self, tables: Iterable[str]) -> list[str]:
@@ -173,10 +175,11 @@ class ActualObjects(Actual):
         self._take_all()
 
     def _take_all(self) -> None:
-        kinds = kinds_of(self.session.dialect)
+        kinds = self.kinds
         frames = {name: look.frame for name, look in self.looks.items()}
         every = from_frames(self.session.dialect, frames, kinds)
         self.objects = {name: {str(o.record_id): o for o in every if o.kind == name} for name in frames}
+        self._found = {one.key: rid for mine in self.objects.values() for rid, one in mine.items()}
         self._ids = {}
         for name, frame in frames.items():
             path = kinds[name].id if name in kinds else self.session.dialect.tables[name].fields["record_id"].from_[0]
@@ -189,12 +192,11 @@ class ActualObjects(Actual):
 
     def find(self, table: str, values: Mapping[str, Any]) -> str | None:
         """The id of the object of that name."""
-        key = (table, values["name"], values.get("nth", 1))
-        return next((rid for rid, one in self.objects[table].items() if one.key == key), None)
+        return self._found.get((table, values["name"], values.get("nth", 1)))
 
     def body(self, write: d.Write, step: Step) -> dict[str, Any]:
         """An object's members, or those that are written, with ids where names stand."""
-        kind = kinds_of(self.session.dialect)[step.table]
+        kind = self.kinds[step.table]
         body: dict[str, Any] = dict(step.shall)
         if step.action == "create":
             body = put(body, kind.name, own_name(str(step.key["name"]), step.shall, kind))
@@ -217,7 +219,7 @@ class ActualObjects(Actual):
 
     def layers(self, steps: Sequence[Step]) -> list[list[Step]]:
         """Objects of one kind that need each other do not go at once."""
-        kinds = kinds_of(self.session.dialect)
+        kinds = self.kinds
         found: list[list[Step]] = [[]]
         here, needed = set[tuple[str, str]](), set[tuple[str, str]]()
         for step in steps:
@@ -240,7 +242,7 @@ class ActualObjects(Actual):
         member = write.acts[step.act or ""].each if write else None
         if member is None:
             return {}
-        table = kinds_of(self.session.dialect)[step.table].references[member]
+        table = self.kinds[step.table].references[member]
         return {"target": self._id(step, member, table, step.shall["target"])}
 
     def shows(self, step: Step) -> str | None:
@@ -249,7 +251,7 @@ class ActualObjects(Actual):
         act = write.acts[step.act or ""] if write else None
         if write is None or act is None or act.each is None or act.shows is None:
             return None
-        table = kinds_of(self.session.dialect)[step.table].references[act.each]
+        table = self.kinds[step.table].references[act.each]
         frame = self.looks[table].frame.filter(pl.col("name") == step.shall["target"])
         said = [
             str(one)
@@ -284,6 +286,7 @@ class ActualObjects(Actual):
         name, nth = str(step.key["name"]), step.key.get("nth", 1)
         one = Object(kind=step.table, name=name, nth=nth, body=step.shall, record_id=str(number))
         self.objects.setdefault(step.table, {})[str(number)] = one
+        self._found[one.key] = str(number)
         self._ids[step.table, name] = number
 
     def gone(self, table: str, record_ids: Iterable[str]) -> None:
@@ -292,14 +295,16 @@ class ActualObjects(Actual):
             one = self.objects[table].pop(rid, None)
             if one:
                 self._ids.pop((table, one.name), None)
+                self._found.pop(one.key, None)
 
     def learn(self, later: Actual, table: str) -> None:
         """Take over what a later reading of ``table`` found."""
         assert isinstance(later, ActualObjects)
         self.objects[table] = {**self.objects.get(table, {}), **later.objects[table]}
+        self._found |= {key: rid for key, rid in later._found.items() if key[0] == table}
         self._ids |= {key: number for key, number in later._ids.items() if key[0] == table}
 
     def records(self, table: str, ids: Sequence[str]) -> dict[str, dict[str, Any]]:
         """The members of the objects of those ids."""
-        wanted = set(ids)
-        return {rid: dict(one.body) for rid, one in self.objects[table].items() if rid in wanted}
+        mine = self.objects[table]
+        return {rid: dict(mine[rid].body) for rid in ids if rid in mine}

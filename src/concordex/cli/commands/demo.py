@@ -79,6 +79,10 @@ _STEPS: tuple[tuple[str, str], ...] = (
     ("What would a sync write into the inventory?  Nothing is sent yet.", "sync stowage --draft"),
     ("Agreed: write it once, read it back.", "change run 1 --yes"),
     ("Again: is anything left to do?", "sync stowage"),
+    ("Routers fresh from the box: set, asked for their codes, adopted, waited for.",
+     "push new-units.csv --to pilotage --ask afloat --yes"),
+    ("Keep what configures the firewalls, a readable file each.", "config save bollard --into baselines"),
+    ("Has anybody altered it since?", "drift"),
     ("What was done?", "change list"),
 )  # fmt: skip
 
