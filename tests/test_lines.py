@@ -89,3 +89,16 @@ def test_what_devices_show_as_data_and_as_text(deck):
     assert "no such thing to look at" in told
     assert "say at which address" in shell("lines", "show", "switches", "show version", status=2).stderr
     assert "no command interface" in shell("lines", "show", "muster", "show version", status=2).stderr
+
+
+@pytest.mark.parametrize("kind", ["fail_after", "fail", "drop"])
+def test_an_answer_that_never_came_is_looked_up_and_lines_are_entered_once(deck, kind):
+    shell, switches = deck
+    shell("lines", "enter", "switches", "lines.j2", "--with", "rows.csv", "--draft")
+    switches[0].faults.add(kind, "/capstan", method="POST", after=1, times=1)
+    told = shell("change", "run", "1", "--yes", status=4).stdout
+    assert "the answer is not known" in told
+    assert "2 of" not in told
+    shell("change", "resume", "1")
+    assert [switch.entered for switch in switches] == [1, 1, 1]
+    assert "segment 0 deck 0" in switches[0].lines

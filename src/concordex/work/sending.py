@@ -180,7 +180,9 @@ class Sender:
             record = records.get(step.record_id or "")
             same = operator.eq if step.action == "act" else self.actual.same  # an act is done to what was, exactly
             moved = [n for n in step.was if record and n in record and not same(record[n], step.was[n])]
-            if record is None and step.action == "delete":
+            if self._done_already(step):
+                settled.append((step, "written", "it was done already", None))
+            elif record is None and step.action == "delete":
                 settled.append((step, "written", "it was gone already", None))
             elif record is None:
                 settled.append((step, "held", "the record is gone since the preview", None))
@@ -195,6 +197,12 @@ class Sender:
                 ready.append(step)
         self.settle(settled)
         return ready
+
+    def _done_already(self, step: Step) -> bool:
+        """Whether an act that was sent before shows at the record, so that it is not done again."""
+        write = writable(self.dialect, step.table, self.session.endpoint.name)
+        acts = step.action == "act" and step.sent and bool(write.acts[step.act or ""].shows)
+        return acts and self.actual.shows(step) is None
 
     async def _create(self, write: d.Write, steps: list[Step]) -> None:
         """Send creations as one list; refused ones are named and the others go in a smaller list."""
@@ -331,7 +339,7 @@ class Sender:
     async def _act(self, write: d.Write, steps: list[Step]) -> None:
         """Do to a record what the dialect calls by a name; never twice, since twice may not be as once."""
         step = self.actual.located(steps[0])
-        if step.sent:
+        if step.sent and not write.acts[step.act or ""].shows:
             self.settle([(step, "sent", "it was sent before, and nobody can look up whether it was done", None)])
             return
         self.journal.sending(self.number, steps)
