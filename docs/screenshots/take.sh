@@ -122,6 +122,21 @@ shot objects "$fleet" "concordex config push guests --to bollard --yes" \
 (cd "$fleet" && sed -i 's/verdict: stop/verdict: pass/; s/place: 1/place: 9/' guests/rules.yaml &&
     concordex config push guests --to bollard --yes && concordex config copy muster/policies/laptops --as 'laptops, for now' \
     --set encrypted=no --yes && concordex config remove muster/roles/kiosk --count 1) >"$work/edited.txt" 2>&1
+cat >"$work/stage.py" <<'END'
+"""Somebody alters an address by hand, and forgets to commit."""
+import json, pathlib, re, sys, urllib.request
+folder = pathlib.Path(sys.argv[1])
+url = re.search(r"bollard:\n    dialect: bollard\n    url: (\S+)", (folder / "concordex.yaml").read_text())[1]
+password = (folder.parent / "ferries-aside" / "bollard-password").read_text()
+def call(method, session=None, **params):
+    body = {"jsonrpc": "2.0", "id": 1, "method": method, "params": params} | ({"session": session} if session else {})
+    asked = urllib.request.Request(f"{url}/bollard/rpc", json.dumps(body).encode(), {"Content-Type": "application/json"})
+    return json.load(urllib.request.urlopen(asked))["result"]
+session = call("session.open", user="warden", password=password)["session"]
+first = call("object.list", session, kind="address")["objects"][0]
+call("object.alter", session, kind="address", ref=first["ref"], object={"value": "10.0.0.0/8"})
+END
+python3 "$work/stage.py" "$fleet"
 shot drift "$fleet" "concordex drift" "concordex drift bollard --restore --yes" "concordex config pending bollard" \
     "concordex config diff baselines/muster muster" "concordex config list muster"
 shot demo "$work" "concordex demo shown"
