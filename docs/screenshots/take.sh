@@ -5,7 +5,7 @@ set -eu
 here=$(cd "$(dirname "$0")" && pwd)
 work=$(mktemp -d)
 export DISPLAY=:97 TERM=xterm-256color
-Xvfb "$DISPLAY" -screen 0 1280x800x24 >/dev/null 2>&1 &
+Xvfb "$DISPLAY" -screen 0 1280x800x24 -noreset >/dev/null 2>&1 &
 screen=$!
 concordex demo "$work/ferries" --by-hand >"$work/demo.txt" 2>&1 &
 demo=$!
@@ -31,7 +31,7 @@ shot() { # NAME, FOLDER, then commands to be typed there
     rm -f "$work/done"
     xterm -geometry 158x48+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#10141a' -fg '#d8dee9' -e sh "$work/type.sh" &
     window=$!
-    until [ -e "$work/done" ]; do sleep 0.2; done
+    until [ -e "$work/done" ]; do kill -0 $window; sleep 0.2; done
     sleep 0.7
     import -window root "$here/$name.png"
     kill $window
