@@ -47,6 +47,7 @@ class Bollard(StandIn):
         self.jobs: dict[str, dict[str, Any]] = {}
         self.calling: dict[str, float] = {}
         self.who: dict[str, str] = {}
+        self.bases: dict[str, dict[str, dict[str, Record]]] = {}
         self.since: dict[str, str] = {}
         super().__init__()
 
@@ -166,6 +167,7 @@ class Bollard(StandIn):
     def _candidate(self, session: str) -> dict[str, dict[str, Record]]:
         if session not in self.staged:
             self.staged[session] = (self.revision, copy.deepcopy(self.objects))
+            self.bases[session] = self.objects  # a commit puts others in its place
             self.since[session] = datetime.now(UTC).strftime("%Y-%m-%d %H:%M")
         return self.staged[session][1]
 
@@ -230,8 +232,9 @@ class Bollard(StandIn):
         told = []
         for session, (_, held) in self.staged.items():
             for kind in _KINDS:
-                for ref in sorted(held[kind].keys() | self.objects[kind].keys()):
-                    was, now = self.objects[kind].get(ref), held[kind].get(ref)
+                base = self.bases[session][kind]
+                for ref in sorted(held[kind].keys() | base.keys()):
+                    was, now = base.get(ref), held[kind].get(ref)
                     if was != now:
                         what = "added" if was is None else "removed" if now is None else "altered"
                         told.append({"who": self.who.get(session, "warden"), "since": self.since[session],
