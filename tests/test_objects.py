@@ -612,3 +612,21 @@ def test_files_that_cannot_be_meant_are_told_by_name(quay, tmp_path):
         told = other("config", "push", "ring", "--to", "crowsnest", status=2).stderr
         assert "need each other" in told
         assert "groups/one" in told
+
+
+def test_drift_of_several_systems_is_one_list_and_what_may_move_is_not_restored(quay):
+    shell, harbour = quay
+    for system in ("muster", "bollard"):
+        shell("config", "save", system, "--into", "baselines")
+    policy = harbour.muster.objects["policies"]["policy-1"]
+    policy |= {"encrypted": False, "leastRelease": "99.0"}
+    next(iter(harbour.bollard.objects["address"].values()))["note"] = "by hand"
+    shell.config(lambda text: text + "drift: {ignore: [{kind: policies, member: leastRelease}]}\n")
+    rows = json.loads(shell("drift", "-f", "json", status=3).stdout)
+    assert [(row["system"], row["member"]) for row in rows] == [("muster", "encrypted"), ("bollard", "note")]
+    shell("drift", "-o", "drift.csv", status=3)
+    assert len((shell.folder / "drift.csv").read_text().splitlines()) == 3
+    shell("drift", "--restore", "--yes")
+    policy = harbour.muster.objects["policies"]["policy-1"]
+    assert (policy["encrypted"], policy["leastRelease"]) == (True, "99.0")
+    assert "no drift" in shell("drift").stderr

@@ -21,10 +21,8 @@ def draw_differences(
     told: Mapping[Any, Sequence[str]] | None = None,
 ) -> None:  # fmt: skip
     """Each object that differs, with its members line by line; ``told`` adds lines to some, by their keys."""
-    if form not in (None, Format.TABLE) or output is not None:
-        from concordex.cli.rows import emit_rows
-
-        emit_rows([row for one in found for row in _rows(one, system)], form, output)
+    if is_data(form, output):
+        emit_differences([(system, found)], form, output)
         return
     for one in found:
         label = one.one.label if one.key[2] == one.one.nth else f"{one.one.kind}/{one.one.name} (no. {one.key[2]})"
@@ -34,6 +32,20 @@ def draw_differences(
             _draw_delta(path, was, now)
         for line in (told or {}).get(one.key, ()):
             draw.line(f"      {draw.clean(line)}")
+
+
+def is_data(form: Format | None, output: Path | None) -> bool:
+    """Whether a program, rather than a person, is to read the differences."""
+    return form not in (None, Format.TABLE) or output is not None
+
+
+def emit_differences(
+    parts: Sequence[tuple[str | None, Sequence[Difference]]], form: Format | None, output: Path | None
+) -> None:
+    """The differences of one or several systems as one list of rows, a member each."""
+    from concordex.cli.rows import emit_rows
+
+    emit_rows([row for system, found in parts for one in found for row in _rows(one, system)], form, output)
 
 
 def _draw_delta(path: str, was: Any, now: Any) -> None:

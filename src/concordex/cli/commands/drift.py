@@ -7,13 +7,14 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from concordex.cli import draw
-from concordex.cli.differences import draw_differences
+from concordex.cli.differences import draw_differences, emit_differences, is_data
 from concordex.cli.options import Form, Output, complete_systems, workspace
 from concordex.cli.propose import Answers, AnyTime, Draft, Every, Yes, propose
 from concordex.cli.statuses import Status
 from concordex.words import plural
 
 if TYPE_CHECKING:
+    from concordex.change.steps import Step
     from concordex.work import Workspace
     from concordex.work.drift import Drift
 
@@ -60,8 +61,11 @@ def drift(
     if restore:
         answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
         return max(_restore(here, one, answers) for one in found)
+    if is_data(form, output):
+        emit_differences([(one.system, one.found) for one in found], form, output)
     for one in found:
-        draw_differences(one.found, form, output, system=one.system, told=None if form else _told(one))
+        if not is_data(form, output):
+            draw_differences(one.found, None, None, system=one.system, told=_told(one))
         _count(one)
     waiting = [_waiting(here, one.system) for one in found]
     return Status.FOUND if any(one.found for one in found) or any(waiting) else Status.DONE
@@ -120,10 +124,21 @@ def _restore(here: "Workspace", one: "Drift", answers: Answers) -> int:
     from concordex.work.configure import prepare_objects
     from concordex.work.objects import chosen_kinds, live
 
-    kept = {found.key for found in one.found}
+    moved = {
+        found.key: {path.partition(".")[0].partition("[")[0] for path, _, _ in found.deltas} for found in one.found
+    }
     held = live(here, one.system, list(chosen_kinds(here, one.system, [])))
     change, _ = prepare_objects(here, one.system, one.baseline, held, gone=True)
-    steps = [s for s in change.steps if (s.table, s.key["name"], s.key.get("nth", 1)) in kept]
+    keyed = [(step, (step.table, step.key["name"], step.key.get("nth", 1))) for step in change.steps]
+    steps = [_only(step, moved[key]) for step, key in keyed if key in moved]
     steps = [replace(step, number=at) for at, step in enumerate(steps, start=1)]
     change = replace(change, steps=tuple(steps), about={**change.about, "from": str(one.folder), "command": "drift"})
     return propose(here, change, answers, f"{one.system} is as the baseline says")
+
+
+def _only(step: "Step", members: set[str]) -> "Step":
+    """Of an update the members that drifted; what may move stays as it is."""
+    if step.action != "update":
+        return step
+    was, shall = ({n: v for n, v in part.items() if n in members} for part in (step.was, step.shall))
+    return replace(step, was=was, shall=shall)
