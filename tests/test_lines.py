@@ -102,3 +102,47 @@ def test_an_answer_that_never_came_is_looked_up_and_lines_are_entered_once(deck,
     shell("change", "resume", "1")
     assert [switch.entered for switch in switches] == [1, 1, 1]
     assert "segment 0 deck 0" in switches[0].lines
+
+
+WANTED = """format: 1
+kind: sections
+name: switch
+object:
+  name: sw-renamed
+  timeServers: [10.20.0.123, 10.20.0.124]
+  users: [{name: watch, may: look}, {name: deck, may: all}]
+  segments: [{number: 20, label: kiosks}, {number: 10, label: office}]
+  addresses: [{segment: 20, address: 10.20.20.1/24}]
+"""
+
+
+def test_one_of_many_devices_is_saved_compared_and_set_as_one_document(deck):
+    shell, switches = deck
+    first, second, _ = (f"switches:127.0.0.1:{port}" for port in deck_ports(shell))
+    before = list(switches[0].lines)
+    shell("config", "save", first, "--into", "baselines")
+    shell("config", "save", second, "--into", "baselines")
+    (shell.folder / "want.yaml").write_text(WANTED)
+    rows = json.loads(shell("config", "diff", first, "want.yaml", "-f", "json", status=3).stdout)
+    assert {row["member"] for row in rows} == {"name", "timeServers[]", "users[]", "segments[]", "addresses[]"}
+    shell("config", "push", "want.yaml", "--to", first, "--yes")  # it starts anew in the middle, and knows of no job
+    assert "address 20 10.20.20.1/24" in switches[0].lines
+    assert switches[0].settled == 2  # asked again: twice is as once
+    assert "no difference" in shell("config", "diff", "want.yaml", first).stderr
+    told = shell("drift", status=3)
+    assert f"~ {first}/sections/switch" in told.stdout
+    assert f"{second}: no drift" in told.stderr
+    shell("change", "undo", "1", "--yes")
+    assert sorted(switches[0].lines) == sorted(before)
+    assert "no drift" in shell("drift", "switches").stderr
+    (shell.folder / "want.yaml").write_text(WANTED.replace("segment: 20", "segment: 99"))
+    told = shell("config", "push", "want.yaml", "--to", second, "--yes", status=4).stdout
+    assert "no segment 99" in told
+    assert "say which one" in shell("config", "list", "switches", status=2).stderr
+    assert "not among the addresses" in shell("config", "list", "switches:10.1.1.1", status=2).stderr
+    switches[1].faults.add("drop", "/capstan")
+    assert "could not be looked at" in shell("drift", status=4).stderr
+
+
+def deck_ports(shell: Near) -> list[str]:
+    return [line.partition(":")[2].partition(",")[0] for line in (shell.folder / "rows.csv").read_text().split()[1:]]

@@ -69,7 +69,7 @@ def test_each_comes_after_what_it_needs_whatever_order_it_was_in(world, chance: 
 
 @given(worlds(), worlds())
 def test_a_plan_carried_out_leaves_no_difference(was, now):
-    change, _ = plan("x", now, was, KINDS, gone=True)
+    change, _ = plan("x", now, was, KINDS, going={one.key for one in was})
     held = {one.key: dict(one.body) for one in was}
     for step in change.steps:
         key = (step.table, step.key["name"], step.key.get("nth", 1))
@@ -221,7 +221,7 @@ def test_what_is_saved_again_touches_only_what_changed(quay):
     policy = harbour.muster.objects["policies"]["policy-1"]
     path = folder / "policies" / "laptops.yaml"
     path.write_text("# why: the insurer asks for it\n" + path.read_text())
-    before = {file: file.stat().st_mtime_ns for file in folder.rglob("*.yaml")}
+    before = {file: file.stat().st_mtime_ns for file in folder.rglob("[!.]*.yaml")}
     assert len(before) == 7
     role = harbour.muster.objects["roles"]["role-1"]
     role["rights"] = role["rights"][::-1]  # another order of a set is no change
@@ -232,7 +232,7 @@ def test_what_is_saved_again_touches_only_what_changed(quay):
     del harbour.muster.objects["roles"]["role-2"]
     told = shell("config", "save", "muster", "--into", "kept").stderr
     assert "2 written, 5 as they were, 1 removed" in told
-    after = {file: file.stat().st_mtime_ns for file in folder.rglob("*.yaml")}
+    after = {file: file.stat().st_mtime_ns for file in folder.rglob("[!.]*.yaml")}
     same = [file for file, at in after.items() if before.get(file) == at]
     assert len(same) == 5
     assert path in same
@@ -512,7 +512,10 @@ def test_a_document_of_desired_settings_is_compared_and_sent_section_by_section(
                 "authentication": {"user": [{"name": "watch"}, {"name": "steer"}]}}  # fmt: skip
         path = write(shell, "want.yaml", "settings", "system", body)
         rows = json.loads(shell("config", "diff", "binnacle", str(path), "-f", "json", status=3).stdout)
-        assert [row["member"] for row in rows] == ["contact", "ntp.server[]"]  # users are the same in another order
+        assert [row["member"] for row in rows] == [
+            "contact",
+            "ntp.server[]",
+        ]  # users are the same in another order
         router = harbour.binnacle.faults
         router.requests.clear()
         shell("config", "push", str(path), "--to", "binnacle", "--yes")
@@ -630,3 +633,26 @@ def test_drift_of_several_systems_is_one_list_and_what_may_move_is_not_restored(
     policy = harbour.muster.objects["policies"]["policy-1"]
     assert (policy["encrypted"], policy["leastRelease"]) == (True, "99.0")
     assert "no drift" in shell("drift").stderr
+
+
+def test_a_baseline_knows_which_kinds_it_holds_and_which_part_of_them(quay):
+    shell, harbour = quay
+    held = harbour.muster.objects
+    held["policies"].clear()
+    shell("config", "save", "muster", "--into", "baselines")
+    shell("config", "save", "bollard", "addresses", "--where", "name like net-*", "--into", "baselines")
+    assert "no drift" in shell("drift").stderr
+    harbour.bollard.objects["address"]["x"] = {"ref": "x", "name": "elsewhere", "value": "10.1.1.1", "note": ""}
+    held["policies"]["p"] = {"id": "p", "name": "by hand", "encrypted": True, "assignedTo": []}
+    assert "+ muster/policies/by hand" in shell("drift", status=3).stdout  # although none was there to be saved
+    (shell.folder / "baselines/bollard/addresses/net-saltpan.yaml").unlink()
+    folder = "baselines/bollard"
+    told = shell("config", "push", folder, "--to", "bollard", "--gone", "--yes", status=5)
+    assert "net-saltpan is used by" in told.stderr
+    assert "elsewhere" not in told.stdout + told.stderr  # of what the folder never spoke of, nothing goes
+    shell("drift", "muster", "--accept")
+    assert "no drift" in shell("drift", "muster").stderr
+    harbour.muster.faults.add("fail")
+    told = shell("drift", status=4)
+    assert "muster could not be looked at" in told.stderr
+    assert "+ bollard/addresses/net-saltpan" in told.stdout

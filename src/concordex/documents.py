@@ -6,14 +6,17 @@ that editors use, so that what an editor accepts and what the program accepts ca
 
 from __future__ import annotations
 
+import hashlib
+import os
 from collections.abc import Iterator, Mapping
+from io import StringIO
 from pathlib import Path
 from typing import Any, TypeVar
 
 from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
 from pydantic_core import PydanticCustomError
 
-from concordex.errors import DocumentError
+from concordex.errors import DocumentError, StoreError
 from concordex.words import nearest
 
 Fault = tuple[int, str, str]
@@ -67,6 +70,33 @@ def parse_yaml(text: str, name: str) -> Any:
         raise DocumentError(name, [(line, "", f"not valid YAML: {problem}")]) from error
     except YAMLError as error:
         raise DocumentError(name, [(0, "", f"not valid YAML: {str(error).splitlines()[0]}")]) from error
+
+
+def yaml_text(document: Any) -> str:
+    """A document as YAML, with the comments that it was read with."""
+    from ruamel.yaml import YAML
+
+    yaml = YAML()
+    yaml.default_flow_style = False
+    yaml.allow_unicode = True
+    yaml.width = 120
+    yaml.indent(mapping=2, sequence=4, offset=2)
+    text = StringIO()
+    yaml.dump(document, text)
+    return text.getvalue()
+
+
+def write_yaml(path: Path, document: Any) -> None:
+    """Write a document, whole or not at all; its folder is made."""
+    making = path.with_name(f".{hashlib.sha256(path.name.encode()).hexdigest()[:16]}.{os.getpid()}")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        making.write_text(yaml_text(document), encoding="utf-8")
+        making.replace(path)
+    except OSError as error:
+        making.unlink(missing_ok=True)
+        why = error.strerror or str(error)
+        raise StoreError(f"{path} cannot be written", why=why, advice="may this user write there?") from error
 
 
 def check(document: Any, form: type[P], name: str, at: Any = None) -> P:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import count
 from typing import Any, Literal
@@ -44,7 +44,7 @@ def differ(was: Iterable[Object], now: Iterable[Object], kinds: Kinds) -> list[D
             continue
         place = kinds[key[0]].place
         aside = [place] if place else []
-        deltas = deltas_of(pruned(old.body, aside), pruned(new.body, aside))
+        deltas = deltas_of(pruned(old.body, aside), pruned(new.body, aside), sets=kinds[key[0]].sets)
         if place and key in moved:
             deltas = [*deltas, (place, get(old.body, place), get(new.body, place))]
         if deltas:
@@ -81,22 +81,25 @@ def paired(was: Sequence[Object], now: Sequence[Object]) -> tuple[dict[Key, Obje
     return before, after
 
 
-def deltas_of(was: Any, now: Any, path: str = "") -> list[Delta]:
-    """Member by member what is otherwise; of a list what left it and what came."""
+def deltas_of(was: Any, now: Any, path: str = "", sets: Collection[str] = ()) -> list[Delta]:
+    """Member by member what is otherwise; of a list what left it and what came.
+
+    Of a list of mappings, which is not among ``sets``, item by item where it is as long as it was.
+    """
     if alike(was, now):
         return []
     if isinstance(was, Mapping) and isinstance(now, Mapping):
         found = []
         for name in sorted({*was, *now}, key=str):
-            found += deltas_of(was.get(name), now.get(name), f"{path}.{name}" if path else str(name))
+            found += deltas_of(was.get(name), now.get(name), f"{path}.{name}" if path else str(name), sets)
         return found
     if isinstance(was, list) and isinstance(now, list):
-        return _deltas_of_lists(was, now, path)
+        return _deltas_of_lists(was, now, path, whole=path in sets)
     return [(path, was, now)]
 
 
-def _deltas_of_lists(was: list[Any], now: list[Any], path: str) -> list[Delta]:
-    deep = any(isinstance(one, Mapping | list) for one in (*was, *now))
+def _deltas_of_lists(was: list[Any], now: list[Any], path: str, *, whole: bool) -> list[Delta]:
+    deep = not whole and any(isinstance(one, Mapping | list) for one in (*was, *now))
     if deep and len(was) == len(now):
         pairs = enumerate(zip(was, now, strict=True))
         return [delta for at, (a, b) in pairs for delta in deltas_of(a, b, f"{path}[{at}]")]

@@ -160,7 +160,7 @@ def settled(body: Body, kind: Kind) -> dict[str, Any]:
         value = get(made, member)
         if value not in (None, "") or member in made:  # XML writes a list of one as that one, and of none as nothing
             listed = value if isinstance(value, list) else [] if value in (None, "") else [value]
-            made = put(made, member, sorted(listed, key=repr))
+            made = put(made, member, sorted(map(_sorted, listed), key=repr))  # by members in one order
     return dict(_sorted(made))
 
 

@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from typing import Any
 
 from concordex.change.depend import in_order
 from concordex.change.differ import Difference, differ
-from concordex.change.objects import Kinds, Object, alike
+from concordex.change.objects import Key, Kinds, Object, alike
 from concordex.change.steps import Change, Step
 
 
 def plan(
-    system: str, wanted: Sequence[Object], actual: Sequence[Object], kinds: Kinds, *, gone: bool = False
+    system: str, wanted: Sequence[Object], actual: Sequence[Object], kinds: Kinds, *, going: Collection[Key] = ()
 ) -> tuple[Change, list[Difference]]:
-    """The change that makes ``wanted`` so, and what only the system has (which goes, last, if ``gone``).
+    """The change that makes ``wanted`` so, and what only the system has; of that, ``going`` go, last.
 
     Creations and updates come after what they need, deletions before it.  Raises :class:`InACircle`.
     """
@@ -23,8 +23,8 @@ def plan(
     made = [one for one in found if one.what != "removed"]
     extra = [one for one in found if one.what == "removed"]
     steps = [_step(by_key[key], kinds) for key in _keys(in_order([_now(one) for one in made], kinds))]
-    if gone:
-        steps += [_step(by_key[key], kinds) for key in _keys(in_order([one.one for one in extra], kinds)[::-1])]
+    gone = in_order([one.one for one in extra if one.key in going], kinds)[::-1]
+    steps += [_step(by_key[key], kinds) for key in _keys(gone)]
     numbered = tuple(_numbered(step, at) for at, step in enumerate(steps, start=1))
     return Change(kind="config", system=system, steps=numbered, about={"objects": True}), extra
 

@@ -86,8 +86,10 @@ def _told(step: Step) -> str:
 
 def _moved(name: str, was: Any, now: Any) -> str:
     """A field from what it was to what it shall be; of what has parts, only the parts that move."""
-    if isinstance(was, dict) and isinstance(now, dict):
-        return "; ".join(_moved(path, old, new) for path, old, new in deltas_of(was, now, name))
+    if isinstance(was, dict | list) and isinstance(now, dict | list):
+        deltas = deltas_of(was, now, name, sets=[name])
+        if [path for path, _, _ in deltas] != [name]:
+            return "; ".join(_moved(path, old, new) for path, old, new in deltas)
     if name.endswith("[]"):
         return f"{name[:-2]}: {'+' if was is None else '-'} {draw.cell(now if was is None else was)}"
     return f"{name}: {draw.cell(was) or '(empty)'} -> {draw.cell(now) or '(empty)'}"

@@ -1,12 +1,14 @@
 """Capstan, a switch with a command interface; see docs/guides/capstan.md.
 
 JSON-RPC 2.0 at one path, basic authentication.  What it is told to keep are lines; several are taken as
-one: when one fails, none is kept.  What it shows, it shows as text or as data.
+one: when one fails, none is kept.  The same can be said as a document of sections, which a job settles.
+What it shows, it shows as text or as data.
 """
 
 from __future__ import annotations
 
 import base64
+import time
 from collections.abc import Awaitable, Callable, MutableMapping
 from typing import Any
 
@@ -16,7 +18,11 @@ from concordex.standins.base import StandIn, body_of
 
 Record = dict[str, Any]
 Scope = MutableMapping[str, Any]
-_WORDS = ("banner", "name", "names at", "segment", "time at")
+_WORDS = ("address", "banner", "name", "names at", "segment", "time at", "user")
+#: Words of which one line may stand, or one for each of what follows.
+_ALONE, _ALONE_FOR = ("banner", "name"), ("address", "segment", "user")
+#: Seconds that it is away when its addresses were altered.
+_AWAY = 0.4
 
 
 class Refused(Exception):
@@ -34,8 +40,15 @@ class Capstan(StandIn):
 
     def __init__(self, number: int, password: str) -> None:
         self.password = password
-        self.lines = [f"name sw-new-{number:02}", "segment 10 office", "time at 10.20.0.123"]
+        self.serial = f"CP{number:04}"
+        self.lines = [
+            f"name sw-new-{number:02}", "segment 10 office", "time at 10.20.0.123", f"address 10 10.20.10.{number}/24",
+            "user deck may all",
+        ]  # fmt: skip
         self.entered = 0  # how often lines came
+        self.settled = 0  # how often sections did
+        self.jobs: dict[str, Record] = {}
+        self.back_at = 0.0
         super().__init__()
 
     def routes(self) -> None:
@@ -43,7 +56,9 @@ class Capstan(StandIn):
         self.api.post("/capstan/rpc")(self.rpc)
 
     async def rpc(self, request: Request) -> Response:
-        """One call."""
+        """One call; while it starts anew, it is busy with itself."""
+        if time.monotonic() < self.back_at:
+            return Response("starting", 503, headers={"Retry-After": "1"})
         body = await body_of(request)
         wanted = base64.b64encode(f"deck:{self.password}".encode()).decode()
         try:
@@ -67,7 +82,55 @@ class Capstan(StandIn):
                 lines = _with(lines, line, at)
             self.lines = lines
             return {"kept": len(lines)}
+        if method == "sections":
+            return [self._sections()]
+        if method == "settle":
+            return self._settle(params["sections"])
+        if method == "job":
+            return self._job(params["job"])
         raise Refused(-32601, "there is no such method") if method else Refused(-32001, "who is there?")
+
+    def _sections(self) -> Record:
+        said = {word: [line.removeprefix(f"{word} ") for line in self.lines if _word(line) == word] for word in _WORDS}
+        return {
+            "serial": self.serial, "name": (said["name"] or [""])[0], "banner": (said["banner"] or [""])[0],
+            "timeServers": said["time at"], "nameServers": said["names at"],
+            "users": [dict(zip(("name", "may"), line.split(" may "), strict=True)) for line in said["user"]],
+            "segments": [
+                {"number": int(line.split()[0]), "label": line.partition(" ")[2]} for line in said["segment"]
+            ],
+            "addresses": [
+                {"segment": int(line.split()[0]), "address": line.partition(" ")[2]} for line in said["address"]
+            ],
+        }  # fmt: skip
+
+    def _settle(self, sections: Record) -> Record:
+        """Put sections in the place of what they were: all, or none; it takes a moment."""
+        strange = sorted(sections.keys() - self._sections().keys() | sections.keys() & {"serial"})
+        if strange:
+            raise Refused(-32602, f"there is no section {strange[0]}")
+        self.settled += 1
+        number = f"job-{self.settled}"
+        self.jobs[number] = {"looks": 2, "sections": sections}
+        return {"job": number}
+
+    def _job(self, number: str) -> Record:
+        job = self.jobs.get(number)
+        if job is None:
+            raise Refused(-32030, f"there is no job {number}")
+        job["looks"] -= 1
+        if job["looks"] > 0:
+            return {"state": "at work"}
+        wanted = self._sections() | job["sections"]
+        numbers = {one["number"] for one in wanted["segments"]}
+        lost = [one for one in wanted["addresses"] if one["segment"] not in numbers]
+        if lost:
+            return {"state": "failed", "why": f"address {lost[0]['address']}: no segment {lost[0]['segment']}"}
+        moves = wanted["addresses"] != self._sections()["addresses"]
+        self.lines = _lines_of(wanted)
+        if moves:  # it starts anew, and knows of no job afterwards
+            self.jobs, self.back_at = {}, time.monotonic() + _AWAY
+        return {"state": "at work" if moves else "done"}
 
     def _look(self, line: str, form: str) -> Any:
         tables: dict[str, list[Record]] = {
@@ -76,7 +139,7 @@ class Capstan(StandIn):
                 for kept in self.lines
                 if kept.startswith("segment ")
             ],
-            "show version": [{"release": "7.2.1", "serial": f"CP{len(self.lines):04}"}],
+            "show version": [{"release": "7.2.1", "serial": self.serial}],
         }
         if line not in tables:
             raise Refused(-32010, f"no such thing to look at: {line}")
@@ -88,15 +151,32 @@ class Capstan(StandIn):
 def _with(lines: list[str], line: str, at: int) -> list[str]:
     """The lines with one more, which takes the place of what it contradicts; ``no …`` takes one away."""
     bare = line.removeprefix("no ")
-    word = next((word for word in _WORDS if bare.startswith(f"{word} ")), None)
+    word = _word(bare)
     if word is None:
         raise Refused(-32020, f"line {at}: {line!r} is not understood; nothing was kept")
     if line.startswith("no "):
         return [kept for kept in lines if kept != bare]
-    alone = " ".join(bare.split()[:2]) if word == "segment" else word
-    one_only = word in ("banner", "name", "segment")
+    alone = " ".join(bare.split()[:2]) if word in _ALONE_FOR else word
+    one_only = word in (*_ALONE, *_ALONE_FOR)
     kept = [other for other in lines if other != bare and not (one_only and other.startswith(f"{alone} "))]
     return [*kept, bare]
+
+
+def _word(line: str) -> str | None:
+    """What a line is about."""
+    return next((word for word in _WORDS if line.startswith(f"{word} ")), None)
+
+
+def _lines_of(sections: Record) -> list[str]:
+    """Sections as the lines that say the same."""
+    return [
+        *(f"{word} {sections[word]}" for word in ("name", "banner") if sections[word]),
+        *(f"segment {one['number']} {one['label']}" for one in sections["segments"]),
+        *(f"time at {one}" for one in sections["timeServers"]),
+        *(f"names at {one}" for one in sections["nameServers"]),
+        *(f"address {one['segment']} {one['address']}" for one in sections["addresses"]),
+        *(f"user {one['name']} may {one['may']}" for one in sections["users"]),
+    ]
 
 
 class Deck:

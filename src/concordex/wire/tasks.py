@@ -16,8 +16,8 @@ from concordex.wire.session import Session
 async def follow(session: Session, name: str, answer: Answer) -> Any:
     """The task's last answer, or the write's own where it started none.
 
-    Raises RequestRefused where the task failed, and ServerFault where it has not ended in time: what
-    it did is then as uncertain as after a cut connection.
+    Raises RequestRefused where the task failed, and ServerFault where it has not ended in time or is not
+    known any more (the system started anew): what it did is then as uncertain as after a cut connection.
     """
     task = session.dialect.tasks[name]
     number = answer.at(task.started)
@@ -25,7 +25,13 @@ async def follow(session: Session, name: str, answer: Answer) -> Any:
         return answer.body
     begun = time.monotonic()
     while True:
-        seen = await session.get(task, {"task": _whole(session, task, number)})
+        try:
+            seen = await session.get(task, {"task": _whole(session, task, number)})
+        except RequestRefused as refusal:  # what was begun was taken; only how it went is not told any more
+            raise ServerFault(
+                f"nothing is known of the task {number} any more", http=refusal.http, where=session.endpoint.name,
+                why=refusal.why or refusal.what, advice="look there; the next run finds out what it did",
+            ) from refusal  # fmt: skip
         state = at(task.state).first(seen.body)
         if state in task.done or str(state) in task.done:
             return at(task.made).first(seen.body) if task.made else answer.body

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-import io
-import os
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from pydantic import Field
 
 from concordex.change.steps import Change, Step
-from concordex.documents import Part, check, read_yaml
-from concordex.errors import CalledWrongly, StoreError
+from concordex.documents import Part, check, read_yaml, write_yaml
+from concordex.errors import CalledWrongly
 from concordex.words import suggestion
 
 if TYPE_CHECKING:
@@ -46,24 +44,11 @@ class ChangeFile(Part):
 
 def save(change: Change, path: Path) -> None:
     """Write the open steps of ``change``, whole or not at all."""
-    from ruamel.yaml import YAML
-
     document = {
         "format": 1, "kind": change.kind, "system": change.system, "about": dict(change.about),
         "steps": [_said(step) for step in change.writes if step.action != "report"],
     }  # fmt: skip
-    yaml = YAML()
-    yaml.default_flow_style = False
-    yaml.width = 120
-    text = io.StringIO()
-    yaml.dump(document, text)
-    making = path.with_name(f".{path.name}.{os.getpid()}")
-    try:
-        making.write_text(text.getvalue(), encoding="utf-8")
-        making.replace(path)
-    except OSError as error:
-        making.unlink(missing_ok=True)
-        raise StoreError(f"{path} cannot be written", why=error.strerror or str(error)) from error
+    write_yaml(path, document)
 
 
 def _said(step: Step) -> dict[str, Any]:
@@ -79,7 +64,7 @@ def load(workspace: Workspace, path: Path) -> Change:
     """The change in ``path``, for a system of this workspace."""
     found = check(read_yaml(path), ChangeFile, str(path))
     if found.system not in workspace.config.devices:
-        workspace.systems([found.system])
+        workspace.target(found.system)
     dialect = workspace.dialect(found.system)
     for at, step in enumerate(found.steps, start=1):
         spec = dialect.tables.get(step.table)
@@ -90,7 +75,7 @@ def load(workspace: Workspace, path: Path) -> Change:
             )
         known = {*spec.fields, *_referring(spec)}
         strange = [name for name in (*step.shall, *step.was, *step.key) if name not in known]
-        if strange:
+        if strange and not found.about.get("objects"):  # of objects, members are the system's own
             raise CalledWrongly(
                 f"{path}: step {at} names the field {strange[0]!r}, which {step.table} does not have",
                 advice=suggestion(strange[0], spec.fields),

@@ -75,7 +75,7 @@ def matching(workspace: Workspace, held: Held, kinds: Iterable[str], where: str 
 
 def sides(workspace: Workspace, was: str, now: str, names: Sequence[str]) -> tuple[Side, Side]:
     """Two of: a file or folder, a system, a system at a date (``SYSTEM@DATE``); at least one is a system."""
-    systems = [text.partition("@")[0] for text in (was, now) if text.partition("@")[0] in workspace.config.systems]
+    systems = [name for name in (text.partition("@")[0] for text in (was, now)) if is_known(workspace, name)]
     if not systems:
         raise CalledWrongly("neither side is a system: whose objects are these?", advice="name a system on one side")
     kinds = chosen_kinds(workspace, systems[0], names)
@@ -86,9 +86,14 @@ def sides(workspace: Workspace, was: str, now: str, names: Sequence[str]) -> tup
     return _side(workspace, was, kinds), _side(workspace, now, kinds)
 
 
+def is_known(workspace: Workspace, name: str) -> bool:
+    """Whether a word means a system or a device, and no file."""
+    return name in workspace.config.systems or workspace.is_device(name)
+
+
 def _side(workspace: Workspace, text: str, kinds: Kinds) -> Side:
     system, at, moment = text.partition("@")
-    if system not in workspace.config.systems:
+    if not is_known(workspace, system):
         return Side(text, [one for one in read_objects(Path(text), kinds) if one.kind in kinds], kinds)
     chosen_kinds(workspace, system, list(kinds))
     if at:
@@ -126,15 +131,17 @@ def _unbound(one: Object, kinds: Kinds) -> Object:
 
 
 def prepare_objects(
-    workspace: Workspace, system: str, wanted: Sequence[Object], held: Held, *, gone: bool = False
+    workspace: Workspace, system: str, wanted: Sequence[Object], held: Held, *, may_go: Sequence[Object] = ()
 ) -> tuple[Change, list[Difference]]:
     """The change that makes ``wanted`` so in a system; and what of these kinds only the system has.
 
+    Of that, objects that are among ``may_go`` are deleted.
+
     Refused with every mistake at once: members that the kind does not have, names that do not fit, references
-    to nothing, objects that need each other in a circle, and, with ``gone``, objects that others still use.
+    to nothing, objects that need each other in a circle, and objects that would go and are still used.
     """
     kinds = kinds_of(workspace.dialect(system))
-    mine = {one.kind for one in wanted}
+    mine, going = {one.kind for one in (*wanted, *may_go)}, {one.key for one in may_go}
     actual = held.of(mine)
     alone = {one.key: one.body for one in actual if kinds[one.kind].single}  # what is not said of it stays
     wanted = [replace(one, body=settled({**alone.get(one.key, {}), **one.body}, kinds[one.kind])) for one in wanted]
@@ -142,12 +149,12 @@ def prepare_objects(
     if mistakes:
         raise CalledWrongly("\n".join(mistakes))
     try:
-        change, extra = plan(system, wanted, actual, kinds, gone=gone)
+        change, extra = plan(system, wanted, actual, kinds, going=going)
     except InACircle as circle:
         raise CalledWrongly(f"these need each other, so that none can be made first: {circle}") from circle
-    if gone:
-        left = [one for one in held.objects if one.key not in {found.key for found in extra}]
-        _refuse_used([found.one for found in extra], [*left, *wanted], kinds)
+    said = {one.key for one in wanted}
+    stay = [*(one for one in held.objects if one.key not in said), *wanted]
+    _refuse_used([found.one for found in extra if found.key in going], stay, kinds)
     return change, extra
 
 
@@ -209,7 +216,7 @@ def prepare_removal(workspace: Workspace, system: str, gone: Sequence[Object], h
     kinds = kinds_of(workspace.dialect(system))
     _refuse_used(gone, held.objects, kinds)
     try:
-        change, _ = plan(system, [], gone, kinds, gone=True)
+        change, _ = plan(system, [], gone, kinds, going={one.key for one in gone})
     except InACircle as circle:
         raise CalledWrongly(f"these need each other: {circle}") from circle
     return replace(change, about={**change.about, "grave": True})

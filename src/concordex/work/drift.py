@@ -2,65 +2,107 @@
 
 from __future__ import annotations
 
+import asyncio
 import subprocess
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from concordex.change.differ import Difference, differ
 from concordex.change.objects import Kinds, Object
-from concordex.errors import CalledWrongly
+from concordex.change.steps import Change, Step
+from concordex.errors import ConcordexError
+from concordex.wire.staging import Pending, pending
+from concordex.work.baselines import SavedKind, covered, said
+from concordex.work.concurrent import at_most
 from concordex.work.config import MayMove
-from concordex.work.objectfiles import read_objects
-from concordex.work.objects import Held, chosen_kinds, live
+from concordex.work.configure import prepare_objects
+from concordex.work.objectfiles import Saved, read_objects, save
+from concordex.work.objects import Held, chosen_kinds, read
 
 if TYPE_CHECKING:
+    from concordex.wire.session import Session
     from concordex.work.workspace import Workspace
+
+#: Systems that are asked at once.
+_AT_ONCE = 16
 
 
 @dataclass(frozen=True, kw_only=True)
 class Drift:
-    """How one system has moved away from its baseline."""
+    """How one system has moved away from its baseline.
+
+    ``live`` are its objects of which the baseline speaks; ``ignored`` counts differences that may be.
+    """
 
     system: str
     folder: Path
     kinds: Kinds
     baseline: list[Object]
     held: Held
+    live: list[Object]
     found: list[Difference]
-    ignored: int  # differences that may be
+    ignored: int
+    staged: list[Pending]
 
 
-def folders(workspace: Workspace, systems: Sequence[str], root: Path) -> dict[str, Path]:
-    """The baseline's folder of each system: those named, or all that have one."""
-    if not root.is_dir():
-        raise CalledWrongly(f"there is no folder {root}", advice=f"concordex config save SYSTEM --into {root}")
-    names = workspace.systems(systems)
-    found = {name: root / name for name in names if (root / name).is_dir()}
-    for name in systems:
-        if name not in found:
-            raise CalledWrongly(
-                f"{root} has no baseline of {name}", advice=f"concordex config save {name} --into {root}"
-            )
-    if not found:
-        raise CalledWrongly(f"{root} has no baseline of any system here", advice="it holds a folder for each system")
+@dataclass(frozen=True)
+class _Baseline:
+    """What one folder says."""
+
+    folder: Path
+    objects: list[Object]
+    saved: Mapping[str, SavedKind]
+    kinds: Kinds
+    every: Kinds
+
+
+def drifts(workspace: Workspace, there: Mapping[str, Path]) -> dict[str, Drift | ConcordexError]:
+    """Each system or device beside its baseline, many at once; or why one could not be read.
+
+    Files that cannot be read are an error at once: nobody is asked then.
+    """
+    baselines = {name: _baseline(workspace, name, folder) for name, folder in there.items()}
+    found: dict[str, Drift | ConcordexError] = dict.fromkeys(there, ConcordexError("not asked"))
+    sessions: dict[str, Session] = {}
+    for name in there:
+        try:
+            sessions[name] = workspace.session(name)  # here, since a secret may be asked for
+        except ConcordexError as error:
+            found[name] = error
+
+    async def one(name: str) -> None:
+        try:
+            async with sessions[name] as session:
+                held = await read(session, list(baselines[name].every))
+                staged = await pending(session)
+        except ConcordexError as error:
+            found[name] = error
+        else:
+            found[name] = _drift(workspace, name, baselines[name], held, staged)
+
+    asyncio.run(at_most(_AT_ONCE, [partial(one, name) for name in sessions]))
     return found
 
 
-def drift(workspace: Workspace, system: str, folder: Path) -> Drift:
-    """Compare what ``folder`` says with what the system has now, for the kinds that the folder speaks of."""
-    kinds = chosen_kinds(workspace, system, [])
-    baseline = read_objects(folder, kinds)
-    kinds = {name: kind for name, kind in kinds.items() if name in {one.kind for one in baseline}}
-    held = live(workspace, system, list(kinds))
-    every = differ(baseline, held.of(kinds), kinds)
-    rules = [rule for rule in workspace.config.drift.ignore if rule.system in (None, system)]
+def _baseline(workspace: Workspace, system: str, folder: Path) -> _Baseline:
+    every = chosen_kinds(workspace, system, [])
+    objects, saved = read_objects(folder, every), said(folder)
+    mine = {*saved, *(one.kind for one in objects)}
+    return _Baseline(folder, objects, saved, {name: kind for name, kind in every.items() if name in mine}, every)
+
+
+def _drift(workspace: Workspace, system: str, base: _Baseline, held: Held, staged: list[Pending]) -> Drift:
+    live = covered(workspace, held, base.saved, base.objects)
+    every = differ(base.objects, live, base.kinds)
+    rules = [rule for rule in workspace.config.drift.ignore if rule.system in (None, system, system.partition(":")[0])]
     found = [left for one in every if (left := _but(one, rules)) is not None]
     return Drift(
-        system=system, folder=folder, kinds=kinds, baseline=baseline, held=held, found=found,
-        ignored=len(every) - len(found),
+        system=system, folder=base.folder, kinds=base.kinds, baseline=base.objects, held=held, live=live, found=found,
+        ignored=len(every) - len(found), staged=staged,
     )  # fmt: skip
 
 
@@ -80,6 +122,34 @@ def _but(one: Difference, rules: Sequence[MayMove]) -> Difference | None:
 
 def _below(path: str, member: str) -> bool:
     return path == member or path.startswith((f"{member}.", f"{member}["))
+
+
+def accept(drift: Drift) -> Saved:
+    """Write what is live into the baseline."""
+    return save(drift.live, drift.folder, drift.kinds, list(drift.kinds))
+
+
+def restore(workspace: Workspace, drift: Drift) -> Change:
+    """The change that puts the baseline back, where it drifted and nowhere else."""
+    moved = {one.key: {_first(path) for path, _, _ in one.deltas} for one in drift.found}
+    added = [one.now for one in drift.found if one.what == "added" and one.now]
+    change, _ = prepare_objects(workspace, drift.system, drift.baseline, drift.held, may_go=added)
+    keyed = [(step, (step.table, step.key["name"], step.key.get("nth", 1))) for step in change.steps]
+    steps = [_only(step, moved[key]) for step, key in keyed if key in moved]
+    numbered = tuple(replace(step, number=at) for at, step in enumerate(steps, start=1))
+    return replace(change, steps=numbered)
+
+
+def _first(path: str) -> str:
+    return path.partition(".")[0].partition("[")[0]
+
+
+def _only(step: Step, members: set[str]) -> Step:
+    """Of an update the members that drifted; what may move stays as it is."""
+    if step.action != "update":
+        return step
+    was, shall = ({n: v for n, v in part.items() if n in members} for part in (step.was, step.shall))
+    return replace(step, was=was, shall=shall)
 
 
 def last_commit(path: Path) -> str | None:

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import Field, model_validator
 
-from concordex.documents import Part, check, fault_at, read_yaml
-from concordex.errors import CalledWrongly, StoreError
+from concordex.documents import Part, check, fault_at, read_yaml, write_yaml
+from concordex.errors import CalledWrongly
 from concordex.query.groups import Group, filter_of
 from concordex.words import suggestion
 
@@ -59,16 +59,7 @@ def add(workspace: Workspace, name: str, settings: dict[str, Any]) -> None:
         raise CalledWrongly(f"there is a group {name!r} already", advice=f"edit {path}")
     document = {key: value for key, value in settings.items() if value}
     filter_of(name, known | {name: check(document, GroupFile, str(path)).group})
-    from ruamel.yaml import YAML
-
-    making = path.with_suffix(".new")
-    try:
-        path.parent.mkdir(exist_ok=True)
-        with making.open("w", encoding="utf-8") as file:
-            YAML().dump(document, file)
-        making.replace(path)
-    except OSError as error:
-        raise StoreError(f"{path} cannot be written", why=error.strerror or str(error)) from error
+    write_yaml(path, document)
 
 
 def remove(workspace: Workspace, name: str) -> None:

@@ -3,12 +3,9 @@
 from __future__ import annotations
 
 import hashlib
-import io
-import os
 from collections import Counter
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
-from functools import cache
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -17,8 +14,8 @@ from pydantic import Field
 
 from concordex.change.differ import differ
 from concordex.change.objects import Key, Kinds, Object, settled
-from concordex.documents import Part, check, read_yaml
-from concordex.errors import CalledWrongly, StoreError
+from concordex.documents import Part, check, read_yaml, write_yaml, yaml_text
+from concordex.errors import CalledWrongly
 from concordex.words import suggestion
 
 #: Bytes of a file's name, before its ending: what every file system takes.
@@ -45,12 +42,15 @@ class Saved:
 
 
 def read_objects(path: Path, kinds: Kinds, but: Collection[Path] = ()) -> list[Object]:
-    """The objects in a file, or in all YAML files below a folder ``but`` some; each with the file it stands in."""
+    """The objects in a file, or in all YAML files below a folder ``but`` some; each with the file it stands in.
+
+    Files whose names begin with a dot are no objects.
+    """
     if not path.exists():
         raise CalledWrongly(f"there is no {path}", advice="concordex config save SYSTEM --into DIR makes it")
-    files = sorted(set(path.rglob("*.yaml")) - set(but)) if path.is_dir() else [path]
+    every = {file for file in path.rglob("*.yaml") if not file.name.startswith(".")} if path.is_dir() else {path}
     found: dict[Key, Object] = {}
-    for file in files:
+    for file in sorted(every - set(but)):
         one = _read(file, kinds)
         if one.key in found:
             raise CalledWrongly(f"{file} and {found[one.key].source} are both about {one.label}")
@@ -102,7 +102,7 @@ def save(objects: Sequence[Object], folder: Path, kinds: Kinds, whole: Collectio
         if found.was is None and str(path).casefold() in taken:  # only in capitals another, or cut to the same
             path = path.with_name(f"{file_name(key)}~{_digest(key)}.yaml")
         taken.add(str(path).casefold())
-        _write(path, found.now, key)
+        write_yaml(path, _document(found.now, key))
         written.append(path)
     return Saved(written, len(objects) - len(written), removed)
 
@@ -134,31 +134,10 @@ def _digest(key: Key) -> str:
 
 def written(one: Object, key: Key) -> str:
     """An object's file."""
+    return yaml_text(_document(one, key))
+
+
+def _document(one: Object, key: Key) -> dict[str, Any]:
     document: dict[str, Any] = {"format": 1, "kind": one.kind, "name": one.name}
     document |= ({"number": key[2]} if key[2] > 1 else {}) | {"object": one.body}
-    text = io.StringIO()
-    _writer().dump(document, text)
-    return text.getvalue()
-
-
-@cache
-def _writer() -> Any:
-    from ruamel.yaml import YAML
-
-    yaml = YAML()
-    yaml.default_flow_style = False
-    yaml.allow_unicode = True
-    yaml.width = 120
-    yaml.indent(mapping=2, sequence=4, offset=2)
-    return yaml
-
-
-def _write(path: Path, one: Object, key: Key) -> None:
-    making = path.with_name(f".{hashlib.sha256(path.name.encode()).hexdigest()[:16]}.{os.getpid()}")
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        making.write_text(written(one, key), encoding="utf-8")
-        making.replace(path)
-    except OSError as error:
-        making.unlink(missing_ok=True)
-        raise StoreError(f"{path} cannot be written", why=error.strerror or str(error)) from error
+    return document

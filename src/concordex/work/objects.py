@@ -48,8 +48,8 @@ def kinds_of(dialect: d.Dialect) -> dict[str, Kind]:
 
 
 def chosen_kinds(workspace: Workspace, system: str, names: Sequence[str]) -> dict[str, Kind]:
-    """The kinds of a system that are named, or all; an error with the nearest where there is none such."""
-    workspace.systems([system])
+    """The kinds of a system, or of a device, that are named, or all; an error where there is none such."""
+    workspace.target(system)
     known = kinds_of(workspace.dialect(system))
     if not known:
         raise CalledWrongly(
@@ -113,13 +113,18 @@ class Held:
 def live(workspace: Workspace, system: str, kinds: Sequence[str]) -> Held:
     """The objects of a system as they are now; refused where a table does not come whole."""
 
-    async def read() -> dict[str, pl.DataFrame]:
+    async def ask() -> Held:
         async with workspace.session(system) as session:
-            found = ActualObjects(session)
-            await found.read(found.needed(kinds))
-            return {name: look.frame for name, look in found.looks.items()}
+            return await read(session, kinds)
 
-    return _held(workspace.dialect(system), asyncio.run(read()))
+    return asyncio.run(ask())
+
+
+async def read(session: Session, kinds: Sequence[str]) -> Held:
+    """The objects of some kinds as they are now, with all that they refer to."""
+    found = ActualObjects(session)
+    await found.read(found.needed(kinds))
+    return _held(session.dialect, {name: look.frame for name, look in found.looks.items()})
 
 
 def pulled(workspace: Workspace, system: str, kinds: Sequence[str], moment: datetime) -> Held:
@@ -140,7 +145,7 @@ def _held(dialect: d.Dialect, frames: Mapping[str, pl.DataFrame]) -> Held:
 
 def staged(workspace: Workspace, system: str) -> list[Pending]:
     """What is staged in a system, and not committed."""
-    workspace.systems([system])
+    workspace.target(system)
 
     async def ask() -> list[Pending]:
         async with workspace.session(system) as session:

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import Field, model_validator
 
-from concordex.documents import Part, check, fault_at, read_yaml
-from concordex.errors import CalledWrongly, StoreError
+from concordex.documents import Part, check, fault_at, read_yaml, write_yaml
+from concordex.errors import CalledWrongly
 from concordex.match.rulings import Rulings
 from concordex.model.fields import FIELDS
 from concordex.words import suggestion
@@ -143,7 +143,7 @@ def add(workspace: Workspace, ruling: dict[str, Any], *, who: str, why: str) -> 
             return other
     document = _document(workspace)
     document["rulings"].append({key: value for key, value in full.items() if value is not None})
-    _write(workspace, document)
+    write_yaml(workspace.root / FILE, document)
     return made
 
 
@@ -157,7 +157,7 @@ def remove(workspace: Workspace, record: str) -> list[Ruling]:
     removed = [known[at] for at in gone]
     for at in reversed(gone):
         del document["rulings"][at]
-    _write(workspace, document)
+    write_yaml(workspace.root / FILE, document)
     return removed
 
 
@@ -169,24 +169,6 @@ def _document(workspace: Workspace) -> Any:
     if document["rulings"] is None:
         document["rulings"] = []
     return document
-
-
-def _write(workspace: Workspace, document: Any) -> None:
-    from ruamel.yaml import YAML
-
-    path = workspace.root / FILE
-    making = path.with_name(f".{FILE}.{os.getpid()}")
-    yaml = YAML()
-    yaml.indent(mapping=2, sequence=4, offset=2)
-    yaml.width = 120
-    try:
-        with making.open("w", encoding="utf-8") as file:
-            yaml.dump(document, file)
-        making.replace(path)
-    except OSError as error:
-        raise StoreError(
-            f"{path} cannot be written", why=error.strerror or str(error), advice="may this user write there?"
-        ) from error
 
 
 def user() -> str:

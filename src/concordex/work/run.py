@@ -157,7 +157,7 @@ class _Run:
         steps = [sender.written[number] for number in sorted(sender.written)]
         settled, became = list[Outcome](), []
         for table in tables:
-            mine = [step for step in steps if step.table == table]
+            mine = [after.located(s) if s.action == "update" else s for s in steps if s.table == table]
             waited = await until_ready(session, after, table, mine, self.workspace.now())
             records = after.records(table, [step.record_id for step in mine if step.record_id])
             write = self.dialect.tables[table].write
@@ -170,7 +170,7 @@ class _Run:
                     became.append((step, {name: record.get(name) for name in step.shall if name in record}))
         self.workspace.journal.became(self.number, became)
         sender.settle(settled, ended=False)
-        if self.change.system in self.workspace.config.devices:
+        if self.workspace.is_device(self.change.system):
             return
         self._remember(steps)
         pull = self.workspace.catalogue.begin_pull(os.getpid())

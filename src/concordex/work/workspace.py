@@ -135,6 +135,19 @@ class Workspace:
             and (not labels or system.label in labels)
         ]
 
+    def target(self, name: str) -> tuple[str, str | None]:
+        """What ``name`` means: a system, which has no address, or one of the workspace's devices (DEVICES:ADDRESS)."""
+        devices, _, address = name.partition(":")
+        if devices not in self.config.devices:
+            return self.systems([name])[0], None
+        if not address:
+            raise CalledWrongly(f"{name} are many devices", advice=f"say which one: {name}:ADDRESS")
+        return devices, address
+
+    def is_device(self, name: str) -> bool:
+        """Whether ``name`` means devices of the workspace, or one of them, and no system."""
+        return name.partition(":")[0] in self.config.devices
+
     def active(self, names: Sequence[str]) -> list[str]:
         """Those of ``names`` that are not paused; an error where all are."""
         found = [name for name in names if not self.config.systems[name].paused]
@@ -144,10 +157,10 @@ class Workspace:
         return found
 
     def dialect(self, system: str) -> Dialect:
-        """The dialect that a system speaks."""
+        """The dialect that a system speaks, or devices do."""
         from concordex.wire.load import find
 
-        name = (self.config.systems.get(system) or self.config.devices[system]).dialect
+        name = (self.config.systems.get(system) or self.config.devices[system.partition(":")[0]]).dialect
         if name not in self._dialects:
             self._dialects[name] = find(name, self.root / "dialects")
         return self._dialects[name]
@@ -157,10 +170,13 @@ class Workspace:
         return self.config.systems[system].role or self.dialect(system).role
 
     def session(self, system: str, dialect: Dialect | None = None) -> Session:
-        """A session with a system, to be entered with ``async with``; ``dialect`` stands in for its own."""
+        """A session with a system, or a device; entered with ``async with``.  ``dialect`` stands in for its own."""
         from concordex.wire.session import Session
         from concordex.work.config import check_credentials
 
+        if self.is_device(system):
+            devices, address = self.target(system)
+            return self.device_session(devices, address or "")
         self.active([system])
         spoken = dialect or self.dialect(system)
         check_credentials(self.config.systems[system], spoken, system, self.root)

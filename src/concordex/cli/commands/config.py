@@ -110,6 +110,7 @@ def save(
 
     concordex config save bollard addresses services --where 'name like net-*' --into pilot
     """
+    from concordex.work.baselines import folder_of, say
     from concordex.work.configure import matching
     from concordex.work.objectfiles import save as write
     from concordex.work.objects import chosen_kinds, live
@@ -118,12 +119,14 @@ def save(
     chosen = chosen_kinds(here, system, kinds or [])
     held = live(here, system, list(chosen))
     objects = matching(here, held, chosen, where)
-    done = write(objects, into / system, chosen, () if where else list(chosen))
+    folder = folder_of(into, system)
+    done = write(objects, folder, chosen, () if where else list(chosen))
+    say(folder, chosen, where)
     for path in done.removed:
         draw.note(f"gone: {path}")
     removed = f", {len(done.removed):,} removed" if done.removed else ""
     told = f"{len(done.written):,} written, {done.same:,} as they were{removed}"
-    draw.note(f"{plural(len(objects), 'object')} in {into / system}: {told}")
+    draw.note(f"{plural(len(objects), 'object')} in {folder}: {told}")
 
 
 @config.command("diff")
@@ -149,12 +152,12 @@ def diff(
 
     concordex config diff bollard@2026-11-01 bollard
     """
-    from concordex.work.configure import compared, sides
+    from concordex.work.configure import compared, is_known, sides
 
     here = workspace()
     one, other = sides(here, was, now, words(kind))
     systems = {text.partition("@")[0] for text in (was, now)}
-    apart = len(systems) == 2 and systems <= set(here.config.systems)
+    apart = len(systems) == 2 and all(is_known(here, name) for name in systems)
     found = compared(one, other, bound=bound or not apart)
     if apart and not bound and any(spec.bound for spec in one.kinds.values()):
         draw.note("what binds objects to people and devices is not compared; --bound does")
@@ -190,6 +193,7 @@ def push(
 
     concordex config push 'pilot/policies/handhelds.yaml' --to production --draft
     """
+    from concordex.work.baselines import covered, said
     from concordex.work.configure import prepare_objects
     from concordex.work.objectfiles import read_objects
     from concordex.work.objects import chosen_kinds, live
@@ -199,7 +203,9 @@ def push(
     wanted = [one for one in read_objects(path, chosen_kinds(here, to, [])) if one.kind in chosen]
     # who uses what goes is asked of all kinds
     held = live(here, to, list(chosen_kinds(here, to, [])) if gone else sorted({one.kind for one in wanted}))
-    change, extra = prepare_objects(here, to, wanted, held, gone=gone)
+    saved = {name: one for name, one in said(path).items() if name in chosen} if path.is_dir() else {}
+    may_go = covered(here, held, saved, wanted) if gone else []
+    change, extra = prepare_objects(here, to, wanted, held, may_go=may_go)
     if extra and not gone and len(extra) <= len(wanted):  # else the files were never meant to be all
         only = f"{plural(len(extra), 'object')} of these kinds only {to} has, such as {extra[0].one.label}"
         draw.note(f"{only}; --gone deletes what the files do not have")

@@ -14,7 +14,6 @@ from concordex.cli.statuses import Status
 from concordex.words import plural
 
 if TYPE_CHECKING:
-    from concordex.change.steps import Step
     from concordex.work import Workspace
     from concordex.work.drift import Drift
 
@@ -38,8 +37,9 @@ def drift(
 ) -> int:
     """What was added, removed or changed since objects were saved: member by member, by whom, and when.
 
-    Exit status 3 when there is any.  In a git repository, the last commit that touched a drifted object's
-    file is named.  What may move is said under drift: in concordex.yaml.
+    Systems, and devices that were saved (DEVICES:ADDRESS), are asked many at once.  Exit status 3 when there
+    is any.  In a git repository, the last commit that touched a drifted object's file is named.  What may
+    move is said under drift: in concordex.yaml.
 
     Examples:
 
@@ -47,38 +47,42 @@ def drift(
 
     concordex drift bollard --from baselines --restore
     """
-    from concordex.errors import CalledWrongly
-    from concordex.work.drift import drift as compare
-    from concordex.work.drift import folders
+    from concordex.errors import CalledWrongly, ConcordexError
+    from concordex.work.baselines import folders
+    from concordex.work.drift import drifts
 
     if accept and restore:
         raise CalledWrongly("--accept and --restore are opposites: say one of them")
     here = workspace()
-    there = folders(here, systems or [], baselines or here.root / "baselines")
-    found = [compare(here, name, folder) for name, folder in there.items()]
+    asked = drifts(here, folders(here, systems or [], baselines or here.root / "baselines"))
+    lost = {name: one for name, one in asked.items() if isinstance(one, ConcordexError)}
+    found = [one for one in asked.values() if not isinstance(one, ConcordexError)]
+    if len(lost) == len(asked) == 1:
+        raise next(iter(lost.values()))
     if accept:
-        return _accept(found)
-    if restore:
+        status = _accept(found)
+    elif restore:
         answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
-        return max(_restore(here, one, answers) for one in found)
+        status = max((_restore(here, one, answers) for one in found), default=Status.DONE)
+    else:
+        status = _show(found, form, output)
+    for name, error in lost.items():
+        draw.note(f"{name} could not be looked at: {error}", "red")
+    return status if not lost else Status.PARTLY if found else Status.FAILED
+
+
+def _show(found: "list[Drift]", form: Form, output: Output) -> int:
     if is_data(form, output):
         emit_differences([(one.system, one.found) for one in found], form, output)
     for one in found:
         if not is_data(form, output):
             draw_differences(one.found, None, None, system=one.system, told=_told(one))
         _count(one)
-    waiting = [_waiting(here, one.system) for one in found]
-    return Status.FOUND if any(one.found for one in found) or any(waiting) else Status.DONE
-
-
-def _waiting(here: "Workspace", system: str) -> bool:
-    """Tell what somebody has staged and not committed: it will be drift when they do, or was forgotten."""
-    from concordex.work.objects import staged
-
-    found = staged(here, system)
-    for one in found:
-        draw.note(f"{system}: {one.what}, staged by {one.who} since {one.since} and not committed", "yellow")
-    return bool(found)
+    for one in found:  # it will be drift when they commit, or was forgotten
+        for staged in one.staged:
+            told = f"{staged.what}, staged by {staged.who} since {staged.since} and not committed"
+            draw.note(f"{one.system}: {told}", "yellow")
+    return Status.FOUND if any(one.found or one.staged for one in found) else Status.DONE
 
 
 def _count(one: "Drift") -> None:
@@ -110,10 +114,10 @@ def _told(one: "Drift") -> dict[Any, list[str]]:
 
 
 def _accept(found: "list[Drift]") -> int:
-    from concordex.work.objectfiles import save
+    from concordex.work.drift import accept
 
     for one in found:
-        done = save(one.held.of(one.kinds), one.folder, one.kinds, list(one.kinds))
+        done = accept(one)
         draw.note(
             f"{one.system}: {len(done.written):,} files written, {len(done.removed):,} removed in {_near(one.folder)}"
         )
@@ -121,24 +125,8 @@ def _accept(found: "list[Drift]") -> int:
 
 
 def _restore(here: "Workspace", one: "Drift", answers: Answers) -> int:
-    from concordex.work.configure import prepare_objects
-    from concordex.work.objects import chosen_kinds, live
+    from concordex.work.drift import restore
 
-    moved = {
-        found.key: {path.partition(".")[0].partition("[")[0] for path, _, _ in found.deltas} for found in one.found
-    }
-    held = live(here, one.system, list(chosen_kinds(here, one.system, [])))
-    change, _ = prepare_objects(here, one.system, one.baseline, held, gone=True)
-    keyed = [(step, (step.table, step.key["name"], step.key.get("nth", 1))) for step in change.steps]
-    steps = [_only(step, moved[key]) for step, key in keyed if key in moved]
-    steps = [replace(step, number=at) for at, step in enumerate(steps, start=1)]
-    change = replace(change, steps=tuple(steps), about={**change.about, "from": str(one.folder), "command": "drift"})
+    change = restore(here, one)
+    change = replace(change, about={**change.about, "from": str(one.folder), "command": "drift"})
     return propose(here, change, answers, f"{one.system} is as the baseline says")
-
-
-def _only(step: "Step", members: set[str]) -> "Step":
-    """Of an update the members that drifted; what may move stays as it is."""
-    if step.action != "update":
-        return step
-    was, shall = ({n: v for n, v in part.items() if n in members} for part in (step.was, step.shall))
-    return replace(step, was=was, shall=shall)
