@@ -8,6 +8,7 @@ import subprocess
 from collections.abc import Iterator
 from copy import deepcopy
 from datetime import UTC, datetime
+from functools import partial
 from pathlib import Path
 
 import pytest
@@ -18,8 +19,9 @@ from concordex.change.depend import InACircle, closure, in_order, needs, users
 from concordex.change.differ import deltas_of, differ
 from concordex.change.objects import Kind, Object, edited, objects_of, steps_of
 from concordex.change.plan import plan
-from concordex.standins.bollard import Fault
+from concordex.standins.bollard import Bollard, Fault
 from concordex.standins.server import Harbour
+from concordex.work.committing import Committer
 from concordex.work.objectfiles import file_name
 from tests.conftest import Near, Shell, make_workspace
 
@@ -558,13 +560,28 @@ def test_where_one_step_is_refused_nothing_that_was_staged_stays(quay):
     assert not bollard.staged
 
 
-@pytest.mark.parametrize("kind", ["expire", "drop", "fail", "fail_after"])
-def test_what_is_staged_as_one_is_committed_once_whatever_fails(quay, kind):
+def forget_with_the_session(shell: Shell, harbour: Harbour) -> None:
+    """As older ones do: what a session has staged ends with it."""
+    harbour.bollard.keeps = False
+    (shell.folder / "dialects").mkdir(exist_ok=True)
+    (shell.folder / "dialects/older.yaml").write_text(
+        "format: 1\nname: older\ntitle: Bollard, older\nextends: bollard\nstaging: {outlasts_session: false}\n"
+    )
+    shell.config(lambda text: text.replace("dialect: bollard", "dialect: older"))
+
+
+@pytest.mark.parametrize(
+    ("kind", "keeps"),
+    [("expire", True), ("drop", True), ("fail", True), ("fail_after", True), ("expire", False), ("drop", False)],
+)
+def test_what_is_staged_as_one_is_committed_once_whatever_fails(quay, kind, keeps):
     shell, harbour = quay
     bollard = harbour.bollard
+    if not keeps:
+        forget_with_the_session(shell, harbour)
     before = deepcopy(bollard.objects)
     guests(shell)
-    for after in range(7, 13):  # after signing in and what is read first: the writes, their commit, its job
+    for after in range(8, 14):  # after signing in and what is read first: the writes, their commit, its job
         revision = bollard.revision
         shell("config", "push", "new", "--to", "bollard", "--draft")
         number = str(json.loads(shell("change", "list", "-f", "json").stdout)[0]["change"])
@@ -656,3 +673,61 @@ def test_a_baseline_knows_which_kinds_it_holds_and_which_part_of_them(quay):
     told = shell("drift", status=4)
     assert "muster could not be looked at" in told.stderr
     assert "+ bollard/addresses/net-saltpan" in told.stdout
+
+
+def test_what_is_staged_is_seen_waits_and_is_committed_or_taken_back(quay, monkeypatch):
+    shell, harbour = quay
+    bollard = harbour.bollard
+    before = deepcopy(bollard.objects)
+    guests(shell)
+    assert "staged only" in shell("config", "push", "new", "--to", "bollard", "--stage", "--yes").stderr
+    assert bollard.objects == before
+    told = shell("config", "pending", "bollard", status=3)
+    assert told.stdout.count("yes") == 4
+    assert "with what is staged and not committed: address guest-net added" in shell("config", "list", "bollard").stderr
+    write(shell, "more/1.yaml", "addresses", "net-more", {"value": "10.78.0.0/16", "note": ""})
+    told = shell("config", "push", "more", "--to", "bollard", "--yes", status=5).stderr
+    assert "we have staged and not committed" in told  # a commit would take those along
+    for words in (("undo", "1"), ("drop", "1")):
+        assert "config unstage bollard" in shell("change", *words, status=2).stderr
+    assert "4 taken back" in shell("config", "unstage", "bollard", "--yes").stderr
+    assert not bollard.staged
+    shell("change", "run", "1", "--stage", "--yes")
+    assert json.loads(shell("change", "list", "-f", "json").stdout)[-1]["state"] == "staged"
+    assert "change 1 is done: 4 steps" in shell("config", "commit", "bollard", "--yes").stderr
+    assert bollard.revision == 2
+    assert "nothing of this user's" in shell("config", "commit", "bollard").stderr
+    shell("change", "undo", "1", "--yes")
+    assert bollard.objects == before
+    monkeypatch.setattr(Committer, "end", lambda *_: (_ for _ in ()).throw(KeyboardInterrupt))
+    shell("change", "run", "2", "--yes", status=5)
+    monkeypatch.undo()
+    assert len(bollard.staged) == 1  # cut off between staging and committing
+    shell("change", "resume", "2")
+    assert [one["name"] for one in bollard.objects["address"].values()][-1] == "net-more"
+    forget_with_the_session(shell, harbour)
+    told = shell("config", "push", "new", "--to", "bollard", "--stage", "--yes", status=2).stderr
+    assert "what a session stages ends with it" in told
+    assert "takes each write at once" in shell("config", "pending", "muster", status=2).stderr
+
+
+@pytest.mark.parametrize(("words", "calls"), [((), 3), (("--together",), 1), (("--most", "1"), 4)])
+def test_requests_are_cut_for_everything_for_each_kind_or_for_each_object(quay, words, calls):
+    shell, harbour = quay
+    bollard, sent = harbour.bollard, []
+    for name in ("object.add", "object.add_several"):
+        handler = bollard._METHODS[name]
+        counted = partial(lambda handler, *rest: sent.append(1) or handler(*rest), handler)
+        bollard._METHODS[name] = counted
+    guests(shell)
+    try:
+        shell("config", "push", "new", "--to", "bollard", *words, "--yes")
+    finally:
+        bollard._METHODS |= {"object.add": Bollard._add, "object.add_several": Bollard._add_several}
+    assert len(sent) == calls
+    held = bollard.objects
+    rules = [rule for rule in held["rule"].values() if held["ruleset"][rule["ruleSet"]]["name"] == "guests"]
+    assert [(rule["name"], held["address"][rule["from"]]["name"]) for rule in rules] == [
+        ("one", "guest-net"),
+        ("two", "guest-net"),
+    ]

@@ -29,6 +29,14 @@ Count = Annotated[
     int | None,
     typer.Option("--count", help="What cannot be taken back asks for the number of records; this says it beforehand."),
 ]
+Stage = Annotated[
+    bool,
+    typer.Option("--stage", help="Where the system stages: stop before the commit (config commit, config unstage)."),
+]
+Together = Annotated[
+    bool, typer.Option("--together", help="One request for several tables, where the system takes it so.")
+]
+Most = Annotated[int | None, typer.Option("--most", min=1, help="Records in one request, at the most; 1 for one each.")]
 AnyTime = Annotated[bool, typer.Option("--any-time", help="Also outside the maintenance windows.")]
 
 
@@ -43,12 +51,19 @@ class Answers:
     count: int | None = None
     any_time: bool = False
     regardless: bool = False
+    stage: bool = False
+    together: bool = False
+    most: int | None = None
 
 
 def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> int:
     """Show a change, keep it, and run it if that is agreed to; ``nothing`` says that there is nothing to write."""
     from concordex.work.guards import check_guards
 
+    if change.writes and answers.stage:
+        from concordex.work.run import check_staging
+
+        check_staging(here, change)
     if change.writes:
         change = here.journal.keep(replace(change, about={**here.signature(), **change.about}))
     if change.steps or answers.form:
@@ -58,7 +73,7 @@ def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> 
         draw.note(f"nothing to do: {nothing}{held}")
         return Status.DONE
     number = change.number or 0
-    draw.note(f"change {number}: {summary(change)}{_resting_on(here, change)}")
+    draw.note(f"change {number}: {summary(change)}{_resting_on(here, change)}{_as_one(here, change, answers)}")
     if answers.draft:
         draw.note(f"kept; to run it: concordex change run {number}")
         return Status.DONE
@@ -69,7 +84,17 @@ def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> 
         return Status.STOPPED
     from concordex.work.sending import How
 
-    return run_and_tell(here, number, chosen, any_time=answers.any_time, how=How(regardless=answers.regardless))
+    how = How(
+        regardless=answers.regardless, stage=answers.stage, together=answers.together, most=answers.most
+    )  # fmt: skip
+    return run_and_tell(here, number, chosen, any_time=answers.any_time, how=how)
+
+
+def _as_one(here: Workspace, change: Change, answers: Answers) -> str:
+    """Whether the steps come into effect at once, by a commit."""
+    if not change.about.get("objects") or here.dialect(change.system).staging is None or change.kind == "install":
+        return ""
+    return "; staged only, not committed" if answers.stage else "; staged first, then committed as one"
 
 
 def _resting_on(here: Workspace, change: Change) -> str:
@@ -139,6 +164,12 @@ def _tell(done: Change, chosen: Collection[int]) -> int:
         draw.table(["record", "ready"], rows)
     if len(ready) > _READY:
         draw.note(f"and {len(ready) - _READY:,} more are ready")
+    if done.state == "staged":
+        draw.note(
+            f"change {done.number} is staged in {done.system}, all {plural(len(mine), 'step')}; not committed", "yellow"
+        )
+        draw.note(f"to commit it: concordex config commit {done.system}; to take it back: config unstage {done.system}")
+        return Status.DONE
     confirmed = sum(step.state == "confirmed" for step in mine)
     word = "taken by the system" if done.kind == "act" else "written, read back and confirmed"
     state = "run in part" if done.state == "partly" else done.state

@@ -1,7 +1,7 @@
 """Bollard, a firewall manager; see docs/guides/bollard.md.
 
-JSON-RPC 2.0 at one path, up to 20 calls in a batch.  What is written is staged for the session, put
-into effect by a commit (a job), and refused when somebody else committed meanwhile.  A rule set is
+JSON-RPC 2.0 at one path, up to 20 calls in a batch.  What is written is staged for the warden who wrote it,
+put into effect by a commit (a job), and refused when somebody else committed meanwhile.  A rule set is
 installed on its targets only.
 """
 
@@ -20,6 +20,7 @@ from concordex.standins.base import StandIn, body_of
 _CAP, _BATCH = 100, 20
 _FIRST_ANSWER = 1.0
 _KINDS = ("address", "service", "rule", "ruleset")
+_WARDEN = "warden"
 _BRIEF = ("ref", "name", "berth", "linked")
 Record = dict[str, Any]
 
@@ -41,6 +42,7 @@ class Bollard(StandIn):
         self.firewalls = {firewall["ref"]: firewall for firewall in firewalls}
         self.objects = {kind: {o["ref"]: o for o in objects.get(kind, [])} for kind in _KINDS}
         self.lasts, self.revision, self.waits = lasts, 1, 1
+        self.keeps = True  # what is staged when its session has ended; as older ones do not
         self.password = secrets.token_urlsafe(18)
         self.sessions: dict[str, float] = {}
         self.staged: dict[str, tuple[int, dict[str, dict[str, Record]]]] = {}
@@ -57,7 +59,7 @@ class Bollard(StandIn):
 
     def plain(self) -> dict[str, str]:
         """The warden's name."""
-        return {"user": "warden"}
+        return {"user": _WARDEN}
 
     def routes(self) -> None:
         """Add what this system answers to."""
@@ -80,8 +82,10 @@ class Bollard(StandIn):
             if method == "session.open":
                 return {"jsonrpc": "2.0", "id": number, "result": self._open(params)}
             session = self._admit(request, call)
-            handler = self._METHODS.get(method, _unknown)
-            return {"jsonrpc": "2.0", "id": number, "result": handler(self, session, params)}
+            if method == "session.close":
+                return {"jsonrpc": "2.0", "id": number, "result": self._close(session)}
+            handler, who = self._METHODS.get(method, _unknown), _WARDEN if self.keeps else session
+            return {"jsonrpc": "2.0", "id": number, "result": handler(self, who, params)}
         except Fault as fault:
             return _error(number, fault)
         except (KeyError, TypeError) as error:
@@ -96,15 +100,15 @@ class Bollard(StandIn):
         return str(session)
 
     def _open(self, params: Record) -> Record:
-        if params.get("user") != "warden" or params.get("password") != self.password:
+        if params.get("user") != _WARDEN or params.get("password") != self.password:
             raise Fault(-32001, "user or password is wrong")
         session = secrets.token_urlsafe(18)
         self.sessions[session] = time.monotonic() + self.lasts
         return {"session": session, "seconds": self.lasts}
 
-    def _close(self, session: str, _params: Record) -> bool:
+    def _close(self, session: str) -> bool:
         self.sessions.pop(session, None)
-        self.staged.pop(session, None)
+        self.staged.pop(session, None)  # where it is the session's own
         return True
 
     def _list_firewalls(self, _session: str, params: Record) -> Record:
@@ -183,18 +187,20 @@ class Bollard(StandIn):
         return made
 
     def _add_several(self, session: str, params: Record) -> dict[str, list[str]]:
-        """Objects of several kinds: all, or none."""
+        """Objects of several kinds: all, or none; they may refer to those of the same call that came before."""
         before = copy.deepcopy(self.staged.get(session))
+        made: dict[str, list[str]] = {}
         try:
-            return {
-                kind: self._add(session, {"kind": kind, "objects": listed})
-                for kind, listed in params["objects"].items()
-            }
+            for kind, listed in params["objects"].items():
+                places = {f"#{other}/{at}": ref for other, refs in made.items() for at, ref in enumerate(refs)}
+                told = [{name: places.get(str(value), value) for name, value in one.items()} for one in listed]
+                made[kind] = self._add(session, {"kind": kind, "objects": told})
         except Fault:
             self.staged.pop(session, None)
             if before:
                 self.staged[session] = before
             raise
+        return made
 
     def _alter(self, session: str, params: Record) -> bool:
         objects = self._of(self._candidate(session), params["kind"])
@@ -227,17 +233,18 @@ class Bollard(StandIn):
         self.objects, self.revision = held, self.revision + 1
         return {"job": self._job("done", f"revision {self.revision}")}
 
-    def _pending(self, _session: str, _params: Record) -> list[Record]:
+    def _pending(self, session: str, _params: Record) -> list[Record]:
         """What is staged, by whom, since when."""
         told = []
-        for session, (_, held) in self.staged.items():
+        for holder, (_, held) in self.staged.items():
             for kind in _KINDS:
-                base = self.bases[session][kind]
+                base = self.bases[holder][kind]
                 for ref in sorted(held[kind].keys() | base.keys()):
                     was, now = base.get(ref), held[kind].get(ref)
                     if was != now:
                         what = "added" if was is None else "removed" if now is None else "altered"
-                        told.append({"who": self.who.get(session, "warden"), "since": self.since[session],
+                        told.append({"who": self.who.get(holder, _WARDEN), "since": self.since[holder],
+                                     "yours": holder == session,
                                      "what": f"{kind} {(now or was or {})['name']} {what}"})  # fmt: skip
         return told
 
@@ -289,7 +296,7 @@ class Bollard(StandIn):
         return {"job": params["job"], "state": state, "text": text}
 
     _METHODS = {  # noqa: RUF012 - a table of methods, never altered
-        "session.close": _close, "firewall.list": _list_firewalls, "firewall.detail": _one_firewall,
+        "firewall.list": _list_firewalls, "firewall.detail": _one_firewall,
         "firewall.interfaces": _interfaces, "object.list": _list_objects, "object.add": _add,
         "object.alter": _alter, "object.remove": _remove, "candidate.commit": _commit,
         "firewall.add": _add_firewall, "firewall.remove": _remove_firewall, "object.add_several": _add_several,

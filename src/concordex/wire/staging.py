@@ -17,6 +17,7 @@ class Pending:
     who: str
     since: str
     what: str
+    ours: bool = False
 
 
 async def pending(session: Session) -> list[Pending]:
@@ -26,7 +27,12 @@ async def pending(session: Session) -> list[Pending]:
         return []
     found = (await session.get(how.pending)).at(how.pending.records)
     return [
-        Pending(*(str(at(member).first(one) or "") for member in (how.who, how.since, how.what)))
+        Pending(
+            who=str(at(how.who).first(one) or ""),
+            since=str(at(how.since).first(one) or ""),
+            what=str(at(how.what).first(one) or ""),
+            ours=bool(how.ours and at(how.ours).first(one)),
+        )
         for one in (found if isinstance(found, list) else [])
     ]
 

@@ -29,6 +29,8 @@ class Committer:
     def __init__(self, session: Session, *, as_one: bool) -> None:
         self.session, self.as_one = session, as_one
         self._lock = asyncio.Lock()
+        staging = session.dialect.staging
+        self._outlasts = staging is not None and staging.outlasts_session
         self._opened: int | None = None  # how often it was signed in when the first write was staged
         self._how: d.Send | None = None
 
@@ -65,7 +67,7 @@ class Committer:
             except RequestRefused as refusal:
                 refusal.why = await self._taken_back(refusal)
                 raise
-            if self.session.openings != opened and opened:
+            if opened and self._is_lost(opened):
                 where = self.session.endpoint.name
                 raise Unreachable("the session ended before its writes were committed", where=where)
         return made
@@ -84,15 +86,23 @@ class Committer:
             return None
         if refused:
             return f"staged, and taken back: {refused} was refused{_told_of(await discard(self.session))}"
-        if self.session.openings == opened:
+        if not self._is_lost(opened):
             try:
                 await self._commit(how)
             except RequestRefused as refusal:
                 return await self._taken_back(refusal)
-            if self.session.openings == opened:
+            if not self._is_lost(opened):
                 return None
         await discard(self.session)  # a session that began since holds a part at the most
         return "staged, and perhaps lost: the session ended before it was committed"
+
+    def _is_lost(self, opened: int | None) -> bool:
+        """Whether the session that staged has ended, and what it staged with it."""
+        return not self._outlasts and self.session.openings != opened
+
+    def leave(self) -> None:
+        """Leave staged what is staged: somebody commits it later."""
+        self._opened = self._how = None
 
     async def abandon(self) -> None:
         """Take back what is staged, as well as that can be done, since the run ends here."""

@@ -15,7 +15,6 @@ from concordex.change.differ import Difference, differ
 from concordex.change.objects import Kinds, Object
 from concordex.change.steps import Change, Step
 from concordex.errors import ConcordexError
-from concordex.wire.staging import Pending, pending
 from concordex.work.baselines import SavedKind, covered, said
 from concordex.work.concurrent import at_most
 from concordex.work.config import MayMove
@@ -46,7 +45,6 @@ class Drift:
     live: list[Object]
     found: list[Difference]
     ignored: int
-    staged: list[Pending]
 
 
 @dataclass(frozen=True)
@@ -78,11 +76,10 @@ def drifts(workspace: Workspace, there: Mapping[str, Path]) -> dict[str, Drift |
         try:
             async with sessions[name] as session:
                 held = await read(session, list(baselines[name].every))
-                staged = await pending(session)
         except ConcordexError as error:
             found[name] = error
         else:
-            found[name] = _drift(workspace, name, baselines[name], held, staged)
+            found[name] = _drift(workspace, name, baselines[name], held)
 
     asyncio.run(at_most(_AT_ONCE, [partial(one, name) for name in sessions]))
     return found
@@ -95,14 +92,14 @@ def _baseline(workspace: Workspace, system: str, folder: Path) -> _Baseline:
     return _Baseline(folder, objects, saved, {name: kind for name, kind in every.items() if name in mine}, every)
 
 
-def _drift(workspace: Workspace, system: str, base: _Baseline, held: Held, staged: list[Pending]) -> Drift:
+def _drift(workspace: Workspace, system: str, base: _Baseline, held: Held) -> Drift:
     live = covered(workspace, held, base.saved, base.objects)
     every = differ(base.objects, live, base.kinds)
     rules = [rule for rule in workspace.config.drift.ignore if rule.system in (None, system, system.partition(":")[0])]
     found = [left for one in every if (left := _but(one, rules)) is not None]
     return Drift(
         system=system, folder=base.folder, kinds=base.kinds, baseline=base.objects, held=held, live=live, found=found,
-        ignored=len(every) - len(found), staged=staged,
+        ignored=len(every) - len(found),
     )  # fmt: skip
 
 

@@ -99,6 +99,7 @@ class Held:
     objects: list[Object]
     others: Mapping[str, Collection[str]]
     frames: Mapping[str, pl.DataFrame]
+    staged: Sequence[Pending] = ()
 
     def of(self, kinds: Iterable[str]) -> list[Object]:
         """The objects of some kinds."""
@@ -121,10 +122,11 @@ def live(workspace: Workspace, system: str, kinds: Sequence[str]) -> Held:
 
 
 async def read(session: Session, kinds: Sequence[str]) -> Held:
-    """The objects of some kinds as they are now, with all that they refer to."""
+    """The objects of some kinds as they are now, with all that they refer to; and what anybody has staged."""
     found = ActualObjects(session)
     await found.read(found.needed(kinds))
-    return _held(session.dialect, {name: look.frame for name, look in found.looks.items()})
+    held = _held(session.dialect, {name: look.frame for name, look in found.looks.items()})
+    return replace(held, staged=await pending(session))
 
 
 def pulled(workspace: Workspace, system: str, kinds: Sequence[str], moment: datetime) -> Held:
@@ -141,17 +143,6 @@ def pulled(workspace: Workspace, system: str, kinds: Sequence[str], moment: date
 def _held(dialect: d.Dialect, frames: Mapping[str, pl.DataFrame]) -> Held:
     others = {name: set(frame["name"].drop_nulls()) for name, frame in frames.items() if "name" in frame.columns}
     return Held(from_frames(dialect, frames, kinds_of(dialect)), others, frames)
-
-
-def staged(workspace: Workspace, system: str) -> list[Pending]:
-    """What is staged in a system, and not committed."""
-    workspace.target(system)
-
-    async def ask() -> list[Pending]:
-        async with workspace.session(system) as session:
-            return await pending(session)
-
-    return asyncio.run(ask())
 
 
 class ActualObjects(Actual):

@@ -12,15 +12,17 @@ from typing import TYPE_CHECKING, Any
 
 from concordex.change.batches import stages
 from concordex.change.steps import Change, State, Step
-from concordex.errors import CalledWrongly, ConcordexError, StoreError
+from concordex.errors import CalledWrongly, ConcordexError, Stopped, StoreError
 from concordex.wire.session import Session, Traffic
+from concordex.wire.staging import pending
+from concordex.words import plural
 from concordex.work.concurrent import at_most
 from concordex.work.devices import AT_ONCE
 from concordex.work.guards import check_guards
 from concordex.work.processes import is_alive
 from concordex.work.pull import keep
 from concordex.work.ready import until_ready
-from concordex.work.sending import How, Outcome, Sender
+from concordex.work.sending import STAGED, How, Outcome, Sender
 from concordex.work.target import Actual
 
 if TYPE_CHECKING:
@@ -48,6 +50,8 @@ def run(
     how = how or How()
     change = workspace.journal.change(number)
     steps = [step for step in change.writes if only is None or step.number in only]
+    if how.stage:
+        check_staging(workspace, change)
     if change.state in ("done", "dropped") or not steps:
         raise CalledWrongly(f"change {number} has nothing left to do")
     check_guards(workspace, change, steps, any_time=any_time)
@@ -71,13 +75,30 @@ def run(
         else:
             chosen = {step.number for step in steps}
             left = [s for s in after.steps if s.state not in ("confirmed", "held") and s.number in chosen]
-            state = "incomplete" if left else "partly"
+            waits = how.stage and all(step.reason == STAGED for step in left)
+            state = "staged" if left and waits else "incomplete" if left else "partly"
     except ConcordexError:
         state = "incomplete"
         raise
     finally:
         workspace.journal.end(number, state)
     return replace(after, state=state)
+
+
+def check_staging(workspace: Workspace, change: Change) -> None:
+    """Raise CalledWrongly where a change cannot be left staged."""
+    staging = None if change.system in workspace.config.outlets else workspace.dialect(change.system).staging
+    if staging is None or not staging.outlasts_session or not change.about.get("objects"):
+        raise CalledWrongly(
+            f"nothing can be left staged in {change.system}: "
+            + (
+                "it takes each write at once"
+                if staging is None
+                else "only configuration objects are staged as one"
+                if staging.outlasts_session
+                else "what a session stages ends with it"
+            )
+        )
 
 
 class _Tally:
@@ -128,18 +149,34 @@ class _Run:
         tables = list(dict.fromkeys(step.table for step in self.steps))
         together = self.dialect.together.tables if self.dialect.together and self.how.together else ()
         async with entering as session:
+            await self._alone(session)
             actual = self._actual(session)
             await actual.read(actual.needed(tables))
             sender = Sender(session, actual, self.workspace.journal, self.number, self.told, self.how, self.states)
             try:
                 for steps in stages(self.steps, together):
-                    for layer in actual.layers(steps):
+                    several = len({step.table for step in steps}) > 1
+                    for layer in [steps] if several else actual.layers(steps):
                         await sender.stage(layer)
                 await sender.finish()
             except ConcordexError:
                 await sender.committer.abandon()
                 raise
-            await self._read_back(session, sender, tables)
+            if not any(step.reason == STAGED for step in sender.written.values()):
+                await self._read_back(session, sender, tables)
+
+    async def _alone(self, session: Session) -> None:
+        """Raise Stopped where we have staged something else: a commit would put that into effect too."""
+        commits = any((write := self.dialect.tables[step.table].write) and write.commit for step in self.steps)
+        if not commits or any(step.sent for step in self.change.steps):
+            return  # what was staged may be ours, of this change
+        others = [one for one in await pending(session) if one.ours]
+        if others:
+            raise Stopped(
+                f"{self.change.system} holds {plural(len(others), 'thing')} that we have staged and not committed,"
+                f" such as {others[0].what} (since {others[0].since}): a commit would take it along",
+                advice=f"concordex config commit {self.change.system}, or config unstage {self.change.system}",
+            )
 
     def _actual(self, session: Session) -> Actual:
         if self.change.about.get("objects"):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import operator
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
@@ -31,6 +31,9 @@ from concordex.work.target import Actual, writable
 #: How often a write of unknown outcome is looked up and sent again.
 _ROUNDS = 3
 
+#: Why a written step is not confirmed yet.
+STAGED = "staged, and not committed"
+
 #: What became of a step: its state, why, and the record's id.
 Outcome = tuple[Step, State, str | None, str | None]
 
@@ -43,12 +46,14 @@ class How:
     together    one request for several tables, where the system takes them so; else lists of one table each
     regardless  also over what others have altered since it was prepared
     as_one      where a system stages: everything is staged before one commit, or nothing is left of it
+    stage       only that: the commit is left for later
     """
 
     most: int | None = None
     together: bool = False
     regardless: bool = False
     as_one: bool = False
+    stage: bool = False
 
 
 class Sender:
@@ -81,7 +86,7 @@ class Sender:
             return
         action = steps[0].action
         write = writable(self.dialect, steps[0].table, self.session.endpoint.name)
-        if any(step.state == "sent" for step in steps):
+        if any(step.state in ("sent", "written") for step in steps):
             self.committer.expect(write)
         ready = self._found_already(steps) if action == "create" else self._unaltered(steps)
         send = {"create": self._create, "update": self._update, "delete": self._delete, "act": self._act}[action]
@@ -100,7 +105,8 @@ class Sender:
         for part in lists([step for mine in stages(steps) for step in self._found_already(mine)], self._most(how)):
             mine = {found[0].table: found for found in stages(part)}
             writes = {table: writable(self.dialect, table, self.session.endpoint.name) for table in mine}
-            bodies = {table: [self.actual.body(writes[table], step) for step in found] for table, found in mine.items()}
+            bodies = {table: self._bodies(how, writes[table], found) for table, found in mine.items()}
+            self._forget(how, mine)
             ids = {table: self.dialect.tables[table].fields["record_id"].from_[0] for table in mine}
             self.journal.sending(self.number, part)
             try:
@@ -119,8 +125,25 @@ class Sender:
                     self._made(found, made[table])
                 continue
             for table, found in left.items():
-                for some in lists(found, self._most(writes[table].create)):
-                    await self._create(writes[table], some)
+                for layer in self.actual.layers(found):
+                    for some in lists(layer, self._most(writes[table].create)):
+                        await self._create(writes[table], some)
+
+    def _bodies(self, how: d.Together, write: d.Write, steps: Sequence[Step]) -> list[dict[str, Any]]:
+        """What is sent of one table; each is known, for those that come after it, by its place in the call."""
+        bodies = []
+        for at, step in enumerate(steps):
+            bodies.append(self.actual.body(write, step))
+            if how.refers:
+                self.actual.made(step, how.refers.format(member=how.tables[step.table], at=at))
+        return bodies
+
+    def _forget(self, how: d.Together, steps: Mapping[str, Sequence[Step]]) -> None:
+        """The places in a call mean nothing outside of it."""
+        if how.refers is None:
+            return
+        for table, found in steps.items():
+            self.actual.gone(table, [how.refers.format(member=how.tables[table], at=at) for at in range(len(found))])
 
     def _made(self, steps: Sequence[Step], numbers: Sequence[Any]) -> None:
         """What the system says that it has made."""
@@ -129,9 +152,12 @@ class Sender:
         self.settle([(s, "written", None, str(n)) for s, n in zip(steps, numbers, strict=True)])
 
     async def finish(self) -> None:
-        """Commit what was staged as one, or take all of it back where a step was refused."""
+        """Commit what was staged as one, or take all of it back where a step was refused; or leave it staged."""
         held, self._held = self._held, []
-        if self.committer.waiting:
+        if self.committer.waiting and self.how.stage and not self._refusal:
+            self.committer.leave()
+            self.settle([(step, state, STAGED, rid) for step, state, _, rid in held], ended=False)
+        elif self.committer.waiting:
             why = await self.committer.end(self._refusal)
             self.settle([(step, "ready", why, None) for step, *_ in held] if why else held, ended=False)
 
@@ -164,6 +190,8 @@ class Sender:
             there = self.actual.find(step.table, step.key)
             if there is None:
                 ready.append(step)
+            elif step.reason == STAGED:
+                settled.append((step, "written", None, there))
             elif step.state in ("sent", "written") or step.sent or step.entry is None:
                 settled.append((step, "written", "it was there already", there))
             else:
@@ -180,15 +208,16 @@ class Sender:
             record = records.get(step.record_id or "")
             same = operator.eq if step.action == "act" else self.actual.same  # an act is done to what was, exactly
             moved = [n for n in step.was if record and n in record and not same(record[n], step.was[n])]
-            if self._done_already(step):
+            as_shall = record is not None and all(self.actual.same(record.get(n), v) for n, v in step.shall.items())
+            if step.reason == STAGED and (record is None if step.action == "delete" else as_shall):
+                settled.append((step, "written", None, None))
+            elif self._done_already(step):
                 settled.append((step, "written", "it was done already", None))
             elif record is None and step.action == "delete":
                 settled.append((step, "written", "it was gone already", None))
             elif record is None:
                 settled.append((step, "held", "the record is gone since the preview", None))
-            elif step.action == "update" and all(
-                self.actual.same(record.get(n), value) for n, value in step.shall.items()
-            ):
+            elif step.action == "update" and as_shall:
                 settled.append((step, "written", "it was so already", None))
             elif moved and not self.how.regardless:
                 now = ", ".join(f"{name} is now {shown(record.get(name))}" for name in moved)

@@ -19,6 +19,7 @@ def prepare_undo(workspace: Workspace, number: int) -> Change:
     """The change that takes change ``number`` back."""
     change = workspace.journal.change(number)
     _at_rest(workspace, number)
+    _not_staged(change)
     earlier = [row["id"] for row in workspace.journal.changes()
                if row["about"].get("undoes") == number and row["state"] not in ("dropped", "draft")]  # fmt: skip
     if earlier:
@@ -35,9 +36,18 @@ def drop(workspace: Workspace, number: int) -> None:
     """Put a change aside for good."""
     change = workspace.journal.change(number)
     _at_rest(workspace, number)
+    _not_staged(change)
     if change.state == "done":
         raise CalledWrongly(f"change {number} is done", advice=f"to take it back: concordex change undo {number}")
     workspace.journal.drop(number)
+
+
+def _not_staged(change: Change) -> None:
+    if change.state == "staged":
+        raise CalledWrongly(
+            f"change {change.number} is staged, and in effect nowhere",
+            advice=f"to take it back: concordex config unstage {change.system}",
+        )
 
 
 def _at_rest(workspace: Workspace, number: int) -> None:

@@ -11,7 +11,20 @@ import typer
 from concordex.cli import draw
 from concordex.cli.options import Form, Output, Where, words, workspace
 from concordex.cli.preview import draw_change, draw_diff, summary
-from concordex.cli.propose import Answers, AnyTime, Count, Draft, Every, Yes, agreed, propose, run_and_tell
+from concordex.cli.propose import (
+    Answers,
+    AnyTime,
+    Count,
+    Draft,
+    Every,
+    Most,
+    Stage,
+    Together,
+    Yes,
+    agreed,
+    propose,
+    run_and_tell,
+)
 from concordex.cli.statuses import Status
 
 if TYPE_CHECKING:
@@ -77,12 +90,9 @@ def run(
     table: Annotated[str | None, typer.Option("--table", help="Only steps of this table.")] = None,
     where: Where = None,
     first: Annotated[int | None, typer.Option("--first", min=1, help="Only so many, to see how it goes.")] = None,
-    most: Annotated[
-        int | None, typer.Option("--most", min=1, help="Records in one request, at the most; 1 for one each.")
-    ] = None,
-    together: Annotated[
-        bool, typer.Option("--together", help="One request for several tables, where the system takes it so.")
-    ] = False,
+    most: Most = None,
+    together: Together = False,
+    stage: Stage = False,
     regardless: Annotated[
         bool, typer.Option("--regardless", help="Also over what others have altered since it was prepared.")
     ] = False,
@@ -120,7 +130,7 @@ def run(
         return Status.STOPPED
     from concordex.work.sending import How
 
-    how = How(most=most, together=together, regardless=regardless)
+    how = How(most=most, together=together, regardless=regardless, stage=stage)
     part = len(numbers) < len(found.writes)
     return run_and_tell(here, number, numbers, part=part, how=how, any_time=any_time)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -11,13 +12,16 @@ import typer
 from concordex.cli import draw
 from concordex.cli.differences import draw_differences
 from concordex.cli.options import Form, Output, complete_systems, words, workspace
-from concordex.cli.propose import Answers, AnyTime, Count, Draft, Every, Yes, propose
+from concordex.cli.propose import Answers, AnyTime, Count, Draft, Every, Most, Stage, Together, Yes, propose
 from concordex.cli.statuses import Status
 from concordex.words import plural
 
 if TYPE_CHECKING:
     from concordex.change.objects import Object
+    from concordex.cli.emit import Format
+    from concordex.wire.staging import Pending
     from concordex.work import Workspace
+    from concordex.work.objects import Held
 
 config = typer.Typer(
     help="Configuration objects (roles, policies, rules, …): save them as files, compare, load back, copy, carry over.",
@@ -48,11 +52,11 @@ def list_objects(system: System, kinds: KindNames = None, where: Where = None, f
     from concordex.change.depend import needs, users
     from concordex.cli.rows import emit_rows
     from concordex.work.configure import matching
-    from concordex.work.objects import chosen_kinds, kinds_of, live
+    from concordex.work.objects import chosen_kinds, kinds_of
 
     here = workspace()
     chosen, every = chosen_kinds(here, system, kinds or []), kinds_of(here.dialect(system))
-    held = live(here, system, list(every))
+    held = _live(here, system, every)
     used: dict[tuple[str, str], int] = {}
     for _, _, name in users([(one.kind, one.name) for one in held.objects], held.objects, every):
         used[name] = used.get(name, 0) + 1
@@ -77,12 +81,12 @@ def show(address: Address) -> None:
     from concordex.change.depend import needs, users
     from concordex.work.configure import find, one_of
     from concordex.work.objectfiles import written
-    from concordex.work.objects import kinds_of, live
+    from concordex.work.objects import kinds_of
 
     here = workspace()
     system, kind, name = find(here, address)
     every = kinds_of(here.dialect(system))
-    held = live(here, system, list(every))
+    held = _live(here, system, every)
     one = one_of(held, system, kind, name)
     draw.line(written(one, one.key).rstrip())
     if one.at or one.by:
@@ -113,11 +117,11 @@ def save(
     from concordex.work.baselines import folder_of, say
     from concordex.work.configure import matching
     from concordex.work.objectfiles import save as write
-    from concordex.work.objects import chosen_kinds, live
+    from concordex.work.objects import chosen_kinds
 
     here = workspace()
     chosen = chosen_kinds(here, system, kinds or [])
-    held = live(here, system, list(chosen))
+    held = _live(here, system, chosen)
     objects = matching(here, held, chosen, where)
     folder = folder_of(into, system)
     done = write(objects, folder, chosen, () if where else list(chosen))
@@ -181,6 +185,9 @@ def push(
     gone: Annotated[bool, typer.Option("--gone", help="Also delete what the folder no longer has.")] = False,
     draft: Draft = False,
     yes: Yes = False,
+    together: Together = False,
+    most: Most = None,
+    stage: Stage = False,
     any_time: AnyTime = False,
     every: Every = False,
     form: Form = None,
@@ -210,7 +217,9 @@ def push(
         only = f"{plural(len(extra), 'object')} of these kinds only {to} has, such as {extra[0].one.label}"
         draw.note(f"{only}; --gone deletes what the files do not have")
     change = replace(change, about={**change.about, "from": str(path), "command": "config push"})
-    answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
+    answers = Answers(
+        stage=stage, together=together, most=most, draft=draft, yes=yes, every=every, form=form, any_time=any_time
+    )
     return propose(here, change, answers, f"{to} has {plural(len(wanted), 'object')} as the files say")
 
 
@@ -229,6 +238,7 @@ def copy(
     bound: Bound = False,
     draft: Draft = False,
     yes: Yes = False,
+    stage: Stage = False,
     any_time: AnyTime = False,
     form: Form = None,
 ) -> int:
@@ -259,7 +269,7 @@ def copy(
     for text in notes:
         draw.note(text, "yellow")
     change = replace(change, about={**change.about, "from": address, "command": "config copy"})
-    answers = Answers(draft=draft, yes=yes, form=form, any_time=any_time)
+    answers = Answers(stage=stage, draft=draft, yes=yes, form=form, any_time=any_time)
     return propose(here, change, answers, f"{to or system} has it so")
 
 
@@ -273,6 +283,9 @@ def carry(
     bound: Bound = False,
     draft: Draft = False,
     yes: Yes = False,
+    together: Together = False,
+    most: Most = None,
+    stage: Stage = False,
     any_time: AnyTime = False,
     every: Every = False,
     form: Form = None,
@@ -301,7 +314,9 @@ def carry(
     change, _ = prepare_objects(here, to, made, live(here, to, sorted({one.kind for one in made})))
     change = replace(change, about={**change.about, "from": ", ".join(addresses), "command": "config carry"})
     draw.note(f"{plural(len(chosen), 'object')} of {system}, with {len(made) - len(chosen):,} that they need")
-    answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
+    answers = Answers(
+        stage=stage, together=together, most=most, draft=draft, yes=yes, every=every, form=form, any_time=any_time
+    )
     return propose(here, change, answers, f"{to} has them so")
 
 
@@ -341,14 +356,75 @@ def pending(system: System, form: Form = None) -> int:
 
     Example: concordex config pending bollard
     """
-    from concordex.cli.rows import emit_rows
-    from concordex.work.objects import staged
+    from concordex.work.staged import staged
 
     found = staged(workspace(), system)
     if found or form:
-        emit_rows([{"who": one.who, "since": one.since, "what": one.what} for one in found], form, None)
+        _draw_staged(found, form)
     draw.note(f"{len(found):,} staged and not committed in {system}" if found else f"nothing is staged in {system}")
     return Status.FOUND if found else Status.DONE
+
+
+def _draw_staged(found: list[Pending], form: Format | None = None) -> None:
+    from concordex.cli.rows import emit_rows
+
+    rows = [{"who": one.who, "ours": one.ours, "since": one.since, "what": one.what} for one in found]
+    emit_rows(rows, form, None)
+
+
+@config.command("commit")
+def commit(system: System, yes: Yes = False, any_time: AnyTime = False) -> int:
+    """Put into effect what is staged in a system by this user; changes that were staged are read back.
+
+    Example: concordex config commit bollard
+    """
+    from concordex.cli.propose import run_and_tell
+    from concordex.work.staged import put_into_effect, staged, waiting
+
+    here = workspace()
+    ours = [one for one in staged(here, system) if one.ours]
+    changes = waiting(here, system)
+    if not ours and not changes:
+        draw.note(f"nothing of this user's is staged in {system}")
+        return Status.DONE
+    _draw_staged(ours)
+    told = f" (of {', '.join(f'change {number}' for number in changes)})" if changes else ""
+    if not (yes or draw.ask(f"Commit this in {system}?{told}")):
+        draw.note("not agreed; it stays staged")
+        return Status.STOPPED
+    if not changes:
+        put_into_effect(here, system, any_time=any_time)
+        draw.note(f"{len(ours):,} committed in {system}", "green")
+        return Status.DONE
+    ended = []
+    for number in changes:
+        chosen = {step.number for step in here.change(number).writes}
+        ended.append(run_and_tell(here, number, chosen, any_time=any_time))
+    return max(ended)
+
+
+@config.command("unstage")
+def unstage(system: System, yes: Yes = False) -> int:
+    """Take back what is staged in a system by this user; nothing of it comes into effect.
+
+    Example: concordex config unstage bollard
+    """
+    from concordex.work.staged import staged, take_back
+
+    here = workspace()
+    ours = [one for one in staged(here, system) if one.ours]
+    if not ours:
+        draw.note(f"nothing of this user's is staged in {system}")
+        return Status.DONE
+    _draw_staged(ours)
+    if not (yes or draw.ask(f"Take this back in {system}?")):
+        draw.note("not agreed; it stays staged")
+        return Status.STOPPED
+    changes = take_back(here, system)
+    draw.note(f"{len(ours):,} taken back in {system}", "green")
+    for number in changes:
+        draw.note(f"change {number} can be run anew: concordex change run {number}")
+    return Status.DONE
 
 
 @config.command("remove")
@@ -356,6 +432,7 @@ def remove(
     addresses: Addresses,
     count: Count = None,
     draft: Draft = False,
+    stage: Stage = False,
     any_time: AnyTime = False,
     every: Every = False,
     form: Form = None,
@@ -377,17 +454,29 @@ def remove(
     held, chosen = _chosen(here, system, addresses)
     change = prepare_removal(here, system, chosen, held)
     change = replace(change, about={**change.about, "from": ", ".join(addresses), "command": "config remove"})
-    answers = Answers(draft=draft, yes=False, every=every, form=form, any_time=any_time, count=count)
+    answers = Answers(stage=stage, draft=draft, yes=False, every=every, form=form, any_time=any_time, count=count)
     return propose(here, change, answers, "there is nothing of that")
+
+
+def _live(here: Workspace, system: str, kinds: Iterable[str]) -> Held:
+    """The objects as they are now; what of them is only staged by ourselves is told."""
+    from concordex.work.objects import live
+
+    held = live(here, system, list(kinds))
+    ours = [one.what for one in held.staged if one.ours]
+    if ours:
+        more = f", and {len(ours) - 3:,} more" if len(ours) > 3 else ""
+        draw.note(f"seen in {system} with what is staged and not committed: {', '.join(ours[:3])}{more}", "yellow")
+    return held
 
 
 def _chosen(here: Workspace, system: str, addresses: list[str]) -> tuple[Any, list[Object]]:
     """What a system holds, and the objects of it that are meant."""
     from concordex.errors import CalledWrongly
     from concordex.work.configure import find, one_of
-    from concordex.work.objects import chosen_kinds, live
+    from concordex.work.objects import chosen_kinds
 
-    held = live(here, system, list(chosen_kinds(here, system, [])))
+    held = _live(here, system, chosen_kinds(here, system, []))
     chosen: dict[Any, Object] = {}
     for address in addresses:
         other, _, rest = address.partition("/")

@@ -9,7 +9,7 @@ import typer
 from concordex.cli import draw
 from concordex.cli.differences import draw_differences, emit_differences, is_data
 from concordex.cli.options import Form, Output, complete_systems, workspace
-from concordex.cli.propose import Answers, AnyTime, Draft, Every, Yes, propose
+from concordex.cli.propose import Answers, AnyTime, Draft, Every, Stage, Yes, propose
 from concordex.cli.statuses import Status
 from concordex.words import plural
 
@@ -30,6 +30,7 @@ def drift(
     restore: Annotated[bool, typer.Option("--restore", help="Prepare a change that puts the baseline back.")] = False,
     draft: Draft = False,
     yes: Yes = False,
+    stage: Stage = False,
     any_time: AnyTime = False,
     every: Every = False,
     form: Form = None,
@@ -62,7 +63,7 @@ def drift(
     if accept:
         status = _accept(found)
     elif restore:
-        answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
+        answers = Answers(stage=stage, draft=draft, yes=yes, every=every, form=form, any_time=any_time)
         status = max((_restore(here, one, answers) for one in found), default=Status.DONE)
     else:
         status = _show(found, form, output)
@@ -79,10 +80,10 @@ def _show(found: "list[Drift]", form: Form, output: Output) -> int:
             draw_differences(one.found, None, None, system=one.system, told=_told(one))
         _count(one)
     for one in found:  # it will be drift when they commit, or was forgotten
-        for staged in one.staged:
+        for staged in one.held.staged:
             told = f"{staged.what}, staged by {staged.who} since {staged.since} and not committed"
             draw.note(f"{one.system}: {told}", "yellow")
-    return Status.FOUND if any(one.found or one.staged for one in found) else Status.DONE
+    return Status.FOUND if any(one.found or one.held.staged for one in found) else Status.DONE
 
 
 def _count(one: "Drift") -> None:

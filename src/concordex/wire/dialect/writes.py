@@ -112,12 +112,16 @@ class Act(Send):
 
 
 class Together(Send):
-    """One call that creates records of several tables, none of which refers to another of the same call."""
+    """One call that creates records of several tables; they refer to each other only where it says how."""
 
     tables: dict[str, str] = Field(
         min_length=2, description="Table: the member that holds its list, in what is sent and in what was made."
     )
     most: int = Field(100, ge=1, description="How many records in one call.")
+    refers: str | None = Field(
+        None,
+        description="How one of the same call is referred to: `{member}`, and `{at}`, its place in that list.",
+    )
     made: str = Field("$", description="Where the answer lists what was made, table by table, in the order sent.")
 
 
@@ -128,6 +132,8 @@ class Staging(Part):
     who: str = Field("who", description="In each: the member that says by whom.")
     since: str = Field("since", description="The member that says since when.")
     what: str = Field("what", description="The member that says what it is.")
+    ours: str | None = Field(None, description="The member that says whether it is our own user's.")
+    outlasts_session: bool = Field(False, description="What is staged stays when the session ends.")
     discard: Send | None = Field(None, description="Takes back what we have staged, after a commit was refused.")
 
 
