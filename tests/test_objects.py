@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import os
+import pty
 import random
 import subprocess
 from collections.abc import Iterator
@@ -216,6 +218,18 @@ def test_a_role_without_one_right_and_a_second_policy_of_one_name(quay):
     assert any(role["name"] == "edited-kiosk" for role in held["roles"].values())
 
 
+def test_a_name_that_is_taken_is_asked_for_again_at_a_terminal(quay):
+    shell, harbour = quay
+    main, end = pty.openpty()
+    words = shell.command("config", "copy", "muster/roles/office", "--as", "crew")
+    process = subprocess.Popen(words, stdin=end, stderr=subprocess.PIPE, cwd=shell.folder, text=True)
+    os.write(main, b"kiosk\noffice, late\ny\n")
+    told = process.communicate(timeout=60)[1]
+    assert told.count("Another name:") == 2
+    assert process.returncode == 0
+    assert "office, late" in [role["name"] for role in harbour.muster.objects["roles"].values()]
+
+
 def test_what_is_saved_again_touches_only_what_changed(quay):
     shell, harbour = quay
     shell("config", "save", "muster", "--into", "kept")
@@ -325,7 +339,8 @@ def test_twelve_policies_from_a_pilot_to_production(tmp_path):
                 "assignedTo": ["pilot crew"], "lock": {"afterMinutes": at}, "platforms": ["desk", "slate"],
             }  # fmt: skip
         told = shell("config", "carry", "muster/policies", "--to", "muster2", "--yes").stderr
-        assert told.count("assignedTo stays behind") == 12
+        assert "assignedTo stays behind (--bound takes it along): policies/pilot 0, " in told
+        assert "and 8 more" in told
         assert len(there) == 12
         assert all("assignedTo" not in one for one in there.values())
         sides = ("config", "diff", "muster", "muster2", "--kind", "policies")
@@ -338,6 +353,12 @@ def test_twelve_policies_from_a_pilot_to_production(tmp_path):
             in shell("config", "carry", "muster/policies", "--to", "muster2", "--bound", "--yes", status=5).stderr
         )
         shell.config(lambda text: text + "guards: {share: 1}\n")
+        mine = next(iter(other.muster.objects["policies"].values()))
+        mine |= {"assignedTo": ["a crew of its own"], "leastRelease": "99.0"}
+        shell("config", "carry", "muster/policies", "--to", "muster2", "--yes")
+        mine = other.muster.objects["policies"][mine["id"]]
+        assert mine["leastRelease"] != "99.0"
+        assert mine["assignedTo"] == ["a crew of its own"]  # nobody is unassigned by what is carried
         shell("config", "carry", "muster/policies", "--to", "muster2", "--bound", "--yes")
         assert "no difference" in shell(*sides, "--bound").stderr
         # a rule with all that it needs, under other names
@@ -386,6 +407,16 @@ def test_what_others_altered_meanwhile_is_not_overwritten(quay):
     told = shell("change", "run", "1", "--yes", status=4).stdout
     assert "changed there since the preview: rights is now restart, sign-in" in told
     assert harbour.muster.objects["roles"]["role-0"]["rights"] == ["sign-in", "restart"]
+    rules = harbour.bollard.objects["rule"]
+    first, *_, last = sorted((r for r in rules.values() if r["ruleSet"] == "set0"), key=lambda rule: rule["place"])
+    shell("config", "save", "bollard", "rules", "--into", "kept")
+    path = next(path for path in shell.folder.glob("kept/bollard/rules/*.yaml") if path.stem.endswith(first["name"]))
+    path.write_text(path.read_text().replace(f"place: {first['place']}", f"place: {last['place'] + 1}"))
+    shell("config", "push", "kept/bollard", "--to", "bollard", "--draft")
+    rules[first["ref"]]["place"] = moved = last["place"] + 7  # somebody moves it, but elsewhere
+    told = shell("change", "run", "2", "--yes", status=4).stdout
+    assert f"place is now {moved}" in told
+    assert rules[first["ref"]]["place"] == moved
 
 
 def test_from_nothing_to_installed_on_two_firewalls_and_undone(quay):

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from graphlib import CycleError, TopologicalSorter
 
-from concordex.change.objects import LOST, Kinds, Object, mentioned
+from concordex.change.objects import LOST, Kinds, Object, mentioned, place_of
 
 #: A kind and a name: what references go by.
 Name = tuple[str, str]
@@ -44,8 +45,9 @@ def in_order(objects: Sequence[Object], kinds: Kinds) -> list[Object]:
     except CycleError as error:
         raise InACircle(error.args[1][::-1]) from error
     ordered: list[Object] = []
+    places = {name: place_of(found[0], kinds[name[0]]) for name, found in known.items()}
     while graph.is_active():
-        ready = sorted(graph.get_ready(), key=lambda name: (rank.get(name[0], 0), name))
+        ready = sorted(graph.get_ready(), key=lambda name: (rank.get(name[0], 0), places[name], name))
         for name in ready:
             ordered += sorted(known[name], key=lambda one: one.nth)
         graph.done(*ready)
@@ -76,9 +78,9 @@ def closure(
     known = by_name(every)
     taken: dict[tuple[str, str, int], Object] = {}
     lost: list[tuple[Object, Name]] = []
-    left = list(chosen)
+    left = deque(chosen)
     while left:
-        one = left.pop()
+        one = left.popleft()
         if one.key in taken:
             continue
         taken[one.key] = one

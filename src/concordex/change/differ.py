@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from itertools import count
 from typing import Any, Literal
 
-from concordex.change.objects import Key, Kind, Kinds, Object, alike, get, pruned
+from concordex.change.objects import Key, Kind, Kinds, Object, alike, get, place_of, pruned
 
 #: One difference within an object: the path, what stood there, what stands there; None for nothing.
 Delta = tuple[str, Any, Any]
@@ -121,20 +121,15 @@ def _moved(before: Mapping[Key, Object], after: Mapping[Key, Object], kinds: Kin
         if kind.place:
             groups.setdefault((key[0], _inside(before[key], kind)), []).append(key)
     for keys in groups.values():
-        place = kinds[keys[0][0]].place
-        now = {key: at for at, key in enumerate(sorted(keys, key=lambda k: (_number(after[k], place), k)))}
-        then = sorted(keys, key=lambda key: (_number(before[key], place), key))
+        kind = kinds[keys[0][0]]
+        now = {key: at for at, key in enumerate(sorted(keys, key=lambda k: (place_of(after[k], kind), k)))}
+        then = sorted(keys, key=lambda key: (place_of(before[key], kind), key))
         moved |= set(then) - {then[at] for at in _longest_rising([now[key] for key in then])}
     return moved
 
 
 def _inside(one: Object, kind: Kind) -> str:
     return str(get(one.body, kind.within)) if kind.within else ""
-
-
-def _number(one: Object, place: str | None) -> float:
-    value = get(one.body, place)
-    return float(value) if isinstance(value, int | float) else 0.0
 
 
 def _longest_rising(numbers: Sequence[int]) -> list[int]:

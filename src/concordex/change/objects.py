@@ -148,6 +148,23 @@ def objects_of(
     return list(made.values())
 
 
+def place_of(one: Object, kind: Kind) -> float:
+    """The number that says where an object stands; 0 where none does."""
+    value = get(one.body, kind.place)
+    return float(value) if isinstance(value, int | float) else 0.0
+
+
+def in_sequence(objects: Iterable[Object], kinds: Kinds) -> list[Object]:
+    """By kind and name; what has a place, by what it stands in and its place there."""
+
+    def rank(one: Object) -> tuple[str, str, float, str, int]:
+        kind = kinds[one.kind]
+        parent = str(get(one.body, kind.within)) if kind.place and kind.within else ""
+        return one.kind, parent, place_of(one, kind), one.name, one.nth
+
+    return sorted(objects, key=rank)
+
+
 def _said(record: Body, member: str | None) -> str | None:
     value = get(record, member)
     return None if value is None else str(value)

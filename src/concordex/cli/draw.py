@@ -167,21 +167,22 @@ def progress() -> Iterator[Told]:
 
 def ask(question: str) -> bool:
     """Whether the person at the terminal agrees; without one, nobody does."""
-    if not sys.stdin.isatty():
-        return False
-    sys.stderr.write(f"{question} [y/N] ")
-    sys.stderr.flush()
-    return sys.stdin.readline().strip().lower() in ("y", "yes")
+    return ask_text(f"{question} [y/N]").lower() in ("y", "yes")
 
 
 def ask_number(question: str) -> int | None:
     """The number that the person at the terminal types; none without one, or when it is no number."""
+    said = ask_text(question)
+    return int(said) if said.isdecimal() else None
+
+
+def ask_text(question: str) -> str:
+    """What the person at the terminal types; nothing without one."""
     if not sys.stdin.isatty():
-        return None
+        return ""
     sys.stderr.write(f"{question} ")
     sys.stderr.flush()
-    said = sys.stdin.readline().strip()
-    return int(said) if said.isdecimal() else None
+    return sys.stdin.readline().strip()
 
 
 def ago(moment: datetime, now: datetime) -> str:

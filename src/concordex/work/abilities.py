@@ -40,6 +40,19 @@ def _system(dialect: d.Dialect) -> Iterator[Ability]:
     yield Ability("system", "several requests at once", limits.concurrency > 1, f"{limits.concurrency}{pace}")
     for name, task in dialect.tasks.items():
         yield Ability("system", f"follow the task {name}", True, f"{_call(task)}, for {task.most:g} s at the most")
+    if dialect.staging:
+        yield Ability("system", "stage writes until they are committed", True, _stages(dialect.staging))
+    if dialect.together:
+        several = f"{_call(dialect.together)}: {', '.join(dialect.together.tables)}"
+        yield Ability("system", "create in several tables at once", True, several)
+    if dialect.commands:
+        yield Ability("system", "show what a command shows", True, _call(dialect.commands.show))
+
+
+def _stages(how: d.Staging) -> str:
+    parts = [f"looked at by {_call(how.pending)}"] if how.pending else []
+    parts += [f"taken back by {_call(how.discard)}"] if how.discard else []
+    return "; ".join([*parts, "outlasts the session" if how.outlasts_session else "ends with the session"])
 
 
 def _signs_in(sign_in: d.SignIn) -> str:
@@ -70,6 +83,7 @@ def _table(table: d.Table) -> dict[str, str]:
         "filter there": ", ".join(f"{rule.field} {'/'.join(rule.tests)}" for rule in table.filters),
         "send only some members": read.columns.parameter if read.columns else "",
         "tell what changed": read.changed.parameter if read.changed else "",
+        "be saved as objects": _objects(table.config) if table.config else "",
     }
     if write is None:
         return found | {"write": ""}
@@ -79,6 +93,13 @@ def _table(table: d.Table) -> dict[str, str]:
         "put staged writes into effect": _call(write.commit) if write.commit else "",
     }  # fmt: skip
     return found | {f"act: {name}": act.about or _call(act) for name, act in write.acts.items()}
+
+
+def _objects(how: d.Config) -> str:
+    if how.single:
+        return "one alone"
+    needs = sorted(set(how.references.values()))
+    return f"by name; refer to {', '.join(needs)}" if needs else "by name"
 
 
 def _reads(read: d.Read) -> str:

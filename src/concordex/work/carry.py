@@ -24,6 +24,10 @@ if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
 
 
+#: How many objects are named where a note is about many.
+_NAMED = 4
+
+
 @dataclass(frozen=True, kw_only=True)
 class Edits:
     """What becomes otherwise on the way: values by path, paths that go."""
@@ -101,17 +105,22 @@ def carried(
         raise CalledWrongly(f"the other system has no kind of object called {strange[0]!r}")
     names = _Rewrite(told or Mapped(format=1))
     made = []
+    behind: dict[str, list[str]] = {}
     for one in every:
         kind = here[one.kind]
-        left = [] if bound else [member for member in kind.bound if get(one.body, member) not in (None, "", [])]
-        notes += [f"{one.label}: {member} stays behind (--bound takes it along)" for member in left]
-        body = pruned(one.body, left)
+        for member in [] if bound else kind.bound:
+            if get(one.body, member) not in (None, "", []):
+                behind.setdefault(member, []).append(one.label)
+        body = dict(one.body) if bound else pruned(one.body, kind.bound)
         for member, table in kind.references.items():
             body = _each(body, member, partial(names.name, table))
         whole, parent = names.name(one.kind, one.name), get(body, kind.within)
         if whole == one.name and parent is not None:
             whole = f"{parent}/{own_name(one.name, one.body, kind)}"
         made.append(replace(one, name=whole, body=settled(names.values(body, kind), there[one.kind]), record_id=None))
+    for member, labels in behind.items():
+        more = f", and {len(labels) - _NAMED:,} more" if len(labels) > _NAMED else ""
+        notes.append(f"{member} stays behind (--bound takes it along): {', '.join(labels[:_NAMED])}{more}")
     if told:
         notes += [f"{name!r} of the mapping was not met" for name in names.unused]
     return made, notes

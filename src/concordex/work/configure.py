@@ -131,18 +131,25 @@ def _unbound(one: Object, kinds: Kinds) -> Object:
 
 
 def prepare_objects(
-    workspace: Workspace, system: str, wanted: Sequence[Object], held: Held, *, may_go: Sequence[Object] = ()
+    workspace: Workspace,
+    system: str,
+    wanted: Sequence[Object],
+    held: Held,
+    *,
+    may_go: Sequence[Object] = (),
+    unbound: bool = False,
 ) -> tuple[Change, list[Difference]]:
     """The change that makes ``wanted`` so in a system; and what of these kinds only the system has.
 
-    Of that, objects that are among ``may_go`` are deleted.
+    Of that, objects that are among ``may_go`` are deleted.  With ``unbound``, what binds objects to people and
+    devices stays there as it is.
 
     Refused with every mistake at once: members that the kind does not have, names that do not fit, references
     to nothing, objects that need each other in a circle, and objects that would go and are still used.
     """
     kinds = kinds_of(workspace.dialect(system))
     mine, going = {one.kind for one in (*wanted, *may_go)}, {one.key for one in may_go}
-    actual = held.of(mine)
+    actual = [_unbound(one, kinds) for one in held.of(mine)] if unbound else held.of(mine)
     alone = {one.key: one.body for one in actual if kinds[one.kind].single}  # what is not said of it stays
     wanted = [replace(one, body=settled({**alone.get(one.key, {}), **one.body}, kinds[one.kind])) for one in wanted]
     mistakes = [*_unfit(workspace, system, wanted, actual, kinds), *_lost(wanted, held, kinds)]

@@ -104,6 +104,8 @@ class Workspace:
         """The journal of changes, for reading."""
         from concordex.store.journal import Journal
 
+        if "catalogue" not in self.__dict__ and not (self.store / "catalogue.sqlite").is_file():
+            raise CalledWrongly("there is no change yet", advice="push, sync, set, config push, … prepare one")
         return Journal(self.memory.database)
 
     def systems(self, names: Sequence[str] = (), *, tags: Sequence[str] = (), labels: Sequence[str] = ()) -> list[str]:

@@ -50,6 +50,7 @@ def list_objects(system: System, kinds: KindNames = None, where: Where = None, f
     concordex config list muster policies
     """
     from concordex.change.depend import needs, users
+    from concordex.change.objects import in_sequence
     from concordex.cli.rows import emit_rows
     from concordex.work.configure import matching
     from concordex.work.objects import chosen_kinds, kinds_of
@@ -63,10 +64,10 @@ def list_objects(system: System, kinds: KindNames = None, where: Where = None, f
     rows = [
         {
             "kind": one.kind, "name": one.name + (f" (no. {one.nth})" if one.nth > 1 else ""),
-            "needs": len(needs(one, every)), "used by": used.get((one.kind, one.name), 0), "altered": one.at,
-            "by": one.by,
+            "needs": len(needs(one, every)), "used by": used.get((one.kind, one.name), 0),
+            **({"altered": one.at, "by": one.by} if any(kind.at or kind.by for kind in chosen.values()) else {}),
         }
-        for one in sorted(matching(here, held, chosen, where), key=lambda one: one.key)
+        for one in in_sequence(matching(here, held, chosen, where), every)
     ]  # fmt: skip
     emit_rows(rows, form, None)
     draw.note(f"{plural(len(rows), 'object')} of {plural(len(chosen), 'kind')} in {system}")
@@ -203,13 +204,13 @@ def push(
     from concordex.work.baselines import covered, said
     from concordex.work.configure import prepare_objects
     from concordex.work.objectfiles import read_objects
-    from concordex.work.objects import chosen_kinds, live
+    from concordex.work.objects import chosen_kinds
 
     here = workspace()
     chosen = chosen_kinds(here, to, words(kind))
     wanted = [one for one in read_objects(path, chosen_kinds(here, to, [])) if one.kind in chosen]
     # who uses what goes is asked of all kinds
-    held = live(here, to, list(chosen_kinds(here, to, [])) if gone else sorted({one.kind for one in wanted}))
+    held = _live(here, to, chosen_kinds(here, to, []) if gone else sorted({one.kind for one in wanted}))
     saved = {name: one for name, one in said(path).items() if name in chosen} if path.is_dir() else {}
     may_go = covered(here, held, saved, wanted) if gone else []
     change, extra = prepare_objects(here, to, wanted, held, may_go=may_go)
@@ -265,7 +266,13 @@ def copy(
     edits = Edits(sets=[_value(text) for text in sets or []], drops=drops or [])
     made = edits.of(renamed(made, name, kinds) if name else replace(made, nth=1), kinds)
     made = _edited(made, kinds) if edit else made
-    change, notes = prepare_copy(here, to or system, made, live(here, to or system, [kind]))
+    held = _live(here, to or system, [kind])
+    while not kinds[kind].shares and any((one.kind, one.name) == (kind, made.name) for one in held.objects):
+        other = draw.ask_text(f"{to or system} has {made.label} already, and takes no two of one name.  Another name:")
+        if not other:
+            break
+        made = renamed(made, other, kinds)
+    change, notes = prepare_copy(here, to or system, made, held)
     for text in notes:
         draw.note(text, "yellow")
     change = replace(change, about={**change.about, "from": address, "command": "config copy"})
@@ -292,7 +299,8 @@ def carry(
 ) -> int:
     """Bring objects into another system with all that they need; what is there already is compared by name.
 
-    Assignments to people and devices stay behind, and each is told, unless --bound takes them along.
+    Assignments to people and devices stay behind, and that is told, unless --bound takes them along; those
+    that objects have there stay as they are.
 
     Examples:
 
@@ -302,7 +310,7 @@ def carry(
     """
     from concordex.work.carry import carried, read_map
     from concordex.work.configure import prepare_objects
-    from concordex.work.objects import kinds_of, live
+    from concordex.work.objects import kinds_of
 
     here = workspace()
     system = addresses[0].partition("/")[0]
@@ -311,7 +319,7 @@ def carry(
     made, notes = carried(chosen, held, *kinds, read_map(told) if told else None, bound=bound)
     for text in notes:
         draw.note(text, "yellow")
-    change, _ = prepare_objects(here, to, made, live(here, to, sorted({one.kind for one in made})))
+    change, _ = prepare_objects(here, to, made, _live(here, to, sorted({one.kind for one in made})), unbound=not bound)
     change = replace(change, about={**change.about, "from": ", ".join(addresses), "command": "config carry"})
     draw.note(f"{plural(len(chosen), 'object')} of {system}, with {len(made) - len(chosen):,} that they need")
     answers = Answers(

@@ -121,7 +121,7 @@ def schema() -> None:
 _COLUMNS = {
     "read": "read", "prove that it is whole": "proved by", "filter there": "filters there",
     "send only some members": "members", "tell what changed": "changes", "create": "create", "update": "update",
-    "delete": "delete",
+    "delete": "delete", "be saved as objects": "objects",
 }  # fmt: skip
 
 
