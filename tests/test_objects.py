@@ -19,12 +19,13 @@ from hypothesis import strategies as st
 
 from concordex.change.depend import InACircle, closure, in_order, needs, users
 from concordex.change.differ import deltas_of, differ
-from concordex.change.objects import Kind, Object, edited, objects_of, steps_of
+from concordex.change.objects import Kind, Object, edited, objects_of, settled, steps_of
 from concordex.change.plan import plan
+from concordex.documents import parse_yaml
 from concordex.standins.bollard import Bollard, Fault
 from concordex.standins.server import Harbour
 from concordex.work.committing import Committer
-from concordex.work.objectfiles import file_name
+from concordex.work.objectfiles import file_name, plain, written
 from tests.conftest import Near, Shell, make_workspace
 
 # --- the core
@@ -100,6 +101,17 @@ def test_a_world_beside_itself_has_no_difference_and_what_is_needed_comes_along(
         assert all(set(needs(other, KINDS)) <= names for other in every)
         using = {found.name for found, _, _ in users([(one.kind, one.name)], world, KINDS)}
         assert using == {other.name for other in world if (one.kind, one.name) in needs(other, KINDS)}
+
+
+TEXT = st.one_of(st.text(max_size=30), st.text("a b\n#:-'|é", max_size=12), st.sampled_from(["yes", "1e3", "0x1"]))
+SOME = st.one_of(st.none(), st.booleans(), st.integers(), TEXT)
+
+
+@given(st.dictionaries(TEXT, st.one_of(SOME, st.lists(SOME, max_size=3)), max_size=4))
+def test_a_file_says_what_the_object_says(body):
+    one = Object(kind="nets", name="x", body=settled(body, KINDS["nets"]))
+    read = plain(parse_yaml(written(one, one.key), "x"))
+    assert read == {"format": 1, "kind": "nets", "name": "x", "object": one.body}
 
 
 def test_a_circle_is_told_with_its_members():

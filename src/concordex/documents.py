@@ -73,10 +73,23 @@ def parse_yaml(text: str, name: str) -> Any:
 
 
 def yaml_text(document: Any) -> str:
-    """A document as YAML, with the comments that it was read with."""
+    """A document as YAML, with the comments that it was read with; texts of several lines are blocks."""
     from ruamel.yaml import YAML
+    from ruamel.yaml.representer import RoundTripRepresenter
 
+    class Representer(RoundTripRepresenter):
+        """Ours alone: what is added to a representer is added to its class."""
+
+    def text_of(representer: Any, value: str) -> Any:
+        if not value.replace("\n", "").isprintable():  # else such signs are lost, or refused when it is read
+            style: str | None = '"'
+        else:
+            style = "|" if "\n" in value else None
+        return representer.represent_scalar("tag:yaml.org,2002:str", value, style=style)
+
+    Representer.add_representer(str, text_of)
     yaml = YAML()
+    yaml.Representer = Representer
     yaml.default_flow_style = False
     yaml.allow_unicode = True
     yaml.width = 120

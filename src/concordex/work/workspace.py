@@ -141,6 +141,9 @@ class Workspace:
         """What ``name`` means: a system, which has no address, or one of the workspace's devices (DEVICES:ADDRESS)."""
         devices, _, address = name.partition(":")
         if devices not in self.config.devices:
+            if address and devices not in self.config.systems:
+                advice = suggestion(devices, self.config.devices)
+                raise CalledWrongly(f"there are no devices {devices!r}", advice=advice)
             return self.systems([name])[0], None
         if not address:
             raise CalledWrongly(f"{name} are many devices", advice=f"say which one: {name}:ADDRESS")
