@@ -111,17 +111,15 @@ one rules 'guests/keep them out' \
     'ruleSet: guests, place: 1, from: guest-net, to: net-ropewalk-depot, service: anything, verdict: stop'
 END
 (cd "$fleet" && sh guests/objects.sh && rm guests/objects.sh)
-shot objects "$fleet" "concordex config push guests --to bollard --yes" \
-    "concordex config install bollard/rulesets/guests --yes" \
-    "concordex config copy muster/roles/office --as 'office, no restart' --drop 'rights[=restart]' --yes" \
-    "concordex config show 'bollard/rules/guests/keep them out'" \
+shot objects "$fleet" "concordex config push guests --to bollard --stage --yes" "concordex config pending bollard" \
+    "concordex config commit bollard --yes" "concordex config install bollard/rulesets/guests --yes" \
     "concordex config remove bollard/services/anything --count 1"
 (cd "$fleet" && concordex config save bollard --into baselines && concordex config save muster --into baselines &&
-    git init -q . && git add baselines &&
+    concordex config save "switches:$(sed -n '2s/,.*//p' switches.csv)" --into baselines && git init -q . && git add baselines &&
     git -c user.name=Kim -c user.email=kim@saltmarsh.example commit -qm 'Rules and policies as of the audit') >"$work/saved.txt" 2>&1
 (cd "$fleet" && sed -i 's/verdict: stop/verdict: pass/; s/place: 1/place: 9/' guests/rules.yaml &&
     concordex config push guests --to bollard --yes && concordex config copy muster/policies/laptops --as 'laptops, for now' \
-    --set encrypted=no --yes && concordex config remove muster/roles/kiosk --count 1) >"$work/edited.txt" 2>&1
+    --set encrypted=no --yes && concordex lines enter switches segments.j2 --with switches.csv --yes; concordex config remove muster/roles/kiosk --count 1) >"$work/edited.txt" 2>&1
 cat >"$work/stage.py" <<'END'
 """Somebody alters an address by hand, and forgets to commit."""
 import json, pathlib, re, sys, urllib.request
@@ -132,11 +130,12 @@ def call(method, session=None, **params):
     body = {"jsonrpc": "2.0", "id": 1, "method": method, "params": params} | ({"session": session} if session else {})
     asked = urllib.request.Request(f"{url}/bollard/rpc", json.dumps(body).encode(), {"Content-Type": "application/json"})
     return json.load(urllib.request.urlopen(asked))["result"]
-session = call("session.open", user="warden", password=password)["session"]
+session = call("session.open", user="relief", password=password)["session"]
 first = call("object.list", session, kind="address")["objects"][0]
 call("object.alter", session, kind="address", ref=first["ref"], object={"value": "10.0.0.0/8"})
 END
 python3 "$work/stage.py" "$fleet"
-shot drift "$fleet" "concordex drift" "concordex drift bollard --restore --yes" "concordex config pending bollard" \
+shot drift "$fleet" "concordex drift" "concordex drift bollard --restore --yes" \
+    "concordex config copy muster/roles/office --as 'office, no restart' --drop 'rights[=restart]' --yes" \
     "concordex config diff baselines/muster muster" "concordex config list muster"
 shot demo "$work" "concordex demo shown"

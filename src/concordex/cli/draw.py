@@ -46,6 +46,13 @@ def cell(value: Any) -> str:
     return clean(str(value))
 
 
+def moment(said: str | None) -> str:
+    """A time as a system told it, in our form where it can be read."""
+    from concordex.model.values import parse_time
+
+    return cell(parse_time(said or "") or said or "?")
+
+
 def _cells(value: list[Any] | dict[str, Any]) -> str:
     if isinstance(value, dict):
         return f"{{{', '.join(f'{cell(name)}: {cell(one)}' for name, one in value.items())}}}"

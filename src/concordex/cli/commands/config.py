@@ -52,6 +52,7 @@ def list_objects(system: System, kinds: KindNames = None, where: Where = None, f
     from concordex.change.depend import needs, users
     from concordex.change.objects import in_sequence
     from concordex.cli.rows import emit_rows
+    from concordex.model.values import parse_time
     from concordex.work.configure import matching
     from concordex.work.objects import chosen_kinds, kinds_of
 
@@ -61,11 +62,12 @@ def list_objects(system: System, kinds: KindNames = None, where: Where = None, f
     used: dict[tuple[str, str], int] = {}
     for _, _, name in users([(one.kind, one.name) for one in held.objects], held.objects, every):
         used[name] = used.get(name, 0) + 1
+    told = any(kind.at or kind.by for kind in chosen.values())
     rows = [
         {
             "kind": one.kind, "name": one.name + (f" (no. {one.nth})" if one.nth > 1 else ""),
             "needs": len(needs(one, every)), "used by": used.get((one.kind, one.name), 0),
-            **({"altered": one.at, "by": one.by} if any(kind.at or kind.by for kind in chosen.values()) else {}),
+            **({"altered": parse_time(one.at or "") or one.at, "by": one.by} if told else {}),
         }
         for one in in_sequence(matching(here, held, chosen, where), every)
     ]  # fmt: skip
@@ -91,7 +93,7 @@ def show(address: Address) -> None:
     one = one_of(held, system, kind, name)
     draw.line(written(one, one.key).rstrip())
     if one.at or one.by:
-        draw.note(f"altered last {one.at or ''} by {one.by or 'nobody knows whom'}")
+        draw.note(f"altered last {draw.moment(one.at)} by {one.by or 'nobody knows whom'}")
     needed = [f"{table}/{other}" for table, other in needs(one, every)]
     used = [other.label for other, _, _ in users([(kind, name)], held.objects, every)]
     draw.note(f"needs: {', '.join(needed) or 'nothing'}")
@@ -217,6 +219,8 @@ def push(
     if extra and not gone and len(extra) <= len(wanted):  # else the files were never meant to be all
         only = f"{plural(len(extra), 'object')} of these kinds only {to} has, such as {extra[0].one.label}"
         draw.note(f"{only}; --gone deletes what the files do not have")
+    altered = sum(step.action in ("create", "update") for step in change.steps)
+    draw.note(f"{plural(len(wanted), 'object')} in {path}: {len(wanted) - altered:,} are so in {to} already")
     change = replace(change, about={**change.about, "from": str(path), "command": "config push"})
     answers = Answers(
         stage=stage, together=together, most=most, draft=draft, yes=yes, every=every, form=form, any_time=any_time

@@ -108,7 +108,9 @@ def _told(one: "Drift") -> dict[Any, list[str]]:
     lines: dict[Any, list[str]] = {}
     for found in one.found:
         if found.now and (found.now.by or found.now.at):
-            lines.setdefault(found.key, []).append(f"altered there by {found.now.by or '?'}, {found.now.at or '?'}")
+            lines.setdefault(found.key, []).append(
+                f"altered there by {found.now.by or '?'}, {draw.moment(found.now.at)}"
+            )
         if found.was and found.was.source and (commit := last_commit(Path(found.was.source))):
             lines.setdefault(found.key, []).append(f"baseline last touched in {commit}")
     return lines
