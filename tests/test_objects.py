@@ -737,6 +737,7 @@ def test_what_is_staged_is_seen_waits_and_is_committed_or_taken_back(quay, monke
     assert not bollard.staged
     shell("change", "run", "1", "--stage", "--yes")
     assert json.loads(shell("change", "list", "-f", "json").stdout)[-1]["state"] == "staged"
+    assert "config commit bollard" in shell("change", "resume", "1", status=2).stderr
     assert "change 1 is done: 4 steps" in shell("config", "commit", "bollard", "--yes").stderr
     assert bollard.revision == 2
     assert "nothing of this user's" in shell("config", "commit", "bollard").stderr
@@ -748,6 +749,13 @@ def test_what_is_staged_is_seen_waits_and_is_committed_or_taken_back(quay, monke
     assert len(bollard.staged) == 1  # cut off between staging and committing
     shell("change", "resume", "2")
     assert [one["name"] for one in bollard.objects["address"].values()][-1] == "net-more"
+    shell("config", "remove", "bollard/addresses/net-more", "--count", "1")
+    shell("config", "push", "new", "--to", "bollard", "--draft")
+    shell("change", "run", "5", "--first", "2", "--stage", "--yes")  # a part of it, and no more is committed
+    shell("config", "commit", "bollard", "--yes")
+    states = [row["state"] for row in json.loads(shell("change", "show", "5", "-f", "json").stdout)]
+    assert states == ["confirmed", "confirmed", "ready", "ready"]
+    shell("change", "undo", "5", "--yes")
     forget_with_the_session(shell, harbour)
     told = shell("config", "push", "new", "--to", "bollard", "--stage", "--yes", status=2).stderr
     assert "what a session stages ends with it" in told

@@ -86,19 +86,17 @@ def run(
 
 
 def check_staging(workspace: Workspace, change: Change) -> None:
-    """Raise CalledWrongly where a change cannot be left staged."""
+    """Raise CalledWrongly where a change cannot be left staged, and say why."""
     staging = None if change.system in workspace.config.outlets else workspace.dialect(change.system).staging
-    if staging is None or not staging.outlasts_session or not change.about.get("objects"):
-        raise CalledWrongly(
-            f"nothing can be left staged in {change.system}: "
-            + (
-                "it takes each write at once"
-                if staging is None
-                else "only configuration objects are staged as one"
-                if staging.outlasts_session
-                else "what a session stages ends with it"
-            )
-        )
+    if staging is None:
+        why = "it takes each write at once"
+    elif not staging.outlasts_session:
+        why = "what a session stages ends with it"
+    elif not change.about.get("objects"):
+        why = "only configuration objects are staged as one"
+    else:
+        return
+    raise CalledWrongly(f"nothing can be left staged in {change.system}: {why}")
 
 
 class _Tally:
@@ -168,8 +166,8 @@ class _Run:
     async def _alone(self, session: Session) -> None:
         """Raise Stopped where we have staged something else: a commit would put that into effect too."""
         commits = any((write := self.dialect.tables[step.table].write) and write.commit for step in self.steps)
-        if not commits or any(step.sent for step in self.change.steps):
-            return  # what was staged may be ours, of this change
+        if not commits or any(step.state in ("sent", "written") for step in self.change.steps):
+            return  # what is staged is, or may be, of this change
         others = [one for one in await pending(session) if one.ours]
         if others:
             raise Stopped(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 from typing import TYPE_CHECKING
 
-from concordex.change.steps import Change
+from concordex.change.steps import Change, Step
 from concordex.errors import CalledWrongly, ConcordexError
 from concordex.wire.staging import Pending, discard, pending
 from concordex.wire.writes import commit
@@ -19,7 +19,8 @@ if TYPE_CHECKING:
 
 def staged(workspace: Workspace, system: str) -> list[Pending]:
     """What is staged in a system, by anybody."""
-    _staging(workspace, system)
+    if _staging(workspace, system).pending is None:
+        raise CalledWrongly(f"the dialect of {system} does not say how to ask what is staged")
 
     async def ask() -> list[Pending]:
         async with workspace.session(system) as session:
@@ -28,10 +29,13 @@ def staged(workspace: Workspace, system: str) -> list[Pending]:
     return asyncio.run(ask())
 
 
-def waiting(workspace: Workspace, system: str) -> list[int]:
-    """The changes that are staged in a system and wait for their commit, the oldest first."""
-    found = workspace.journal.changes()
-    return sorted(row["id"] for row in found if (row["system"], row["state"]) == (system, "staged"))
+def waiting(workspace: Workspace, system: str) -> dict[int, list[Step]]:
+    """The changes that wait for their commit in a system, the oldest first, and the steps of each that are staged."""
+    found = [row["id"] for row in workspace.journal.changes() if (row["system"], row["state"]) == (system, "staged")]
+    return {
+        number: [step for step in workspace.journal.change(number).steps if step.reason == STAGED]
+        for number in sorted(found)
+    }
 
 
 def put_into_effect(workspace: Workspace, system: str, *, any_time: bool = False) -> None:
@@ -63,11 +67,10 @@ def take_back(workspace: Workspace, system: str) -> list[int]:
 
     _check_none(system, asyncio.run(send()))
     found = waiting(workspace, system)
-    for number in found:
-        steps = [step for step in workspace.journal.change(number).steps if step.reason == STAGED]
+    for number, steps in found.items():
         workspace.journal.settled(number, [(step, "ready", None, None) for step in steps])
         workspace.journal.end(number, "stopped")
-    return found
+    return list(found)
 
 
 def _staging(workspace: Workspace, system: str) -> d.Staging:

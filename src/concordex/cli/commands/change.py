@@ -149,6 +149,11 @@ def resume(number: Number, any_time: AnyTime = False) -> int:
     found = here.change(number)
     if found.state == "draft":
         raise CalledWrongly(f"change {number} has not begun yet", advice=f"concordex change run {number}")
+    if found.state == "staged":
+        raise CalledWrongly(
+            f"change {number} is staged, as it was asked",
+            advice=f"to commit it: concordex config commit {found.system}",
+        )
     if found.state == "partly":
         raise CalledWrongly(
             f"change {number} was run in part, as it was asked", advice=f"for the rest: concordex change run {number}"

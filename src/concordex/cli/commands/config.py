@@ -409,9 +409,10 @@ def commit(system: System, yes: Yes = False, any_time: AnyTime = False) -> int:
         draw.note(f"{len(ours):,} committed in {system}", "green")
         return Status.DONE
     ended = []
-    for number in changes:
-        chosen = {step.number for step in here.change(number).writes}
-        ended.append(run_and_tell(here, number, chosen, any_time=any_time))
+    for number, steps in changes.items():
+        chosen = {step.number for step in steps}
+        part = len(chosen) < len(here.change(number).writes)
+        ended.append(run_and_tell(here, number, chosen, part=part, any_time=any_time))
     return max(ended)
 
 
