@@ -1,0 +1,152 @@
+"""Looking at configuration objects: listed, shown, saved, compared."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from concordex.cli import draw
+from concordex.cli.commands.config.choose import Address, Kind, KindNames, System, Where, live
+from concordex.cli.differences import draw_differences
+from concordex.cli.options import Form, Output, words, workspace
+from concordex.cli.statuses import Status
+from concordex.words import plural
+
+
+def list_objects(system: System, kinds: KindNames = None, where: Where = None, form: Form = None) -> None:
+    """List the objects that a system has now: what each needs, how many use it, who altered it last.
+
+    Examples:
+
+    concordex config list bollard
+
+    concordex config list muster policies
+    """
+    from concordex.change.depend import needs, users
+    from concordex.change.objects import in_sequence
+    from concordex.cli.rows import emit_rows
+    from concordex.model.values import parse_time
+    from concordex.work.configure import matching
+    from concordex.work.objects import chosen_kinds, kinds_of
+
+    here = workspace()
+    chosen, every = chosen_kinds(here, system, kinds or []), kinds_of(here.dialect(system))
+    held = live(here, system, every)
+    used: dict[tuple[str, str], int] = {}
+    for _, _, name in users([(one.kind, one.name) for one in held.objects], held.objects, every):
+        used[name] = used.get(name, 0) + 1
+    told = any(kind.at or kind.by for kind in chosen.values())
+    rows = [
+        {
+            "kind": one.kind, "name": one.name + (f" (no. {one.nth})" if one.nth > 1 else ""),
+            "needs": len(needs(one, every)), "used by": used.get((one.kind, one.name), 0),
+            **({"altered": parse_time(one.at or "") or one.at, "by": one.by} if told else {}),
+        }
+        for one in in_sequence(matching(here, held, chosen, where), every)
+    ]  # fmt: skip
+    emit_rows(rows, form, None)
+    draw.note(f"{plural(len(rows), 'object')} of {plural(len(chosen), 'kind')} in {system}")
+
+
+def show(address: Address) -> None:
+    """Show one object as its file has it, with what it needs and who uses it.
+
+    Example: concordex config show muster/roles/office
+    """
+    from concordex.change.depend import needs, users
+    from concordex.work.configure import find, one_of
+    from concordex.work.objectfiles import written
+    from concordex.work.objects import kinds_of
+
+    here = workspace()
+    system, kind, name = find(here, address)
+    every = kinds_of(here.dialect(system))
+    held = live(here, system, every)
+    one = one_of(held, system, kind, name)
+    draw.line(written(one, one.key).rstrip())
+    if one.at or one.by:
+        draw.note(f"altered last {draw.moment(one.at)} by {one.by or 'nobody knows whom'}")
+    needed = [f"{table}/{other}" for table, other in needs(one, every)]
+    used = [other.label for other, _, _ in users([(kind, name)], held.objects, every)]
+    draw.note(f"needs: {', '.join(needed) or 'nothing'}")
+    draw.note(f"used by: {', '.join(used) or 'nobody'}")
+
+
+def save(
+    system: System,
+    into: Annotated[Path, typer.Option("--into", help="The folder; the system gets one of its own in it.")],
+    kinds: KindNames = None,
+    where: Where = None,
+) -> None:
+    """Save objects as one readable file each: names instead of ids, nothing that moves by itself.
+
+    Saved again, only files of objects that became otherwise are touched; comments in the others stay.
+
+    Examples:
+
+    concordex config save muster --into baselines
+
+    concordex config save bollard addresses services --where 'name like net-*' --into pilot
+    """
+    from concordex.work.baselines import folder_of, say
+    from concordex.work.configure import matching
+    from concordex.work.objectfiles import save as write
+    from concordex.work.objects import chosen_kinds
+
+    here = workspace()
+    chosen = chosen_kinds(here, system, kinds or [])
+    held = live(here, system, chosen)
+    objects = matching(here, held, chosen, where)
+    folder = folder_of(into, system)
+    done = write(objects, folder, chosen, () if where else list(chosen))
+    say(folder, chosen, where)
+    for path in done.removed:
+        draw.note(f"gone: {path}")
+    removed = f", {len(done.removed):,} removed" if done.removed else ""
+    told = f"{len(done.written):,} written, {done.same:,} as they were{removed}"
+    draw.note(f"{plural(len(objects), 'object')} in {folder}: {told}")
+
+
+def diff(
+    was: Annotated[str, typer.Argument(help="A folder, a file, a SYSTEM, or a SYSTEM@DATE.")],
+    now: Annotated[str, typer.Argument(help="Another.")],
+    kind: Kind = None,
+    bound: Annotated[
+        bool, typer.Option("--bound", help="Of two systems: also what binds objects to people and devices.")
+    ] = False,
+    form: Form = None,
+    output: Output = None,
+) -> int:
+    """How two sides differ by meaning: files against live, two systems, two dates.  Exit status 3 if they do.
+
+    Order counts where it means something, as in rules; not where it does not, as in a role's rights.
+
+    Examples:
+
+    concordex config diff baselines/muster muster
+
+    concordex config diff pilot production --kind policies
+
+    concordex config diff bollard@2026-11-01 bollard
+    """
+    from concordex.work.configure import compared, is_known, sides
+
+    here = workspace()
+    one, other = sides(here, was, now, words(kind))
+    systems = {text.partition("@")[0] for text in (was, now)}
+    apart = len(systems) == 2 and all(is_known(here, name) for name in systems)
+    found = compared(one, other, bound=bound or not apart)
+    if apart and not bound and any(spec.bound for spec in one.kinds.values()):
+        draw.note("what binds objects to people and devices is not compared; --bound does")
+    draw_differences(found, form, output)
+    draw.note(_count(found, f"from {was} to {now}", max(len(one.objects), len(other.objects))))
+    return Status.FOUND if found else Status.DONE
+
+
+def _count(found: list[Any], what: str, of: int) -> str:
+    if not found:
+        return f"no difference {what}, in {plural(of, 'object')}"
+    told = [f"{sum(one.what == word for one in found):,} {word}" for word in ("added", "removed", "changed", "moved")]
+    return f"{what}: {', '.join(one for one in told if not one.startswith('0 '))}"

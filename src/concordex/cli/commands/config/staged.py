@@ -1,0 +1,90 @@
+"""What a system holds staged: looked at, committed, taken back."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from concordex.cli import draw
+from concordex.cli.commands.config.choose import System
+from concordex.cli.options import Form, workspace
+from concordex.cli.propose import AnyTime, Yes
+from concordex.cli.statuses import Status
+
+if TYPE_CHECKING:
+    from concordex.cli.emit import Format
+    from concordex.wire.staging import Pending
+
+
+def pending(system: System, form: Form = None) -> int:
+    """What is staged in a system and not committed: by whom, and since when.  Exit status 3 if anything is.
+
+    Example: concordex config pending bollard
+    """
+    from concordex.work.staged import staged
+
+    found = staged(workspace(), system)
+    if found or form:
+        _draw_staged(found, form)
+    draw.note(f"{len(found):,} staged and not committed in {system}" if found else f"nothing is staged in {system}")
+    return Status.FOUND if found else Status.DONE
+
+
+def commit(system: System, yes: Yes = False, any_time: AnyTime = False) -> int:
+    """Put into effect what is staged in a system by this user; changes that were staged are read back.
+
+    Example: concordex config commit bollard
+    """
+    from concordex.cli.propose import run_and_tell
+    from concordex.work.staged import put_into_effect, staged, waiting
+
+    here = workspace()
+    ours = [one for one in staged(here, system) if one.ours]
+    changes = waiting(here, system)
+    if not ours and not changes:
+        draw.note(f"nothing of this user's is staged in {system}")
+        return Status.DONE
+    _draw_staged(ours)
+    told = f" (of {', '.join(f'change {number}' for number in changes)})" if changes else ""
+    if not (yes or draw.ask(f"Commit this in {system}?{told}")):
+        draw.note("not agreed; it stays staged")
+        return Status.STOPPED
+    if not changes:
+        put_into_effect(here, system, any_time=any_time)
+        draw.note(f"{len(ours):,} committed in {system}", "green")
+        return Status.DONE
+    ended = []
+    for number, steps in changes.items():
+        chosen = {step.number for step in steps}
+        part = len(chosen) < len(here.change(number).writes)
+        ended.append(run_and_tell(here, number, chosen, part=part, any_time=any_time))
+    return max(ended)
+
+
+def unstage(system: System, yes: Yes = False) -> int:
+    """Take back what is staged in a system by this user; nothing of it comes into effect.
+
+    Example: concordex config unstage bollard
+    """
+    from concordex.work.staged import staged, take_back
+
+    here = workspace()
+    ours = [one for one in staged(here, system) if one.ours]
+    if not ours:
+        draw.note(f"nothing of this user's is staged in {system}")
+        return Status.DONE
+    _draw_staged(ours)
+    if not (yes or draw.ask(f"Take this back in {system}?")):
+        draw.note("not agreed; it stays staged")
+        return Status.STOPPED
+    changes = take_back(here, system)
+    draw.note(f"{len(ours):,} taken back in {system}", "green")
+    for number in changes:
+        draw.note(f"change {number} can be run anew: concordex change run {number}")
+    return Status.DONE
+
+
+def _draw_staged(found: list[Pending], form: Format | None = None) -> None:
+    from concordex.cli.rows import emit_rows
+
+    rows = [{"who": one.who, "ours": one.ours, "since": one.since, "what": one.what} for one in found]
+    emit_rows(rows, form, None)

@@ -1,0 +1,268 @@
+"""Changes of configuration objects: loaded back, copied, carried over, removed, installed."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from concordex.cli import draw
+from concordex.cli.commands.config.choose import Address, Addresses, Bound, Kind, live, objects_at
+from concordex.cli.options import Form, complete_systems, words, workspace
+from concordex.cli.propose import Answers, AnyTime, Count, Draft, Every, Most, Stage, Together, Yes, propose
+from concordex.words import plural
+
+if TYPE_CHECKING:
+    from concordex.change.objects import Object
+
+
+def push(
+    path: Annotated[Path, typer.Argument(help="A file, or a folder of them.")],
+    to: Annotated[str, typer.Option("--to", help="The system to write to.", autocompletion=complete_systems)],
+    kind: Kind = None,
+    gone: Annotated[bool, typer.Option("--gone", help="Also delete what the folder no longer has.")] = False,
+    draft: Draft = False,
+    yes: Yes = False,
+    together: Together = False,
+    most: Most = None,
+    stage: Stage = False,
+    any_time: AnyTime = False,
+    every: Every = False,
+    form: Form = None,
+) -> int:
+    """Load objects back: what is new is made, what is otherwise is altered, each after what it needs.
+
+    Examples:
+
+    concordex config push baselines/muster --to muster
+
+    concordex config push 'pilot/policies/handhelds.yaml' --to production --draft
+    """
+    from concordex.work.baselines import covered, said
+    from concordex.work.configure import prepare_objects
+    from concordex.work.objectfiles import read_objects
+    from concordex.work.objects import chosen_kinds
+
+    here = workspace()
+    chosen = chosen_kinds(here, to, words(kind))
+    wanted = [one for one in read_objects(path, chosen_kinds(here, to, [])) if one.kind in chosen]
+    # who uses what goes is asked of all kinds
+    held = live(here, to, chosen_kinds(here, to, []) if gone else sorted({one.kind for one in wanted}))
+    saved = {name: one for name, one in said(path).items() if name in chosen} if path.is_dir() else {}
+    may_go = covered(here, held, saved, wanted) if gone else []
+    change, extra = prepare_objects(here, to, wanted, held, may_go=may_go)
+    if extra and not gone and len(extra) <= len(wanted):  # else the files were never meant to be all
+        only = f"{plural(len(extra), 'object')} of these kinds only {to} has, such as {extra[0].one.label}"
+        draw.note(f"{only}; --gone deletes what the files do not have")
+    altered = sum(step.action in ("create", "update") for step in change.steps)
+    draw.note(f"{plural(len(wanted), 'object')} in {path}: {len(wanted) - altered:,} are so in {to} already")
+    change = replace(change, about={**change.about, "from": str(path), "command": "config push"})
+    answers = Answers(
+        stage=stage, together=together, most=most, draft=draft, yes=yes, every=every, form=form, any_time=any_time
+    )
+    return propose(here, change, answers, f"{to} has {plural(len(wanted), 'object')} as the files say")
+
+
+def copy(
+    address: Address,
+    name: Annotated[str | None, typer.Option("--as", help="The new name.")] = None,
+    to: Annotated[str | None, typer.Option("--to", help="Another system.", autocompletion=complete_systems)] = None,
+    sets: Annotated[
+        list[str] | None, typer.Option("--set", help="PATH=VALUE, such as lock.afterMinutes=5. Repeatable.")
+    ] = None,
+    drops: Annotated[
+        list[str] | None, typer.Option("--drop", help="A PATH, such as rights[=restart]. Repeatable.")
+    ] = None,
+    edit: Annotated[bool, typer.Option("--edit", help="Open it in $EDITOR on the way.")] = False,
+    bound: Bound = False,
+    draft: Draft = False,
+    yes: Yes = False,
+    stage: Stage = False,
+    any_time: AnyTime = False,
+    form: Form = None,
+) -> int:
+    """Make an object like another one, under a new name or in another system, with edits on the way.
+
+    Paths are members with dots; [0] is an item of a list, [=word] the item of that value, [+] one more.
+
+    Examples:
+
+    concordex config copy muster/roles/office --as 'office, no restart' --drop 'rights[=restart]'
+
+    concordex config copy muster/policies/laptops --as 'laptops 2027' --set leastRelease=24.0.0
+    """
+    from concordex.work.carry import Edits, prepare_copy, renamed
+    from concordex.work.configure import find, one_of
+    from concordex.work.objects import chosen_kinds, live
+
+    here = workspace()
+    system, kind, own = find(here, address)
+    made = one_of(live(here, system, [kind]), system, kind, own)
+    kinds = chosen_kinds(here, to or system, [])
+    if not bound:
+        made = _unbound(made, kinds)
+    edits = Edits(sets=[_value(text) for text in sets or []], drops=drops or [])
+    made = edits.of(renamed(made, name, kinds) if name else replace(made, nth=1), kinds)
+    made = _edited(made, kinds) if edit else made
+    held = live(here, to or system, [kind])
+    while not kinds[kind].shares and any((one.kind, one.name) == (kind, made.name) for one in held.objects):
+        other = draw.ask_text(f"{to or system} has {made.label} already, and takes no two of one name.  Another name:")
+        if not other:
+            break
+        made = renamed(made, other, kinds)
+    change, notes = prepare_copy(here, to or system, made, held)
+    for text in notes:
+        draw.note(text, "yellow")
+    change = replace(change, about={**change.about, "from": address, "command": "config copy"})
+    answers = Answers(stage=stage, draft=draft, yes=yes, form=form, any_time=any_time)
+    return propose(here, change, answers, f"{to or system} has it so")
+
+
+def carry(
+    addresses: Annotated[list[str], typer.Argument(help="SYSTEM/KIND/NAME, SYSTEM/KIND, or a SYSTEM as a whole.")],
+    to: Annotated[str, typer.Option("--to", help="The system to write to.", autocompletion=complete_systems)],
+    told: Annotated[
+        Path | None, typer.Option("--map", help="A YAML file: what is called otherwise there (docs/configuration.md).")
+    ] = None,
+    bound: Bound = False,
+    draft: Draft = False,
+    yes: Yes = False,
+    together: Together = False,
+    most: Most = None,
+    stage: Stage = False,
+    any_time: AnyTime = False,
+    every: Every = False,
+    form: Form = None,
+) -> int:
+    """Bring objects into another system with all that they need; what is there already is compared by name.
+
+    Assignments to people and devices stay behind, and that is told, unless --bound takes them along; those
+    that objects have there stay as they are.
+
+    Examples:
+
+    concordex config carry pilot/policies --to production --map names.yaml --draft
+
+    concordex config carry 'pilot/rules/quay/let the crew in' --to production
+    """
+    from concordex.work.carry import carried, read_map
+    from concordex.work.configure import prepare_objects
+    from concordex.work.objects import kinds_of
+
+    here = workspace()
+    system = addresses[0].partition("/")[0]
+    held, chosen = objects_at(here, system, addresses)
+    kinds = kinds_of(here.dialect(system)), kinds_of(here.dialect(to))
+    made, notes = carried(chosen, held, *kinds, read_map(told) if told else None, bound=bound)
+    for text in notes:
+        draw.note(text, "yellow")
+    change, _ = prepare_objects(here, to, made, live(here, to, sorted({one.kind for one in made})), unbound=not bound)
+    change = replace(change, about={**change.about, "from": ", ".join(addresses), "command": "config carry"})
+    draw.note(f"{plural(len(chosen), 'object')} of {system}, with {len(made) - len(chosen):,} that they need")
+    answers = Answers(
+        stage=stage, together=together, most=most, draft=draft, yes=yes, every=every, form=form, any_time=any_time
+    )
+    return propose(here, change, answers, f"{to} has them so")
+
+
+def install(
+    addresses: Addresses,
+    on: Annotated[list[str] | None, typer.Option("--on", help="Only these of its targets. Repeatable.")] = None,
+    off: Annotated[bool, typer.Option("--off", help="Take it off instead.")] = False,
+    draft: Draft = False,
+    yes: Yes = False,
+    any_time: AnyTime = False,
+    every: Every = False,
+    form: Form = None,
+) -> int:
+    """Push objects onward to the devices that they are assigned to, each for itself; read back from there.
+
+    Examples:
+
+    concordex config install bollard/rulesets/quay
+
+    concordex config install bollard/rulesets/quay --on fw-fishgate-01 --yes
+    """
+    from concordex.work.configure import prepare_installation
+
+    here = workspace()
+    system = addresses[0].partition("/")[0]
+    _, chosen = objects_at(here, system, addresses)
+    change = prepare_installation(here, system, chosen, words(on), "uninstall" if off else "install")
+    change = replace(change, about={**change.about, "from": ", ".join(addresses), "command": "config install"})
+    answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
+    return propose(here, change, answers, "it has no target")
+
+
+def remove(
+    addresses: Addresses,
+    count: Count = None,
+    draft: Draft = False,
+    stage: Stage = False,
+    any_time: AnyTime = False,
+    every: Every = False,
+    form: Form = None,
+) -> int:
+    """Remove objects, or all of a kind (SYSTEM/KIND), users first; refused while others use them, and told by whom.
+
+    The number of objects must be typed, or said with --count.
+
+    Examples:
+
+    concordex config remove 'bollard/rules/quay/let the crew in' --count 1
+
+    concordex config remove bollard/rules --draft
+    """
+    from concordex.work.configure import prepare_removal
+
+    here = workspace()
+    system = addresses[0].partition("/")[0]
+    held, chosen = objects_at(here, system, addresses)
+    change = prepare_removal(here, system, chosen, held)
+    change = replace(change, about={**change.about, "from": ", ".join(addresses), "command": "config remove"})
+    answers = Answers(stage=stage, draft=draft, yes=False, every=every, form=form, any_time=any_time, count=count)
+    return propose(here, change, answers, "there is nothing of that")
+
+
+def _unbound(one: Object, kinds: Any) -> Object:
+    from concordex.change.objects import get, pruned
+
+    left = [member for member in kinds[one.kind].bound if get(one.body, member) not in (None, "", [])]
+    for member in left:
+        draw.note(f"{member} stays behind (--bound takes it along)", "yellow")
+    return replace(one, body=pruned(one.body, left))
+
+
+def _value(text: str) -> tuple[str, str]:
+    """PATH=VALUE; the path may hold a sign of equality in brackets."""
+    from concordex.errors import CalledWrongly
+
+    at = text.find("=", text.rfind("]") + 1)
+    if at < 1:
+        raise CalledWrongly(f"--set {text}: say PATH=VALUE")
+    return text[:at], text[at + 1 :]
+
+
+def _edited(one: Object, kinds: Any) -> Object:
+    """The object as the person leaves it in an editor."""
+    import os
+    import shlex
+    import subprocess
+    import tempfile
+
+    from concordex.errors import CalledWrongly
+    from concordex.work.objectfiles import read_objects, written
+
+    editor = os.environ.get("VISUAL") or os.environ.get("EDITOR")
+    if not editor:
+        raise CalledWrongly("--edit needs an editor", advice="EDITOR says which")
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder, "object.yaml")
+        path.write_text(written(one, one.key), encoding="utf-8")
+        done = subprocess.run([*shlex.split(editor), str(path)], check=False)
+        if done.returncode:
+            raise CalledWrongly(f"{editor} ended with {done.returncode}: nothing was prepared")
+        (made,) = read_objects(path, kinds)
+        return replace(made, source=None)
