@@ -14,4 +14,4 @@ for command in (
     look.show, look.save, look.diff, write.push, write.copy, write.carry, write.install, write.remove,
     staged.pending, staged.commit, staged.unstage,
 ):  # fmt: skip
-    config.command()(command)
+    config.command(command.__name__)(command)

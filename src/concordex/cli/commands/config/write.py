@@ -95,7 +95,7 @@ def copy(
     """
     from concordex.work.carry import Edits, prepare_copy, renamed
     from concordex.work.configure import find, one_of
-    from concordex.work.objects import chosen_kinds, live
+    from concordex.work.objects import chosen_kinds
 
     here = workspace()
     system, kind, own = find(here, address)
