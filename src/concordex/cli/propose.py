@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Annotated
 
@@ -14,13 +14,15 @@ from concordex.cli.statuses import Status
 from concordex.words import plural
 
 if TYPE_CHECKING:
-    from concordex.change.steps import Change
+    from concordex.change.steps import Change, Step
     from concordex.cli.emit import Format
     from concordex.work import Workspace
     from concordex.work.sending import How
 
 #: How many that had to be waited for are told one by one.
 _READY = 20
+#: How many that did not work are told at once.
+_WRONG = 40
 
 Draft = Annotated[bool, typer.Option("--draft", help="Keep the change for later; send nothing.")]
 Yes = Annotated[bool, typer.Option("--yes", "-y", help="Agree beforehand.")]
@@ -150,38 +152,40 @@ def run_and_tell(
 
 
 def _tell(done: Change, chosen: Collection[int]) -> int:
+    from concordex.cli.outcome import troubled
+
     mine = [step for step in done.steps if step.number in chosen]
-    troubled = [
-        s for s in mine
-        if s.state in ("refused", "differs", "sent", "ready") or (s.state == "held" and s.action != "report")
-    ]  # fmt: skip
-    if troubled:
-        rows = [[s.number, s.table, s.label, s.state, s.reason] for s in troubled[:40]]
-        draw.table(["step", "table", "record", "state", "why"], rows, right=["step"], styles=STYLES)
-    ready = [step for step in mine if step.state == "confirmed" and (step.reason or "").startswith("ready")]
-    if ready:
-        rows = [[step.label, (step.reason or "").removeprefix("ready: ")] for step in ready[:_READY]]
-        draw.table(["record", "ready"], rows)
-    if len(ready) > _READY:
-        draw.note(f"and {len(ready) - _READY:,} more are ready")
     if done.state == "staged":
         draw.note(
-            f"change {done.number} is staged in {done.system}, all {plural(len(mine), 'step')}; not committed", "yellow"
+            f"change {done.number} is staged in {done.system}: {plural(len(mine), 'step')}, not committed", "yellow"
         )
         draw.note(f"to commit it: concordex config commit {done.system}; to take it back: config unstage {done.system}")
         return Status.DONE
-    confirmed = sum(step.state == "confirmed" for step in mine)
+    wrong = [step for step in mine if troubled(step) or step.state == "ready"]
+    if wrong:
+        rows = [[s.number, s.table, s.label, s.state, s.reason] for s in wrong[:_WRONG]]
+        draw.table(["step", "table", "record", "state", "why"], rows, right=["step"], styles=STYLES)
+    _draw_ready(mine)
+    confirmed = [step for step in mine if step.state == "confirmed"]
     word = "taken by the system" if done.kind == "act" else "written, read back and confirmed"
     state = "run in part" if done.state == "partly" else done.state
-    draw.note(f"change {done.number} is {state}: {plural(confirmed, 'step')} {word}", "" if troubled else "green")
-    own = [step for step in mine if step.state == "confirmed" and step.reason and "is written" in step.reason]
+    draw.note(f"change {done.number} is {state}: {plural(len(confirmed), 'step')} {word}", "" if wrong else "green")
+    own = [step for step in confirmed if step.reason and "is written" in step.reason]
     if own:
         draw.note(f"{len(own):,} of them the system wrote in its own way, such as: {own[0].label}: {own[0].reason}")
     left = len([step for step in done.writes if step.number not in chosen])
     if left:
         draw.note(f"{plural(left, 'step')} left: concordex change run {done.number}")
-    if troubled:
-        draw.note(
-            f"not confirmed: {plural(len(troubled), 'step')}; concordex change show {done.number} --all tells why"
-        )
-    return Status.PARTLY if troubled else Status.DONE
+    if wrong:
+        draw.note(f"not confirmed: {plural(len(wrong), 'step')}; concordex change show {done.number} --all tells why")
+    return Status.PARTLY if wrong else Status.DONE
+
+
+def _draw_ready(steps: Sequence[Step]) -> None:
+    """What came of records that had to be waited for."""
+    ready = [step for step in steps if step.state == "confirmed" and (step.reason or "").startswith("ready")]
+    if ready:
+        rows = [[step.label, (step.reason or "").removeprefix("ready: ")] for step in ready[:_READY]]
+        draw.table(["record", "ready"], rows)
+    if len(ready) > _READY:
+        draw.note(f"and {len(ready) - _READY:,} more are ready")
