@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import operator
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
@@ -54,6 +54,14 @@ class How:
     regardless: bool = False
     as_one: bool = False
     stage: bool = False
+
+
+@dataclass(frozen=True, kw_only=True)
+class Attempt:
+    """What came of sending: the system's answer, or the error after which nobody knows."""
+
+    answer: Any = None
+    error: WireError | None = None
 
 
 class Sender:
@@ -233,33 +241,43 @@ class Sender:
         acts = step.action == "act" and step.sent and bool(write.acts[step.act or ""].shows)
         return acts and self.actual.shows(step) is None
 
+    async def _attempt(
+        self, write: d.Write, steps: list[Step], send: Callable[[], Awaitable[Any]], again: Callable[..., Any]
+    ) -> Attempt | None:
+        """Send steps once; nothing where that settled them, since the system said no.
+
+        ``again`` sends a smaller list, where one of it was refused.
+        """
+        self.journal.sending(self.number, steps)
+        try:
+            return Attempt(answer=await self.committer.in_effect([write], send))
+        except Conflict as conflict:
+            self._meanwhile(steps, conflict)
+        except RequestRefused as refusal:
+            await self._refused(write, steps, refusal, again)
+        except SignInRefused:
+            self.settle([(step, "ready", None, None) for step in steps], ended=False)
+            raise
+        except WireError as error:
+            return Attempt(error=error)
+        return None
+
     async def _create(self, write: d.Write, steps: list[Step]) -> None:
         """Send creations as one list; refused ones are named and the others go in a smaller list."""
         assert write.create
         record_id = self.dialect.tables[steps[0].table].fields["record_id"].from_[0]
         for _ in range(_ROUNDS):
             bodies = [self.actual.body(write, step) for step in steps]
-            self.journal.sending(self.number, steps)
-            try:
-                made = await self.committer.in_effect(
-                    [write], partial(create, self.session, write.create, bodies, record_id)
-                )
-            except Conflict as conflict:
-                self._meanwhile(steps, conflict)
+            send = partial(create, self.session, write.create, bodies, record_id)
+            tried = await self._attempt(write, steps, send, self._create)
+            if tried is None:
                 return
-            except RequestRefused as refusal:
-                await self._refused(write, steps, refusal, self._create)
+            if tried.error is None:
+                self._made(steps, tried.answer)
                 return
-            except SignInRefused:
-                self.settle([(step, "ready", None, None) for step in steps], ended=False)
-                raise
-            except WireError as error:
-                steps = await self._look_up(steps, error)
-                if not steps:
-                    return
-                continue
-            self._made(steps, made)
-            return
+            steps = await self._look_up(steps, tried.error)
+            if not steps:
+                return
 
     def _meanwhile(self, steps: Sequence[Step], conflict: Conflict) -> None:
         """Somebody else wrote meanwhile: nothing of ours is there; going on looks anew, and then sends."""
@@ -310,27 +328,18 @@ class Sender:
             self.settle([(step, "held", "the dialect does not say how to update one", None)])
             return
         body = self.actual.body(write, step)
-        self.journal.sending(self.number, steps)
+        send = partial(update, self.session, write.update, step.record_id or "", body, self._now(step))
         for tried in range(1, _ROUNDS + 1):
-            try:
-                sending = partial(update, self.session, write.update, step.record_id or "", body, self._now(step))
-                await self.committer.in_effect([write], sending)
-            except Conflict as conflict:
-                self._meanwhile(steps, conflict)
-            except RequestRefused as refusal:
-                self.settle([(step, "refused", refusal.why or str(refusal), None)])
-            except SignInRefused:
-                self.settle([(step, "ready", None, None)], ended=False)
-                raise
-            except WireError as error:
-                if tried == _ROUNDS:
-                    self.settle([(step, "sent", str(error), None)])
-                else:
-                    await asyncio.sleep(0.2 * tried)
-                    continue
-            else:
+            attempt = await self._attempt(write, steps, send, self._update)
+            if attempt is None:
+                return
+            if attempt.error is None:
                 self.settle([(step, "written", None, None)])
-            return
+                return
+            if tried == _ROUNDS:
+                self.settle([(step, "sent", str(attempt.error), None)])
+            else:
+                await asyncio.sleep(0.2 * tried)
 
     async def _delete(self, write: d.Write, steps: list[Step]) -> None:
         """Send deletions as one list; after an answer that never came, what is gone is gone."""
@@ -339,31 +348,27 @@ class Sender:
             return
         for _ in range(_ROUNDS):
             ids = [step.record_id or "" for step in steps]
-            self.journal.sending(self.number, steps)
-            try:
-                sending = partial(delete, self.session, write.delete, ids, self._now(steps[0]))
-                await self.committer.in_effect([write], sending)
-            except Conflict as conflict:
-                self._meanwhile(steps, conflict)
+            send = partial(delete, self.session, write.delete, ids, self._now(steps[0]))
+            tried = await self._attempt(write, steps, send, self._delete)
+            if tried is None:
                 return
-            except RequestRefused as refusal:
-                await self._refused(write, steps, refusal, self._delete)
+            if tried.error is None:
+                self.actual.gone(steps[0].table, ids)
+                self.settle([(step, "written", None, None) for step in steps])
                 return
-            except SignInRefused:
-                self.settle([(step, "ready", None, None) for step in steps], ended=False)
-                raise
-            except WireError as error:
-                there = (await self._read_again(steps[0].table, error)).records(steps[0].table, ids)
-                gone = [step for step in steps if step.record_id not in there]
-                self.settle([(step, "written", f"deleted, although: {error.what}", None) for step in gone])
-                steps = [step for step in steps if step.record_id in there]
-                self.settle([(step, "ready", f"not deleted: {error}", None) for step in steps], ended=False)
-                if not steps:
-                    return
-                continue
-            self.actual.gone(steps[0].table, ids)
-            self.settle([(step, "written", None, None) for step in steps])
-            return
+            steps = await self._still_there(steps, tried.error)
+            if not steps:
+                return
+
+    async def _still_there(self, steps: list[Step], error: WireError) -> list[Step]:
+        """After an answer that never came: what is gone counts, what is still there is returned."""
+        table, ids = steps[0].table, [step.record_id or "" for step in steps]
+        there = (await self._read_again(table, error)).records(table, ids)
+        gone = [step for step in steps if step.record_id not in there]
+        rest = [step for step in steps if step.record_id in there]
+        self.settle([(step, "written", f"deleted, although: {error.what}", None) for step in gone])
+        self.settle([(step, "ready", f"not deleted: {error}", None) for step in rest], ended=False)
+        return rest
 
     async def _act(self, write: d.Write, steps: list[Step]) -> None:
         """Do to a record what the dialect calls by a name; never twice, since twice may not be as once."""
