@@ -67,7 +67,7 @@ sed -i 's/fingerprint: ..../fingerprint: 0000/; s/purser-password/stowage-key/; 
 sed -i '/^  fairlead:/,/^  masthead:/s/127.0.0.1/fairlead.invalid/' "$work/trouble/concordex.yaml"
 shot check-failing "$work/trouble" "concordex system check" "concordex system check masthead"
 sed -i 's/^    dialect: \(fairlead\|masthead\|crowsnest\)$/&\n    tags: [quays]/; s/^    dialect: \(pilotage\)$/&\n    tags: [ships]/' "$fleet/concordex.yaml"
-shot dialect "$fleet" "concordex dialect show muster" "concordex dialect show bollard"
+shot dialect "$fleet" "concordex dialect show bollard" "concordex dialect show capstan"
 shot show "$fleet" \
     "concordex show devices --where 'kind = switch and os = TideOS and os_version < 7.2.10' --limit 20" \
     "concordex show devices --where 'kind in (laptop, tablet)' --count-by system,kind,os_version"
@@ -137,5 +137,5 @@ END
 python3 "$work/stage.py" "$fleet"
 shot drift "$fleet" "concordex drift" "concordex drift bollard --restore --yes" \
     "concordex config copy muster/roles/office --as 'office, no restart' --drop 'rights[=restart]' --yes" \
-    "concordex config diff baselines/muster muster" "concordex config list muster"
+    "concordex config diff baselines/muster muster" "concordex config list muster roles"
 shot demo "$work" "concordex demo shown"

@@ -57,15 +57,7 @@ def _draw_delta(path: str, was: Any, now: Any) -> None:
 
 
 def _shown(value: Any) -> str:
-    if value is None:
-        return "(nothing)"
-    if isinstance(value, bool):
-        return "yes" if value else "no"
-    if isinstance(value, list | dict):
-        import json
-
-        return draw.clean(json.dumps(value, ensure_ascii=False))
-    return draw.cell(value) or "''"
+    return "(nothing)" if value is None else draw.cell(value) or "''"
 
 
 def _rows(one: Difference, system: str | None) -> list[dict[str, Any]]:
@@ -77,12 +69,17 @@ def _rows(one: Difference, system: str | None) -> list[dict[str, Any]]:
         {
             **common,
             "member": path,
-            "was": None if was is None else _shown(was),
-            "now": None if now is None else _shown(now),
+            "was": _text(was),
+            "now": _text(now),
         }
         for path, was, now in one.deltas
     ]
 
 
 def _text(value: Any) -> str | None:
-    return None if value is None else _shown(value)
+    """A value for a program: what has parts as JSON."""
+    if isinstance(value, list | dict):
+        import json
+
+        return json.dumps(value, ensure_ascii=False)
+    return None if value is None else draw.cell(value)
