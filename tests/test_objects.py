@@ -21,11 +21,11 @@ from concordex.change.depend import InACircle, closure, in_order, needs, users
 from concordex.change.differ import deltas_of, differ
 from concordex.change.objects import Kind, Object, edited, objects_of, settled, steps_of
 from concordex.change.plan import plan
-from concordex.documents import parse_yaml
+from concordex.documents import parse_yaml, plain
 from concordex.standins.bollard import Bollard, Fault
 from concordex.standins.server import Harbour
 from concordex.work.committing import Committer
-from concordex.work.objectfiles import file_name, plain, written
+from concordex.work.objectfiles import file_name, written
 from tests.conftest import Near, Shell, make_workspace
 
 # --- the core

@@ -9,7 +9,7 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
-from concordex.documents import check, dotted, line_of, parse_yaml, read_yaml
+from concordex.documents import check, dotted, line_of, parse_fast, quickly, read_yaml
 from concordex.errors import CalledWrongly, DocumentError, QueryError
 from concordex.wire.dialect import Dialect, calls_of
 from concordex.wire.paths import Path as MemberPath
@@ -26,8 +26,10 @@ def shipped() -> tuple[str, ...]:
 
 def find(name: str, folder: Path | None = None) -> Dialect:
     """The dialect called ``name``; a file of that name in ``folder`` goes before a shipped one."""
-    document, file = _document(name, folder)
-    return _checked(document, file, folder)
+    own = _own(name, folder)
+    if own:
+        return quickly(own, lambda document: _checked(document, str(own), folder))
+    return _checked(*_document(name, folder), folder)
 
 
 def known(folder: Path | None = None) -> dict[str, str]:
@@ -38,22 +40,27 @@ def known(folder: Path | None = None) -> dict[str, str]:
 
 def from_file(path: Path) -> Dialect:
     """The dialect in a file; raises DocumentError with file, line and key of every fault."""
-    return _checked(read_yaml(path), str(path), path.parent)
+    return quickly(path, lambda document: _checked(document, str(path), path.parent))
 
 
 def _document(name: str, folder: Path | None) -> tuple[Any, str]:
-    own = folder / f"{name}.yaml" if folder else None
-    if own and own.is_file():
+    own = _own(name, folder)
+    if own:
         return read_yaml(own), str(own)
     if name in shipped():
         return _shipped(name), f"dialects/{name}.yaml"
     raise CalledWrongly(f"there is no dialect {name!r}", advice=suggestion(name, known(folder)))
 
 
+def _own(name: str, folder: Path | None) -> Path | None:
+    own = folder / f"{name}.yaml" if folder else None
+    return own if own and own.is_file() else None
+
+
 @cache
 def _shipped(name: str) -> Any:
     text = resources.files("concordex.dialects").joinpath(f"{name}.yaml").read_text(encoding="utf-8")
-    return parse_yaml(text, f"dialects/{name}.yaml")
+    return parse_fast(text)
 
 
 def _extended(document: Any, file: str, folder: Path | None, path: tuple[str, ...] = ()) -> Any:

@@ -10,7 +10,7 @@ from urllib.parse import quote, unquote
 from pydantic import Field
 
 from concordex.change.objects import Object
-from concordex.documents import Part, check, read_yaml, write_yaml
+from concordex.documents import Part, read_as, write_yaml
 from concordex.errors import CalledWrongly
 from concordex.work.configure import matching
 from concordex.work.objects import Held
@@ -77,8 +77,7 @@ def said(folder: Path) -> dict[str, SavedKind]:
     path = folder / FILE
     if not path.is_file():
         return {}
-    document = read_yaml(path)
-    return check(document, SavedFile, str(path), at=document).kinds
+    return read_as(path, SavedFile).kinds
 
 
 def say(folder: Path, kinds: Iterable[str], where: str | None) -> None:

@@ -13,11 +13,10 @@ from pydantic import Field
 from concordex.change.depend import closure
 from concordex.change.objects import Kind, Kinds, Object, edited, get, own_name, pruned, put, settled
 from concordex.change.steps import Change
-from concordex.documents import Part, check, parse_yaml, read_yaml
+from concordex.documents import Part, parse_yaml, plain, read_as
 from concordex.errors import CalledWrongly
 from concordex.words import plural
 from concordex.work.configure import prepare_objects
-from concordex.work.objectfiles import plain
 from concordex.work.objects import Held, kinds_of
 
 if TYPE_CHECKING:
@@ -91,7 +90,7 @@ class Mapped(Part):
 
 def read_map(path: Path) -> Mapped:
     """The mapping in a file."""
-    return check(read_yaml(path), Mapped, str(path))
+    return read_as(path, Mapped)
 
 
 def carried(

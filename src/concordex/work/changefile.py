@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Literal
 from pydantic import Field
 
 from concordex.change.steps import Change, Step
-from concordex.documents import Part, check, read_yaml, write_yaml
+from concordex.documents import Part, read_as, write_yaml
 from concordex.errors import CalledWrongly
 from concordex.words import suggestion
 
@@ -62,7 +62,7 @@ def _said(step: Step) -> dict[str, Any]:
 
 def load(workspace: Workspace, path: Path) -> Change:
     """The change in ``path``, for a system of this workspace."""
-    found = check(read_yaml(path), ChangeFile, str(path))
+    found = read_as(path, ChangeFile)
     if found.system not in workspace.config.devices:
         workspace.target(found.system)
     dialect = workspace.dialect(found.system)

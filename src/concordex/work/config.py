@@ -6,6 +6,7 @@ import re
 from collections.abc import Mapping
 from datetime import UTC, datetime
 from fnmatch import fnmatchcase
+from functools import partial
 from ipaddress import ip_address, ip_network
 from pathlib import Path
 from typing import Annotated, Any, Literal
@@ -14,7 +15,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import Field, field_validator, model_validator
 
-from concordex.documents import Part, check, dotted, fault_at, line_of, read_yaml
+from concordex.documents import Part, check, dotted, fault_at, line_of, quickly, read_yaml
 from concordex.errors import DocumentError, QueryError
 from concordex.match.merge import Choose
 from concordex.model.fields import ASKABLE, FIELDS
@@ -313,7 +314,10 @@ class Config(Part):
 
 def load(root: Path) -> Config:
     """The configuration in ``root``; every fault with its line and key."""
-    document = read_yaml(root / FILE)
+    return quickly(root / FILE, partial(_config, root))
+
+
+def _config(root: Path, document: Any) -> Config:
     config = check(_with_shared(document, root), Config, str(root / FILE), at=document)
     faults = [*_unknown_systems(document, config), *_bad_filters(document, config, groups(root))]
     if faults:
@@ -350,23 +354,24 @@ def check_credentials(
     system: System | Devices, dialect: Dialect, name: str, root: Path, section: str = "systems"
 ) -> None:
     """Raise DocumentError where a system lacks a credential, or a secret is written in the file."""
-    document: Any = read_yaml(root / FILE)
-    faults = []
+    faults: list[tuple[tuple[str, ...], str]] = []
     for wanted, spec in dialect.credentials.items():
         place = (section, name, "credentials", wanted)
         given = system.credentials.get(wanted)
         if given is None:
-            faults.append((line_of(document, place), ".".join(place), f"is missing: {spec.about}"))
+            faults.append((place, f"is missing: {spec.about}"))
         elif spec.secret and not is_reference(given):
             text = f"is a secret: say where it is kept, with one of {', '.join(f'{s}:' for s in SCHEMES)}"
-            faults.append((line_of(document, place), ".".join(place), text))
+            faults.append((place, text))
     for given in set(system.credentials) - set(dialect.credentials):
         place = (section, name, "credentials", given)
         known = ", ".join(dialect.credentials) or "none"
         text = f"the dialect {dialect.name} knows no such credential; it knows: {known}"
-        faults.append((line_of(document, place), ".".join(place), text))
+        faults.append((place, text))
     if faults:
-        raise DocumentError(str(root / FILE), sorted(faults))
+        document = read_yaml(root / FILE)
+        told = sorted((line_of(document, place), ".".join(place), text) for place, text in faults)
+        raise DocumentError(str(root / FILE), told)
 
 
 def _bad_filters(document: Any, config: Config, known: Mapping[str, Group]) -> list[tuple[int, str, str]]:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import Field, model_validator
 
-from concordex.documents import Part, check, fault_at, read_yaml, write_yaml
+from concordex.documents import Part, check, fault_at, read_as, write_yaml
 from concordex.errors import CalledWrongly
 from concordex.query.groups import Group, filter_of
 from concordex.words import suggestion
@@ -43,7 +43,7 @@ def load(root: Path) -> dict[str, GroupFile]:
     """The groups of the workspace in ``root`` by name."""
     folder = root / FOLDER
     paths = sorted(folder.glob("*.yaml")) if folder.is_dir() else []
-    return {path.stem: check(read_yaml(path), GroupFile, str(path)) for path in paths}
+    return {path.stem: read_as(path, GroupFile) for path in paths}
 
 
 def groups(root: Path) -> dict[str, Group]:

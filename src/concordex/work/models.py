@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import Field
 
-from concordex.documents import Part, check, read_yaml
+from concordex.documents import Part, read_as
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
@@ -38,7 +38,7 @@ def models(workspace: Workspace) -> list[dict[str, Any]]:
     """What the catalogue says of each model, by our fields; ports as texts such as ``24 1000base-t``."""
     folder = workspace.root / FOLDER
     paths = sorted(folder.glob("*.yaml")) if folder.is_dir() else []
-    found = [check(read_yaml(path), Model, str(path)) for path in paths]
+    found = [read_as(path, Model) for path in paths]
     return [
         {
             "maker": model.maker, "name": model.name, "kind": model.kind, "units": model.units,

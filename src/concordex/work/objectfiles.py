@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-from collections import Counter
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,7 +13,7 @@ from pydantic import Field
 
 from concordex.change.differ import differ
 from concordex.change.objects import Key, Kinds, Object, settled
-from concordex.documents import Part, check, read_yaml, write_yaml, yaml_text
+from concordex.documents import Part, read_as, write_yaml, yaml_text
 from concordex.errors import CalledWrongly
 from concordex.words import suggestion
 
@@ -41,8 +40,8 @@ class Saved:
     removed: list[Path]
 
 
-def read_objects(path: Path, kinds: Kinds, but: Collection[Path] = ()) -> list[Object]:
-    """The objects in a file, or in all YAML files below a folder ``but`` some; each with the file it stands in.
+def read_objects(path: Path, kinds: Kinds) -> list[Object]:
+    """The objects in a file, or in all YAML files below a folder; each with the file it stands in.
 
     Files whose names begin with a dot are no objects.
     """
@@ -50,7 +49,7 @@ def read_objects(path: Path, kinds: Kinds, but: Collection[Path] = ()) -> list[O
         raise CalledWrongly(f"there is no {path}", advice="concordex config save SYSTEM --into DIR makes it")
     every = {file for file in path.rglob("*.yaml") if not file.name.startswith(".")} if path.is_dir() else {path}
     found: dict[Key, Object] = {}
-    for file in sorted(every - set(but)):
+    for file in sorted(every):
         one = _read(file, kinds)
         if one.key in found:
             raise CalledWrongly(f"{file} and {found[one.key].source} are both about {one.label}")
@@ -59,8 +58,7 @@ def read_objects(path: Path, kinds: Kinds, but: Collection[Path] = ()) -> list[O
 
 
 def _read(file: Path, kinds: Kinds) -> Object:
-    document = read_yaml(file)
-    said = check(plain(document), ObjectFile, str(file), at=document)
+    said = read_as(file, ObjectFile)
     if said.kind not in kinds:
         raise CalledWrongly(
             f"{file}: there is no kind of object called {said.kind!r}", advice=suggestion(said.kind, kinds)
@@ -69,29 +67,16 @@ def _read(file: Path, kinds: Kinds) -> Object:
     return Object(kind=said.kind, name=said.name, nth=said.number, body=body, source=str(file))
 
 
-def plain(value: Any) -> Any:
-    """What was read, without what the reader keeps beside it for writing it again."""
-    if isinstance(value, dict):
-        return {str(name): plain(one) for name, one in value.items()}
-    if isinstance(value, list):
-        return [plain(one) for one in value]
-    for kind in (bool, int, float, str):
-        if isinstance(value, kind):
-            return value if isinstance(value, bool) else kind(value)
-    return value
-
-
 def save(objects: Sequence[Object], folder: Path, kinds: Kinds, whole: Collection[str]) -> Saved:
     """Write each object below ``folder``; files of the kinds in ``whole`` whose objects are gone are removed.
 
     A file whose object means what it meant is left as it is, comments and all.
     """
-    known = _untouched(objects, folder)
-    there = read_objects(folder, kinds, list(known.values())) if folder.is_dir() else []
+    there = read_objects(folder, kinds) if folder.is_dir() else []
     mine = [one for one in there if one.kind in {o.kind for o in objects} | set(whole)]
-    differences = {one.key: one for one in differ(mine, [one for one in objects if one.key not in known], kinds)}
+    differences = {one.key: one for one in differ(mine, objects, kinds)}
     written, removed = [], []
-    taken = {str(path).casefold() for path in (*known.values(), *(one.source for one in there))}
+    taken = {str(path).casefold() for path in (one.source for one in there)}
     for key, found in sorted(differences.items()):
         if found.now is None:
             if key[0] in whole and found.was:
@@ -105,17 +90,6 @@ def save(objects: Sequence[Object], folder: Path, kinds: Kinds, whole: Collectio
         write_yaml(path, _document(found.now, key))
         written.append(path)
     return Saved(written, len(objects) - len(written), removed)
-
-
-def _untouched(objects: Sequence[Object], folder: Path) -> dict[Key, Path]:
-    """Objects whose files hold, letter by letter, what would be written: reading them would take long."""
-    shared = Counter((one.kind, one.name) for one in objects)
-    found = {}
-    for one in objects:
-        path = folder / one.kind / f"{file_name(one.key)}.yaml"
-        if shared[one.kind, one.name] == 1 and path.is_file() and path.read_text("utf-8") == written(one, one.key):
-            found[one.key] = path
-    return found
 
 
 def file_name(key: Key) -> str:

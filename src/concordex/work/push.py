@@ -15,7 +15,7 @@ from concordex.change.prepare import Wish, plain, prepare
 from concordex.change.refer import Target
 from concordex.change.rows import Limits, Mistake, Row, check_rows, columns_of, holder, read_values
 from concordex.change.steps import Change, Step
-from concordex.documents import Part, check, read_yaml
+from concordex.documents import Part, read_as
 from concordex.errors import CalledWrongly
 from concordex.words import suggestion
 from concordex.work.base import Base, base_of
@@ -140,7 +140,7 @@ class DefaultsFile(Part):
 
 def read_defaults(path: Path) -> list[tuple[str | None, dict[str, str]]]:
     """The defaults in a file."""
-    found = check(read_yaml(path), DefaultsFile, str(path))
+    found = read_as(path, DefaultsFile)
     return [(one.where, {name: str(value) for name, value in one.set.items()}) for one in found.defaults]
 
 

@@ -18,6 +18,10 @@ if TYPE_CHECKING:
     from concordex.work.drift import Drift
 
 
+#: How many systems without drift are told one by one.
+_CLEAN = 4
+
+
 def drift(
     systems: Annotated[
         list[str] | None,
@@ -68,17 +72,25 @@ def drift(
     else:
         status = _show(found, form, output)
     for name, error in lost.items():
-        draw.note(f"{name} could not be looked at: {error}", "red")
+        why = f" ({error.why})" if error.why else ""
+        draw.note(f"{name} could not be looked at: {error.what}{why}", "red")
     return status if not lost else Status.PARTLY if found else Status.FAILED
 
 
 def _show(found: "list[Drift]", form: Form, output: Output) -> int:
     if is_data(form, output):
         emit_differences([(one.system, one.found) for one in found], form, output)
+    clean = [one for one in found if not one.found]
+    many = len(clean) > _CLEAN
     for one in found:
         if not is_data(form, output):
             draw_differences(one.found, None, None, system=one.system, told=_told(one))
-        _count(one)
+        if one.found or not many:
+            _count(one)
+    if many:
+        objects, ignored = (sum(counts) for counts in zip(*((len(o.baseline), o.ignored) for o in clean), strict=True))
+        told = f"; {ignored:,} that may be" if ignored else ""
+        draw.note(f"no drift in {len(clean):,} systems, {objects:,} objects{told}", "green")
     for one in found:  # it will be drift when they commit, or was forgotten
         for staged in one.held.staged:
             told = f"{staged.what}, staged by {staged.who} since {staged.since} and not committed"
