@@ -82,7 +82,7 @@ def read_as(path: Path, form: type[P]) -> P:
 def quickly(path: Path, make: Callable[[Any], T]) -> T:
     """What ``make`` makes of the document in ``path``.
 
-    It is read without line numbers, ten times as fast as with them; only where something is wrong, which
+    It is read without line numbers, several times as fast as with them; only where something is wrong, which
     ``make`` says by a DocumentError, it is read again with them.
     """
     try:
