@@ -693,6 +693,14 @@ def test_drift_of_several_systems_is_one_list_and_what_may_move_is_not_restored(
     policy = harbour.muster.objects["policies"]["policy-1"]
     assert (policy["encrypted"], policy["leastRelease"]) == (True, "99.0")
     assert "no drift" in shell("drift").stderr
+    held = harbour.muster.objects
+    odd = {**policy, "id": "p-odd", "name": "handhelds", "encrypted": not policy["encrypted"], "assignedTo": []}
+    kept = dict(held["policies"])
+    held["policies"].clear()
+    held["policies"].update({"p-odd": odd, **kept})  # of three of that name the first is not in the baseline
+    shell("drift", "muster", "--restore", "--yes")
+    assert "p-odd" not in held["policies"]
+    assert "no drift" in shell("drift").stderr
 
 
 def test_a_baseline_knows_which_kinds_it_holds_and_which_part_of_them(quay):

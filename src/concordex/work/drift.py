@@ -128,13 +128,18 @@ def accept(drift: Drift) -> Saved:
 
 def restore(workspace: Workspace, drift: Drift) -> Change:
     """The change that puts the baseline back, where it drifted and nowhere else."""
-    moved = {one.key: {_first(path) for path, _, _ in one.deltas} for one in drift.found}
+    moved = {_live_or_file(one): {_first(path) for path, _, _ in one.deltas} for one in drift.found}
     added = [one.now for one in drift.found if one.what == "added" and one.now]
     change, _ = prepare_objects(workspace, drift.system, drift.baseline, drift.held, may_go=added)
-    keyed = [(step, (step.table, step.key["name"], step.key.get("nth", 1))) for step in change.steps]
-    steps = [_only(step, moved[key]) for step, key in keyed if key in moved]
+    known = [(step, (step.table, step.record_id or step.source)) for step in change.steps]
+    steps = [_only(step, moved[which]) for step, which in known if which in moved]
     numbered = tuple(replace(step, number=at) for at, step in enumerate(steps, start=1))
     return replace(change, steps=numbered)
+
+
+def _live_or_file(found: Difference) -> tuple[str, str | None]:
+    """What tells an object that drifted, whichever of several of its name it is: its record, or else its file."""
+    return found.key[0], found.now.record_id if found.now else found.one.source
 
 
 def _first(path: str) -> str:
