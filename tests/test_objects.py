@@ -216,6 +216,9 @@ def test_a_role_without_one_right_and_a_second_policy_of_one_name(quay):
     made = next(role for role in held["roles"].values() if role["name"] == "office, no restart")
     office = next(role for role in held["roles"].values() if role["name"] == "office")
     assert set(office["rights"]) - set(made["rights"]) == {"restart"}
+    odd = ("--as", "x", "--set", "lock.afterMinuts=3", "--draft")
+    told = shell("config", "copy", "muster/policies/laptops", *odd).stderr
+    assert 'no other of the policies has lock.afterMinuts; did you mean "afterMinutes"?' in told
     words = ("--as", "laptops", "--set", "lock.afterMinutes=3", "--set", "encrypted=no", "--yes")
     told = shell("config", "copy", "muster/policies/laptops", *words).stderr
     assert "takes several of one name" in told

@@ -220,6 +220,18 @@ def pruned(body: Body, members: Iterable[str]) -> dict[str, Any]:
     return made
 
 
+def members(value: Any, above: str = "") -> Iterator[str]:
+    """The paths of all members of mappings, however deep; items of lists stand as []."""
+    if isinstance(value, Mapping):
+        for name, below in value.items():
+            path = f"{above}.{name}" if above else str(name)
+            yield path
+            yield from members(below, path)
+    elif isinstance(value, list):
+        for item in value:
+            yield from members(item, f"{above}[]")
+
+
 def mentioned(one: Object, kinds: Kinds) -> Iterator[tuple[str, str, str]]:
     """What an object refers to: the member, the table, and the name of each."""
     for member, table in kinds[one.kind].references.items():

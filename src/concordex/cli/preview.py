@@ -77,11 +77,9 @@ def _told(step: Step) -> str:
     if step.action == "act":
         said = [draw.cell(value).replace(", ", "; ") for name, value in step.shall.items() if name != "target"]
         return ": ".join([step.act or "", *said])
-    if step.action == "delete":
-        return ", ".join(f"{name} {draw.cell(step.was[name])}" for name in _TOLD if step.was.get(name))
-    names = [name for name in _TOLD if step.shall.get(name)] or [name for name in step.shall if name != "name"][:6]
-    said = [f"{name} {draw.cell(step.shall[name])}" for name in names]
-    return ", ".join(said)
+    values = step.was if step.action == "delete" else step.shall
+    names = [name for name in _TOLD if values.get(name)] or [name for name in values if name != "name"][:6]
+    return ", ".join(f"{name} {draw.cell(values[name])}" for name in names)
 
 
 def _moved(name: str, was: Any, now: Any) -> str:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from concordex.change.depend import InACircle, dangling, users
 from concordex.change.differ import Difference, differ
-from concordex.change.objects import Kinds, Object, get, own_name, pruned, settled
+from concordex.change.objects import Kinds, Object, get, members, own_name, pruned, settled
 from concordex.change.plan import plan
 from concordex.change.steps import Change, Step
 from concordex.errors import CalledWrongly, Stopped
@@ -190,6 +190,21 @@ def _unfit(
                 if one.source and learned and name not in known
             ]
     return told
+
+
+def odd_members(wanted: Sequence[Object], held: Held) -> list[str]:
+    """Members deep in objects that no other object of the kind has: perhaps only written wrongly."""
+    notes = []
+    for kind in dict.fromkeys(one.kind for one in wanted):
+        known = {path for one in held.of([kind]) for path in members(one.body)}
+        for one in wanted:
+            odd = [path for path in dict.fromkeys(members(one.body)) if one.kind == kind and path not in known]
+            for path in odd:
+                above, _, name = path.rpartition(".")
+                beside = [other.rpartition(".")[2] for other in known if other.rpartition(".")[0] == above]
+                if above and beside:
+                    notes.append(f"{one.label}: no other of the {kind} has {path}; {suggestion(name, beside)}")
+    return notes
 
 
 def _lost(wanted: Sequence[Object], held: Held, kinds: Kinds) -> list[str]:

@@ -134,7 +134,8 @@ def _accept(found: "list[Drift]") -> int:
     for one in found:
         done = accept(one)
         draw.note(
-            f"{one.system}: {len(done.written):,} files written, {len(done.removed):,} removed in {_near(one.folder)}"
+            f"{one.system}: {plural(len(done.written), 'file')} written, {len(done.removed):,} removed"
+            f" in {_near(one.folder)}"
         )
     return Status.DONE
 

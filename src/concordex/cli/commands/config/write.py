@@ -18,6 +18,10 @@ if TYPE_CHECKING:
     from concordex.change.objects import Object
 
 
+#: How many odd members are told.
+_ODD = 8
+
+
 def push(
     path: Annotated[Path, typer.Argument(help="A file, or a folder of them.")],
     to: Annotated[str, typer.Option("--to", help="The system to write to.", autocompletion=complete_systems)],
@@ -41,7 +45,7 @@ def push(
     concordex config push 'pilot/policies/handhelds.yaml' --to production --draft
     """
     from concordex.work.baselines import covered, said
-    from concordex.work.configure import prepare_objects
+    from concordex.work.configure import odd_members, prepare_objects
     from concordex.work.objectfiles import read_objects
     from concordex.work.objects import chosen_kinds
 
@@ -56,6 +60,8 @@ def push(
     if extra and not gone and len(extra) <= len(wanted):  # else the files were never meant to be all
         only = f"{plural(len(extra), 'object')} of these kinds only {to} has, such as {extra[0].one.label}"
         draw.note(f"{only}; --gone deletes what the files do not have")
+    for text in odd_members(wanted, held)[:_ODD]:
+        draw.note(text, "yellow")
     altered = sum(step.action in ("create", "update") for step in change.steps)
     draw.note(f"{plural(len(wanted), 'object')} in {path}: {len(wanted) - altered:,} are so in {to} already")
     change = replace(change, about={**change.about, "from": str(path), "command": "config push"})
@@ -94,7 +100,7 @@ def copy(
     concordex config copy muster/policies/laptops --as 'laptops 2027' --set leastRelease=24.0.0
     """
     from concordex.work.carry import Edits, prepare_copy, renamed
-    from concordex.work.configure import find, one_of
+    from concordex.work.configure import find, odd_members, one_of
     from concordex.work.objects import chosen_kinds
 
     here = workspace()
@@ -113,7 +119,7 @@ def copy(
             break
         made = renamed(made, other, kinds)
     change, notes = prepare_copy(here, to or system, made, held)
-    for text in notes:
+    for text in [*notes, *odd_members([made], held)]:
         draw.note(text, "yellow")
     change = replace(change, about={**change.about, "from": address, "command": "config copy"})
     answers = Answers(stage=stage, draft=draft, yes=yes, form=form, any_time=any_time)
