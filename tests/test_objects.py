@@ -292,7 +292,7 @@ def test_from_nothing_to_rules_in_order_and_back(quay):
     assert "nothing to do" in shell("config", "push", "new", "--to", "bollard").stderr
     told = shell("config", "remove", "bollard/services/anything", "--count", "1", status=5).stderr
     assert "is used by rules/guests/keep out (service)" in told
-    shell("change", "undo", "1", "--yes")
+    assert "config install" not in shell("change", "undo", "1", "--yes").stderr  # there is nothing of it left
     assert harbour.bollard.objects == before
     write(shell, "new/5.yaml", "rules", "quay/odd", {"ruleSet": "guests", "from": "nowhere", "colour": 1})
     told = shell("config", "push", "new", "--to", "bollard", status=2).stderr
@@ -443,7 +443,8 @@ def test_from_nothing_to_installed_on_two_firewalls_and_undone(quay):
     rule = {"ruleSet": "guests", "place": 1, "from": "net-fishgate", "to": "net-saltpan", "service": "web"}
     write(shell, "new/1.yaml", "rules", "guests/keep out", rule | {"verdict": "stop"})
     write(shell, "new/2.yaml", "rulesets", "guests", {"targets": [first, second]})
-    shell("config", "push", "new", "--to", "bollard", "--yes")
+    told = shell("config", "push", "new", "--to", "bollard", "--yes").stderr
+    assert told.count("concordex config install bollard/rulesets/guests") == 1
     told = shell("config", "install", "bollard/rulesets/guests", "--on", "fw-none", status=2).stderr
     assert "assign it first (targets)" in told
     shell("config", "install", "bollard/rulesets/guests", "--yes")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Annotated
@@ -21,6 +22,8 @@ if TYPE_CHECKING:
 
 #: How many that had to be waited for are told one by one.
 _READY = 20
+#: How many that are to be installed on devices are told.
+_ONWARD = 5
 #: How many that did not work are told at once.
 _WRONG = 40
 
@@ -148,7 +151,13 @@ def run_and_tell(
         except KeyboardInterrupt:
             draw.note(f"stopped; to look at what arrived and go on: concordex change resume {number}", "yellow")
             return Status.STOPPED
-    return _tell(done, chosen)
+    status = _tell(done, chosen)
+    if done.about.get("objects"):
+        from concordex.work.configure import onward
+
+        for address in onward(here, done)[:_ONWARD]:
+            draw.note(f"devices have it once it is installed: concordex config install {shlex.quote(address)}")
+    return status
 
 
 def _tell(done: Change, chosen: Collection[int]) -> int:

@@ -269,3 +269,22 @@ def prepare_installation(
             for at, target in enumerate([name for name in targets if not on or name in on], start=1)
         ]  # fmt: skip
     return Change(kind="install", system=system, steps=tuple(steps), about={"objects": True})
+
+
+def onward(workspace: Workspace, change: Change) -> list[str]:
+    """What a change has altered that devices have only once it is installed on them: SYSTEM/KIND/NAME."""
+    dialect = workspace.dialect(change.system)
+    kinds, found = kinds_of(dialect), dict[str, None]()
+    gone = {(step.table, str(step.key.get("name"))) for step in change.steps if step.action == "delete"}
+    for step in change.steps:
+        kind, name = kinds.get(step.table), str(step.key.get("name"))
+        if kind is None or step.state != "confirmed" or step.action in ("act", "report"):
+            continue
+        table = kind.table
+        if kind.within:
+            table = kind.references[kind.within]
+            name = str(step.shall.get(kind.within) or step.was.get(kind.within) or name.partition("/")[0])
+        write = dialect.tables[table].write
+        if (table, name) not in gone and write and (how := write.acts.get("install")) and how.each:
+            found[f"{change.system}/{table}/{name}"] = None
+    return list(found)
