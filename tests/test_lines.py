@@ -118,10 +118,17 @@ object:
 
 def test_one_of_many_devices_is_saved_compared_and_set_as_one_document(deck):
     shell, switches = deck
-    first, second, _ = (f"switches:127.0.0.1:{port}" for port in deck_ports(shell))
+    first, second, third = (f"switches:127.0.0.1:{port}" for port in deck_ports(shell))
     before = list(switches[0].lines)
-    shell("config", "save", first, "--into", "baselines")
-    shell("config", "save", second, "--into", "baselines")
+    switches[2].faults.add("drop", "/capstan")
+    told = shell("config", "save", "switches", "--with", "rows.csv", "--into", "baselines", status=4).stderr
+    assert "2 devices of switches in baselines/switches: 2 objects, 2 written" in told
+    assert f"not saved: {third}" in told
+    switches[2].faults.clear()
+    (shell.folder / "odd.csv").write_text("address\n10.9.9.9\n")
+    told = shell("config", "save", "switches", "--with", "odd.csv", "--into", "baselines", status=2).stderr
+    assert "row 2: no address, or none" in told
+    assert "1 as they were" in shell("config", "save", first, "--into", "baselines").stderr
     (shell.folder / "want.yaml").write_text(WANTED)
     rows = json.loads(shell("config", "diff", first, "want.yaml", "-f", "json", status=3).stdout)
     assert {row["member"] for row in rows} == {"name", "timeServers[]", "users[]", "segments[]", "addresses[]"}

@@ -724,6 +724,9 @@ def test_a_baseline_knows_which_kinds_it_holds_and_which_part_of_them(quay):
     assert "elsewhere" not in told.stdout + told.stderr  # of what the folder never spoke of, nothing goes
     shell("drift", "muster", "--accept")
     assert "no drift" in shell("drift", "muster").stderr
+    shell("system", "pause", "muster")
+    assert "muster" not in shell("drift", status=3).stderr
+    shell("system", "resume", "muster")
     harbour.muster.faults.add("fail")
     told = shell("drift", status=4)
     assert "muster could not be looked at" in told.stderr

@@ -9,10 +9,11 @@ from urllib.parse import quote, unquote
 
 from pydantic import Field
 
-from concordex.change.objects import Object
+from concordex.change.objects import Kinds, Object
 from concordex.documents import Part, read_as, write_yaml
 from concordex.errors import CalledWrongly
 from concordex.work.configure import matching
+from concordex.work.objectfiles import Saved, save
 from concordex.work.objects import Held
 
 if TYPE_CHECKING:
@@ -42,13 +43,17 @@ def folder_of(root: Path, name: str) -> Path:
 
 
 def folders(workspace: Workspace, names: Sequence[str], root: Path) -> dict[str, Path]:
-    """The baseline's folder of each system and device: of those named, or of all that have one."""
+    """The baseline's folder of each system and device: of those named, or of all that have one and are not paused."""
     if not root.is_dir():
         raise CalledWrongly(f"there is no folder {root}", advice=f"concordex config save SYSTEM --into {root}")
     for name in names:
         if name not in workspace.config.devices:  # of devices, all that were saved
             workspace.target(name)
-    found = {name: folder for name, folder in _every(workspace, root) if not names or _is_meant(name, names)}
+    found = {
+        name: folder
+        for name, folder in _every(workspace, root, skip_paused=not names)
+        if not names or _is_meant(name, names)
+    }
     for name in names:
         if not any(_is_meant(other, [name]) for other in found):
             raise CalledWrongly(
@@ -63,9 +68,9 @@ def _is_meant(name: str, said: Sequence[str]) -> bool:
     return name in said or name.partition(":")[0] in said
 
 
-def _every(workspace: Workspace, root: Path) -> Iterable[tuple[str, Path]]:
-    for name in workspace.config.systems:
-        if (root / name).is_dir():
+def _every(workspace: Workspace, root: Path, *, skip_paused: bool) -> Iterable[tuple[str, Path]]:
+    for name, system in workspace.config.systems.items():
+        if (root / name).is_dir() and not (skip_paused and system.paused):
             yield name, root / name
     for name in workspace.config.devices:
         for folder in sorted((root / name).glob("*/")):
@@ -93,6 +98,16 @@ def say(folder: Path, kinds: Iterable[str], where: str | None) -> None:
     if now != was:
         told = {kind: {"where": list(now[kind].where)} if now[kind].where else {} for kind in sorted(now)}
         write_yaml(folder / FILE, {"format": 1, "kinds": told})
+
+
+def save_in(
+    workspace: Workspace, name: str, held: Held, kinds: Kinds, where: str | None, into: Path
+) -> tuple[Path, Saved]:
+    """Save the objects of a system or device in its folder below ``into``, and what of it that is."""
+    folder = folder_of(into, name)
+    done = save(matching(workspace, held, kinds, where), folder, kinds, () if where else list(kinds))
+    say(folder, kinds, where)
+    return folder, done
 
 
 def covered(

@@ -30,6 +30,23 @@ def check_devices(workspace: Workspace, devices: str, table: str) -> None:
         raise CalledWrongly(f"the dialect of {devices} has no table {table!r}, which is asked for")
 
 
+def named(workspace: Workspace, devices: str, table: str) -> list[str]:
+    """The devices in a table of rows that each say an ``address``: DEVICES:ADDRESS; every mistake at once."""
+    from concordex.work.sheets import read_rows
+
+    known = workspace.config.devices
+    if devices not in known:
+        raise CalledWrongly(f"there are no devices called {devices!r}", advice=suggestion(devices, known))
+    rows = read_rows(table)
+    odd = [row.place for row in rows if not known[devices].reaches(str(row.said.get("address") or ""))]
+    if odd:
+        raise CalledWrongly(
+            f"{table}: {', '.join(odd[:8])}: no address, or none that is among the addresses of {devices}",
+            advice=f"devices: {devices}: addresses: in concordex.yaml says which are called",
+        )
+    return list(dict.fromkeys(f"{devices}:{row.said['address']}" for row in rows))
+
+
 async def ask(
     workspace: Workspace, devices: str, addresses: Iterable[str], table: str
 ) -> dict[str, dict[str, Any] | ConcordexError]:

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import asyncio
 import subprocess
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
-from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -16,18 +14,13 @@ from concordex.change.objects import Kinds, Object
 from concordex.change.steps import Change, Step
 from concordex.errors import ConcordexError
 from concordex.work.baselines import SavedKind, covered, said
-from concordex.work.concurrent import at_most
 from concordex.work.config import MayMove
 from concordex.work.configure import prepare_objects
 from concordex.work.objectfiles import Saved, read_objects, save
-from concordex.work.objects import Held, chosen_kinds, read
+from concordex.work.objects import Held, chosen_kinds, live_of
 
 if TYPE_CHECKING:
-    from concordex.wire.session import Session
     from concordex.work.workspace import Workspace
-
-#: Systems that are asked at once.
-_AT_ONCE = 16
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -64,25 +57,11 @@ def drifts(workspace: Workspace, there: Mapping[str, Path]) -> dict[str, Drift |
     Files that cannot be read are an error at once: nobody is asked then.
     """
     baselines = {name: _baseline(workspace, name, folder) for name, folder in there.items()}
-    found: dict[str, Drift | ConcordexError] = dict.fromkeys(there, ConcordexError("not asked"))
-    sessions: dict[str, Session] = {}
-    for name in there:
-        try:
-            sessions[name] = workspace.session(name)  # here, since a secret may be asked for
-        except ConcordexError as error:
-            found[name] = error
-
-    async def one(name: str) -> None:
-        try:
-            async with sessions[name] as session:
-                held = await read(session, list(baselines[name].every))
-        except ConcordexError as error:
-            found[name] = error
-        else:
-            found[name] = _drift(workspace, name, baselines[name], held)
-
-    asyncio.run(at_most(_AT_ONCE, [partial(one, name) for name in sessions]))
-    return found
+    found = live_of(workspace, {name: list(one.every) for name, one in baselines.items()})
+    return {
+        name: held if isinstance(held, ConcordexError) else _drift(workspace, name, baselines[name], held)
+        for name, held in found.items()
+    }
 
 
 def _baseline(workspace: Workspace, system: str, folder: Path) -> _Baseline:

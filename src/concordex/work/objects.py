@@ -6,6 +6,7 @@ import asyncio
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import orjson
@@ -14,7 +15,7 @@ import polars as pl
 from concordex.change.compare import shown
 from concordex.change.objects import Key, Kind, Object, alike, get, mentioned, objects_of, own_name, put
 from concordex.change.steps import Step
-from concordex.errors import CalledWrongly, WireError
+from concordex.errors import CalledWrongly, ConcordexError, WireError
 from concordex.model.fields import ORIGINAL
 from concordex.store import snapshots as store
 from concordex.wire import dialect as d
@@ -22,6 +23,8 @@ from concordex.wire.session import Session
 from concordex.wire.staging import Pending, pending
 from concordex.wire.tables import order, read_tables
 from concordex.words import suggestion
+from concordex.work.concurrent import at_most
+from concordex.work.devices import AT_ONCE
 from concordex.work.target import Actual
 
 if TYPE_CHECKING:
@@ -119,6 +122,27 @@ def live(workspace: Workspace, system: str, kinds: Sequence[str]) -> Held:
             return await read(session, kinds)
 
     return asyncio.run(ask())
+
+
+def live_of(workspace: Workspace, wanted: Mapping[str, Sequence[str]]) -> dict[str, Held | ConcordexError]:
+    """The objects of some kinds of several systems and devices, many asked at once; or why one could not be read."""
+    found: dict[str, Held | ConcordexError] = {}
+    sessions: dict[str, Session] = {}
+    for name in wanted:
+        try:
+            sessions[name] = workspace.session(name)  # here, since a secret may be asked for
+        except ConcordexError as error:
+            found[name] = error
+
+    async def one(name: str) -> None:
+        try:
+            async with sessions[name] as session:
+                found[name] = await read(session, wanted[name])
+        except ConcordexError as error:
+            found[name] = error
+
+    asyncio.run(at_most(AT_ONCE, [partial(one, name) for name in sessions]))
+    return {name: found[name] for name in wanted}
 
 
 async def read(session: Session, kinds: Sequence[str]) -> Held:

@@ -88,7 +88,7 @@ def _show(found: "list[Drift]", form: Form, output: Output) -> int:
         if one.found or not many:
             _count(one)
     if many:
-        objects, ignored = (sum(counts) for counts in zip(*((len(o.baseline), o.ignored) for o in clean), strict=True))
+        objects, ignored = sum(len(one.baseline) for one in clean), sum(one.ignored for one in clean)
         told = f"; {ignored:,} that may be" if ignored else ""
         draw.note(f"no drift in {len(clean):,} systems, {objects:,} objects{told}", "green")
     for one in found:  # it will be drift when they commit, or was forgotten

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -13,6 +13,9 @@ from concordex.cli.differences import draw_differences
 from concordex.cli.options import Form, Output, words, workspace
 from concordex.cli.statuses import Status
 from concordex.words import plural
+
+if TYPE_CHECKING:
+    from concordex.work import Workspace
 
 
 def list_objects(system: System, kinds: KindNames = None, where: Where = None, form: Form = None) -> None:
@@ -79,34 +82,63 @@ def save(
     into: Annotated[Path, typer.Option("--into", help="The folder; the system gets one of its own in it.")],
     kinds: KindNames = None,
     where: Where = None,
-) -> None:
+    table: Annotated[
+        str | None, typer.Option("--with", help="Many devices: a table with a row and an `address` for each.")
+    ] = None,
+) -> int:
     """Save objects as one readable file each: names instead of ids, nothing that moves by itself.
 
     Saved again, only files of objects that became otherwise are touched; comments in the others stay.
+    Many devices are asked at once, and one that cannot be reached does not keep the others.
 
     Examples:
 
     concordex config save muster --into baselines
 
     concordex config save bollard addresses services --where 'name like net-*' --into pilot
+
+    concordex config save switches --with switches.csv --into baselines
     """
-    from concordex.work.baselines import folder_of, say
-    from concordex.work.configure import matching
-    from concordex.work.objectfiles import save as write
+    from concordex.work.baselines import save_in
     from concordex.work.objects import chosen_kinds
 
     here = workspace()
+    if table:
+        return _save_many(here, system, kinds or [], where, table, into)
     chosen = chosen_kinds(here, system, kinds or [])
-    held = live(here, system, chosen)
-    objects = matching(here, held, chosen, where)
-    folder = folder_of(into, system)
-    done = write(objects, folder, chosen, () if where else list(chosen))
-    say(folder, chosen, where)
+    folder, done = save_in(here, system, live(here, system, chosen), chosen, where, into)
     for path in done.removed:
         draw.note(f"gone: {path}")
     removed = f", {len(done.removed):,} removed" if done.removed else ""
     told = f"{len(done.written):,} written, {done.same:,} as they were{removed}"
-    draw.note(f"{plural(len(objects), 'object')} in {folder}: {told}")
+    draw.note(f"{plural(done.same + len(done.written), 'object')} in {folder}: {told}")
+    return Status.DONE
+
+
+def _save_many(here: Workspace, devices: str, kinds: list[str], where: str | None, table: str, into: Path) -> int:
+    from concordex.errors import ConcordexError
+    from concordex.work.baselines import save_in
+    from concordex.work.devices import named
+    from concordex.work.objects import chosen_kinds, live_of
+
+    names = named(here, devices, table)
+    chosen = {name: chosen_kinds(here, name, kinds) for name in names}
+    found = live_of(here, {name: list(mine) for name, mine in chosen.items()})
+    done, lost = [], []
+    for name, held in found.items():
+        if isinstance(held, ConcordexError):
+            lost.append(f"{name}: {held.what}" + (f" ({held.why})" if held.why else ""))
+        else:
+            done.append(save_in(here, name, held, chosen[name], where, into)[1])
+    written, same = sum(len(one.written) for one in done), sum(one.same for one in done)
+    removed = sum(len(one.removed) for one in done)
+    draw.note(
+        f"{plural(len(done), 'device')} of {devices} in {into / devices}: {plural(written + same, 'object')},"
+        f" {written:,} written, {same:,} as they were, {removed:,} removed"
+    )
+    for text in lost:
+        draw.note(f"not saved: {text}", "red")
+    return Status.DONE if not lost else Status.PARTLY if done else Status.FAILED
 
 
 def diff(
