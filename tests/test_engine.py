@@ -2,14 +2,25 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from threading import Thread
+from typing import ClassVar
+
+import httpx
+import keyring
 import pytest
+from keyring.backend import KeyringBackend
+from keyring.errors import KeyringLocked
 
 from concordex.errors import BadAnswer, CalledWrongly, RequestRefused, SecretError, SignInRefused, WireError
+from concordex.standins.server import Harbour
 from concordex.wire.read import count
 from concordex.wire.secrets import Secret, fetch, is_reference
 from concordex.wire.session import Endpoint, Session
 from concordex.wire.tables import order, read_tables
 from concordex.wire.writes import body_of, create, refusals, update
+from tests.conftest import Near, make_workspace
 from tests.lamplight import RECORDS, dialect, lamps, reading, run
 
 
@@ -318,3 +329,65 @@ def test_secrets_come_from_where_they_are_named(tmp_path, monkeypatch):
 def test_a_secret_that_cannot_be_had_is_told(tmp_path, reference, what):
     with pytest.raises(SecretError, match=what):
         fetch(reference, tmp_path)
+
+
+class Ring(KeyringBackend):
+    """A keyring that holds one password, and is locked for one service."""
+
+    priority = 1
+
+    def get_password(self, service: str, username: str) -> str | None:
+        if service == "locked":
+            raise KeyringLocked("it is locked")
+        return {("muster", "deck"): "from-the-ring"}.get((service, username))
+
+    def set_password(self, service: str, username: str, password: str) -> None: ...
+
+    def delete_password(self, service: str, username: str) -> None: ...
+
+
+def test_a_secret_from_the_keyring(tmp_path):
+    before = keyring.get_keyring()
+    keyring.set_keyring(Ring())
+    try:
+        assert fetch("keyring:muster/deck", tmp_path).reveal() == "from-the-ring"
+        for reference, what in (("muster/other", "holds nothing"), ("locked/x", "refused")):
+            with pytest.raises(SecretError, match=what):
+                fetch(f"keyring:{reference}", tmp_path)
+    finally:
+        keyring.set_keyring(before)
+
+
+class Proxy(BaseHTTPRequestHandler):
+    """A proxy for plain HTTP: a request names the whole address (RFC 9112, section 3.2.2)."""
+
+    protocol_version = "HTTP/1.1"
+    asked: ClassVar[list[str]] = []
+
+    def _pass_on(self) -> None:
+        self.asked.append(self.path)
+        body = self.rfile.read(int(self.headers.get("Content-Length") or 0))
+        answer = httpx.request(self.command, self.path, content=body, headers=dict(self.headers))
+        self.send_response(answer.status_code)
+        self.send_header("Content-Type", answer.headers["content-type"])
+        self.send_header("Content-Length", str(len(answer.content)))
+        self.end_headers()
+        self.wfile.write(answer.content)
+
+    do_GET = do_POST = _pass_on
+
+    def log_message(self, *_: object) -> None: ...
+
+
+def test_a_system_behind_a_proxy(tmp_path):
+    with Harbour.of(60, moment=datetime.now(UTC)) as harbour, ThreadingHTTPServer(("127.0.0.1", 0), Proxy) as proxy:
+        Thread(target=proxy.serve_forever, daemon=True).start()
+        shell = make_workspace(tmp_path, harbour, ("muster",), kind=Near)
+        address = f"http://127.0.0.1:{proxy.server_port}"
+        shell.config(lambda text: text.replace("dialect: muster\n", f"dialect: muster\n    proxy: {address}\n"))
+        assert "whole" in shell("pull", "muster").stdout
+        assert all(path.startswith(harbour.urls["muster"]) for path in Proxy.asked)
+        assert len(Proxy.asked) > 3
+        proxy.shutdown()
+        proxy.server_close()
+        assert f"the proxy {address} does not let us through" in shell("pull", "muster", status=None).stderr
