@@ -90,8 +90,8 @@ shot sync "$fleet" "concordex sync stowage --draft"
 cp "$here/../examples/new-switches.csv" "$fleet"
 shot push "$fleet" "concordex push new-switches.csv --to stowage --rejects bad.csv --draft" \
     "concordex change run 2 --first 3 --yes" "concordex change run 2 --most 1 --yes" "cut -c1-120 bad.csv"
-shot undo "$fleet" "concordex set stowage 'name like sw-spare-0*' status=stored position=7 --yes | tail -2" \
-    "concordex change show 3 --diff | head -4" "concordex set stowage sw-spare-01 'comment=taken by Kim' --yes" \
+(cd "$fleet" && concordex set stowage 'name like sw-spare-0*' status=stored position=7 --yes) >"$work/set.txt" 2>&1
+shot undo "$fleet" "concordex change show 3 --diff | head -4" "concordex set stowage sw-spare-01 'comment=taken by Kim' --yes" \
     "concordex change undo 2 --yes" "concordex change list"
 shot adopt "$fleet" "cat new-units.csv" "concordex push new-units.csv --to pilotage --ask afloat --yes"
 (cd "$work/far" && concordex pull stowage >/dev/null 2>&1
