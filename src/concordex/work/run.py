@@ -70,19 +70,24 @@ def run(
             running = _Run(workspace, change, steps, _Tally(progress, len(steps)), how)
             asyncio.run(running.all(workspace.session(change.system)))
         after = workspace.journal.change(number)
-        if all(s.state in ("confirmed", "held") for s in after.steps):
-            state = "done"
-        else:
-            chosen = {step.number for step in steps}
-            left = [s for s in after.steps if s.state not in ("confirmed", "held") and s.number in chosen]
-            waits = how.stage and all(step.reason == STAGED for step in left)
-            state = "staged" if left and waits else "incomplete" if left else "partly"
+        state = _came_to(after, {step.number for step in steps}, how)
     except ConcordexError:
         state = "incomplete"
         raise
     finally:
         workspace.journal.end(number, state)
     return replace(after, state=state)
+
+
+def _came_to(change: Change, chosen: Collection[int], how: How) -> str:
+    """How a change stands after a run of the ``chosen`` steps."""
+    left = [step for step in change.steps if step.state not in ("confirmed", "held")]
+    mine = [step for step in left if step.number in chosen]
+    if not left:
+        return "done"
+    if not mine:
+        return "partly"
+    return "staged" if how.stage and all(step.reason == STAGED for step in mine) else "incomplete"
 
 
 def check_staging(workspace: Workspace, change: Change) -> None:
