@@ -748,6 +748,9 @@ def test_what_is_staged_is_seen_waits_and_is_committed_or_taken_back(quay, monke
     assert "we have staged and not committed" in told  # a commit would take those along
     for words in (("undo", "1"), ("drop", "1")):
         assert "config unstage bollard" in shell("change", *words, status=2).stderr
+    bollard.staged.clear()  # somebody has taken it back there
+    assert "change 1 can be run anew" in shell("config", "unstage", "bollard", "--yes").stderr
+    shell("change", "run", "1", "--stage", "--yes")
     assert "4 taken back" in shell("config", "unstage", "bollard", "--yes").stderr
     assert not bollard.staged
     shell("change", "run", "1", "--stage", "--yes")

@@ -23,8 +23,7 @@ def pending(system: System, form: Form = None) -> int:
     from concordex.work.staged import staged
 
     found = staged(workspace(), system)
-    if found or form:
-        _draw_staged(found, form)
+    _draw_staged(found, form)
     draw.note(f"{len(found):,} staged and not committed in {system}" if found else f"nothing is staged in {system}")
     return Status.FOUND if found else Status.DONE
 
@@ -65,11 +64,11 @@ def unstage(system: System, yes: Yes = False) -> int:
 
     Example: concordex config unstage bollard
     """
-    from concordex.work.staged import staged, take_back
+    from concordex.work.staged import staged, take_back, waiting
 
     here = workspace()
     ours = [one for one in staged(here, system) if one.ours]
-    if not ours:
+    if not ours and not waiting(here, system):
         draw.note(f"nothing of this user's is staged in {system}")
         return Status.DONE
     _draw_staged(ours)
@@ -86,5 +85,7 @@ def unstage(system: System, yes: Yes = False) -> int:
 def _draw_staged(found: list[Pending], form: Format | None = None) -> None:
     from concordex.cli.rows import emit_rows
 
+    if not found and form is None:
+        return
     rows = [{"who": one.who, "ours": one.ours, "since": one.since, "what": one.what} for one in found]
     emit_rows(rows, form, None)
