@@ -109,7 +109,7 @@ def _csv(content: bytes, shape: d.Shape) -> list[dict[str, Any]]:
     text = _text_of(content)
     if text.lstrip()[:1] == "<":
         raise BadAnswer("answered with a page instead of CSV", advice="a proxy or a sign-in page in between?")
-    csv.field_size_limit(len(content) + 1)
+    csv.field_size_limit(max(csv.field_size_limit(), len(content) + 1))  # of the whole process: it is never lowered
     try:
         rows = csv.reader(io.StringIO(text, newline=""), delimiter=shape.separator, strict=True)
         names = [name.strip() for name in next(rows, [])]
