@@ -227,7 +227,8 @@ def test_a_role_without_one_right_and_a_second_policy_of_one_name(quay):
     assert (second["lock"]["afterMinutes"], second["encrypted"], second["leastRelease"]) == (3, False, "23.1.0")
     assert first["assignedTo"] != []
     assert "assignedTo" not in second
-    assert "has 2 objects policies/laptops" in shell("config", "show", "muster/policies/laptops", status=2).stderr
+    assert "say which one: laptops (no. 1), " in shell("config", "show", "muster/policies/laptops", status=2).stderr
+    assert "afterMinutes: 3" in shell("config", "show", "muster/policies/laptops (no. 2)").stdout
     editor = {"env": {"EDITOR": "sed -i s/laptops/edited/"}}
     shell("config", "copy", "muster/roles/kiosk", "--as", "laptops-kiosk", "--edit", "--yes", **editor)
     assert any(role["name"] == "edited-kiosk" for role in held["roles"].values())
@@ -272,6 +273,24 @@ def test_what_is_saved_again_touches_only_what_changed(quay):
     assert "no drift" in shell("drift", "muster", "--from", "kept").stderr
     told = shell("config", "save", "muster", "policies", "--where", "encrypted = yes", "--into", "some").stderr
     assert "2 objects" in told
+
+
+def test_what_stands_in_an_object_is_copied_with_it(quay):
+    shell, harbour = quay
+    rules, sets = harbour.bollard.objects["rule"], harbour.bollard.objects["ruleset"]
+    shell("config", "copy", "bollard/rulesets/quay", "--as", "pier", "--yes")
+    rules, sets = harbour.bollard.objects["rule"], harbour.bollard.objects["ruleset"]
+    made = next(ref for ref, one in sets.items() if one["name"] == "pier")
+
+    def inside(ruleset: str) -> list[dict]:
+        mine = [one for one in rules.values() if one["ruleSet"] == ruleset]
+        return [{k: v for k, v in one.items() if k not in ("ref", "ruleSet")} for one in mine]
+
+    assert inside(made) == inside("set0")
+    assert inside(made)
+    name = inside("set0")[0]["name"]
+    moved = ("config", "copy", f"bollard/rules/quay/{name}", "--as", "moved", "--set", "ruleSet=ship", "--draft")
+    assert "ship/moved" in shell(*moved).stdout
 
 
 def test_from_nothing_to_rules_in_order_and_back(quay):
@@ -400,6 +419,18 @@ def test_twelve_policies_from_a_pilot_to_production(tmp_path):
         gate = other.bollard.objects["address"][made["to"]]
         assert gate["name"] == "net-shipgate"
         assert gate["value"].startswith("10.9")
+        # a rule set with its rules, and with what they need
+        other.bollard.objects["rule"].clear()
+        other.bollard.objects["ruleset"].clear()
+        other.bollard.objects["service"].clear()
+        shell("config", "carry", "bollard/rulesets/quay", "--to", "bollard2", "--yes")
+        assert {one["name"] for one in other.bollard.objects["ruleset"].values()} == {"quay"}
+        rows = json.loads(
+            shell("config", "diff", "bollard", "bollard2", "--kind", "rules", "-f", "json", status=3).stdout
+        )
+        assert {(row["name"].partition("/")[0], row["what"]) for row in rows} == {
+            ("ship", "removed"), ("office", "removed"),
+        }  # fmt: skip
 
 
 def test_a_role_that_loses_the_right_that_is_being_used(quay):
@@ -449,13 +480,27 @@ def test_from_nothing_to_installed_on_two_firewalls_and_undone(quay):
     assert "assign it first (targets)" in told
     shell("config", "install", "bollard/rulesets/guests", "--yes")
     assert [f["name"] for f in firewalls.values() if "guests" in f.get("installed", ())] == [first, second]
-    shell("change", "undo", "2", "--yes")
+    told = shell("config", "remove", "bollard/rulesets", "bollard/rules", "--count", "9", status=5).stderr
+    assert f"rulesets/guests is installed on {first}, {second}" in told
+    assert "--off" in told
+    assert "is installed on" in shell("change", "undo", "1", "--yes", status=5).stderr
+    write(shell, "new/2.yaml", "rulesets", "guests", {"targets": [first]})  # no target any more, and still there
+    shell("config", "push", "new", "--to", "bollard", "--draft")
+    shell("change", "run", "3", "--yes")
+    told = shell("config", "install", "bollard/rulesets/guests", "--off", "--on", second, "--draft").stdout
+    assert f"guests on {second}" in told
+    assert (
+        "is not installed on fw-x"
+        in shell("config", "install", "bollard/rulesets/guests", "--off", "--on", "fw-x", status=2).stderr
+    )
+    shell("change", "undo", "3", "--yes")
+    assert "committed as one" not in shell("change", "undo", "2", "--yes").stderr
     assert not any(firewall["installed"] for firewall in firewalls.values() if "installed" in firewall)
     next(f for f in firewalls.values() if f["name"] == second)["linked"] = False
     told = shell("config", "install", "bollard/rulesets/guests", "--yes", status=4).stdout
     assert f"guests on {second}" in told
     assert "is not linked" in told
-    states = {row["label"]: row["state"] for row in json.loads(shell("change", "show", "4", "-f", "json").stdout)}
+    states = {row["label"]: row["state"] for row in json.loads(shell("change", "show", "7", "-f", "json").stdout)}
     assert states == {f"guests on {first}": "confirmed", f"guests on {second}": "refused"}
 
 
@@ -469,6 +514,10 @@ def test_a_refused_commit_is_taken_back_and_who_holds_what_is_told(quay):
     assert "1 staged" in told.stderr
     shell("config", "save", "bollard", "--into", "baselines")
     assert "staged by Robin" in shell("drift", "bollard", status=3).stderr  # a forgotten commit
+    shell("pull")
+    shell("reconcile")
+    found = json.loads(shell("findings", "--kind", "uncommitted", "-f", "json", status=3).stdout)
+    assert [(one["name"], one["entry"], one["about"][:6]) for one in found] == [("bollard", None, "Robin:")]
     write(shell, "new/1.yaml", "addresses", "net-new", {"value": "10.77.0.0/16", "note": ""})
     commit = bollard._commit
 
@@ -487,6 +536,11 @@ def test_a_refused_commit_is_taken_back_and_who_holds_what_is_told(quay):
     assert not any(one["name"] == "net-new" for one in bollard.objects["address"].values())
     assert list(bollard.staged) == ["of Robin"]
     assert "1 step written" in shell("change", "resume", "1").stderr
+    bollard.staged.clear()
+    shell("pull", "bollard")
+    shell("reconcile")
+    assert "Robin" in shell("findings", "--gone", "--kind", "uncommitted", status=3).stdout
+    assert "Robin" not in shell("findings", "--kind", "uncommitted").stdout
     assert sum(one["name"] == "net-new" for one in bollard.objects["address"].values()) == 1
 
 
@@ -658,6 +712,18 @@ def test_two_dates_are_compared_as_whole_pulls_had_found_them(quay):
     assert (
         "had not been pulled whole by then" in shell("config", "diff", "muster@2020-01-01", "muster", status=2).stderr
     )
+    shell("config", "save", "bollard", "addresses", "--where", "name like net-*", "--into", "part")
+    assert "no difference" in shell("config", "diff", "part/bollard", "bollard").stderr
+    path = write(shell, "one.yaml", "roles", "kiosk", {"rights": []})
+    told = shell("config", "diff", str(path), "muster", status=3)
+    assert told.stdout.splitlines()[0] == "~ roles/kiosk"
+    assert "3 other objects" in told.stderr  # of which a file put there does not speak
+    assert (
+        "- roles/none"
+        in shell(
+            "config", "diff", str(write(shell, "two.yaml", "roles", "none", {})), "muster@2099-01-01", status=3
+        ).stdout
+    )
     assert "is no date" in shell("config", "diff", "muster@soon", "muster", status=2).stderr
     assert "neither side is a system" in shell("config", "diff", "a", "b", status=2).stderr
 
@@ -742,6 +808,8 @@ def test_what_is_staged_is_seen_waits_and_is_committed_or_taken_back(quay, monke
     assert bollard.objects == before
     told = shell("config", "pending", "bollard", status=3)
     assert told.stdout.count("yes") == 4
+    told = shell("pull", "bollard").stderr
+    assert "bollard/addresses, services, rulesets, rules: seen with what this user has staged" in told
     assert "with what is staged and not committed: address guest-net added" in shell("config", "list", "bollard").stderr
     write(shell, "more/1.yaml", "addresses", "net-more", {"value": "10.78.0.0/16", "note": ""})
     told = shell("config", "push", "more", "--to", "bollard", "--yes", status=5).stderr

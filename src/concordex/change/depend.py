@@ -6,7 +6,7 @@ from collections import deque
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from graphlib import CycleError, TopologicalSorter
 
-from concordex.change.objects import LOST, Kinds, Object, mentioned, place_of
+from concordex.change.objects import LOST, Kind, Kinds, Object, get, mentioned, place_of
 
 #: A kind and a name: what references go by.
 Name = tuple[str, str]
@@ -90,6 +90,37 @@ def closure(
             else:
                 lost.append((one, need))
     return list(taken.values()), lost
+
+
+def kinds_inside(kind: str, kinds: Kinds) -> list[str]:
+    """``kind``, and the kinds whose objects may stand in its objects, however deep."""
+    found = [kind]
+    for above in found:
+        found += [name for name, one in kinds.items() if _holder(one) == above and name not in found]
+    return found
+
+
+def contents(chosen: Iterable[Object], every: Iterable[Object], kinds: Kinds) -> list[Object]:
+    """``chosen``, and what stands in them, however deep: each after what it stands in."""
+    inside: dict[Name, list[Object]] = {}
+    for one in every:
+        parent = get(one.body, kinds[one.kind].within)
+        if parent is not None:
+            inside.setdefault((_holder(kinds[one.kind]) or "", str(parent)), []).append(one)
+    taken = {one.key: one for one in chosen}
+    left = deque(taken.values())
+    while left:
+        one = left.popleft()
+        for below in inside.get((one.kind, one.name), ()):
+            if below.key not in taken:
+                taken[below.key] = below
+                left.append(below)
+    return list(taken.values())
+
+
+def _holder(kind: Kind) -> str | None:
+    """The kind in whose objects those of ``kind`` stand."""
+    return kind.references.get(kind.within or "")
 
 
 def users(names: Iterable[Name], every: Iterable[Object], kinds: Kinds) -> list[tuple[Object, str, Name]]:

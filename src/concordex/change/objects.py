@@ -87,6 +87,16 @@ def own_name(name: str, body: Body, kind: Kind) -> str:
     return name.removeprefix(f"{parent}/")
 
 
+def bonds(one: Object, kind: Kind) -> list[str]:
+    """The members that bind an object to people or devices, of those that it has."""
+    return [member for member in kind.bound if get(one.body, member) not in (None, "", [])]
+
+
+def unbound(one: Object, kind: Kind) -> Object:
+    """An object without what binds it to people and devices."""
+    return replace(one, body=pruned(one.body, kind.bound))
+
+
 #: Stands for the id of an object that is not there.
 LOST = "?"
 

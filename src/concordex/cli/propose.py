@@ -97,7 +97,8 @@ def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> 
 
 def _as_one(here: Workspace, change: Change, answers: Answers) -> str:
     """Whether the steps come into effect at once, by a commit."""
-    if not change.about.get("objects") or here.dialect(change.system).staging is None or change.kind == "install":
+    acts = all(step.action == "act" for step in change.writes)  # what is done to devices is done at once
+    if acts or not change.about.get("objects") or here.dialect(change.system).staging is None:
         return ""
     return "; staged only, not committed" if answers.stage else "; staged first, then committed as one"
 
@@ -153,7 +154,7 @@ def run_and_tell(
             return Status.STOPPED
     status = _tell(done, chosen)
     if done.about.get("objects"):
-        from concordex.work.configure import onward
+        from concordex.work.install import onward
 
         for address in onward(here, done)[:_ONWARD]:
             draw.note(f"devices have it once it is installed: concordex config install {shlex.quote(address)}")

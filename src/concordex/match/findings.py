@@ -21,6 +21,7 @@ KINDS: dict[str, tuple[str, str]] = {
     "badly_identified": ("low", "give it a serial, a name of its own or a network card that is its own"),
     "stale": ("low", "is it still there?"),
     "undecided": ("medium", "fits more than one device equally well: concordex review decides"),
+    "uncommitted": ("medium", "in effect nowhere: concordex config pending SYSTEM; commit it, or take it back"),
     "ruling_contradicted": ("high", "two rulings cannot both hold: remove one of them"),
 }
 
@@ -37,6 +38,16 @@ _EVER = datetime.min.replace(tzinfo=UTC)
 
 
 @dataclass(frozen=True, kw_only=True)
+class Staged:
+    """What somebody has written in a system, and not committed."""
+
+    system: str
+    who: str
+    since: str
+    what: str
+
+
+@dataclass(frozen=True, kw_only=True)
 class Scope:
     """What may be believed: absence from a system counts only when its snapshot is whole.
 
@@ -50,6 +61,7 @@ class Scope:
     stale_before: datetime = _EVER
     #: Of an inventory that is not to hold everything: for which entries it is.
     expected: Mapping[str, pl.Expr] = field(default_factory=dict)
+    staged: Sequence[Staged] = ()
 
 
 def findings(
@@ -69,7 +81,7 @@ def findings(
     ``resting`` marks the rows of things that no manager is expected to know; ``doubts`` are pairs of
     entries of which one fits several, ``contradicted`` pairs of records whose rulings cannot hold.
     ``about`` is the system or entry that a finding is about, beside its own; with kind, entry and field it
-    tells one finding from another, now and the next time.
+    tells one finding from another, now and the next time.  What is about a system alone has no entry.
 
     What an entry's own records show (``OWN``) need not be sought again where nothing changed: ``among``
     are then the records of the other entries, and ``held`` the findings of these that still hold.
@@ -87,6 +99,7 @@ def findings(
         _stale(entries, scope),
         _undecided(entries, doubts),
         _contradicted(records, entries, contradicted),
+        _uncommitted(entries, scope.staged),
     ]
     found += [] if held is None else [held.select(found[0].columns)]
     return _in_order(pl.concat(found))
@@ -94,7 +107,7 @@ def findings(
 
 def _in_order(found: pl.DataFrame) -> pl.DataFrame:
     """The gravest first, then by kind, entry and field: one number for each, for numbers sort faster than texts."""
-    number = pl.col("entry").str.slice(1).cast(pl.Int64)
+    number = pl.col("entry").str.slice(1).cast(pl.Int64).fill_null(0)
     for name, of in (("kind", sorted(KINDS)), ("severity", ["high", "medium", "low"])):
         rank = pl.col(name).replace_strict(of, range(len(of)), return_dtype=pl.Int64)
         number = number + rank * (1 << _BITS[name])
@@ -252,3 +265,15 @@ def _contradicted(records: pl.DataFrame, entries: pl.DataFrame, pairs: Sequence[
     joined = said.join(refs, on="ref").join(entries.select("entry", "name", "systems"), on="entry")
     seen = pl.format("{} and {} are ruled the same, and other rulings keep them apart", "ref", "with")
     return _shaped(joined, "ruling_contradicted", seen, about=pl.col("with"))
+
+
+def _uncommitted(entries: pl.DataFrame, staged: Sequence[Staged]) -> pl.DataFrame:
+    """What systems hold staged, which nobody has until it is committed: perhaps forgotten."""
+    rows = [(one.system, [one.system], f"{one.who}: {one.what}", one.who, one.since, one.what) for one in staged]
+    columns = ["name", "systems", "about", "who", "since", "what"]
+    schema = dict.fromkeys(columns, pl.String()) | {"systems": pl.List(pl.String)}
+    held = pl.DataFrame(rows, schema=schema, orient="row").select(
+        pl.lit(None, dtype=entries.schema["entry"]).alias("entry"), *columns
+    )
+    seen = pl.format("{}, staged by {} since {} and not committed", "what", "who", "since")
+    return _shaped(held, "uncommitted", seen, about=pl.col("about"))

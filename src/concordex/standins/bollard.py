@@ -220,6 +220,9 @@ class Bollard(StandIn):
                 raise Fault(-32004, f"there is no {params['kind']} {ref}")
             if ref in used:
                 raise Fault(-32012, f"{ref} is used by a rule")
+            on = [f["name"] for f in self.firewalls.values() if objects[ref]["name"] in f.get("installed", ())]
+            if params["kind"] == "ruleset" and on:
+                raise Fault(-32012, f"{objects[ref]['name']} is installed on {on[0]}")
         for ref in params["refs"]:
             del objects[ref]
         return True

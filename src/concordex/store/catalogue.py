@@ -45,6 +45,9 @@ CREATE TABLE IF NOT EXISTS references_made (
     system TEXT NOT NULL, record_id TEXT NOT NULL, entry TEXT NOT NULL, source TEXT NOT NULL,
     PRIMARY KEY (system, record_id)
 );
+CREATE TABLE IF NOT EXISTS staged (
+    system TEXT NOT NULL, who TEXT NOT NULL, since TEXT NOT NULL, what TEXT NOT NULL
+);
 """
 
 
@@ -226,6 +229,16 @@ class Catalogue:
         """The snapshots that the newest concordance rests on."""
         row = self.reconciliation()
         return list(json.loads(row["snapshots"])) if row else []
+
+    def holds(self, system: str, rows: Iterable[tuple[str, str, str]]) -> None:
+        """Note what a system holds staged, as ``(who, since, what)``, instead of what it held before."""
+        with self.database.atomic():
+            self.database.run("DELETE FROM staged WHERE system = ?", (system,))
+            self.database.run_many("INSERT INTO staged VALUES (?, ?, ?, ?)", ((system, *row) for row in rows))
+
+    def staged(self) -> list[Row]:
+        """What systems held staged when they were pulled last."""
+        return self.database.rows("SELECT * FROM staged ORDER BY system, since, who, what")
 
     def references(self) -> list[Row]:
         """Which record of a system we made for which record elsewhere."""

@@ -12,9 +12,9 @@ from pydantic import Field
 from concordex.change.objects import Kinds, Object
 from concordex.documents import Part, read_as, write_yaml
 from concordex.errors import CalledWrongly
-from concordex.work.configure import matching
 from concordex.work.objectfiles import Saved, save
 from concordex.work.objects import Held
+from concordex.work.pick import matching
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace

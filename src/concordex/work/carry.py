@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import Field
 
-from concordex.change.depend import closure
-from concordex.change.objects import Kind, Kinds, Object, edited, get, own_name, pruned, put, settled
+from concordex.change.depend import closure, contents
+from concordex.change.objects import Kind, Kinds, Object, bonds, edited, get, own_name, put, settled, unbound
 from concordex.change.steps import Change
 from concordex.documents import Part, parse_yaml, plain, read_as
 from concordex.errors import CalledWrongly
@@ -57,26 +57,50 @@ def _read(text: str, now: Any) -> Any:
 
 
 def renamed(one: Object, name: str, kinds: Kinds) -> Object:
-    """A copy under another name; in what it stands, it stays."""
+    """A copy under another name, whole or its own; in what it stands, it stays."""
     parent = get(one.body, kinds[one.kind].within)
     whole = name if parent is None or name.startswith(f"{parent}/") else f"{parent}/{name}"
     return replace(one, name=whole, nth=1, record_id=None)
 
 
-def prepare_copy(workspace: Workspace, system: str, made: Object, held: Held) -> tuple[Change, list[str]]:
-    """The change that makes one new object; and what a person should know of it."""
+def copies(one: Object, made: Object, every: Sequence[Object], kinds: Kinds, *, bound: bool) -> list[Object]:
+    """What stands in ``one``, however deep, as it shall stand in its copy ``made``; ``bound`` as it is, or free."""
+    called = {(one.kind, one.name): made.name}
+    found = list[Object]()
+    for other in contents([one], every, kinds)[1:]:
+        kind = kinds[other.kind]
+        parent = str(get(other.body, kind.within))
+        holder = called[kind.references[kind.within or ""], parent]
+        called[other.kind, other.name] = f"{holder}/{other.name.removeprefix(f'{parent}/')}"
+        found.append(other if bound else unbound(other, kind))
+    return [_among(other, called, kinds) for other in found]
+
+
+def _among(one: Object, called: Mapping[tuple[str, str], str], kinds: Kinds) -> Object:
+    """An object under the name that its copy has, where it refers to what else is copied, too."""
+    body = dict(one.body)
+    for member, table in kinds[one.kind].references.items():
+        body = _each(body, member, lambda name, table=table: called.get((table, name), name))  # type: ignore[misc]
+    return replace(one, name=called[one.kind, one.name], body=settled(body, kinds[one.kind]), record_id=None)
+
+
+def prepare_copy(
+    workspace: Workspace, system: str, made: Object, inside: Sequence[Object], held: Held
+) -> tuple[Change, list[str]]:
+    """The change that makes one new object, with what stands ``inside``; and what a person should know of it."""
     kinds = kinds_of(workspace.dialect(system))
     there = [one for one in held.objects if (one.kind, one.name) == (made.kind, made.name)]
     if there and not kinds[made.kind].shares:
         raise CalledWrongly(
             f"{system} has {made.label} already, and takes no two of one name", advice="--as says another name"
         )
-    notes = (
-        [f"{system} has {plural(len(there), 'object')} {made.label} already, and takes several of one name"]
-        if there
-        else []
-    )
-    change, _ = prepare_objects(workspace, system, [*there, replace(made, nth=len(there) + 1)], held)
+    notes = []
+    if there:
+        notes.append(f"{system} has {plural(len(there), 'object')} {made.label} already, and takes several of one name")
+        if inside:  # which of several of one name holds an object is not told by a name
+            notes.append(f"what stands in it stays behind: {plural(len(inside), 'object')}")
+            inside = ()
+    change, _ = prepare_objects(workspace, system, [*there, replace(made, nth=len(there) + 1), *inside], held)
     return change, notes
 
 
@@ -96,8 +120,11 @@ def read_map(path: Path) -> Mapped:
 def carried(
     chosen: Sequence[Object], held: Held, here: Kinds, there: Kinds, told: Mapped | None, *, bound: bool
 ) -> tuple[list[Object], list[str]]:
-    """``chosen`` with all that they need, as they shall be in another system; and notes on what stays behind."""
-    every, lost = closure(chosen, held.objects, here)
+    """``chosen``, what stands in them, and all that these need, as they shall be in another system.
+
+    And notes on what stays behind.
+    """
+    every, lost = closure(contents(chosen, held.objects, here), held.objects, here)
     notes = [f"{one.label} needs {kind}/{name}, which is not there" for one, (kind, name) in lost]
     strange = sorted({one.kind for one in every} - there.keys())
     if strange:
@@ -107,10 +134,9 @@ def carried(
     behind: dict[str, list[str]] = {}
     for one in every:
         kind = here[one.kind]
-        for member in [] if bound else kind.bound:
-            if get(one.body, member) not in (None, "", []):
-                behind.setdefault(member, []).append(one.label)
-        body = dict(one.body) if bound else pruned(one.body, kind.bound)
+        for member in [] if bound else bonds(one, kind):
+            behind.setdefault(member, []).append(one.label)
+        body = dict((one if bound else unbound(one, kind)).body)
         for member, table in kind.references.items():
             body = _each(body, member, partial(names.name, table))
         whole, parent = names.name(one.kind, one.name), get(body, kind.within)

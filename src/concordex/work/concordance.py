@@ -19,7 +19,7 @@ from concordex.match.again import again
 from concordex.match.compare import KINDS
 from concordex.match.concordance import PARTS, Concordance, Rules, reconcile
 from concordex.match.coverage import coverage, moves
-from concordex.match.findings import Scope
+from concordex.match.findings import Scope, Staged
 from concordex.match.learned import FRAMES, Learned
 from concordex.model.fields import ASKABLE, FIELDS, ORIGINAL
 from concordex.model.values import parse_duration
@@ -215,6 +215,7 @@ def _rules(workspace: Workspace, found: list[Snapshot]) -> Rules:
         all_managers=all(name in whole for name in managers if tables[name]),
         stale_before=workspace.now() - (parse_duration(config.stale_after) or timedelta.max),
         expected={name: _filter(workspace, text) for name, text in _stated(workspace).items()},
+        staged=[Staged(**row) for row in workspace.catalogue.staged() if row["system"] in names],
     )
     by_field = {name: rule.chosen if isinstance(rule, FieldRule) else rule for name, rule in config.fields.items()}
     return Rules(

@@ -95,6 +95,13 @@ def from_frames(dialect: d.Dialect, frames: Mapping[str, pl.DataFrame], wanted: 
     return [one for one in objects_of(records, kinds, others) if one.kind in wanted]
 
 
+def bearers(frame: pl.DataFrame, member: str, value: str) -> list[str]:
+    """The names of the records whose ``member``, a text or a list of them, says ``value``."""
+    column = pl.col(member)
+    says = column.list.contains(value) if isinstance(frame.schema[member], pl.List) else column == value
+    return frame.filter(says)["name"].drop_nulls().to_list()
+
+
 @dataclass(frozen=True)
 class Held:
     """What a system holds: its objects of all kinds that were read, and the names of what else they refer to."""
@@ -272,15 +279,9 @@ class ActualObjects(Actual):
         if write is None or act is None or act.each is None or act.shows is None:
             return None
         table = self.kinds[step.table].references[act.each]
-        frame = self.looks[table].frame.filter(pl.col("name") == step.shall["target"])
-        said = [
-            str(one)
-            for row in frame[act.shows]
-            if row is not None
-            for one in (row if not isinstance(row, str) else [row])
-        ]
+        shown = step.shall["target"] in bearers(self.looks[table].frame, act.shows, str(step.key["name"]))
         off = any(other.taken_back == step.act for other in write.acts.values())
-        return None if (step.key["name"] in said) is not off else f"{step.shall['target']} does not show it"
+        return None if shown is not off else f"{step.shall['target']} does not show it"
 
     def located(self, step: Step) -> Step:
         """A step with the id that its object has now: made again, it has another."""

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
-from concordex.errors import CalledWrongly, ConcordexError, QueryError, Stopped, StoreError
+from concordex.errors import CalledWrongly, ConcordexError, QueryError, RequestRefused, Stopped, StoreError
 from concordex.query.bind import Binder
 from concordex.query.tree import Filter
 from concordex.store import snapshots as store
@@ -22,6 +22,7 @@ from concordex.wire.mapping import odd_kinds
 from concordex.wire.pages import Narrow
 from concordex.wire.read import Look, count
 from concordex.wire.session import Session, Traffic
+from concordex.wire.staging import pending
 from concordex.wire.tables import order, read_tables, refers_to
 from concordex.words import suggestion
 from concordex.work.concurrent import all_of
@@ -159,9 +160,11 @@ async def _pull_system(run: _Run, system: str, tables: list[str], opened: Sessio
             def told(table: str, came: int, announced: int | None) -> None:
                 run.told(system, table, came, announced)
 
+            remark = await _note_staged(workspace, session)
             async for table, found in read_tables(session, left, narrow, told):
                 if plan := plans.get(table):
                     look = await plan.settled(session, found, narrowed=table in narrow)
+                    look.notes += remark if dialect.tables[table].config else []
                     spent = _spent(session.traffic, before)
                     keep(workspace, run.number, system, table, look, begun, spent, plan.narrowed, plan.taken)
                 left.remove(table)
@@ -173,6 +176,17 @@ async def _pull_system(run: _Run, system: str, tables: list[str], opened: Sessio
             if missed in tables:
                 reason = str(error) if missed == left[0] else f"not tried, since {left[0]} failed"
                 _fail(workspace, run.number, system, missed, reason, begun)
+
+
+async def _note_staged(workspace: Workspace, session: Session) -> list[str]:
+    """Keep what the system holds staged; and a remark where objects will be seen with what is only staged."""
+    try:
+        held = await pending(session)
+    except RequestRefused as refusal:  # perhaps it is not ours to ask
+        return [f"what is staged is not known: {refusal.why or refusal.what}"]
+    workspace.catalogue.holds(session.endpoint.name, [(one.who, one.since, one.what) for one in held])
+    ours = sum(one.ours for one in held)
+    return [f"seen with what this user has staged and not committed ({ours:,})"] if ours else []
 
 
 @dataclass

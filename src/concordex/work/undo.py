@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
+from concordex.change.objects import Object
 from concordex.change.steps import Change
 from concordex.change.undo import undo
 from concordex.errors import CalledWrongly, Stopped
@@ -29,7 +30,28 @@ def prepare_undo(workspace: Workspace, number: int) -> Change:
         )
     forms = forms_of(workspace, change.system)
     made = undo(change, forms)
+    if made.about.get("objects"):
+        _refuse_used(workspace, made)
     return replace(made, about={**made.about, "command": f"change undo {number}"})
+
+
+def _refuse_used(workspace: Workspace, made: Change) -> None:
+    """Raise Stopped where others use meanwhile what the change had made, or devices have it; and say who."""
+    from concordex.work.configure import refuse_used
+    from concordex.work.objects import chosen_kinds, live
+
+    back = {(step.table, step.record_id): step for step in made.writes}
+    if not any(step.action == "delete" for step in back.values()):
+        return
+    held = live(workspace, made.system, list(chosen_kinds(workspace, made.system, [])))
+    gone, left = list[Object](), list[Object]()
+    for one in held.objects:
+        step = back.get((one.kind, one.record_id))
+        if step and step.action == "delete":
+            gone.append(one)
+        else:  # as the change leaves it
+            left.append(replace(one, body={**one.body, **step.shall}) if step and step.action == "update" else one)
+    refuse_used(workspace, made.system, gone, left, held)
 
 
 def drop(workspace: Workspace, number: int) -> None:

@@ -85,8 +85,7 @@ def pull(
         for s in sorted(done.snapshots, key=lambda s: (s.system, s.table))
     ]  # fmt: skip
     emit_rows(rows, form, None, styles=STYLES)
-    for snapshot in done.snapshots:
-        _remark(snapshot)
+    _remark(done.snapshots)
     if len(done.snapshots) > 1:
         _sum_up(done.snapshots)
     if done.removed:
@@ -112,14 +111,18 @@ def draw_unverified(names: list[str]) -> None:
         draw.note(f"TLS is not verified for {', '.join(loose)}: anybody in between could answer for it", "bold yellow")
 
 
-def _remark(snapshot: "Snapshot") -> None:
-    where = f"{snapshot.system}/{snapshot.table}"
-    if snapshot.fault:
-        draw.note(f"{where}: {snapshot.fault.removeprefix(f'{snapshot.system}: ')}", STYLES[snapshot.outcome])
-    for text in snapshot.notes:
-        draw.note(f"{where}: {text}")
-    for rule, count in snapshot.left_out.items():
-        draw.note(f"{where}: {count} left out: {rule}")
-    if snapshot.lost:
-        lost = ", ".join(f"{name} ({count})" for name, count in snapshot.lost.items())
-        draw.note(f"{where}: values that could not be read, and are missing now: {lost}")
+def _remark(snapshots: "Sequence[Snapshot]") -> None:
+    """What is to be said of each; what is the same of several tables of a system, once."""
+    same: dict[tuple[str, str], list[str]] = {}
+    for one in snapshots:
+        if one.fault:
+            where = f"{one.system}/{one.table}"
+            draw.note(f"{where}: {one.fault.removeprefix(f'{one.system}: ')}", STYLES[one.outcome])
+        told = [*one.notes, *(f"{count} left out: {rule}" for rule, count in one.left_out.items())]
+        if one.lost:
+            lost = ", ".join(f"{name} ({count})" for name, count in one.lost.items())
+            told.append(f"values that could not be read, and are missing now: {lost}")
+        for text in told:
+            same.setdefault((one.system, text), []).append(one.table)
+    for (system, text), tables in same.items():
+        draw.note(f"{system}/{', '.join(tables)}: {text}")

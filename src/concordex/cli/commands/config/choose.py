@@ -43,8 +43,8 @@ def live(here: Workspace, system: str, kinds: Iterable[str]) -> Held:
 def objects_at(here: Workspace, system: str, addresses: list[str]) -> tuple[Any, list[Object]]:
     """What a system holds, and the objects of it that are meant."""
     from concordex.errors import CalledWrongly
-    from concordex.work.configure import find, one_of
     from concordex.work.objects import chosen_kinds
+    from concordex.work.pick import find, one_of
 
     held = live(here, system, chosen_kinds(here, system, []))
     meant: dict[Any, Object] = {}

@@ -31,8 +31,8 @@ def list_objects(system: System, kinds: KindNames = None, where: Where = None, f
     from concordex.change.objects import in_sequence
     from concordex.cli.rows import emit_rows
     from concordex.model.values import parse_time
-    from concordex.work.configure import matching
     from concordex.work.objects import chosen_kinds, kinds_of
+    from concordex.work.pick import matching
 
     here = workspace()
     chosen, every = chosen_kinds(here, system, kinds or []), kinds_of(here.dialect(system))
@@ -59,9 +59,9 @@ def show(address: Address) -> None:
     Example: concordex config show muster/roles/office
     """
     from concordex.change.depend import needs, users
-    from concordex.work.configure import find, one_of
     from concordex.work.objectfiles import written
     from concordex.work.objects import kinds_of
+    from concordex.work.pick import find, one_of
 
     here = workspace()
     system, kind, name = find(here, address)
@@ -153,7 +153,8 @@ def diff(
 ) -> int:
     """How two sides differ by meaning: files against live, two systems, two dates.  Exit status 3 if they do.
 
-    Order counts where it means something, as in rules; not where it does not, as in a role's rights.
+    Order counts where it means something, as in rules; not where it does not, as in a role's rights.  Files that
+    `config save` wrote are compared with all that was saved then; other files only with the objects of their names.
 
     Examples:
 
@@ -163,7 +164,7 @@ def diff(
 
     concordex config diff bollard@2026-11-01 bollard
     """
-    from concordex.work.configure import compared, is_known, sides
+    from concordex.work.sides import compared, is_known, sides
 
     here = workspace()
     one, other = sides(here, was, now, words(kind))
@@ -172,6 +173,8 @@ def diff(
     found = compared(one, other, bound=bound or not apart)
     if apart and not bound and any(spec.bound for spec in one.kinds.values()):
         draw.note("what binds objects to people and devices is not compared; --bound does")
+    if left := one.left + other.left:
+        draw.note(f"{plural(left, 'other object')} of these kinds in the system: not compared")
     draw_differences(found, form, output)
     draw.note(_count(found, f"from {was} to {now}", max(len(one.objects), len(other.objects))))
     return Status.FOUND if found else Status.DONE

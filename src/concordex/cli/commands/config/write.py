@@ -87,10 +87,12 @@ def copy(
     yes: Yes = False,
     stage: Stage = False,
     any_time: AnyTime = False,
+    every: Every = False,
     form: Form = None,
 ) -> int:
     """Make an object like another one, under a new name or in another system, with edits on the way.
 
+    What stands in it is copied with it, such as the rules of a rule set.
     Paths are members with dots; [0] is an item of a list, [=word] the item of that value, [+] one more.
 
     Examples:
@@ -98,32 +100,43 @@ def copy(
     concordex config copy muster/roles/office --as 'office, no restart' --drop 'rights[=restart]'
 
     concordex config copy muster/policies/laptops --as 'laptops 2027' --set leastRelease=24.0.0
+
+    concordex config copy bollard/rulesets/quay --as pier
     """
-    from concordex.work.carry import Edits, prepare_copy, renamed
-    from concordex.work.configure import find, odd_members, one_of
+    from concordex.change.depend import kinds_inside
+    from concordex.change.objects import own_name
+    from concordex.work.carry import Edits, copies, prepare_copy, renamed
+    from concordex.work.configure import odd_members
     from concordex.work.objects import chosen_kinds
+    from concordex.work.pick import find, one_of
 
     here = workspace()
     system, kind, own = find(here, address)
-    made = one_of(live(here, system, [kind]), system, kind, own)
-    kinds = chosen_kinds(here, to or system, [])
-    if not bound:
-        made = _unbound(made, kinds)
+    target = to or system
+    chosen_kinds(here, target, [kind])
+    kinds, there = chosen_kinds(here, system, []), chosen_kinds(here, target, [])
+    read = kinds_inside(kind, kinds)
+    held = live(here, system, read)
+    one = one_of(held, system, kind, own)
     edits = Edits(sets=[_value(text) for text in sets or []], drops=drops or [])
-    made = edits.of(renamed(made, name, kinds) if name else replace(made, nth=1), kinds)
+    made = edits.of(one if bound else _unbound(one, kinds[kind]), kinds)
+    made = renamed(made, name or own_name(one.name, one.body, kinds[kind]), kinds)
     made = _edited(made, kinds) if edit else made
-    held = live(here, to or system, [kind])
-    while not kinds[kind].shares and any((one.kind, one.name) == (kind, made.name) for one in held.objects):
-        other = draw.ask_text(f"{to or system} has {made.label} already, and takes no two of one name.  Another name:")
+    around = held if target == system else live(here, target, [name for name in read if name in there])
+    while not there[kind].shares and any((one.kind, one.name) == (kind, made.name) for one in around.objects):
+        other = draw.ask_text(f"{target} has {made.label} already, and takes no two of one name.  Another name:")
         if not other:
             break
         made = renamed(made, other, kinds)
-    change, notes = prepare_copy(here, to or system, made, held)
-    for text in [*notes, *odd_members([made], held)]:
+    inside = copies(one, made, held.objects, kinds, bound=bound)
+    change, notes = prepare_copy(here, target, made, inside, around)
+    for text in [*notes, *odd_members([made], around)]:
         draw.note(text, "yellow")
+    if len(change.steps) > 1:
+        draw.note(f"with {plural(len(change.steps) - 1, 'object')} that stand in it")
     change = replace(change, about={**change.about, "from": address, "command": "config copy"})
-    answers = Answers(stage=stage, draft=draft, yes=yes, form=form, any_time=any_time)
-    return propose(here, change, answers, f"{to or system} has it so")
+    answers = Answers(stage=stage, draft=draft, yes=yes, every=every, form=form, any_time=any_time)
+    return propose(here, change, answers, f"{target} has it so")
 
 
 def carry(
@@ -144,6 +157,7 @@ def carry(
 ) -> int:
     """Bring objects into another system with all that they need; what is there already is compared by name.
 
+    What stands in them comes along, too, such as the rules of a rule set.
     Assignments to people and devices stay behind, and that is told, unless --bound takes them along; those
     that objects have there stay as they are.
 
@@ -164,9 +178,10 @@ def carry(
     made, notes = carried(chosen, held, *kinds, read_map(told) if told else None, bound=bound)
     for text in notes:
         draw.note(text, "yellow")
-    change, _ = prepare_objects(here, to, made, live(here, to, sorted({one.kind for one in made})), unbound=not bound)
+    change, _ = prepare_objects(here, to, made, live(here, to, sorted({one.kind for one in made})), free=not bound)
     change = replace(change, about={**change.about, "from": ", ".join(addresses), "command": "config carry"})
-    draw.note(f"{plural(len(chosen), 'object')} of {system}, with {len(made) - len(chosen):,} that they need")
+    more = f", with {len(made) - len(chosen):,} that stand in them or that they need" if len(made) > len(chosen) else ""
+    draw.note(f"{plural(len(chosen), 'object')} of {system}{more}")
     answers = Answers(
         stage=stage, together=together, most=most, draft=draft, yes=yes, every=every, form=form, any_time=any_time
     )
@@ -189,17 +204,17 @@ def install(
 
     concordex config install bollard/rulesets/quay
 
-    concordex config install bollard/rulesets/quay --on fw-fishgate-01 --yes
+    concordex config install bollard/rulesets/quay --on fw-fishgate-01-a --yes
     """
-    from concordex.work.configure import prepare_installation
+    from concordex.work.install import prepare_installation
 
     here = workspace()
     system = addresses[0].partition("/")[0]
-    _, chosen = objects_at(here, system, addresses)
-    change = prepare_installation(here, system, chosen, words(on), "uninstall" if off else "install")
+    held, chosen = objects_at(here, system, addresses)
+    change = prepare_installation(here, system, chosen, words(on), held, off=off)
     change = replace(change, about={**change.about, "from": ", ".join(addresses), "command": "config install"})
     answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
-    return propose(here, change, answers, "it has no target")
+    return propose(here, change, answers, "no device has it" if off else "it has no target")
 
 
 def remove(
@@ -232,13 +247,13 @@ def remove(
     return propose(here, change, answers, "there is nothing of that")
 
 
-def _unbound(one: Object, kinds: Any) -> Object:
-    from concordex.change.objects import get, pruned
+def _unbound(one: Object, kind: Any) -> Object:
+    """The object without what binds it; of that is told what stays behind."""
+    from concordex.change.objects import bonds, unbound
 
-    left = [member for member in kinds[one.kind].bound if get(one.body, member) not in (None, "", [])]
-    for member in left:
+    for member in bonds(one, kind):
         draw.note(f"{member} stays behind (--bound takes it along)", "yellow")
-    return replace(one, body=pruned(one.body, left))
+    return unbound(one, kind)
 
 
 def _value(text: str) -> tuple[str, str]:

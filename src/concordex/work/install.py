@@ -1,0 +1,80 @@
+"""Objects on their way to the devices that they are assigned to: installed, taken off, and where they are."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from concordex.change.objects import Object, get
+from concordex.change.steps import Change, Step
+from concordex.errors import CalledWrongly
+from concordex.wire import dialect as d
+from concordex.work.objects import Held, bearers, kinds_of
+
+if TYPE_CHECKING:
+    from concordex.work.workspace import Workspace
+
+
+def installed_on(dialect: d.Dialect, held: Held, one: Object, act: str = "install") -> list[str]:
+    """The devices that show an object as installed, as far as the dialect says what shows it."""
+    write = dialect.tables[one.kind].write
+    how = write.acts.get(act) if write else None
+    if how is None or how.each is None or how.shows is None:
+        return []
+    table = kinds_of(dialect)[one.kind].references[how.each]
+    return bearers(held.frames[table], how.shows, one.name) if table in held.frames else []
+
+
+def prepare_installation(
+    workspace: Workspace, system: str, chosen: Sequence[Object], on: Sequence[str], held: Held, *, off: bool = False
+) -> Change:
+    """The change that installs each object on each of its targets, or on those named, each for itself.
+
+    With ``off`` it is taken off those that have it, whether they are still its targets or not.
+    """
+    act, steps = "uninstall" if off else "install", list[Step]()
+    for one in chosen:
+        write = workspace.dialect(system).tables[one.kind].write
+        how = write.acts.get(act) if write else None
+        if how is None or how.each is None:
+            raise CalledWrongly(f"{one.kind} of {system} are not installed anywhere, as far as the dialect says")
+        targets = [str(name) for name in get(one.body, how.each) or []]
+        if off and how.shows:
+            targets = installed_on(workspace.dialect(system), held, one, act)
+        strange = [name for name in on if name not in targets]
+        if strange and off:
+            raise CalledWrongly(
+                f"{one.label} is not installed on {strange[0]}", advice=f"it is on: {', '.join(targets) or 'none'}"
+            )
+        if strange:
+            raise CalledWrongly(
+                f"{strange[0]} is no target of {one.label}: assign it first ({how.each})",
+                advice=f"its targets: {', '.join(targets) or 'none'}",
+            )
+        steps += [
+            Step(
+                number=len(steps) + at, table=one.kind, action="act", act=act, label=f"{one.name} on {target}",
+                key={"name": one.name}, shall={"target": target}, record_id=one.record_id,
+            )
+            for at, target in enumerate([name for name in targets if not on or name in on], start=1)
+        ]  # fmt: skip
+    return Change(kind="install", system=system, steps=tuple(steps), about={"objects": True})
+
+
+def onward(workspace: Workspace, change: Change) -> list[str]:
+    """What a change has altered that devices have only once it is installed on them: SYSTEM/KIND/NAME."""
+    dialect = workspace.dialect(change.system)
+    kinds, found = kinds_of(dialect), dict[str, None]()
+    gone = {(step.table, str(step.key.get("name"))) for step in change.steps if step.action == "delete"}
+    for step in change.steps:
+        kind, name = kinds.get(step.table), str(step.key.get("name"))
+        if kind is None or step.state != "confirmed" or step.action in ("act", "report"):
+            continue
+        table = kind.table
+        if kind.within:
+            table = kind.references[kind.within]
+            name = str(step.shall.get(kind.within) or step.was.get(kind.within) or name.partition("/")[0])
+        write = dialect.tables[table].write
+        if (table, name) not in gone and write and (how := write.acts.get("install")) and how.each:
+            found[f"{change.system}/{table}/{name}"] = None
+    return list(found)
