@@ -7,6 +7,7 @@ import os
 import pty
 import random
 import subprocess
+import sys
 from collections.abc import Iterator
 from copy import deepcopy
 from datetime import UTC, datetime
@@ -315,7 +316,11 @@ def test_from_nothing_to_rules_in_order_and_back(quay):
     assert harbour.bollard.objects == before
     write(shell, "new/5.yaml", "rules", "quay/odd", {"ruleSet": "guests", "from": "nowhere", "colour": 1})
     told = shell("config", "push", "new", "--to", "bollard", status=2).stderr
-    for text in ("should be guests/…", "'nowhere', which is not in addresses", "no member 'colour'"):
+    for text in (
+        "should be guests/…",
+        "5.yaml: line 1: from names 'nowhere', which is not in addresses",
+        "no member 'colour'",
+    ):
         assert text in told
 
 
@@ -726,6 +731,26 @@ def test_two_dates_are_compared_as_whole_pulls_had_found_them(quay):
     )
     assert "is no date" in shell("config", "diff", "muster@soon", "muster", status=2).stderr
     assert "neither side is a system" in shell("config", "diff", "a", "b", status=2).stderr
+
+
+def test_the_shell_completes_kinds_and_objects(quay):
+    shell, _ = quay
+    shell("pull", "bollard")
+    program = str(Path(sys.executable).with_name("concordex"))
+
+    def completed(*words: str) -> list[str]:
+        asked = {
+            "_CONCORDEX_COMPLETE": "complete_bash",
+            "COMP_WORDS": " ".join(words),
+            "COMP_CWORD": str(len(words) - 1),
+        }
+        return subprocess.run([program], **shell.settings(env=asked), timeout=60, check=False).stdout.split()
+
+    assert completed("concordex", "config", "show", "bol") == ["bollard"]
+    assert "bollard/rulesets/" in completed("concordex", "config", "copy", "bollard/r")
+    assert "bollard/addresses/net-saltpan" in completed("concordex", "config", "remove", "bollard/addresses/net-")
+    assert completed("concordex", "config", "list", "muster", "po") == ["policies"]
+    assert completed("concordex", "config", "show", "muster/roles/") == []  # not pulled
 
 
 def test_files_that_cannot_be_meant_are_told_by_name(quay, tmp_path):

@@ -20,7 +20,7 @@ def draw_differences(
     found: Sequence[Difference], form: Format | None, output: Path | None, *, system: str | None = None,
     told: Mapping[Any, Sequence[str]] | None = None,
 ) -> None:  # fmt: skip
-    """Each object that differs, with its members line by line; ``told`` adds lines to some, by their keys."""
+    """Each object that differs, with its members; ``told`` adds lines to some, by their keys."""
     if is_data(form, output):
         emit_differences([(system, found)], form, output)
         return
@@ -28,6 +28,8 @@ def draw_differences(
         label = one.one.label if one.key[2] == one.one.nth else f"{one.one.kind}/{one.one.name} (no. {one.key[2]})"
         where = f"{system}/" if system else ""
         draw.styled(f"{_SIGNS[one.what]} {where}{label}", _STYLES[one.what])
+        if one.what in ("added", "removed"):
+            draw.line(f"    {draw.members(one.one.body)}")
         for path, was, now in one.deltas:
             _draw_delta(path, was, now)
         for line in (told or {}).get(one.key, ()):
@@ -63,8 +65,9 @@ def _shown(value: Any) -> str:
 def _rows(one: Difference, system: str | None) -> list[dict[str, Any]]:
     common = {"system": system, "kind": one.key[0], "name": one.key[1], "number": one.key[2], "what": one.what}
     common = {name: value for name, value in common.items() if name != "system" or system}
-    if not one.deltas:
-        return [{**common, "member": None, "was": None, "now": None}]
+    if not one.deltas:  # all of it
+        was, now = (dict(side.body) if side else None for side in (one.was, one.now))
+        return [{**common, "member": None, "was": _text(was), "now": _text(now)}]
     return [
         {
             **common,

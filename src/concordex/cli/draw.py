@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from functools import cache
@@ -44,6 +44,16 @@ def cell(value: Any) -> str:
     if isinstance(value, float) and value.is_integer():
         return str(int(value))
     return clean(str(value))
+
+
+#: Of how many members is told in one line.
+_MEMBERS = 8
+
+
+def members(body: Mapping[str, Any]) -> str:
+    """What a record or an object says, in one line; an ellipsis where there is more."""
+    told = [f"{name} {cell(value) or '(empty)'}" for name, value in body.items()]
+    return ", ".join([*told[:_MEMBERS], *(["…"] if len(told) > _MEMBERS else [])])
 
 
 def moment(said: str | None) -> str:

@@ -24,12 +24,14 @@ def workspace() -> Workspace:
 
 def complete_systems(incomplete: str) -> list[str]:
     """The systems of the workspace here, for the shell."""
-    return _safely(lambda: list(workspace().config.systems), incomplete)
+    return safely(lambda: list(workspace().config.systems), incomplete)
 
 
 def complete_tables(incomplete: str) -> list[str]:
     """The tables that were pulled, for the shell."""
-    return _safely(lambda: [*{s.table for s in workspace().memory.newest()}, "entries", "records"], incomplete)
+    return safely(
+        lambda: [*{s.table for s in workspace().memory.newest()}, "entries", "findings", "records"], incomplete
+    )
 
 
 def complete_fields(incomplete: str) -> list[str]:
@@ -40,7 +42,8 @@ def complete_fields(incomplete: str) -> list[str]:
     return [f"{done}{comma}{name}" for name in FIELDS if name.startswith(last)]
 
 
-def _safely(find: object, incomplete: str) -> list[str]:
+def safely(find: object, incomplete: str) -> list[str]:
+    """What ``find`` finds that begins so; nothing where it cannot be found, since a shell is asking."""
     from concordex.errors import ConcordexError
 
     try:
@@ -107,12 +110,12 @@ def chosen(systems: list[str] | None, tags: list[str] | None, labels: list[str] 
 
 def complete_tags(incomplete: str) -> list[str]:
     """The tags of the workspace's systems, for the shell."""
-    return _safely(lambda: {tag for system in workspace().config.systems.values() for tag in system.tags}, incomplete)
+    return safely(lambda: {tag for system in workspace().config.systems.values() for tag in system.tags}, incomplete)
 
 
 def complete_labels(incomplete: str) -> list[str]:
     """The labels of the workspace's systems, for the shell."""
-    return _safely(lambda: {system.label for system in workspace().config.systems.values()}, incomplete)
+    return safely(lambda: {system.label for system in workspace().config.systems.values()}, incomplete)
 
 
 Tags = Annotated[

@@ -37,10 +37,10 @@ def draw_change(change: Change, form: Format | None, *, every: bool = False) -> 
     if form not in (None, Format.TABLE):
         emit_rows([_row(step) for step in change.steps], form, None)
         return
-    rows = []
+    rows, first = [], () if change.about.get("objects") else _TOLD
     for found in _sorts(change.steps):
         shown = found if every else found[:_MOST]
-        rows += [[s.number, s.table, s.action, s.label, _told(s), s.state] for s in shown]
+        rows += [[s.number, s.table, s.action, s.label, _told(s, first), s.state] for s in shown]
         if len(found) > len(shown):
             left = len(found) - len(shown)
             rows.append(["", found[0].table, found[0].action, f"… and {left:,} more", "", found[0].state])
@@ -69,7 +69,7 @@ def _sorts(steps: Sequence[Step]) -> list[list[Step]]:
     return list(found.values())
 
 
-def _told(step: Step) -> str:
+def _told(step: Step, first: Sequence[str]) -> str:
     if step.reason:
         return step.reason
     if step.action == "update":
@@ -78,8 +78,8 @@ def _told(step: Step) -> str:
         said = [draw.cell(value).replace(", ", "; ") for name, value in step.shall.items() if name != "target"]
         return ": ".join([step.act or "", *said])
     values = step.was if step.action == "delete" else step.shall
-    names = [name for name in _TOLD if values.get(name)] or [name for name in values if name != "name"][:6]
-    return ", ".join(f"{name} {draw.cell(values[name])}" for name in names)
+    chosen = {name: values[name] for name in first if values.get(name)}
+    return draw.members(chosen or {name: value for name, value in values.items() if name != "name"})
 
 
 def _moved(name: str, was: Any, now: Any) -> str:

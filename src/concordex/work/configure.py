@@ -15,6 +15,7 @@ from concordex.change.steps import Change
 from concordex.errors import CalledWrongly, Stopped
 from concordex.words import suggestion
 from concordex.work.install import installed_on
+from concordex.work.objectfiles import place
 from concordex.work.objects import Held, kinds_of
 
 if TYPE_CHECKING:
@@ -74,13 +75,12 @@ def _unfit(
         for one in wanted:
             if one.kind != kind:
                 continue
-            where = one.source or one.label
             try:
                 own_name(one.name, one.body, spec)
             except ValueError as error:
-                told.append(f"{where}: {error}")
+                told.append(f"{place(one, 'name')}: {error}")
             told += [
-                f"{where}: {kind} have no member {name!r}; {suggestion(name, known)}"
+                f"{place(one, 'object', name)}: {kind} have no member {name!r}; {suggestion(name, known)}"
                 for name in one.body
                 if one.source and learned and name not in known
             ]
@@ -112,9 +112,8 @@ def _lost(wanted: Sequence[Object], held: Held, kinds: Kinds) -> list[str]:
     told = []
     for one, member, table, name in dangling(wanted, kinds, known):
         names = [other for kind, other in there if kind == table] or list(held.others.get(table, ()))
-        told.append(
-            f"{one.source or one.label}: {member} names {name!r}, which is not in {table}; {suggestion(name, names)}"
-        )
+        where = place(one, "object", *member.split("."))
+        told.append(f"{where}: {member} names {name!r}, which is not in {table}; {suggestion(name, names)}")
     return told
 
 

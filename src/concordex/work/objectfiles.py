@@ -13,7 +13,7 @@ from pydantic import Field
 
 from concordex.change.differ import differ
 from concordex.change.objects import Key, Kinds, Object, settled
-from concordex.documents import Part, read_as, write_yaml, yaml_text
+from concordex.documents import Part, line_of, read_as, read_yaml, write_yaml, yaml_text
 from concordex.errors import CalledWrongly
 from concordex.words import suggestion
 
@@ -65,6 +65,13 @@ def _read(file: Path, kinds: Kinds) -> Object:
         )
     body = settled(said.object, kinds[said.kind])
     return Object(kind=said.kind, name=said.name, nth=said.number, body=body, source=str(file))
+
+
+def place(one: Object, *keys: str) -> str:
+    """Where something of an object stands, for a message: file and line, or its label where it has no file."""
+    if one.source is None:
+        return one.label
+    return f"{one.source}: line {line_of(read_yaml(Path(one.source)), keys)}"
 
 
 def save(objects: Sequence[Object], folder: Path, kinds: Kinds, whole: Collection[str]) -> Saved:

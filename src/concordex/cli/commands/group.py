@@ -16,10 +16,10 @@ group = typer.Typer(
 
 def complete_groups(incomplete: str) -> list[str]:
     """The groups of the workspace here, for the shell."""
-    from concordex.cli.options import _safely
+    from concordex.cli.options import safely
     from concordex.work.groups import groups
 
-    return _safely(lambda: list(groups(workspace().root)), incomplete)
+    return safely(lambda: list(groups(workspace().root)), incomplete)
 
 
 Name = Annotated[str, typer.Argument(help="The group's name.", autocompletion=complete_groups)]

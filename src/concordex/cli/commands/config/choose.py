@@ -8,20 +8,56 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from concordex.cli import draw
-from concordex.cli.options import complete_systems
+from concordex.cli.options import complete_systems, safely, workspace
 
 if TYPE_CHECKING:
     from concordex.change.objects import Object
     from concordex.work import Workspace
     from concordex.work.objects import Held
 
+
+def complete_kinds(ctx: typer.Context, incomplete: str) -> list[str]:
+    """The kinds of object of the system that is named before, for the shell."""
+    from concordex.work.objects import chosen_kinds
+
+    return safely(lambda: chosen_kinds(workspace(), ctx.params.get("system") or "", []), incomplete)
+
+
+def complete_objects(incomplete: str) -> list[str]:
+    """SYSTEM/KIND/NAME as far as the last pulls know names, for the shell; none that it would have to quote."""
+    import shlex
+
+    def found() -> Iterable[str]:
+        from concordex.work.objects import kinds_of, pulled
+
+        here = workspace()
+        system, _, rest = incomplete.partition("/")
+        if system not in here.config.systems:
+            return [name for name in here.config.systems if kinds_of(here.dialect(name))]
+        kinds = kinds_of(here.dialect(system))
+        kind = rest.partition("/")[0]
+        if kind not in kinds:
+            return [f"{system}/{name}/" for name in kinds]
+        names = [f"{system}/{kind}/{one.name}" for one in pulled(here, system, [kind], here.now()).of([kind])]
+        return [name for name in names if name == shlex.quote(name)]
+
+    return safely(found, incomplete)
+
+
 System = Annotated[
     str, typer.Argument(help="The system, or one of many devices: DEVICES:ADDRESS.", autocompletion=complete_systems)
 ]
-KindNames = Annotated[list[str] | None, typer.Argument(help="Kinds of object; all, if none is named.")]
+KindNames = Annotated[
+    list[str] | None,
+    typer.Argument(help="Kinds of object; all, if none is named.", autocompletion=complete_kinds),
+]
 Kind = Annotated[list[str] | None, typer.Option("--kind", help="Only these kinds. Repeatable.")]
-Address = Annotated[str, typer.Argument(help="SYSTEM/KIND/NAME, as `config list` has them.")]
-Addresses = Annotated[list[str], typer.Argument(help="SYSTEM/KIND/NAME, as `config list` has them.")]
+Address = Annotated[
+    str, typer.Argument(help="SYSTEM/KIND/NAME, as `config list` has them.", autocompletion=complete_objects)
+]
+Addresses = Annotated[
+    list[str], typer.Argument(help="SYSTEM/KIND/NAME, as `config list` has them.", autocompletion=complete_objects)
+]
 Where = Annotated[str | None, typer.Option("--where", help="A filter on their records (docs/filters.md).")]
 Bound = Annotated[
     bool, typer.Option("--bound", help="Take along what binds them to people and devices, such as assignments.")

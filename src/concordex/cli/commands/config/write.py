@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from concordex.cli import draw
-from concordex.cli.commands.config.choose import Address, Addresses, Bound, Kind, live, objects_at
+from concordex.cli.commands.config.choose import Address, Addresses, Bound, Kind, complete_objects, live, objects_at
 from concordex.cli.options import Form, complete_systems, words, workspace
 from concordex.cli.propose import Answers, AnyTime, Count, Draft, Every, Most, Stage, Together, Yes, propose
 from concordex.words import plural
@@ -140,7 +140,10 @@ def copy(
 
 
 def carry(
-    addresses: Annotated[list[str], typer.Argument(help="SYSTEM/KIND/NAME, SYSTEM/KIND, or a SYSTEM as a whole.")],
+    addresses: Annotated[
+        list[str],
+        typer.Argument(help="SYSTEM/KIND/NAME, SYSTEM/KIND, or a SYSTEM as a whole.", autocompletion=complete_objects),
+    ],
     to: Annotated[str, typer.Option("--to", help="The system to write to.", autocompletion=complete_systems)],
     told: Annotated[
         Path | None, typer.Option("--map", help="A YAML file: what is called otherwise there (docs/configuration.md).")
