@@ -388,7 +388,7 @@ def test_twelve_policies_from_a_pilot_to_production(tmp_path):
         assert {row["member"] for row in found} == {"assignedTo"}
         assert "no difference" in shell("config", "diff", "muster2", "muster2").stderr
         assert (
-            "alters 100%"
+            "alters 100% of muster2/policies (12 of 12)"
             in shell("config", "carry", "muster/policies", "--to", "muster2", "--bound", "--yes", status=5).stderr
         )
         shell.config(lambda text: text + "guards: {share: 1}\n")

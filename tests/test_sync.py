@@ -82,7 +82,9 @@ def test_a_guard_stops_what_is_larger_than_the_workspace_allows(writing, fresh_h
     done = writing("sync", "stowage", "--yes", status=5)
     assert "the workspace allows 3" in done.stderr
     writing.config(lambda text: text.replace("creations: 3", "share: 0.001"))
-    assert "of stowage, and the workspace allows 0%" in writing("sync", "stowage", "--yes", status=5).stderr
+    told = writing("sync", "stowage", "--yes", status=5).stderr
+    assert "of stowage/devices (" in told
+    assert "and the workspace allows 0%" in told
     assert not [method for method, _ in fresh_harbour.stowage.faults.requests if method != "GET"]
 
 

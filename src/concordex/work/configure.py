@@ -58,7 +58,13 @@ def prepare_objects(
     said = {one.key for one in wanted}
     stay = [*(one for one in held.objects if one.key not in said), *wanted]
     refuse_used(workspace, system, [found.one for found in extra if found.key in going], stay, held)
-    return change, extra
+    return _sized(change, held), extra
+
+
+def _sized(change: Change, held: Held, **more: bool) -> Change:
+    """With how many objects of each kind there are, by which guards judge how much a change alters."""
+    sizes = {table: len(held.of([table])) for table in sorted({step.table for step in change.steps})}
+    return replace(change, about={**change.about, "sizes": sizes, **more})
 
 
 def _unfit(
@@ -143,4 +149,4 @@ def prepare_removal(workspace: Workspace, system: str, gone: Sequence[Object], h
         change, _ = plan(system, [], gone, kinds, going={one.key for one in gone})
     except InACircle as circle:
         raise CalledWrongly(f"these need each other: {circle}") from circle
-    return replace(change, about={**change.about, "grave": True})
+    return _sized(change, held, grave=True)

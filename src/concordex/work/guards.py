@@ -16,6 +16,9 @@ if TYPE_CHECKING:
 
 _KINDS = {"create": "creations", "update": "updates", "delete": "deletions", "retire": "retirements", "act": "acts"}
 
+#: So many records are never too large a share: where there are three roles, two may be altered.
+_FEW = 5
+
 
 def check_guards(
     workspace: Workspace, change: Change, steps: Sequence[Step] | None = None, *, any_time: bool = False
@@ -38,16 +41,24 @@ def check_guards(
                 f"the change has {count:,} {what}, and the workspace allows {allowed[what]:,}",
                 advice=f"run a part of it (--first, --where), or raise guards: {what}: in concordex.yaml",
             )
-    for table in {step.table for step in steps}:
-        held = [s for s in workspace.memory.newest(table) if s.system == change.system]
-        size = held[0].distinct if held else 0
+    for table in dict.fromkeys(step.table for step in steps):
+        size = _size(workspace, change, table)
         altered = sum(step.table == table and step.action in ("update", "delete") for step in steps)
-        if size and altered > 1 and altered / size > guards.share:
+        if altered > _FEW and size and altered / size > guards.share:
             raise Stopped(
-                f"the change alters {altered / size:.0%} of {change.system}, "
-                f"and the workspace allows {guards.share:.0%}",
+                f"the change alters {altered / size:.0%} of {change.system}/{table} ({altered:,} of {size:,}),"
+                f" and the workspace allows {guards.share:.0%}",
                 advice="run a part of it (--first, --where), or raise guards: share: in concordex.yaml",
             )
+
+
+def _size(workspace: Workspace, change: Change, table: str) -> int:
+    """How much a table holds: as it was read for the change, or else as it was pulled last; 0 if nobody knows."""
+    known = change.about.get("sizes", {})
+    if table in known:
+        return int(known[table])
+    held = [s for s in workspace.memory.newest(table) if s.system == change.system]
+    return held[0].distinct if held else 0
 
 
 def _kind(step: Step) -> str:

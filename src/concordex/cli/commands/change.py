@@ -35,6 +35,8 @@ change = typer.Typer(
     no_args_is_help=True,
     rich_markup_mode=None,
 )
+#: What a change knows for its own use.
+_UNTOLD = ("chosen", "grave", "objects", "sizes")
 Number = Annotated[int, typer.Argument(help="The number of the change.")]
 
 
@@ -77,9 +79,7 @@ def show(
         draw_diff(found)
     else:
         draw_change(found, form, every=every)
-    told = ", ".join(
-        f"{name} {value}" for name, value in found.about.items() if value and name not in ("chosen", "grave", "objects")
-    )
+    told = ", ".join(f"{name} {value}" for name, value in found.about.items() if value and name not in _UNTOLD)
     draw.note(f"change {number} ({found.state}): {summary(found)}" + (f"; {told}" if told else ""))
 
 
