@@ -73,6 +73,9 @@ def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> 
         change = here.journal.keep(replace(change, about={**here.signature(), **change.about}))
     if change.steps or answers.form:
         draw_change(change, answers.form, every=answers.every)
+    if not change.writes and change.steps and change.kind == "config":
+        draw.note(f"nothing can be written: {len(change.steps):,} held, each with its reason", "yellow")
+        return Status.PARTLY
     if not change.writes:
         held = f"; {len(change.steps):,} held, each with its reason" if change.steps else ""
         draw.note(f"nothing to do: {nothing}{held}")

@@ -90,6 +90,10 @@ def prepare_copy(
     """The change that makes one new object, with what stands ``inside``; and what a person should know of it."""
     kinds = kinds_of(workspace.dialect(system))
     there = [one for one in held.objects if (one.kind, one.name) == (made.kind, made.name)]
+    if there and kinds[made.kind].single:
+        raise CalledWrongly(
+            f"{system} has its {made.label}, and there is one alone", advice=f"config carry … --to {system} alters it"
+        )
     if there and not kinds[made.kind].shares:
         raise CalledWrongly(
             f"{system} has {made.label} already, and takes no two of one name", advice="--as says another name"

@@ -9,7 +9,7 @@ from concordex.change.objects import Object, get
 from concordex.change.steps import Change, Step
 from concordex.errors import CalledWrongly
 from concordex.wire import dialect as d
-from concordex.work.objects import Held, bearers, kinds_of
+from concordex.work.objects import Held, bearers, kinds_of, pulled
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
@@ -64,7 +64,7 @@ def prepare_installation(
 def onward(workspace: Workspace, change: Change) -> list[str]:
     """What a change has altered that devices have only once it is installed on them: SYSTEM/KIND/NAME."""
     dialect = workspace.dialect(change.system)
-    kinds, found = kinds_of(dialect), dict[str, None]()
+    kinds, found = kinds_of(dialect), dict[tuple[str, str], str]()
     gone = {(step.table, str(step.key.get("name"))) for step in change.steps if step.action == "delete"}
     for step in change.steps:
         kind, name = kinds.get(step.table), str(step.key.get("name"))
@@ -76,5 +76,15 @@ def onward(workspace: Workspace, change: Change) -> list[str]:
             name = str(step.shall.get(kind.within) or step.was.get(kind.within) or name.partition("/")[0])
         write = dialect.tables[table].write
         if (table, name) not in gone and write and (how := write.acts.get("install")) and how.each:
-            found[f"{change.system}/{table}/{name}"] = None
-    return list(found)
+            found[table, name] = how.each
+    if not found:
+        return []
+    held = pulled(
+        workspace, change.system, list({table for table, _ in found}), workspace.now()
+    )  # as the run has read it back
+    there = {(one.kind, one.name): one for one in held.objects}
+    return [
+        f"{change.system}/{table}/{name}"
+        for (table, name), each in found.items()
+        if (one := there.get((table, name))) and get(one.body, each)
+    ]

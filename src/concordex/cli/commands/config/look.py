@@ -27,8 +27,8 @@ def list_objects(system: System, kinds: KindNames = None, where: Where = None, f
 
     concordex config list muster policies
     """
-    from concordex.change.depend import needs, users
-    from concordex.change.objects import in_sequence
+    from concordex.change.depend import users
+    from concordex.change.objects import in_sequence, mentioned
     from concordex.cli.rows import emit_rows
     from concordex.model.values import parse_time
     from concordex.work.objects import chosen_kinds, kinds_of
@@ -44,7 +44,7 @@ def list_objects(system: System, kinds: KindNames = None, where: Where = None, f
     rows = [
         {
             "kind": one.kind, "name": one.name + (f" (no. {one.nth})" if one.nth > 1 else ""),
-            "needs": len(needs(one, every)), "used by": used.get((one.kind, one.name), 0),
+            "needs": sum(1 for _ in mentioned(one, every)), "used by": used.get((one.kind, one.name), 0),
             **({"altered": parse_time(one.at or "") or one.at, "by": one.by} if told else {}),
         }
         for one in in_sequence(matching(here, held, chosen, where), every)
@@ -58,7 +58,8 @@ def show(address: Address) -> None:
 
     Example: concordex config show muster/roles/office
     """
-    from concordex.change.depend import needs, users
+    from concordex.change.depend import users
+    from concordex.change.objects import mentioned
     from concordex.work.objectfiles import written
     from concordex.work.objects import kinds_of
     from concordex.work.pick import find, one_of
@@ -71,7 +72,7 @@ def show(address: Address) -> None:
     draw.line(written(one, one.key).rstrip())
     if one.at or one.by:
         draw.note(f"altered last {draw.moment(one.at)} by {one.by or 'nobody knows whom'}")
-    needed = [f"{table}/{other}" for table, other in needs(one, every)]
+    needed = dict.fromkeys(f"{table}/{other}" for _, table, other in mentioned(one, every))
     used = [other.label for other, _, _ in users([(kind, name)], held.objects, every)]
     draw.note(f"needs: {', '.join(needed) or 'nothing'}")
     draw.note(f"used by: {', '.join(used) or 'nobody'}")

@@ -123,7 +123,8 @@ def copy(
     made = renamed(made, name or own_name(one.name, one.body, kinds[kind]), kinds)
     made = _edited(made, kinds) if edit else made
     around = held if target == system else live(here, target, [name for name in read if name in there])
-    while not there[kind].shares and any((one.kind, one.name) == (kind, made.name) for one in around.objects):
+    asks = not there[kind].shares and not there[kind].single
+    while asks and any((one.kind, one.name) == (kind, made.name) for one in around.objects):
         other = draw.ask_text(f"{target} has {made.label} already, and takes no two of one name.  Another name:")
         if not other:
             break
