@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -12,6 +13,8 @@ from concordex.cli.emit import Format
 if TYPE_CHECKING:
     from concordex.change.differ import Difference
 
+#: How many objects a person is shown.
+_MOST = 100
 _SIGNS = {"added": "+", "removed": "-", "changed": "~", "moved": ">"}
 _STYLES = {"added": "green", "removed": "red", "changed": "yellow", "moved": "cyan"}
 
@@ -20,11 +23,15 @@ def draw_differences(
     found: Sequence[Difference], form: Format | None, output: Path | None, *, system: str | None = None,
     told: Mapping[Any, Sequence[str]] | None = None,
 ) -> None:  # fmt: skip
-    """Each object that differs, with its members; ``told`` adds lines to some, by their keys."""
+    """Each object that differs, with its members; where a person watches, not too many.
+
+    ``told`` adds lines to some, by their keys.
+    """
     if is_data(form, output):
         emit_differences([(system, found)], form, output)
         return
-    for one in found:
+    cut = draw.is_terminal(sys.stdout) and len(found) > _MOST
+    for one in found[:_MOST] if cut else found:
         label = one.one.label if one.key[2] == one.one.nth else f"{one.one.kind}/{one.one.name} (no. {one.key[2]})"
         where = f"{system}/" if system else ""
         draw.styled(f"{_SIGNS[one.what]} {where}{label}", _STYLES[one.what])
@@ -34,6 +41,8 @@ def draw_differences(
             _draw_delta(path, was, now)
         for line in (told or {}).get(one.key, ()):
             draw.line(f"      {draw.clean(line)}")
+    if cut:
+        draw.note(f"… and {len(found) - _MOST:,} more; in a pipe, or with --format csv, there are all")
 
 
 def is_data(form: Format | None, output: Path | None) -> bool:

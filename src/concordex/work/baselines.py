@@ -15,6 +15,7 @@ from concordex.errors import CalledWrongly
 from concordex.work.objectfiles import Saved, save
 from concordex.work.objects import Held
 from concordex.work.pick import matching
+from concordex.work.progress import Told
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
@@ -101,11 +102,17 @@ def say(folder: Path, kinds: Iterable[str], where: str | None) -> None:
 
 
 def save_in(
-    workspace: Workspace, name: str, held: Held, kinds: Kinds, where: str | None, into: Path
+    workspace: Workspace,
+    name: str,
+    held: Held,
+    kinds: Kinds,
+    where: str | None,
+    into: Path,
+    told: Told | None = None,
 ) -> tuple[Path, Saved]:
     """Save the objects of a system or device in its folder below ``into``, and what of it that is."""
     folder = folder_of(into, name)
-    done = save(matching(workspace, held, kinds, where), folder, kinds, () if where else list(kinds))
+    done = save(matching(workspace, held, kinds, where), folder, kinds, () if where else list(kinds), told)
     say(folder, kinds, where)
     return folder, done
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import subprocess
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
 from pathlib import Path
@@ -18,6 +18,7 @@ from concordex.work.config import MayMove
 from concordex.work.configure import prepare_objects
 from concordex.work.objectfiles import Saved, read_objects, save
 from concordex.work.objects import Held, chosen_kinds, live_of
+from concordex.work.progress import Told
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
@@ -51,22 +52,25 @@ class _Baseline:
     every: Kinds
 
 
-def drifts(workspace: Workspace, there: Mapping[str, Path]) -> dict[str, Drift | ConcordexError]:
+def drifts(
+    workspace: Workspace, there: Mapping[str, Path], told: Told | None = None
+) -> dict[str, Drift | ConcordexError]:
     """Each system or device beside its baseline, many at once; or why one could not be read.
 
     Files that cannot be read are an error at once: nobody is asked then.
     """
-    baselines = {name: _baseline(workspace, name, folder) for name, folder in there.items()}
-    found = live_of(workspace, {name: list(one.every) for name, one in baselines.items()})
+    baselines = {name: _baseline(workspace, name, folder, told) for name, folder in there.items()}
+    found = live_of(workspace, {name: list(one.every) for name, one in baselines.items()}, told)
     return {
         name: held if isinstance(held, ConcordexError) else _drift(workspace, name, baselines[name], held)
         for name, held in found.items()
     }
 
 
-def _baseline(workspace: Workspace, system: str, folder: Path) -> _Baseline:
+def _baseline(workspace: Workspace, system: str, folder: Path, told: Told | None) -> _Baseline:
     every = chosen_kinds(workspace, system, [])
-    objects, saved = read_objects(folder, every), said(folder)
+    count: Told | None = (lambda _, done, of: told(f"{system}: files", done, of)) if told else None
+    objects, saved = read_objects(folder, every, count), said(folder)
     mine = {*saved, *(one.kind for one in objects)}
     return _Baseline(folder, objects, saved, {name: kind for name, kind in every.items() if name in mine}, every)
 
@@ -133,11 +137,33 @@ def _only(step: Step, members: set[str]) -> Step:
     return replace(step, was=was, shall=shall)
 
 
-def last_commit(path: Path) -> str | None:
-    """The last commit that touched a file, as its short id, date, author and subject; none outside a repository."""
-    command = ["git", "-C", str(path.parent), "log", "-1", "--format=%h %as %an: %s", "--", path.name]
+#: So many files are named to git; of more, it is asked for all of their folder.
+_NAMED = 200
+#: Begins a line that is about a commit.
+_COMMIT = "\x01"
+
+
+def last_commits(folder: Path, paths: Collection[Path]) -> dict[Path, str]:
+    """The last commit that touched each of some files below ``folder``: short id, date, author and subject.
+
+    Nothing of files that no commit has, nor outside a repository.
+    """
+    if not paths:
+        return {}
+    mine = [str(path.relative_to(folder)) for path in paths] if len(paths) <= _NAMED else ["."]
+    command = [
+        "git", "-c", "core.quotePath=false", "-C", str(folder), "--literal-pathspecs", "log", "--relative",
+        "--name-only", f"--format={_COMMIT}%h %as %an: %s", "--", *mine,
+    ]  # fmt: skip
     try:
-        done = subprocess.run(command, capture_output=True, text=True, timeout=20, check=False)
+        done = subprocess.run(command, capture_output=True, text=True, timeout=60, check=False)
     except (OSError, subprocess.TimeoutExpired):
-        return None
-    return done.stdout.strip() or None if done.returncode == 0 else None
+        return {}
+    found: dict[Path, str] = {}
+    commit = ""
+    for line in done.stdout.splitlines() if done.returncode == 0 else ():
+        if line.startswith(_COMMIT):
+            commit = line[1:]
+        elif line:
+            found.setdefault(folder / line, commit)
+    return found

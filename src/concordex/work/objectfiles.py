@@ -16,6 +16,7 @@ from concordex.change.objects import Key, Kinds, Object, settled
 from concordex.documents import Part, line_of, read_as, read_yaml, write_yaml, yaml_text
 from concordex.errors import CalledWrongly
 from concordex.words import suggestion
+from concordex.work.progress import Told
 
 #: Bytes of a file's name, before its ending: what every file system takes.
 _LONGEST = 150
@@ -40,7 +41,7 @@ class Saved:
     removed: list[Path]
 
 
-def read_objects(path: Path, kinds: Kinds) -> list[Object]:
+def read_objects(path: Path, kinds: Kinds, told: Told | None = None) -> list[Object]:
     """The objects in a file, or in all YAML files below a folder; each with the file it stands in.
 
     Files whose names begin with a dot are no objects.
@@ -49,8 +50,10 @@ def read_objects(path: Path, kinds: Kinds) -> list[Object]:
         raise CalledWrongly(f"there is no {path}", advice="concordex config save SYSTEM --into DIR makes it")
     every = {file for file in path.rglob("*.yaml") if not file.name.startswith(".")} if path.is_dir() else {path}
     found: dict[Key, Object] = {}
-    for file in sorted(every):
+    for at, file in enumerate(sorted(every), start=1):
         one = _read(file, kinds)
+        if told:
+            told("files read", at, len(every))
         if one.key in found:
             raise CalledWrongly(f"{file} and {found[one.key].source} are both about {one.label}")
         found[one.key] = one
@@ -74,17 +77,21 @@ def place(one: Object, *keys: str) -> str:
     return f"{one.source}: line {line_of(read_yaml(Path(one.source)), keys)}"
 
 
-def save(objects: Sequence[Object], folder: Path, kinds: Kinds, whole: Collection[str]) -> Saved:
+def save(
+    objects: Sequence[Object], folder: Path, kinds: Kinds, whole: Collection[str], told: Told | None = None
+) -> Saved:
     """Write each object below ``folder``; files of the kinds in ``whole`` whose objects are gone are removed.
 
     A file whose object means what it meant is left as it is, comments and all.
     """
-    there = read_objects(folder, kinds) if folder.is_dir() else []
+    there = read_objects(folder, kinds, told) if folder.is_dir() else []
     mine = [one for one in there if one.kind in {o.kind for o in objects} | set(whole)]
     differences = {one.key: one for one in differ(mine, objects, kinds)}
     written, removed = [], []
     taken = {str(path).casefold() for path in (one.source for one in there)}
-    for key, found in sorted(differences.items()):
+    for at, (key, found) in enumerate(sorted(differences.items()), start=1):
+        if told:
+            told("files written", at, len(differences))
         if found.now is None:
             if key[0] in whole and found.was:
                 Path(str(found.was.source)).unlink()

@@ -25,6 +25,7 @@ from concordex.wire.tables import order, read_tables
 from concordex.words import suggestion
 from concordex.work.concurrent import at_most
 from concordex.work.devices import AT_ONCE
+from concordex.work.progress import Told
 from concordex.work.target import Actual
 
 if TYPE_CHECKING:
@@ -121,17 +122,19 @@ class Held:
         return name in self.others.get(table, ())
 
 
-def live(workspace: Workspace, system: str, kinds: Sequence[str]) -> Held:
+def live(workspace: Workspace, system: str, kinds: Sequence[str], told: Told | None = None) -> Held:
     """The objects of a system as they are now; refused where a table does not come whole."""
 
     async def ask() -> Held:
         async with workspace.session(system) as session:
-            return await read(session, kinds)
+            return await read(session, kinds, told)
 
     return asyncio.run(ask())
 
 
-def live_of(workspace: Workspace, wanted: Mapping[str, Sequence[str]]) -> dict[str, Held | ConcordexError]:
+def live_of(
+    workspace: Workspace, wanted: Mapping[str, Sequence[str]], told: Told | None = None
+) -> dict[str, Held | ConcordexError]:
     """The objects of some kinds of several systems and devices, many asked at once; or why one could not be read."""
     found: dict[str, Held | ConcordexError] = {}
     sessions: dict[str, Session] = {}
@@ -147,15 +150,17 @@ def live_of(workspace: Workspace, wanted: Mapping[str, Sequence[str]]) -> dict[s
                 found[name] = await read(session, wanted[name])
         except ConcordexError as error:
             found[name] = error
+        if told:
+            told("asked", len(found), len(wanted))
 
     asyncio.run(at_most(AT_ONCE, [partial(one, name) for name in sessions]))
     return {name: found[name] for name in wanted}
 
 
-async def read(session: Session, kinds: Sequence[str]) -> Held:
+async def read(session: Session, kinds: Sequence[str], told: Told | None = None) -> Held:
     """The objects of some kinds as they are now, with all that they refer to; and what anybody has staged."""
     found = ActualObjects(session)
-    await found.read(found.needed(kinds))
+    await found.read(found.needed(kinds), told)
     held = _held(session.dialect, {name: look.frame for name, look in found.looks.items()})
     return replace(held, staged=await pending(session))
 
@@ -190,9 +195,9 @@ class ActualObjects(Actual):
         """What is read so that ``tables`` can be known by name."""
         return tables_of(self.session.dialect, tables)
 
-    async def read(self, tables: Iterable[str]) -> None:
+    async def read(self, tables: Iterable[str], told: Told | None = None) -> None:
         """Read ``tables`` and all that they refer to; refused when one does not come whole."""
-        async for name, look in read_tables(self.session, self.needed(tables)):
+        async for name, look in read_tables(self.session, self.needed(tables), progress=told):
             if not look.whole:
                 raise WireError(
                     f"the table {name} could not be read whole", where=self.session.endpoint.name,

@@ -15,6 +15,7 @@ from concordex.model.values import parse_time
 from concordex.work.baselines import covered, said
 from concordex.work.objectfiles import read_objects
 from concordex.work.objects import Held, chosen_kinds, live, pulled
+from concordex.work.progress import Told
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
@@ -30,7 +31,9 @@ class Side:
     left: int = 0
 
 
-def sides(workspace: Workspace, was: str, now: str, names: Sequence[str]) -> tuple[Side, Side]:
+def sides(
+    workspace: Workspace, was: str, now: str, names: Sequence[str], told: Told | None = None
+) -> tuple[Side, Side]:
     """Two of: a file or folder, a system, a system at a date (``SYSTEM@DATE``); at least one is a system.
 
     Beside files, a system's side holds only what they speak of: the kinds, or the part of them, that were saved in
@@ -42,20 +45,19 @@ def sides(workspace: Workspace, was: str, now: str, names: Sequence[str]) -> tup
     kinds = chosen_kinds(workspace, systems[0], names)
     files = next((Path(text) for text in (was, now) if text.partition("@")[0] not in systems), None)
     if files is None:
-        return _live(workspace, was, kinds), _live(workspace, now, kinds)
-    objects = [one for one in read_objects(files, chosen_kinds(workspace, systems[0], [])) if one.kind in kinds]
+        return _live(workspace, was, kinds, told), _live(workspace, now, kinds, told)
+    every = chosen_kinds(workspace, systems[0], [])
+    objects = [one for one in read_objects(files, every, told) if one.kind in kinds]
     saved = {kind: one for kind, one in (said(files) if files.is_dir() else {}).items() if kind in kinds}
     spoken = {*saved, *(one.kind for one in objects)}
     kinds = {name: kind for name, kind in kinds.items() if name in spoken}
-    told, there = (
-        Side(objects, kinds),
-        _live(workspace, was if is_known(workspace, was.partition("@")[0]) else now, kinds),
-    )
+    there = _live(workspace, now if files == Path(was) else was, kinds, told)
     assert there.held
     mine = covered(workspace, there.held, saved, objects) if saved else _twins(objects, there.objects)
     left = 0 if saved else len(there.objects) - len(mine)
     there = replace(there, objects=_sections(mine, objects, kinds, saved), left=left)
-    return (told, there) if files == Path(was) else (there, told)
+    put = Side(objects, kinds)
+    return (put, there) if files == Path(was) else (there, put)
 
 
 def _twins(objects: Sequence[Object], live: Sequence[Object]) -> list[Object]:
@@ -73,13 +75,14 @@ def is_known(workspace: Workspace, name: str) -> bool:
     return name in workspace.config.systems or workspace.is_device(name)
 
 
-def _live(workspace: Workspace, text: str, kinds: Kinds) -> Side:
+def _live(workspace: Workspace, text: str, kinds: Kinds, told: Told | None) -> Side:
     system, at, moment = text.partition("@")
     chosen_kinds(workspace, system, list(kinds))
     when = parse_time(moment) if at else None
     if at and when is None:
         raise CalledWrongly(f"{text}: {moment!r} is no date", advice="an ISO 8601 date or time (UTC)")
-    held = pulled(workspace, system, list(kinds), _end(when, moment)) if when else live(workspace, system, list(kinds))
+    names = list(kinds)
+    held = pulled(workspace, system, names, _end(when, moment)) if when else live(workspace, system, names, told)
     return Side(held.of(kinds), kinds, held)
 
 

@@ -59,7 +59,8 @@ def drift(
     if accept and restore:
         raise CalledWrongly("--accept and --restore are opposites: say one of them")
     here = workspace()
-    asked = drifts(here, folders(here, systems or [], baselines or here.root / "baselines"))
+    with draw.progress() as told:
+        asked = drifts(here, folders(here, systems or [], baselines or here.root / "baselines"), told)
     lost = {name: one for name, one in asked.items() if isinstance(one, ConcordexError)}
     found = [one for one in asked.values() if not isinstance(one, ConcordexError)]
     if len(lost) == len(asked) == 1:
@@ -115,15 +116,17 @@ def _near(folder: Path) -> Path:
 
 def _told(one: "Drift") -> dict[Any, list[str]]:
     """Who touched each drifted object last, there and in the baseline."""
-    from concordex.work.drift import last_commit
+    from concordex.work.drift import last_commits
 
     lines: dict[Any, list[str]] = {}
+    files = {found.key: Path(found.was.source) for found in one.found if found.was and found.was.source}
+    commits = last_commits(one.folder, set(files.values()))
     for found in one.found:
         if found.now and (found.now.by or found.now.at):
             lines.setdefault(found.key, []).append(
                 f"altered there by {found.now.by or '?'}, {draw.moment(found.now.at)}"
             )
-        if found.was and found.was.source and (commit := last_commit(Path(found.was.source))):
+        if commit := commits.get(files.get(found.key, one.folder)):
             lines.setdefault(found.key, []).append(f"baseline last touched in {commit}")
     return lines
 

@@ -68,7 +68,8 @@ def live(here: Workspace, system: str, kinds: Iterable[str]) -> Held:
     """The objects as they are now; what of them is only staged by ourselves is told."""
     from concordex.work.objects import live as read
 
-    held = read(here, system, list(kinds))
+    with draw.progress() as told:
+        held = read(here, system, list(kinds), lambda what, done, of: told(f"{system}/{what}", done, of))
     ours = [one.what for one in held.staged if one.ours]
     if ours:
         more = f", and {len(ours) - 3:,} more" if len(ours) > 3 else ""

@@ -107,12 +107,14 @@ def save(
     if table:
         return _save_many(here, system, kinds or [], where, table, into)
     chosen = chosen_kinds(here, system, kinds or [])
-    folder, done = save_in(here, system, live(here, system, chosen), chosen, where, into)
+    held = live(here, system, chosen)
+    with draw.progress() as told:
+        folder, done = save_in(here, system, held, chosen, where, into, told)
     for path in done.removed:
         draw.note(f"gone: {path}")
     removed = f", {len(done.removed):,} removed" if done.removed else ""
-    told = f"{len(done.written):,} written, {done.same:,} as they were{removed}"
-    draw.note(f"{plural(done.same + len(done.written), 'object')} in {folder}: {told}")
+    counts = f"{len(done.written):,} written, {done.same:,} as they were{removed}"
+    draw.note(f"{plural(done.same + len(done.written), 'object')} in {folder}: {counts}")
     return Status.DONE
 
 
@@ -124,7 +126,8 @@ def _save_many(here: Workspace, devices: str, kinds: list[str], where: str | Non
 
     names = named(here, devices, table)
     chosen = {name: chosen_kinds(here, name, kinds) for name in names}
-    found = live_of(here, {name: list(mine) for name, mine in chosen.items()})
+    with draw.progress() as told:
+        found = live_of(here, {name: list(mine) for name, mine in chosen.items()}, told)
     done, lost = [], []
     for name, held in found.items():
         if isinstance(held, ConcordexError):
@@ -168,7 +171,8 @@ def diff(
     from concordex.work.sides import compared, is_known, sides
 
     here = workspace()
-    one, other = sides(here, was, now, words(kind))
+    with draw.progress() as told:
+        one, other = sides(here, was, now, words(kind), told)
     systems = {text.partition("@")[0] for text in (was, now)}
     apart = len(systems) == 2 and all(is_known(here, name) for name in systems)
     found = compared(one, other, bound=bound or not apart)

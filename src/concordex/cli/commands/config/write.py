@@ -51,7 +51,8 @@ def push(
 
     here = workspace()
     chosen = chosen_kinds(here, to, words(kind))
-    wanted = [one for one in read_objects(path, chosen_kinds(here, to, [])) if one.kind in chosen]
+    with draw.progress() as told:
+        wanted = [one for one in read_objects(path, chosen_kinds(here, to, []), told) if one.kind in chosen]
     # who uses what goes is asked of all kinds
     held = live(here, to, chosen_kinds(here, to, []) if gone else sorted({one.kind for one in wanted}))
     saved = {name: one for name, one in said(path).items() if name in chosen} if path.is_dir() else {}
