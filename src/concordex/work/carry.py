@@ -17,7 +17,7 @@ from concordex.documents import Part, parse_yaml, plain, read_as
 from concordex.errors import CalledWrongly
 from concordex.words import plural
 from concordex.work.configure import prepare_objects
-from concordex.work.objects import Held, kinds_of
+from concordex.work.objects import Held
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
@@ -84,27 +84,49 @@ def _among(one: Object, called: Mapping[tuple[str, str], str], kinds: Kinds) -> 
     return replace(one, name=called[one.kind, one.name], body=settled(body, kinds[one.kind]), record_id=None)
 
 
+@dataclass(frozen=True, kw_only=True)
+class Original:
+    """An object that is to be copied, and what is around it: ``held`` where it is, ``around`` where its copy goes."""
+
+    one: Object
+    target: str
+    here: Kinds
+    there: Kinds
+    held: Held
+    around: Held
+
+    def takes(self, made: Object) -> bool:
+        """Whether the target takes an object of that name: it is free, or may be borne by several."""
+        kind = self.there[made.kind]
+        free = not any((one.kind, one.name) == (made.kind, made.name) for one in self.around.objects)
+        return free or kind.shares or kind.single is not None
+
+
 def prepare_copy(
-    workspace: Workspace, system: str, made: Object, inside: Sequence[Object], held: Held
+    workspace: Workspace, original: Original, made: Object, *, bound: bool = False
 ) -> tuple[Change, list[str]]:
-    """The change that makes one new object, with what stands ``inside``; and what a person should know of it."""
-    kinds = kinds_of(workspace.dialect(system))
-    there = [one for one in held.objects if (one.kind, one.name) == (made.kind, made.name)]
-    if there and kinds[made.kind].single:
+    """The change that makes one new object, with what stands in it; and what a person should know of it."""
+    target, kind = original.target, original.there[made.kind]
+    inside = copies(original.one, made, original.held.objects, original.here, bound=bound)
+    there = [one for one in original.around.objects if (one.kind, one.name) == (made.kind, made.name)]
+    if there and kind.single:
         raise CalledWrongly(
-            f"{system} has its {made.label}, and there is one alone", advice=f"config carry … --to {system} alters it"
+            f"{target} has its {made.label}, and there is one alone", advice=f"config carry … --to {target} alters it"
         )
-    if there and not kinds[made.kind].shares:
+    if not original.takes(made):
         raise CalledWrongly(
-            f"{system} has {made.label} already, and takes no two of one name", advice="--as says another name"
+            f"{target} has {made.label} already, and takes no two of one name", advice="--as says another name"
         )
     notes = []
     if there:
-        notes.append(f"{system} has {plural(len(there), 'object')} {made.label} already, and takes several of one name")
-        if inside:  # which of several of one name holds an object is not told by a name
-            notes.append(f"what stands in it stays behind: {plural(len(inside), 'object')}")
-            inside = ()
-    change, _ = prepare_objects(workspace, system, [*there, replace(made, nth=len(there) + 1), *inside], held)
+        notes.append(f"{target} has {plural(len(there), 'object')} {made.label} already, and takes several of one name")
+    if there and inside:  # which of several of one name holds an object is not told by a name
+        notes.append(f"what stands in it stays behind: {plural(len(inside), 'object')}")
+        inside = []
+    if inside:
+        notes.append(f"with {plural(len(inside), 'object')} that stand in it")
+    wanted = [*there, replace(made, nth=len(there) + 1), *inside]
+    change, _ = prepare_objects(workspace, target, wanted, original.around)
     return change, notes
 
 

@@ -16,6 +16,8 @@ from concordex.words import plural
 
 if TYPE_CHECKING:
     from concordex.change.objects import Object
+    from concordex.work import Workspace
+    from concordex.work.carry import Original
 
 
 #: How many odd members are told.
@@ -104,41 +106,54 @@ def copy(
 
     concordex config copy bollard/rulesets/quay --as pier
     """
-    from concordex.change.depend import kinds_inside
     from concordex.change.objects import own_name
-    from concordex.work.carry import Edits, copies, prepare_copy, renamed
+    from concordex.work.carry import Edits, prepare_copy, renamed
     from concordex.work.configure import odd_members
+
+    here = workspace()
+    original = _original(here, address, to)
+    one, kinds = original.one, original.here
+    edits = Edits(sets=[_value(text) for text in sets or []], drops=drops or [])
+    made = edits.of(one if bound else _unbound(one, kinds[one.kind]), kinds)
+    made = renamed(made, name or own_name(one.name, one.body, kinds[one.kind]), kinds)
+    made = _under_a_free_name(original, _edited(made, kinds) if edit else made)
+    change, notes = prepare_copy(here, original, made, bound=bound)
+    for text in [*notes, *odd_members([made], original.around)]:
+        draw.note(text, "yellow")
+    change = replace(change, about={**change.about, "from": address, "command": "config copy"})
+    answers = Answers(stage=stage, draft=draft, yes=yes, every=every, form=form, any_time=any_time)
+    return propose(here, change, answers, f"{original.target} has it so")
+
+
+def _original(here: Workspace, address: str, to: str | None) -> Original:
+    """The object that is to be copied, and what is around it here and there."""
+    from concordex.change.depend import kinds_inside
+    from concordex.work.carry import Original
     from concordex.work.objects import chosen_kinds
     from concordex.work.pick import find, one_of
 
-    here = workspace()
     system, kind, own = find(here, address)
     target = to or system
     chosen_kinds(here, target, [kind])
     kinds, there = chosen_kinds(here, system, []), chosen_kinds(here, target, [])
     read = kinds_inside(kind, kinds)
     held = live(here, system, read)
-    one = one_of(held, system, kind, own)
-    edits = Edits(sets=[_value(text) for text in sets or []], drops=drops or [])
-    made = edits.of(one if bound else _unbound(one, kinds[kind]), kinds)
-    made = renamed(made, name or own_name(one.name, one.body, kinds[kind]), kinds)
-    made = _edited(made, kinds) if edit else made
     around = held if target == system else live(here, target, [name for name in read if name in there])
-    asks = not there[kind].shares and not there[kind].single
-    while asks and any((one.kind, one.name) == (kind, made.name) for one in around.objects):
-        other = draw.ask_text(f"{target} has {made.label} already, and takes no two of one name.  Another name:")
+    one = one_of(held, system, kind, own)
+    return Original(one=one, target=target, here=kinds, there=there, held=held, around=around)
+
+
+def _under_a_free_name(original: Original, made: Object) -> Object:
+    """The object under a name that the target takes, as far as a person is there to be asked for one."""
+    from concordex.work.carry import renamed
+
+    while not original.takes(made):
+        what = f"{original.target} has {made.label} already, and takes no two of one name."
+        other = draw.ask_text(f"{what}  Another name:")
         if not other:
             break
-        made = renamed(made, other, kinds)
-    inside = copies(one, made, held.objects, kinds, bound=bound)
-    change, notes = prepare_copy(here, target, made, inside, around)
-    for text in [*notes, *odd_members([made], around)]:
-        draw.note(text, "yellow")
-    if len(change.steps) > 1:
-        draw.note(f"with {plural(len(change.steps) - 1, 'object')} that stand in it")
-    change = replace(change, about={**change.about, "from": address, "command": "config copy"})
-    answers = Answers(stage=stage, draft=draft, yes=yes, every=every, form=form, any_time=any_time)
-    return propose(here, change, answers, f"{target} has it so")
+        made = renamed(made, other, original.here)
+    return made
 
 
 def carry(
