@@ -509,6 +509,22 @@ def test_from_nothing_to_installed_on_two_firewalls_and_undone(quay):
     assert states == {f"guests on {first}": "confirmed", f"guests on {second}": "refused"}
 
 
+def test_a_name_that_several_devices_bear_is_never_taken_for_one_of_them(quay):
+    shell, harbour = quay
+    first, second, *_ = harbour.bollard.firewalls.values()
+    other = second["name"]
+    second["name"] = first["name"]
+    write(shell, "new.yaml", "rulesets", "guests", {"targets": [first["name"]]})
+    told = shell("config", "push", "new.yaml", "--to", "bollard", status=2).stderr
+    assert f"new.yaml: line 1: targets names '{first['name']}', which 2 of the devices bear" in told
+    second["name"] = other
+    shell("config", "push", "new.yaml", "--to", "bollard", "--yes")
+    second["name"] = first["name"]
+    told = shell("config", "install", "bollard/rulesets/guests", "--yes", status=2).stderr
+    assert f"2 of the devices bear the name '{first['name']}'" in told
+    assert "nothing to do" in shell("config", "push", "new.yaml", "--to", "bollard").stderr
+
+
 def test_a_refused_commit_is_taken_back_and_who_holds_what_is_told(quay):
     shell, harbour = quay
     bollard = harbour.bollard

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from concordex.change.depend import InACircle, dangling, users
 from concordex.change.differ import Difference
-from concordex.change.objects import Kinds, Object, members, own_name, settled, unbound
+from concordex.change.objects import Kinds, Object, members, mentioned, own_name, settled, unbound
 from concordex.change.plan import plan
 from concordex.change.steps import Change
 from concordex.errors import CalledWrongly, Stopped
@@ -55,6 +55,8 @@ def prepare_objects(
         change, extra = plan(system, wanted, actual, kinds, going=going)
     except InACircle as circle:
         raise CalledWrongly(f"these need each other, so that none can be made first: {circle}") from circle
+    if unclear := _unclear(change, wanted, held, kinds):
+        raise CalledWrongly("\n".join(unclear), advice="tell them apart there first: nobody is meant by chance")
     said = {one.key for one in wanted}
     stay = [*(one for one in held.objects if one.key not in said), *wanted]
     refuse_used(workspace, system, [found.one for found in extra if found.key in going], stay, held)
@@ -110,16 +112,25 @@ def odd_members(wanted: Sequence[Object], held: Held) -> list[str]:
 
 def _lost(wanted: Sequence[Object], held: Held, kinds: Kinds) -> list[str]:
     """References to what is not there and is not made."""
-    there = {(one.kind, one.name) for one in held.objects}
-
-    def known(table: str, name: str) -> bool:
-        return (table, name) in there or (table not in kinds and held.has(table, name))
-
     told = []
-    for one, member, table, name in dangling(wanted, kinds, known):
-        names = [other for kind, other in there if kind == table] or list(held.others.get(table, ()))
+    for one, member, table, name in dangling(wanted, kinds, lambda table, name: held.bearing(table, name) > 0):
+        names = [one.name for one in held.of([table])] or list(held.others.get(table, ()))
         where = place(one, "object", *member.split("."))
         told.append(f"{where}: {member} names {name!r}, which is not in {table}; {suggestion(name, names)}")
+    return told
+
+
+def _unclear(change: Change, wanted: Sequence[Object], held: Held, kinds: Kinds) -> list[str]:
+    """References that would be written, and that several records of that name could be meant by."""
+    sources = {(one.kind, one.name): one for one in wanted}
+    told = []
+    for step in change.writes:
+        name = str(step.key["name"])
+        for member, table, said in mentioned(Object(kind=step.table, name=name, body=step.shall), kinds):
+            count = held.bearing(table, said)
+            if count > 1:
+                where = place(sources[step.table, name], "object", *member.split("."))
+                told.append(f"{where}: {member} names {said!r}, which {count} of the {table} bear")
     return told
 
 

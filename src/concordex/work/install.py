@@ -52,6 +52,12 @@ def _targets(dialect: d.Dialect, held: Held, one: Object, on: Sequence[str], act
         raise CalledWrongly(f"{one.kind} are not installed anywhere, as far as the dialect {dialect.name} says")
     off = act == "uninstall" and how.shows is not None
     may = installed_on(dialect, held, one, act) if off else [str(name) for name in get(one.body, how.each) or []]
+    table = kinds_of(dialect)[one.kind].references[how.each]
+    twins = [name for name in may if held.bearing(table, name) > 1 and (not on or name in on)]
+    if twins:
+        raise CalledWrongly(
+            f"{held.bearing(table, twins[0])} of the {table} bear the name {twins[0]!r}: which is meant?"
+        )
     strange = [name for name in on if name not in may]
     if strange and off:
         raise CalledWrongly(f"{one.label} is not installed on {strange[0]}", advice=f"it is on: {_listed(may)}")

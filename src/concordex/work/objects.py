@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
-from functools import partial
+from functools import cached_property, partial
 from typing import TYPE_CHECKING, Any
 
 import orjson
@@ -105,10 +106,10 @@ def bearers(frame: pl.DataFrame, member: str, value: str) -> list[str]:
 
 @dataclass(frozen=True)
 class Held:
-    """What a system holds: its objects of all kinds that were read, and the names of what else they refer to."""
+    """What a system holds: its objects of the kinds that were read; and how often each name stands in other tables."""
 
     objects: list[Object]
-    others: Mapping[str, Collection[str]]
+    others: Mapping[str, Mapping[str, int]]
     frames: Mapping[str, pl.DataFrame]
     staged: Sequence[Pending] = ()
 
@@ -117,9 +118,13 @@ class Held:
         wanted = set(kinds)
         return [one for one in self.objects if one.kind in wanted]
 
-    def has(self, table: str, name: str) -> bool:
-        """Whether there is such a record, object or not."""
-        return name in self.others.get(table, ())
+    @cached_property
+    def _named(self) -> Counter[tuple[str, str]]:
+        return Counter((one.kind, one.name) for one in self.objects)
+
+    def bearing(self, table: str, name: str) -> int:
+        """How many records of a table bear a name, be they objects or not."""
+        return self._named[table, name] + self.others.get(table, {}).get(name, 0)
 
 
 def live(workspace: Workspace, system: str, kinds: Sequence[str], told: Told | None = None) -> Held:
@@ -177,8 +182,13 @@ def pulled(workspace: Workspace, system: str, kinds: Sequence[str], moment: date
 
 
 def _held(dialect: d.Dialect, frames: Mapping[str, pl.DataFrame]) -> Held:
-    others = {name: set(frame["name"].drop_nulls()) for name, frame in frames.items() if "name" in frame.columns}
-    return Held(from_frames(dialect, frames, kinds_of(dialect)), others, frames)
+    kinds = kinds_of(dialect)
+    others = {
+        name: Counter(frame["name"].drop_nulls())
+        for name, frame in frames.items()
+        if name not in kinds and "name" in frame.columns
+    }
+    return Held(from_frames(dialect, frames, kinds), others, frames)
 
 
 class ActualObjects(Actual):
@@ -190,6 +200,7 @@ class ActualObjects(Actual):
         self.objects: dict[str, dict[str, Object]] = {}
         self._found: dict[Key, str] = {}
         self._ids: dict[tuple[str, str], Any] = {}
+        self._twins: set[tuple[str, str]] = set()
 
     def needed(self, tables: Iterable[str]) -> list[str]:
         """What is read so that ``tables`` can be known by name."""
@@ -219,8 +230,10 @@ class ActualObjects(Actual):
             columns = ["record_id", ORIGINAL, *(["name"] if "name" in frame.columns else [])]
             for row in frame.select(columns).iter_rows(named=True):
                 label = labels.get(row["record_id"]) or row.get("name")
-                if label:
-                    self._ids.setdefault((name, label), get(orjson.loads(row[ORIGINAL]), path))
+                if label and (name, label) in self._ids:
+                    self._twins.add((name, label))
+                elif label:
+                    self._ids[name, label] = get(orjson.loads(row[ORIGINAL]), path)
 
     def find(self, table: str, values: Mapping[str, Any]) -> str | None:
         """The id of the object of that name."""
@@ -241,6 +254,10 @@ class ActualObjects(Actual):
 
     def _id(self, step: Step, member: str, table: str, name: Any) -> Any:
         found = self._ids.get((table, str(name)))
+        if (table, str(name)) in self._twins:
+            raise CalledWrongly(
+                f"{step.table}/{step.label}: {member} names {name!r}, which several of the {table} bear"
+            )
         if found is None:
             raise CalledWrongly(
                 f"{step.table}/{step.label}: {member} names {name!r}, and {self.session.endpoint.name} has no such"
