@@ -552,7 +552,7 @@ def test_a_refused_commit_is_taken_back_and_who_holds_what_is_told(quay):
         told = shell("config", "push", "new", "--to", "bollard", "--yes", status=4).stdout
     finally:
         bollard._METHODS["candidate.commit"] = commit.__func__
-    assert "not committed, and taken back" in told
+    assert "taken back: not committed" in told
     assert "Robin since" in told
     assert not any(one["name"] == "net-new" for one in bollard.objects["address"].values())
     assert list(bollard.staged) == ["of Robin"]
@@ -660,26 +660,36 @@ def guests(shell: Shell) -> None:
     write(shell, "new/4.yaml", "rules", "guests/two", body | {"place": 2})
 
 
-def test_where_one_step_is_refused_nothing_that_was_staged_stays(quay):
+@pytest.mark.parametrize(
+    ("kind", "label", "lost"),
+    [("rule", "rules/guests/one", ""), ("address", "addresses/guest-net", "from names 'guest-net', which is not"),
+     ("ruleset", "rulesets/guests", "ruleSet names 'guests', which is not in rulesets")],
+)  # fmt: skip
+def test_where_one_step_is_refused_nothing_that_was_staged_stays(quay, kind, label, lost):
     shell, harbour = quay
     bollard = harbour.bollard
     before, add = deepcopy(bollard.objects), bollard._add
     guests(shell)
 
     def refuse(_bollard, session, params):
-        if params["kind"] == "rule":
-            raise Fault(-32602, "no more rules today")
+        if params["kind"] == kind:
+            raise Fault(-32602, "no more today")
         return add(session, params)
 
     bollard._METHODS["object.add"] = refuse
     try:
-        told = shell("config", "push", "new", "--to", "bollard", "--yes", status=4).stdout
+        told = shell("config", "push", "new", "--to", "bollard", "--yes", status=4)
     finally:
         bollard._METHODS["object.add"] = add.__func__
-    assert "no more rules today" in told
-    assert "staged, and taken back: rules/guests/one was refused" in told
+    assert "refused: HTTP 200, code -32602: no more today" in told.stdout
+    assert f"staged, and taken back: {label} was refused" in told.stdout
+    assert lost in told.stdout
+    assert "nothing of it is in effect" in told.stderr
     assert bollard.objects == before
     assert not bollard.staged
+    assert 'failures="4"' in shell("change", "results", "1", "--as", "junit").stdout
+    shell("change", "resume", "1")  # all of it, not only what was not refused
+    assert {row["state"] for row in json.loads(shell("change", "show", "1", "-f", "json").stdout)} == {"confirmed"}
 
 
 def forget_with_the_session(shell: Shell, harbour: Harbour) -> None:

@@ -88,6 +88,29 @@ def test_a_guard_stops_what_is_larger_than_the_workspace_allows(writing, fresh_h
     assert not [method for method, _ in fresh_harbour.stowage.faults.requests if method != "GET"]
 
 
+def test_what_refers_to_a_refused_record_is_held_and_the_others_go_through(writing, fresh_harbour):
+    writing("sync", "stowage", "--draft")
+    wanted = {row["label"] for row in steps(writing) if row["action"] == "create" and row["table"] == "models"}
+    check, bad = fresh_harbour.stowage._check, min(wanted)
+
+    def refuses_one(kind, item, number=None):
+        record, faults = check(kind, item, number)
+        no = kind == "products" and isinstance(item, dict) and bad.endswith(item.get("name", "?"))
+        return record, [*faults, *([("name", "is not allowed here")] if no else [])]
+
+    fresh_harbour.stowage._check = refuses_one
+    writing("change", "run", "1", "--yes", status=4)
+    fresh_harbour.stowage._check = check
+    rows = steps(writing)
+    assert [row["label"] for row in rows if row["state"] == "refused"] == [bad]
+    held = [row for row in rows if row["state"] == "held" and "has no record in models" in (row["reason"] or "")]
+    assert held
+    assert all(row["shall"]["model"] in bad for row in held)
+    assert not {row["state"] for row in rows} - {"refused", "confirmed", "held"}
+    writing("sync", "stowage", "--yes")
+    is_once(fresh_harbour)
+
+
 def test_a_refused_record_is_reported_and_the_others_go_through(writing, fresh_harbour):
     writing("sync", "stowage", "--draft")
     wanted = next(row for row in steps(writing) if row["action"] == "create" and row["table"] == "devices")

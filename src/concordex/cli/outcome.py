@@ -31,10 +31,18 @@ def troubled(step: Step) -> bool:
     return step.state in ("refused", "differs", "sent") or (step.state == "held" and step.action != "report")
 
 
+def not_done(change: Change) -> list[Step]:
+    """The steps that did not come to what they should; of a run that is incomplete also those that it left."""
+    chosen = change.about.get("chosen") or [step.number for step in change.steps]
+    left = set(chosen) if change.state == "incomplete" else set()
+    return [step for step in change.steps if troubled(step) or (step.state == "ready" and step.number in left)]
+
+
 def junit(change: Change) -> str:
     """The steps as test cases, in the XML that pipelines read: a failure for each that did not work."""
-    wrong = [step for step in change.steps if troubled(step)]
-    skipped = [step for step in change.steps if not troubled(step) and step.state != "confirmed"]
+    wrong = not_done(change)
+    numbers = {step.number for step in wrong}
+    skipped = [step for step in change.steps if step.number not in numbers and step.state != "confirmed"]
     name = quoteattr(f"change {change.number}: {change.kind} {change.system}")
     lines = [
         '<?xml version="1.0" encoding="UTF-8"?>',
@@ -42,7 +50,7 @@ def junit(change: Change) -> str:
     ]
     for step in change.steps:
         case = f"<testcase classname={_attribute(f'{change.system}.{step.table}')} name={_attribute(_name(step))}"
-        if troubled(step):
+        if step.number in numbers:
             why = _attribute(f"{step.state}: {step.reason or 'no reason is known'}")
             lines.append(f"  {case}><failure message={why}/></testcase>")
         elif step.state != "confirmed":
@@ -71,7 +79,7 @@ def markdown(change: Change) -> str:
         "| action | state | steps |", "|---|---|---:|",
         *(f"| {action} | {state} | {count:,} |" for (action, state), count in sorted(counts.items())),
     ]  # fmt: skip
-    wrong = [step for step in change.steps if troubled(step)]
+    wrong = not_done(change)
     if wrong:
         lines += ["", "| step | table | record | state | why |", "|---:|---|---|---|---|"]
         lines += [f"| {s.number} | {s.table} | {_cell(s.label)} | {s.state} | {_cell(s.reason or '')} |" for s in wrong]
@@ -85,7 +93,8 @@ def _cell(text: str) -> str:
 def _rejects(change: Change, output: Path | None) -> None:
     from concordex.cli.rows import emit_rows
 
-    wrong = [step for step in change.steps if troubled(step) or step.state == "held"]
+    held = [step for step in change.steps if step.state == "held" and not troubled(step)]
+    wrong = sorted([*not_done(change), *held], key=lambda step: step.number)
     names = list(dict.fromkeys(name for step in wrong for name in step.shall))
     rows = [
         {

@@ -166,6 +166,7 @@ def run_and_tell(
 
 def _tell(done: Change, chosen: Collection[int]) -> int:
     from concordex.cli.outcome import troubled
+    from concordex.work.committing import TAKEN_BACK
 
     mine = [step for step in done.steps if step.number in chosen]
     if done.state == "staged":
@@ -189,7 +190,9 @@ def _tell(done: Change, chosen: Collection[int]) -> int:
     left = len([step for step in done.writes if step.number not in chosen])
     if left:
         draw.note(f"{plural(left, 'step')} left: concordex change run {done.number}")
-    if wrong:
+    if wrong and not confirmed and any((step.reason or "").startswith(TAKEN_BACK) for step in wrong):
+        draw.note(f"nothing of it is in effect; once that is mended: concordex change resume {done.number}")
+    elif wrong:
         draw.note(f"not confirmed: {plural(len(wrong), 'step')}; concordex change show {done.number} --all tells why")
     return Status.PARTLY if wrong else Status.DONE
 

@@ -15,6 +15,8 @@ from concordex.wire.writes import commit
 
 T = TypeVar("T")
 
+#: How a reason begins, where nothing of a change is in effect.
+TAKEN_BACK = "staged, and taken back"
 #: How often a commit that fails is tried again: twice is the same as once.
 _TRIES = 3
 
@@ -78,14 +80,14 @@ class Committer:
             async with self._lock:
                 await self._commit(write.commit)
 
-    async def end(self, refused: str | None) -> str | None:
-        """Commit what is staged as one; why it was taken back instead, or lost.  ``refused``: a step that was."""
+    async def end(self, against: str | None) -> str | None:
+        """Commit what is staged as one; why it was taken back instead, or lost.  ``against``: what forbids it."""
         opened, how = self._opened, self._how
         self._opened = self._how = None
         if how is None:
             return None
-        if refused:
-            return f"staged, and taken back: {refused} was refused{_told_of(await discard(self.session))}"
+        if against:
+            return f"{TAKEN_BACK}: {against}{_told_of(await discard(self.session))}"
         if not self._is_lost(opened):
             try:
                 await self._commit(how)
@@ -112,7 +114,7 @@ class Committer:
 
     async def _taken_back(self, refusal: RequestRefused) -> str:
         others = await discard(self.session)
-        return f"not committed, and taken back: {refusal.why or refusal.what}{_told_of(others)}"
+        return f"{TAKEN_BACK}: not committed: {refusal.why or refusal.what}{_told_of(others)}"
 
     async def _commit(self, how: d.Send) -> None:
         for tried in range(1, _TRIES + 1):

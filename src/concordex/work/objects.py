@@ -248,22 +248,16 @@ class ActualObjects(Actual):
         for member, table in kind.references.items():
             value = get(body, member)
             if value not in (None, "", []):
-                ids = [self._id(step, member, table, one) for one in (value if isinstance(value, list) else [value])]
+                ids = [self._id(member, table, one) for one in (value if isinstance(value, list) else [value])]
                 body = put(body, member, ids if isinstance(value, list) else ids[0])
         return body
 
-    def _id(self, step: Step, member: str, table: str, name: Any) -> Any:
+    def _id(self, member: str, table: str, name: Any) -> Any:
         found = self._ids.get((table, str(name)))
         if (table, str(name)) in self._twins:
-            raise CalledWrongly(
-                f"{step.table}/{step.label}: {member} names {name!r}, which several of the {table} bear"
-            )
+            raise CalledWrongly(f"{member} names {name!r}, which several of the {table} bear")
         if found is None:
-            raise CalledWrongly(
-                f"{step.table}/{step.label}: {member} names {name!r}, and {self.session.endpoint.name} has no such"
-                f" record in {table}",
-                advice=suggestion(str(name), [label for other, label in self._ids if other == table]),
-            )
+            raise CalledWrongly(f"{member} names {name!r}, which is not in {table}")
         return found
 
     def layers(self, steps: Sequence[Step]) -> list[list[Step]]:
@@ -292,7 +286,7 @@ class ActualObjects(Actual):
         if member is None:
             return {}
         table = self.kinds[step.table].references[member]
-        return {"target": self._id(step, member, table, step.shall["target"])}
+        return {"target": self._id(member, table, step.shall["target"])}
 
     def shows(self, step: Step) -> str | None:
         """Why the target of an act does not name the object as it should; nothing where it does."""

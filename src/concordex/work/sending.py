@@ -13,6 +13,7 @@ from concordex.change.batches import halves, lists, stages
 from concordex.change.compare import shown
 from concordex.change.steps import State, Step
 from concordex.errors import (
+    CalledWrongly,
     Conflict,
     RequestRefused,
     ServerFault,
@@ -81,9 +82,8 @@ class Sender:
         self.committer = Committer(session, as_one=how.as_one)
         self.told, self.how, self.states = told, how, states
         self.dialect = session.dialect
-        #: What is staged and waits for the one commit; a step that was refused.
-        self._held: list[Outcome] = []
-        self._refusal: str | None = None
+        #: What became of steps that come into effect as one, until that is known.
+        self._kept: list[Outcome] = []
         #: Steps as the system says that it has done them.
         self.written: dict[int, Step] = {}
 
@@ -113,15 +113,14 @@ class Sender:
         for part in lists([step for mine in stages(steps) for step in self._found_already(mine)], self._most(how)):
             mine = {found[0].table: found for found in stages(part)}
             writes = {table: writable(self.dialect, table, self.session.endpoint.name) for table in mine}
-            bodies = {table: self._bodies(how, writes[table], found) for table, found in mine.items()}
-            self._forget(how, mine)
             ids = {table: self.dialect.tables[table].fields["record_id"].from_[0] for table in mine}
-            self.journal.sending(self.number, part)
             try:
+                bodies = self._all_bodies(how, writes, mine)
+                self.journal.sending(self.number, part)
                 made = await self.committer.in_effect(
                     writes.values(), partial(create_together, self.session, how, bodies, ids)
                 )
-            except RequestRefused:
+            except (RequestRefused, CalledWrongly):
                 left = mine
             except SignInRefused:
                 self.settle([(step, "ready", None, None) for step in part], ended=False)
@@ -137,21 +136,24 @@ class Sender:
                     for some in lists(layer, self._most(writes[table].create)):
                         await self._create(writes[table], some)
 
-    def _bodies(self, how: d.Together, write: d.Write, steps: Sequence[Step]) -> list[dict[str, Any]]:
-        """What is sent of one table; each is known, for those that come after it, by its place in the call."""
-        bodies = []
-        for at, step in enumerate(steps):
-            bodies.append(self.actual.body(write, step))
-            if how.refers:
-                self.actual.made(step, how.refers.format(member=how.tables[step.table], at=at))
+    def _all_bodies(
+        self, how: d.Together, writes: Mapping[str, d.Write], steps: Mapping[str, Sequence[Step]]
+    ) -> dict[str, list[dict[str, Any]]]:
+        """What is sent of each table; each record is known, for those that come after it, by its place in the call."""
+        bodies: dict[str, list[dict[str, Any]]] = {}
+        places: dict[str, list[str]] = {}
+        try:
+            for table, found in steps.items():
+                for at, step in enumerate(found):
+                    bodies.setdefault(table, []).append(self.actual.body(writes[table], step))
+                    if how.refers:
+                        place = how.refers.format(member=how.tables[table], at=at)
+                        self.actual.made(step, place)
+                        places.setdefault(table, []).append(place)
+        finally:  # outside of the call they mean nothing
+            for table, named in places.items():
+                self.actual.gone(table, named)
         return bodies
-
-    def _forget(self, how: d.Together, steps: Mapping[str, Sequence[Step]]) -> None:
-        """The places in a call mean nothing outside of it."""
-        if how.refers is None:
-            return
-        for table, found in steps.items():
-            self.actual.gone(table, [how.refers.format(member=how.tables[table], at=at) for at in range(len(found))])
 
     def _made(self, steps: Sequence[Step], numbers: Sequence[Any]) -> None:
         """What the system says that it has made."""
@@ -160,36 +162,43 @@ class Sender:
         self.settle([(s, "written", None, str(n)) for s, n in zip(steps, numbers, strict=True)])
 
     async def finish(self) -> None:
-        """Commit what was staged as one, or take all of it back where a step was refused; or leave it staged."""
-        held, self._held = self._held, []
-        if self.committer.waiting and self.how.stage and not self._refusal:
+        """Commit what was staged as one, or take all of it back where a step is not done; or leave it staged."""
+        kept, self._kept = self._kept, []
+        against = next((f"{s.table}/{s.label} was {state}" for s, state, *_ in kept if state != "written"), None)
+        if self.committer.waiting and self.how.stage and not against:
             self.committer.leave()
-            self.settle([(step, state, STAGED, rid) for step, state, _, rid in held], ended=False)
-        elif self.committer.waiting:
-            why = await self.committer.end(self._refusal)
-            self.settle([(step, "ready", why, None) for step, *_ in held] if why else held, ended=False)
+            self.settle([(step, state, STAGED, rid) for step, state, _, rid in kept], ended=False)
+        elif why := await self.committer.end(against) or against:
+            told = [(s, why if state == "written" else f"{state}: {reason}") for s, state, reason, _ in kept]
+            self.settle([(step, "ready", reason, None) for step, reason in told], ended=False)
+        else:
+            self.settle(kept, ended=False)
 
     def settle(self, outcomes: Sequence[Outcome], *, ended: bool = True) -> None:
-        """Write down what became of steps; what is only staged waits for its commit."""
-        refused = next((step for step, state, _, _ in outcomes if state == "refused"), None)
-        self._refusal = self._refusal or (f"{refused.table}/{refused.label}" if refused else None)
-        if self.committer.waiting:
-            self._held += [one for one in outcomes if one[1] == "written"]
-            if ended:
-                self.told(sum(one[1] == "written" for one in outcomes))
-            outcomes = [one for one in outcomes if one[1] != "written"]
-        if outcomes:
-            self.journal.settled(self.number, outcomes)
-            self.states |= {step.number: state for step, state, _, _ in outcomes}
-            for step, state, reason, record_id in outcomes:
-                if state == "written":
-                    self.written[step.number] = replace(
-                        step, state=state, reason=reason, record_id=record_id or step.record_id
-                    )
-                else:
-                    self.written.pop(step.number, None)
-            if ended:
-                self.told(len(outcomes))
+        """Write down what became of steps; of those that come into effect as one, at the end."""
+        settled = list[Outcome]()
+        for one in outcomes:
+            (self._kept if self._waits(one) else settled).append(one)
+        if settled:
+            self.journal.settled(self.number, settled)
+            self.states |= {step.number: state for step, state, _, _ in settled}
+        for step, state, reason, record_id in settled:
+            if state == "written":
+                self.written[step.number] = replace(
+                    step, state=state, reason=reason, record_id=record_id or step.record_id
+                )
+            else:
+                self.written.pop(step.number, None)
+        if ended and outcomes:
+            self.told(len(outcomes))
+
+    def _waits(self, outcome: Outcome) -> bool:
+        """Whether what became of a step is known only at the end: all of them are done then, or none."""
+        step, state, *_ = outcome
+        write = self.dialect.tables[step.table].write
+        if not self.how.as_one or step.action == "act" or write is None or write.commit is None:
+            return False
+        return state in ("refused", "held") or (state == "written" and self.committer.waiting)
 
     def _found_already(self, steps: Sequence[Step]) -> list[Step]:
         """Creations that are still to be sent; what is there already is settled."""
@@ -267,7 +276,9 @@ class Sender:
         assert write.create
         record_id = self.dialect.tables[steps[0].table].fields["record_id"].from_[0]
         for _ in range(_ROUNDS):
-            bodies = [self.actual.body(write, step) for step in steps]
+            steps, bodies = self._sayable(write, steps)
+            if not steps:
+                return
             send = partial(create, self.session, write.create, bodies, record_id)
             tried = await self._attempt(write, steps, send, self._create)
             if tried is None:
@@ -278,6 +289,18 @@ class Sender:
             steps = await self._look_up(steps, tried.error)
             if not steps:
                 return
+
+    def _sayable(self, write: d.Write, steps: Sequence[Step]) -> tuple[list[Step], list[dict[str, Any]]]:
+        """Steps, with what is sent for each; those that refer to what was not made after all are held."""
+        found, bodies, settled = list[Step](), [], list[Outcome]()
+        for step in steps:
+            try:
+                bodies.append(self.actual.body(write, step))
+                found.append(step)
+            except CalledWrongly as lack:
+                settled.append((step, "held", lack.what, None))
+        self.settle(settled)
+        return found, bodies
 
     def _meanwhile(self, steps: Sequence[Step], conflict: Conflict) -> None:
         """Somebody else wrote meanwhile: nothing of ours is there; going on looks anew, and then sends."""
@@ -327,8 +350,10 @@ class Sender:
         if write.update is None:
             self.settle([(step, "held", "the dialect does not say how to update one", None)])
             return
-        body = self.actual.body(write, step)
-        send = partial(update, self.session, write.update, step.record_id or "", body, self._now(step))
+        steps, bodies = self._sayable(write, steps)
+        if not steps:
+            return
+        send = partial(update, self.session, write.update, step.record_id or "", bodies[0], self._now(step))
         for tried in range(1, _ROUNDS + 1):
             attempt = await self._attempt(write, steps, send, self._update)
             if attempt is None:
@@ -376,9 +401,14 @@ class Sender:
         if step.sent and not write.acts[step.act or ""].shows:
             self.settle([(step, "sent", "it was sent before, and nobody can look up whether it was done", None)])
             return
+        how = write.acts[step.act or ""]
+        try:
+            values = {**(self._now(step) or {}), **self.actual.aim(step)}
+        except CalledWrongly as lack:
+            self.settle([(step, "held", lack.what, None)])
+            return
         self.journal.sending(self.number, steps)
         try:
-            how, values = write.acts[step.act or ""], {**(self._now(step) or {}), **self.actual.aim(step)}
             await act(self.session, how, step.record_id or "", values)
         except RequestRefused as refusal:
             self.settle([(step, "refused", refusal.why or str(refusal), None)])
