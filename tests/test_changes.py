@@ -16,7 +16,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from concordex.change.choose import chosen
+from concordex.change.choose import chosen, needed_by_records
 from concordex.change.compare import verdict
 from concordex.change.prepare import Form, Link
 from concordex.change.rows import Row
@@ -618,7 +618,7 @@ def test_the_first_so_many_come_with_what_they_need_and_nothing_else(change, fir
         for at, name in enumerate("ab")
     ]
     whole = Change(kind="push", system="inv", steps=(*sites, *change.steps))
-    picked = chosen(whole, FORMS, table="devices", first=first)
+    picked = chosen(whole, needed_by_records(whole, FORMS), table="devices", first=first)
     devices = [step for step in picked if step.table == "devices"]
     open_ones = [step for step in change.steps if step.open]
     assert devices == open_ones[:first]

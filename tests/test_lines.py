@@ -122,7 +122,7 @@ def test_one_of_many_devices_is_saved_compared_and_set_as_one_document(deck):
     before = list(switches[0].lines)
     switches[2].faults.add("drop", "/capstan")
     told = shell("config", "save", "switches", "--with", "rows.csv", "--into", "baselines", status=4).stderr
-    assert "2 devices of switches in baselines/switches: 2 objects, 2 written" in told
+    assert "2 devices of switches in baselines: 2 objects, 2 written" in told
     assert f"not saved: {third}" in told
     switches[2].faults.clear()
     (shell.folder / "odd.csv").write_text("address\n10.9.9.9\n")

@@ -278,7 +278,15 @@ def test_what_is_saved_again_touches_only_what_changed(quay):
 
 def test_what_stands_in_an_object_is_copied_with_it(quay):
     shell, harbour = quay
-    rules, sets = harbour.bollard.objects["rule"], harbour.bollard.objects["ruleset"]
+    before = deepcopy(harbour.bollard.objects)
+    shell("config", "copy", "bollard/rulesets/quay", "--as", "pier", "--draft")
+    rows = json.loads(shell("change", "show", "1", "-f", "json").stdout)
+    chosen = ("change", "run", "1", "--where", f'name = "{rows[1]["label"]}"', "--yes")
+    assert "2 steps written" in shell(*chosen).stderr  # with the set that it stands in
+    shell("change", "run", "1", "--yes")
+    shell("change", "undo", "1", "--draft")
+    shell("change", "run", "2", "--table", "rulesets", "--yes")  # with the rules that go with it
+    assert harbour.bollard.objects == before
     shell("config", "copy", "bollard/rulesets/quay", "--as", "pier", "--yes")
     rules, sets = harbour.bollard.objects["rule"], harbour.bollard.objects["ruleset"]
     made = next(ref for ref, one in sets.items() if one["name"] == "pier")
@@ -800,8 +808,9 @@ def test_files_that_cannot_be_meant_are_told_by_name(quay, tmp_path):
 
 def test_drift_of_several_systems_is_one_list_and_what_may_move_is_not_restored(quay):
     shell, harbour = quay
-    for system in ("muster", "bollard"):
-        shell("config", "save", system, "--into", "baselines")
+    assert "2 systems in baselines: " in shell("config", "save", "--all", "--into", "baselines").stderr
+    assert " 0 written, " in shell("config", "save", "--all", "--into", "baselines").stderr
+    assert "which system?" in shell("config", "save", "--into", "baselines", status=2).stderr
     policy = harbour.muster.objects["policies"]["policy-1"]
     policy |= {"encrypted": False, "leastRelease": "99.0"}
     next(iter(harbour.bollard.objects["address"].values()))["note"] = "by hand"
@@ -888,10 +897,10 @@ def test_what_is_staged_is_seen_waits_and_is_committed_or_taken_back(quay, monke
     assert [one["name"] for one in bollard.objects["address"].values()][-1] == "net-more"
     shell("config", "remove", "bollard/addresses/net-more", "--count", "1")
     shell("config", "push", "new", "--to", "bollard", "--draft")
-    shell("change", "run", "5", "--first", "2", "--stage", "--yes")  # a part of it, and no more is committed
+    shell("change", "run", "5", "--first", "1", "--stage", "--yes")  # a part of it, and no more is committed
     shell("config", "commit", "bollard", "--yes")
     states = [row["state"] for row in json.loads(shell("change", "show", "5", "-f", "json").stdout)]
-    assert states == ["confirmed", "confirmed", "ready", "ready"]
+    assert states == ["confirmed", "confirmed", "confirmed", "ready"]  # one rule, with what it needs
     shell("change", "undo", "5", "--yes")
     forget_with_the_session(shell, harbour)
     told = shell("config", "push", "new", "--to", "bollard", "--stage", "--yes", status=2).stderr

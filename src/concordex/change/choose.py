@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections import deque
+from collections.abc import Collection, Mapping, Sequence
 
-from concordex.change.prepare import Form, Key, natural
+from concordex.change.objects import Kinds, Object, mentioned
+from concordex.change.prepare import Form, natural
 from concordex.change.steps import Change, Step
+
+#: By a step's number, the steps of the same change that it cannot be done without.
+Needs = Mapping[int, Sequence[Step]]
 
 
 def chosen(
     change: Change,
-    forms: Mapping[str, Form],
+    needs: Needs,
     *,
     actions: Collection[str] = (),
     table: str | None = None,
@@ -19,16 +24,9 @@ def chosen(
 ) -> list[Step]:
     """The open steps of those ``actions``, of one ``table``, ``among`` some numbers, the ``first`` so many of them.
 
-    Creations that these refer to come with them, and are not counted.
+    Steps that these need come with them, and are not counted.
     """
-    made = {
-        (step.table, key): step
-        for step in change.writes
-        if step.action == "create"
-        for names in forms[step.table].keys
-        if (key := natural(step.shall, names)) is not None
-    }
-    needed = {step.number for step in change.writes for step in _needed(step, forms, made)}
+    needed = {step.number for found in needs.values() for step in found}
     mine = [
         step
         for step in change.writes
@@ -40,18 +38,49 @@ def chosen(
         own = [step for step in mine if step.number not in needed] or mine
         mine = own[:first]
     numbers = {step.number for step in mine}
-    for step in mine:
-        numbers |= {other.number for other in _needed(step, forms, made)}
+    left = deque(numbers)
+    while left:
+        more = {step.number for step in needs.get(left.popleft(), ())} - numbers
+        numbers |= more
+        left += more
     return [step for step in change.writes if step.number in numbers]
 
 
-def _needed(step: Step, forms: Mapping[str, Form], made: Mapping[tuple[str, Key], Step]) -> list[Step]:
-    """The creations that a step refers to, and those that they refer to."""
-    found: list[Step] = []
-    for link in forms[step.table].links:
+def needed_by_records(change: Change, forms: Mapping[str, Form]) -> Needs:
+    """The creations that each creation or update refers to, by natural keys."""
+    made = {
+        (step.table, key): step
+        for step in change.writes
+        if step.action == "create"
+        for names in forms[step.table].keys
+        if (key := natural(step.shall, names)) is not None
+    }
+    found: dict[int, list[Step]] = {}
+    for step in change.writes:
+        if step.action not in ("create", "update"):
+            continue
         values = {**step.key, **step.shall}
-        key = natural({theirs: values.get(ours) for theirs, ours in link.by.items()}, list(link.by))
-        other = made.get((link.via, key)) if key else None
-        if other is not None and step.action in ("create", "update"):
-            found += [*_needed(other, forms, made), other]
+        for link in forms[step.table].links:
+            key = natural({theirs: values.get(ours) for theirs, ours in link.by.items()}, list(link.by))
+            other = made.get((link.via, key)) if key else None
+            if other is not None:
+                found.setdefault(step.number, []).append(other)
+    return found
+
+
+def needed_by_objects(change: Change, kinds: Kinds) -> Needs:
+    """The creations that each creation or update refers to, by names; of a deletion, those of what refers to it."""
+    by_name: dict[tuple[str, str, str], list[Step]] = {}
+    for step in change.writes:
+        by_name.setdefault((step.action, step.table, str(step.key["name"])), []).append(step)
+    found: dict[int, list[Step]] = {}
+    for step in change.writes:
+        if step.table not in kinds or step.action == "act":
+            continue
+        gone = step.action == "delete"
+        one = Object(kind=step.table, name=str(step.key["name"]), body=step.was if gone else step.shall)
+        for _, table, name in mentioned(one, kinds):
+            for other in by_name.get(("delete" if gone else "create", table, name), ()):
+                first, then = (other, step) if gone else (step, other)
+                found.setdefault(first.number, []).append(then)
     return found

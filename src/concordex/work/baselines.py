@@ -11,9 +11,9 @@ from pydantic import Field
 
 from concordex.change.objects import Kinds, Object
 from concordex.documents import Part, read_as, write_yaml
-from concordex.errors import CalledWrongly
+from concordex.errors import CalledWrongly, ConcordexError
 from concordex.work.objectfiles import Saved, save
-from concordex.work.objects import Held
+from concordex.work.objects import Held, chosen_kinds, live_of
 from concordex.work.pick import matching
 from concordex.work.progress import Told
 
@@ -115,6 +115,23 @@ def save_in(
     done = save(matching(workspace, held, kinds, where), folder, kinds, () if where else list(kinds), told)
     say(folder, kinds, where)
     return folder, done
+
+
+def save_many(
+    workspace: Workspace,
+    names: Sequence[str],
+    kinds: Sequence[str],
+    where: str | None,
+    into: Path,
+    told: Told | None = None,
+) -> dict[str, Saved | ConcordexError]:
+    """Save the objects of several systems or devices, asked many at once; or why one could not be read."""
+    chosen = {name: chosen_kinds(workspace, name, kinds) for name in names}
+    found = live_of(workspace, {name: list(mine) for name, mine in chosen.items()}, told)
+    return {
+        name: held if isinstance(held, ConcordexError) else save_in(workspace, name, held, chosen[name], where, into)[1]
+        for name, held in found.items()
+    }
 
 
 def covered(

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import polars as pl
 
-from concordex.change.choose import chosen
+from concordex.change.choose import chosen, needed_by_objects, needed_by_records
 from concordex.change.steps import Change, Step
 from concordex.errors import CalledWrongly
 from concordex.model.fields import FIELDS, Type
@@ -15,6 +15,7 @@ from concordex.query.bind import Binder
 from concordex.query.frames import to_polars
 from concordex.words import suggestion
 from concordex.work.base import forms_of
+from concordex.work.objects import kinds_of
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
@@ -30,7 +31,7 @@ def choose(
     where: str | None,
     first: int | None,
 ) -> list[Step]:
-    """The open steps that are meant, and the creations that these refer to.
+    """The open steps that are meant, and those that they need: what they refer to, or what refers to them and goes.
 
     A filter looks at what a record is to be, and at its key.
     """
@@ -40,9 +41,12 @@ def choose(
     tables = {step.table for step in change.steps}
     if table is not None and table not in tables:
         raise CalledWrongly(f"--table {table}: the change has no such steps", advice=suggestion(table, tables))
-    forms = forms_of(workspace, change.system)
+    if change.about.get("objects"):
+        needs = needed_by_objects(change, kinds_of(workspace.dialect(change.system)))
+    else:
+        needs = needed_by_records(change, forms_of(workspace, change.system))
     among = None if where is None else _matching(workspace, change, where)
-    return chosen(change, forms, actions=actions, table=table, among=among, first=first)
+    return chosen(change, needs, actions=actions, table=table, among=among, first=first)
 
 
 def _matching(workspace: Workspace, change: Change, where: str) -> set[int]:

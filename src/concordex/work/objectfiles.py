@@ -40,6 +40,11 @@ class Saved:
     same: int
     removed: list[Path]
 
+    @property
+    def count(self) -> int:
+        """How many objects the files are about."""
+        return len(self.written) + self.same
+
 
 def read_objects(path: Path, kinds: Kinds, told: Told | None = None) -> list[Object]:
     """The objects in a file, or in all YAML files below a folder; each with the file it stands in.

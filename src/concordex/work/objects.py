@@ -67,6 +67,12 @@ def chosen_kinds(workspace: Workspace, system: str, names: Sequence[str]) -> dic
     return {name: kind for name, kind in known.items() if not names or name in names}
 
 
+def with_objects(workspace: Workspace) -> list[str]:
+    """The systems whose objects their dialects know of, but for those that are paused."""
+    systems = workspace.config.systems
+    return [name for name, one in systems.items() if not one.paused and kinds_of(workspace.dialect(name))]
+
+
 def tables_of(dialect: d.Dialect, kinds: Iterable[str]) -> list[str]:
     """The tables that must be read to know objects of ``kinds`` by name, however far they refer."""
     wanted: list[str] = []

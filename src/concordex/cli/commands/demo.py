@@ -81,8 +81,10 @@ _STEPS: tuple[tuple[str, str], ...] = (
     ("Again: is anything left to do?", "sync stowage"),
     ("Routers fresh from the box: set, asked for their codes, adopted, waited for.",
      "push new-units.csv --to pilotage --ask afloat --yes"),
-    ("Keep what configures the firewalls, a readable file each.", "config save bollard --into baselines"),
-    ("Has anybody altered it since?", "drift"),
+    ("Keep what configures the systems, a readable file each.", "config save --all --into baselines"),
+    ("A role like another one, without one right.",
+     "config copy muster/roles/office --as 'office, no restart' --drop 'rights[=restart]' --yes"),
+    ("Has anybody altered anything since it was kept?", "drift"),
     ("What was done?", "change list"),
 )  # fmt: skip
 

@@ -10,12 +10,13 @@ import typer
 from concordex.cli import draw
 from concordex.cli.commands.config.choose import Address, Kind, KindNames, System, Where, live
 from concordex.cli.differences import draw_differences
-from concordex.cli.options import Form, Output, words, workspace
+from concordex.cli.options import Form, Output, complete_systems, words, workspace
 from concordex.cli.statuses import Status
 from concordex.words import plural
 
 if TYPE_CHECKING:
     from concordex.work import Workspace
+    from concordex.work.objectfiles import Saved
 
 
 def list_objects(system: System, kinds: KindNames = None, where: Where = None, form: Form = None) -> None:
@@ -79,10 +80,14 @@ def show(address: Address) -> None:
 
 
 def save(
-    system: System,
-    into: Annotated[Path, typer.Option("--into", help="The folder; the system gets one of its own in it.")],
+    into: Annotated[Path, typer.Option("--into", help="The folder; each system gets one of its own in it.")],
+    system: Annotated[
+        str | None,
+        typer.Argument(help="The system, or one of many devices: DEVICES:ADDRESS.", autocompletion=complete_systems),
+    ] = None,
     kinds: KindNames = None,
     where: Where = None,
+    every: Annotated[bool, typer.Option("--all", help="Every system that has such objects, many at once.")] = False,
     table: Annotated[
         str | None, typer.Option("--with", help="Many devices: a table with a row and an `address` for each.")
     ] = None,
@@ -90,7 +95,7 @@ def save(
     """Save objects as one readable file each: names instead of ids, nothing that moves by itself.
 
     Saved again, only files of objects that became otherwise are touched; comments in the others stay.
-    Many devices are asked at once, and one that cannot be reached does not keep the others.
+    Many are asked at once, and one that cannot be reached does not keep the others.
 
     Examples:
 
@@ -98,51 +103,59 @@ def save(
 
     concordex config save bollard addresses services --where 'name like net-*' --into pilot
 
+    concordex config save --all --into baselines
+
     concordex config save switches --with switches.csv --into baselines
     """
+    from concordex.errors import CalledWrongly
     from concordex.work.baselines import save_in
-    from concordex.work.objects import chosen_kinds
+    from concordex.work.devices import named
+    from concordex.work.objects import chosen_kinds, with_objects
 
     here = workspace()
+    if every:
+        if system or table:
+            raise CalledWrongly("--all means every system: name none beside it")
+        return _save_many(here, with_objects(here), [], where, into, "system")
+    if system is None:
+        raise CalledWrongly("which system?", advice="concordex config save SYSTEM --into DIR, or --all")
     if table:
-        return _save_many(here, system, kinds or [], where, table, into)
+        return _save_many(here, named(here, system, table), kinds or [], where, into, f"device of {system}")
     chosen = chosen_kinds(here, system, kinds or [])
     held = live(here, system, chosen)
     with draw.progress() as told:
         folder, done = save_in(here, system, held, chosen, where, into, told)
     for path in done.removed:
         draw.note(f"gone: {path}")
-    removed = f", {len(done.removed):,} removed" if done.removed else ""
-    counts = f"{len(done.written):,} written, {done.same:,} as they were{removed}"
-    draw.note(f"{plural(done.same + len(done.written), 'object')} in {folder}: {counts}")
+    draw.note(f"{plural(done.count, 'object')} in {folder}: {_counts([done])}")
     return Status.DONE
 
 
-def _save_many(here: Workspace, devices: str, kinds: list[str], where: str | None, table: str, into: Path) -> int:
+def _save_many(here: Workspace, names: list[str], kinds: list[str], where: str | None, into: Path, what: str) -> int:
     from concordex.errors import ConcordexError
-    from concordex.work.baselines import save_in
-    from concordex.work.devices import named
-    from concordex.work.objects import chosen_kinds, live_of
+    from concordex.work.baselines import save_many
 
-    names = named(here, devices, table)
-    chosen = {name: chosen_kinds(here, name, kinds) for name in names}
     with draw.progress() as told:
-        found = live_of(here, {name: list(mine) for name, mine in chosen.items()}, told)
-    done, lost = [], []
-    for name, held in found.items():
-        if isinstance(held, ConcordexError):
-            lost.append(f"{name}: {held.what}" + (f" ({held.why})" if held.why else ""))
-        else:
-            done.append(save_in(here, name, held, chosen[name], where, into)[1])
-    written, same = sum(len(one.written) for one in done), sum(one.same for one in done)
-    removed = sum(len(one.removed) for one in done)
-    draw.note(
-        f"{plural(len(done), 'device')} of {devices} in {into / devices}: {plural(written + same, 'object')},"
-        f" {written:,} written, {same:,} as they were, {removed:,} removed"
-    )
-    for text in lost:
-        draw.note(f"not saved: {text}", "red")
-    return Status.DONE if not lost else Status.PARTLY if done else Status.FAILED
+        found = save_many(here, names, kinds, where, into, told)
+    done = {name: one for name, one in found.items() if not isinstance(one, ConcordexError)}
+    for name, one in found.items():
+        if isinstance(one, ConcordexError):
+            draw.note(f"not saved: {name}: {one.what}" + (f" ({one.why})" if one.why else ""), "red")
+        elif one.written or one.removed:
+            draw.note(f"{name}: {_counts([one])}")
+    noun, _, of = what.partition(" ")
+    many = plural(len(done), noun) + (f" {of}" if of else "")
+    objects = plural(sum(one.count for one in done.values()), "object")
+    draw.note(f"{many} in {into}: {objects}, {_counts(list(done.values()))}")
+    return Status.DONE if len(done) == len(found) else Status.PARTLY if done else Status.FAILED
+
+
+def _counts(done: list[Saved]) -> str:
+    """What saving came to, in words."""
+    written, same, removed = (
+        sum(len(one.written) for one in done), sum(one.same for one in done), sum(len(one.removed) for one in done)
+    )  # fmt: skip
+    return f"{written:,} written, {same:,} as they were" + (f", {removed:,} removed" if removed else "")
 
 
 def diff(
