@@ -410,7 +410,8 @@ def test_twelve_policies_from_a_pilot_to_production(tmp_path):
         assert "no difference" in shell(*sides, "--bound").stderr
         # a rule with all that it needs, under other names
         (shell.folder / "map.yaml").write_text(
-            "format: 1\nnames: {rulesets/quay: pier, net-fishgate: net-shipgate, unmet: x}\nvalues: {'10.2': '10.9'}\n"
+            "format: 1\nnames: {rulesets/quay: pier, net-fishgate: net-shipgate, unmet: x}\n"
+            "values: {'10.26.': '10.96.', '0.26': '9'}\n"
         )
         rule = next(one for one in harbour.bollard.objects["rule"].values() if one["ruleSet"] == "set0")
         rule["to"] = next(r for r, one in harbour.bollard.objects["address"].items() if one["name"] == "net-fishgate")
@@ -431,7 +432,7 @@ def test_twelve_policies_from_a_pilot_to_production(tmp_path):
                     and other.bollard.objects["ruleset"][one["ruleSet"]]["name"] == "pier")  # fmt: skip
         gate = other.bollard.objects["address"][made["to"]]
         assert gate["name"] == "net-shipgate"
-        assert gate["value"].startswith("10.9")
+        assert gate["value"].startswith("10.96.")
         # a rule set with its rules, and with what they need
         other.bollard.objects["rule"].clear()
         other.bollard.objects["ruleset"].clear()

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 from pydantic import Field
 
@@ -130,12 +131,17 @@ def prepare_copy(
     return change, notes
 
 
+Word = Annotated[str, Field(min_length=1)]
+
+
 class Mapped(Part):
     """What is called otherwise where objects are carried to."""
 
     format: int = Field(ge=1, le=1)
-    names: dict[str, str] = Field(default_factory=dict, description="Name, or KIND/NAME: the name there.")
-    values: dict[str, str] = Field(default_factory=dict, description="A text in any value: the text there.")
+    names: dict[Word, str] = Field(default_factory=dict, description="Name, or KIND/NAME: the name there.")
+    values: dict[Word, str] = Field(
+        default_factory=dict, description="A text in any value, no part of another word or number: the text there."
+    )
 
 
 def read_map(path: Path) -> Mapped:
@@ -190,6 +196,7 @@ class _Rewrite:
     def __init__(self, told: Mapped) -> None:
         self._told = told
         self._met: set[str] = set()
+        self._texts = re.compile("|".join(map(_whole, sorted(told.values, key=len, reverse=True))) or "(?!)")
 
     def name(self, kind: str, name: str) -> str:
         for known in (f"{kind}/{name}", name):
@@ -206,14 +213,19 @@ class _Rewrite:
             return {name: self._text(one) for name, one in value.items()}
         if isinstance(value, list):
             return [self._text(one) for one in value]
-        if not isinstance(value, str):
-            return value
-        for text, other in self._told.values.items():
-            if text in value:
-                self._met.add(text)
-                value = value.replace(text, other)
-        return value
+        return self._texts.sub(self._other, value) if isinstance(value, str) else value
+
+    def _other(self, found: re.Match[str]) -> str:
+        self._met.add(found[0])
+        return self._told.values[found[0]]
 
     @property
     def unused(self) -> list[str]:
         return [text for text in (*self._told.names, *self._told.values) if text not in self._met]
+
+
+def _whole(text: str) -> str:
+    """A pattern for a text that is no part of another word or number: 10.2 is not in 110.2, nor quay in quayside."""
+    before = r"(?<![^\W_])" if text[0].isalnum() else ""
+    after = r"(?![^\W_])" if text[-1].isalnum() else ""
+    return f"{before}{re.escape(text)}{after}"
