@@ -113,8 +113,8 @@ END
 (cd "$fleet" && sh guests/objects.sh && rm guests/objects.sh)
 shot objects "$fleet" "concordex config push guests --to bollard --stage --yes" "concordex config pending bollard" \
     "concordex config commit bollard --yes" "concordex config install bollard/rulesets/guests --yes" \
-    "concordex config remove bollard/services/anything --count 1"
-(cd "$fleet" && concordex config save bollard --into baselines && concordex config save muster --into baselines &&
+    "concordex config remove bollard/rulesets/guests bollard/services/anything --count 2"
+(cd "$fleet" && concordex config save --all --into baselines &&
     concordex config save "switches:$(sed -n '2s/,.*//p' switches.csv)" --into baselines && git init -q . && git add baselines &&
     git -c user.name=Kim -c user.email=kim@saltmarsh.example commit -qm 'Rules and policies as of the audit') >"$work/saved.txt" 2>&1
 (cd "$fleet" && sed -i 's/verdict: stop/verdict: pass/; s/place: 1/place: 9/' guests/rules.yaml &&
@@ -135,7 +135,7 @@ first = call("object.list", session, kind="address")["objects"][0]
 call("object.alter", session, kind="address", ref=first["ref"], object={"value": "10.0.0.0/8"})
 END
 python3 "$work/stage.py" "$fleet"
-shot drift "$fleet" "concordex drift" "concordex drift bollard --restore --yes" \
+shot drift "$fleet" "concordex drift bollard muster switches" "concordex drift bollard --restore --yes" \
     "concordex config copy muster/roles/office --as 'office, no restart' --drop 'rights[=restart]' --yes" \
-    "concordex config diff baselines/muster muster" "concordex config list muster roles"
+    "concordex config diff baselines/muster muster"
 shot demo "$work" "concordex demo shown"

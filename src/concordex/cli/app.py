@@ -97,8 +97,8 @@ def _told(error: Exception) -> int:
         traceback.print_exception(error)
     text = "\n".join(draw.clean(part) for part in str(error).split("\n"))
     draw.note(f"concordex: {text}", "red")
-    if error.advice:
-        draw.note(f"  -> {error.advice}")
+    for line in error.advice.splitlines():
+        draw.note(f"  -> {line}")
     return error.status
 
 

@@ -145,11 +145,13 @@ def refuse_used(workspace: Workspace, system: str, gone: Sequence[Object], left:
     if not told:
         return
     more = f"\nand {len(told) - _TOLD:,} more" if len(told) > _TOLD else ""
-    first = next((label for label, devices in on.items() if devices), None)
-    advice = "remove or alter those first, or together with it" if found else (
-        f"take it off first: concordex config install {shlex.quote(f'{system}/{first}')} --off"
-    )  # fmt: skip
-    raise Stopped("\n".join(told[:_TOLD]) + more, advice=advice)
+    advice = ["remove or alter those first, or together with it"] if found else []
+    advice += [
+        f"take it off: concordex config install {shlex.quote(f'{system}/{label}')} --off"
+        for label, devices in on.items()
+        if devices
+    ]
+    raise Stopped("\n".join(told[:_TOLD]) + more, advice="\n".join(advice[:_TOLD]))
 
 
 def prepare_removal(workspace: Workspace, system: str, gone: Sequence[Object], held: Held) -> Change:
