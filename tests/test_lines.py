@@ -137,7 +137,7 @@ def test_one_of_many_devices_is_saved_compared_and_set_as_one_document(deck):
     assert switches[0].settled == 2  # asked again: twice is as once
     assert "no difference" in shell("config", "diff", "want.yaml", first).stderr
     told = shell("drift", status=3)
-    assert f"~ {first}/sections/switch" in told.stdout
+    assert f"changed  {first}/sections/switch" in told.stdout
     assert f"{second}: no drift" in told.stderr
     shell("change", "undo", "1", "--yes")
     assert sorted(switches[0].lines) == sorted(before)

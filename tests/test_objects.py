@@ -351,8 +351,8 @@ def test_a_hand_edit_is_found_as_drift_named_with_its_commit_and_restored(quay):
     told = shell("drift", status=3)
     assert "by Robin" in told.stdout
     assert "Kim: rules as of the audit" in told.stdout
-    assert told.stdout.count("> bollard/rules/") == 1  # one was moved; the others only count on
-    assert told.stdout.count("~ bollard/rules/") == 1
+    assert told.stdout.count("moved    bollard/rules/") == 1  # one was moved; the others only count on
+    assert told.stdout.count("changed  bollard/rules/") == 1
     assert "rights: - see-devices" in told.stdout
     rows = json.loads(shell("drift", "muster", "-f", "json", status=3).stdout)
     assert [(row["name"], row["member"], row["was"]) for row in rows] == [("crew", "rights[]", "see-devices")]
@@ -746,8 +746,8 @@ def test_two_dates_are_compared_as_whole_pulls_had_found_them(quay):
     del harbour.bollard.objects["rule"]["r3"]
     shell("pull", "muster", "bollard")
     told = shell("config", "diff", f"muster@{moment}", "muster@2099-01-01", status=3).stdout
-    assert told.splitlines() == ["~ roles/crew", "    rights: - see-devices"]
-    assert shell("config", "diff", f"bollard@{moment}", "bollard", status=3).stdout.startswith("- rules/")
+    assert told.splitlines() == ["changed  roles/crew", "         rights: - see-devices"]
+    assert shell("config", "diff", f"bollard@{moment}", "bollard", status=3).stdout.startswith("removed  rules/")
     assert "no difference" in shell("config", "diff", "muster@2099-01-01", "muster").stderr
     assert (
         "had not been pulled whole by then" in shell("config", "diff", "muster@2020-01-01", "muster", status=2).stderr
@@ -756,16 +756,35 @@ def test_two_dates_are_compared_as_whole_pulls_had_found_them(quay):
     assert "no difference" in shell("config", "diff", "part/bollard", "bollard").stderr
     path = write(shell, "one.yaml", "roles", "kiosk", {"rights": []})
     told = shell("config", "diff", str(path), "muster", status=3)
-    assert told.stdout.splitlines()[0] == "~ roles/kiosk"
+    assert told.stdout.splitlines()[0] == "changed  roles/kiosk"
     assert "3 other objects" in told.stderr  # of which a file put there does not speak
     assert (
-        "- roles/none"
+        "removed  roles/none"
         in shell(
             "config", "diff", str(write(shell, "two.yaml", "roles", "none", {})), "muster@2099-01-01", status=3
         ).stdout
     )
     assert "is no date" in shell("config", "diff", "muster@soon", "muster", status=2).stderr
     assert "neither side is a system" in shell("config", "diff", "a", "b", status=2).stderr
+
+
+def test_what_objects_are_called_acts_on_no_terminal(quay):
+    shell, harbour = quay
+    held, name = harbour.muster.objects, "\x1b[31mred\x07\r"
+    held["roles"]["x"] = {"id": "x", "name": name, "rights": ["sign-in", "\x1b]0;title\x07"], "\x1b[2J": 1}
+    shell("config", "save", "muster", "--into", "baselines")
+    told = [shell("config", "list", "muster"), shell("config", "show", f"muster/roles/{name}")]
+    held["roles"]["x"] |= {"rights": ["\x1b[0m"], "\x1b[2J": 2}
+    told += [shell("drift", status=3), shell("config", "diff", "baselines/muster", "muster", status=3)]
+    told += [
+        shell("drift", "--restore", "--draft"),
+        shell("change", "show", "1", "--diff"),
+        shell("change", "show", "1"),
+    ]
+    told += [shell("change", "run", "1", "--yes"), shell("config", "remove", f"muster/roles/{name}", "--draft")]
+    told += [shell("config", "show", "muster/roles/red\x1b", status=2), shell("change", "results", "1")]
+    for one in told:
+        assert not set(one.stdout + one.stderr) & set("\x1b\x07\r")
 
 
 def test_the_shell_completes_kinds_and_objects(quay):
@@ -843,7 +862,7 @@ def test_a_baseline_knows_which_kinds_it_holds_and_which_part_of_them(quay):
     assert "no drift" in shell("drift").stderr
     harbour.bollard.objects["address"]["x"] = {"ref": "x", "name": "elsewhere", "value": "10.1.1.1", "note": ""}
     held["policies"]["p"] = {"id": "p", "name": "by hand", "encrypted": True, "assignedTo": []}
-    assert "+ muster/policies/by hand" in shell("drift", status=3).stdout  # although none was there to be saved
+    assert "added    muster/policies/by hand" in shell("drift", status=3).stdout  # although none was there to be saved
     (shell.folder / "baselines/bollard/addresses/net-saltpan.yaml").unlink()
     folder = "baselines/bollard"
     told = shell("config", "push", folder, "--to", "bollard", "--gone", "--yes", status=5)
@@ -857,7 +876,7 @@ def test_a_baseline_knows_which_kinds_it_holds_and_which_part_of_them(quay):
     harbour.muster.faults.add("fail")
     told = shell("drift", status=4)
     assert "muster could not be looked at" in told.stderr
-    assert "+ bollard/addresses/net-saltpan" in told.stdout
+    assert "added    bollard/addresses/net-saltpan" in told.stdout
 
 
 def test_what_is_staged_is_seen_waits_and_is_committed_or_taken_back(quay, monkeypatch):

@@ -95,8 +95,7 @@ def _told(error: Exception) -> int:
         import traceback
 
         traceback.print_exception(error)
-    text = "\n".join(draw.clean(part) for part in str(error).split("\n"))
-    draw.note(f"concordex: {text}", "red")
+    draw.note(f"concordex: {error}", "red")
     for line in error.advice.splitlines():
         draw.note(f"  -> {line}")
     return error.status

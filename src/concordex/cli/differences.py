@@ -15,7 +15,8 @@ if TYPE_CHECKING:
 
 #: How many objects a person is shown.
 _MOST = 100
-_SIGNS = {"added": "+", "removed": "-", "changed": "~", "moved": ">"}
+#: As wide as the words before objects.
+_INDENT = " " * len("changed  ")
 _STYLES = {"added": "green", "removed": "red", "changed": "yellow", "moved": "cyan"}
 
 
@@ -34,13 +35,13 @@ def draw_differences(
     for one in found[:_MOST] if cut else found:
         label = one.one.label if one.key[2] == one.one.nth else f"{one.one.kind}/{one.one.name} (no. {one.key[2]})"
         where = f"{system}/" if system else ""
-        draw.styled(f"{_SIGNS[one.what]} {where}{label}", _STYLES[one.what])
+        draw.styled(f"{one.what:<{len(_INDENT)}}{where}{label}", _STYLES[one.what])
         if one.what in ("added", "removed"):
-            draw.line(f"    {draw.members(one.one.body)}")
+            draw.line(f"{_INDENT}{draw.members(one.one.body)}")
         for path, was, now in one.deltas:
             _draw_delta(path, was, now)
         for line in (told or {}).get(one.key, ()):
-            draw.line(f"      {draw.clean(line)}")
+            draw.styled(f"{_INDENT}{line}", "dim")
     if cut:
         draw.note(f"… and {len(found) - _MOST:,} more; in a pipe, or with --format csv, there are all")
 
@@ -62,9 +63,9 @@ def emit_differences(
 def _draw_delta(path: str, was: Any, now: Any) -> None:
     if path.endswith("[]"):
         sign, value = ("-", was) if now is None else ("+", now)
-        draw.line(f"    {path[:-2]}: {sign} {_shown(value)}")
+        draw.line(f"{_INDENT}{path[:-2]}: {sign} {_shown(value)}")
     else:
-        draw.line(f"    {path}: {_shown(was)} -> {_shown(now)}")
+        draw.line(f"{_INDENT}{path}: {_shown(was)} -> {_shown(now)}")
 
 
 def _shown(value: Any) -> str:

@@ -31,6 +31,11 @@ def clean(text: str) -> str:
     return "".join(sign if sign.isprintable() else sign.encode("unicode_escape").decode() for sign in text)
 
 
+def harmless(text: str) -> str:
+    """Lines of text, each with everything that could act on a terminal made visible."""
+    return text if text.isprintable() else "\n".join(map(clean, text.split("\n")))
+
+
 def cell(value: Any) -> str:
     """A value as one short text."""
     if value is None:
@@ -114,8 +119,8 @@ def _plain_table(columns: Sequence[str], rows: list[list[str]], right: Sequence[
 
 
 def line(text: str = "") -> None:
-    """One line on standard output."""
-    sys.stdout.write(f"{text}\n")
+    """One line, or several, on standard output."""
+    sys.stdout.write(f"{harmless(text)}\n")
 
 
 def styled(text: str, style: str) -> None:
@@ -123,9 +128,9 @@ def styled(text: str, style: str) -> None:
     if is_terminal(sys.stdout):
         from rich.text import Text
 
-        console().print(Text(clean(text), style=style))
+        console().print(Text(harmless(text), style=style))
     else:
-        line(clean(text))
+        line(text)
 
 
 def heading(text: str) -> None:
@@ -133,7 +138,7 @@ def heading(text: str) -> None:
     if is_terminal(sys.stdout):
         from rich.text import Text
 
-        console().print(Text(text, style="bold cyan" if text.startswith("$") else "bold"))
+        console().print(Text(harmless(text), style="bold cyan" if text.startswith("$") else "bold"))
     else:
         line(text)
 
@@ -143,9 +148,9 @@ def note(text: str, style: str = "") -> None:
     if is_terminal(sys.stderr):
         from rich.text import Text
 
-        console(error=True).print(Text(clean(text) if "\n" not in text else text, style=style))
+        console(error=True).print(Text(harmless(text), style=style))
     else:
-        sys.stderr.write(f"{text}\n")
+        sys.stderr.write(f"{harmless(text)}\n")
 
 
 Told = Callable[[str, int, int | None], None]
@@ -197,7 +202,7 @@ def ask_text(question: str) -> str:
     """What the person at the terminal types; nothing without one."""
     if not sys.stdin.isatty():
         return ""
-    sys.stderr.write(f"{question} ")
+    sys.stderr.write(f"{harmless(question)} ")
     sys.stderr.flush()
     return sys.stdin.readline().strip()
 

@@ -59,7 +59,7 @@ def emit(frame: pl.DataFrame, form: Format | None, output: Path | None) -> None:
 def write_text(text: str, output: Path | None) -> None:
     """Write a text to a file, whole or not at all, or to standard output."""
     if output is None:
-        sys.stdout.write("\n".join(draw.clean(part) for part in text.split("\n")) if sys.stdout.isatty() else text)
+        sys.stdout.write(draw.harmless(text) if sys.stdout.isatty() else text)
     else:
         _into_file(output, text.encode())
 
@@ -69,7 +69,7 @@ def _to_stdout(form: Format, content: bytes) -> None:
         sys.stdout.flush()
         sys.stdout.buffer.write(content)
     else:  # on a terminal, what a device is called must not act
-        sys.stdout.write("\n".join(draw.clean(text) for text in content.decode().split("\n")))
+        sys.stdout.write(draw.harmless(content.decode()))
 
 
 def _into_file(path: Path, content: bytes) -> None:

@@ -82,7 +82,7 @@ def show(
         if isinstance(answer, ConcordexError):
             draw.note(f"{address}: {answer.what}" + (f": {answer.why}" if answer.why else ""), "red")
         elif isinstance(answer, str):
-            draw.line("\n".join(draw.clean(one) for one in answer.split("\n")))
+            draw.line(answer)
         else:
             _data(answer)
     failed = sum(isinstance(answer, ConcordexError) for answer in found.values())
