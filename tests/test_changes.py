@@ -520,6 +520,7 @@ def test_a_push_of_5000_that_is_killed_goes_on_where_it_was(tmp_path):
             time.sleep(0.01)
         process.kill()
         process.wait()
+        assert json.loads(shell("change", "list", "-f", "json").stdout)[0]["state"] == "stopped"
         process.stdout.close()
         process.stderr.close()
         harbour.stowage.faults.latency = 0

@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any
 
 from concordex.errors import CalledWrongly, StoreError
 from concordex.words import suggestion
+from concordex.work.processes import is_alive
 
 if TYPE_CHECKING:
     import polars as pl
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
     from concordex.change.steps import Change
     from concordex.query.tree import Filter
     from concordex.store.catalogue import Catalogue
+    from concordex.store.database import Row
     from concordex.store.journal import Journal
     from concordex.wire.dialect import Dialect
     from concordex.wire.secrets import Secret
@@ -278,8 +280,17 @@ class Workspace:
         return parsed(text, groups(self.root))
 
     def change(self, number: int) -> Change:
-        """A change and its steps, as they stand."""
-        return self.record_of_changes.change(number)
+        """A change and its steps, as they stand; stopped, where the process that ran it was killed."""
+        found = self.record_of_changes.change(number)
+        runner = self.record_of_changes.runner(number)
+        return replace(found, state="stopped") if runner is not None and not is_alive(runner) else found
+
+    def changes(self) -> list[Row]:
+        """All changes, newest first; stopped, where the process that ran one was killed."""
+        return [
+            {**row, "state": "stopped"} if row["state"] == "running" and not is_alive(row["process"]) else row
+            for row in self.record_of_changes.changes()
+        ]
 
     def memory_of_writes(self, system: str, table: str) -> dict[str, dict[str, Any]]:
         """What we last wrote of each record of a table, field by field, as it was read back."""

@@ -54,7 +54,7 @@ def list_changes(form: Form = None) -> None:
             "system": row["system"], "state": row["state"], "by": row["about"].get("by"),
             "steps": ", ".join(f"{count:,} {state}" for state, count in sorted(row["steps"].items())),
         }
-        for row in workspace().record_of_changes.changes()
+        for row in workspace().changes()
     ]  # fmt: skip
     emit_rows(rows, form, None)
 
