@@ -584,7 +584,7 @@ def test_a_loopback_is_made_once_by_two_runs_and_not_over_what_others_altered(tm
             shell("config", "push", "new", "--to", "binnacle", "--draft")
         shell("change", "run", "1", "--yes")
         router.faults.requests.clear()
-        shell("change", "run", "2", "--yes")
+        assert "0 steps written, read back and confirmed; 1 so already" in shell("change", "run", "2", "--yes").stderr
         assert not any(method == "POST" for method, _ in router.faults.requests)  # it was there already
         assert "nothing" in shell("change", "undo", "2").stderr  # and is not ours to take away
         assert router.interfaces["lo/7"]["description"] == "management"

@@ -183,7 +183,9 @@ def _tell(done: Change, chosen: Collection[int]) -> int:
     confirmed = [step for step in mine if step.state == "confirmed"]
     word = "taken by the system" if done.kind == "act" else "written, read back and confirmed"
     state = "run in part" if done.state == "partly" else done.state
-    draw.note(f"change {done.number} is {state}: {plural(len(confirmed), 'step')} {word}", "" if wrong else "green")
+    already = sum(not step.sent and (step.reason or "").endswith(" already") for step in confirmed)  # by others
+    told = f"{plural(len(confirmed) - already, 'step')} {word}" + (f"; {already:,} so already" if already else "")
+    draw.note(f"change {done.number} is {state}: {told}", "" if wrong else "green")
     own = [step for step in confirmed if step.reason and "is written" in step.reason]
     if own:
         draw.note(f"{len(own):,} of them the system wrote in its own way, such as: {own[0].label}: {own[0].reason}")
