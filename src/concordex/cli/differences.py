@@ -37,7 +37,7 @@ def draw_differences(
         where = f"{system}/" if system else ""
         draw.styled(f"{one.what:<{len(_INDENT)}}{where}{label}", _STYLES[one.what])
         if one.what in ("added", "removed"):
-            draw.line(f"{_INDENT}{draw.members(one.one.body)}")
+            draw.below(draw.members(one.one.body), _INDENT)
         for path, was, now in one.deltas:
             _draw_delta(path, was, now)
         for line in (told or {}).get(one.key, ()):
@@ -63,9 +63,9 @@ def emit_differences(
 def _draw_delta(path: str, was: Any, now: Any) -> None:
     if path.endswith("[]"):
         sign, value = ("-", was) if now is None else ("+", now)
-        draw.line(f"{_INDENT}{path[:-2]}: {sign} {_shown(value)}")
+        draw.below(f"{path[:-2]}: {sign} {_shown(value)}", _INDENT)
     else:
-        draw.line(f"{_INDENT}{path}: {_shown(was)} -> {_shown(now)}")
+        draw.below(f"{path}: {_shown(was)} -> {_shown(now)}", _INDENT)
 
 
 def _shown(value: Any) -> str:

@@ -123,6 +123,19 @@ def line(text: str = "") -> None:
     sys.stdout.write(f"{harmless(text)}\n")
 
 
+def below(text: str, indent: str) -> None:
+    """A line on standard output, set in by ``indent``; a terminal's width is kept."""
+    if is_terminal(sys.stdout):
+        import textwrap
+
+        text = textwrap.fill(
+            harmless(text), console().width, initial_indent=indent, subsequent_indent=indent, break_on_hyphens=False
+        )
+        line(text)
+    else:
+        line(f"{indent}{text}")
+
+
 def styled(text: str, style: str) -> None:
     """A line on standard output, in colour where that is a terminal."""
     if is_terminal(sys.stdout):
