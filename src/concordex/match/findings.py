@@ -52,7 +52,7 @@ class Scope:
     """What may be believed: absence from a system counts only when its snapshot is whole.
 
     ``inventories`` and ``managers`` are the systems of each role with a whole snapshot;
-    ``all_managers`` says that every manager has one.
+    ``all_managers`` says that every manager has one; ``staged`` is what systems hold and nobody committed.
     """
 
     inventories: Sequence[str] = ()
