@@ -79,9 +79,13 @@ def copies(one: Object, made: Object, every: Sequence[Object], kinds: Kinds, *, 
 
 def _among(one: Object, called: Mapping[tuple[str, str], str], kinds: Kinds) -> Object:
     """An object under the name that its copy has, where it refers to what else is copied, too."""
+
+    def there(table: str, name: str) -> str:
+        return called.get((table, name), name)
+
     body = dict(one.body)
     for member, table in kinds[one.kind].references.items():
-        body = _each(body, member, lambda name, table=table: called.get((table, name), name))  # type: ignore[misc]
+        body = _each(body, member, partial(there, table))
     return replace(one, name=called[one.kind, one.name], body=settled(body, kinds[one.kind]), record_id=None)
 
 
@@ -109,6 +113,7 @@ def prepare_copy(
     """The change that makes one new object, with what stands in it; and what a person should know of it."""
     target, kind = original.target, original.there[made.kind]
     inside = copies(original.one, made, original.held.objects, original.here, bound=bound)
+    _known(target, inside, original.there)
     there = [one for one in original.around.objects if (one.kind, one.name) == (made.kind, made.name)]
     if there and kind.single:
         raise CalledWrongly(
@@ -158,9 +163,7 @@ def carried(
     """
     every, lost = closure(contents(chosen, held.objects, here), held.objects, here)
     notes = [f"{one.label} needs {kind}/{name}, which is not there" for one, (kind, name) in lost]
-    strange = sorted({one.kind for one in every} - there.keys())
-    if strange:
-        raise CalledWrongly(f"the other system has no kind of object called {strange[0]!r}")
+    _known("the other system", every, there)
     names = _Rewrite(told or Mapped(format=1))
     made = []
     behind: dict[str, list[str]] = {}
@@ -188,6 +191,13 @@ def _each(body: Mapping[str, Any], member: str, change: Callable[[str], str]) ->
     if value in (None, "", []):
         return dict(body)
     return put(body, member, [change(str(one)) for one in value] if isinstance(value, list) else change(str(value)))
+
+
+def _known(system: str, objects: Sequence[Object], kinds: Kinds) -> None:
+    """Raise CalledWrongly where a system has no such kind of object."""
+    strange = sorted({one.kind for one in objects} - kinds.keys())
+    if strange:
+        raise CalledWrongly(f"{system} has no kind of object called {strange[0]!r}")
 
 
 class _Rewrite:
