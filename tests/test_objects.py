@@ -649,6 +649,9 @@ def test_a_document_of_desired_settings_is_compared_and_sent_section_by_section(
             "contact",
             "ntp.server[]",
         ]  # users are the same in another order
+        odd = write(shell, "odd.yaml", "settings", "system", {"motd-banner": "welcome aboard"})
+        rows = json.loads(shell("config", "diff", "binnacle", str(odd), "-f", "json", status=3).stdout)
+        assert [(row["member"], row["was"]) for row in rows] == [("motd-banner", None)]  # only the file has it
         router = harbour.binnacle.faults
         router.requests.clear()
         shell("config", "push", str(path), "--to", "binnacle", "--yes")

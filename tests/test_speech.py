@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import gzip
 import json
 import zlib
@@ -21,11 +22,13 @@ from concordex.errors import (
     SignInRefused,
     WireError,
 )
+from concordex.wire.dialect import CsvShape
 from concordex.wire.load import find, from_file
 from concordex.wire.pages import Narrow
 from concordex.wire.read import peek, read_table
 from concordex.wire.secrets import Secret
 from concordex.wire.session import Endpoint, Session
+from concordex.wire.shapes import decode
 from concordex.wire.tables import read_tables
 from concordex.wire.writes import act, commit, create, delete, update
 from tests.lamplight import RECORDS, dialect, lamps, reading, run
@@ -223,6 +226,13 @@ def test_what_comes_from_outside_is_refused_or_bounded(serve, shape, said, heade
     spoken = lamps(f"{{path: /, shape: {shape}}}", limits={"answer": 1_000_000, "tries": 1})
     with pytest.raises(WireError, match=what):
         run(reading(serve(lambda *_: (200, said, headers)).url, spoken))
+
+
+def test_reading_csv_leaves_other_readers_of_the_process_their_limit():
+    before = csv.field_size_limit()
+    assert decode(b"id,label\n1,x\n", CsvShape(by="csv")) == [{"id": "1", "label": "x"}]
+    assert csv.field_size_limit() >= before
+    assert decode(b"id\n" + b"x" * (before + 1), CsvShape(by="csv"))[0]["id"] == "x" * (before + 1)
 
 
 def test_a_compressed_body_is_read_and_a_huge_record_left_out(serve):
