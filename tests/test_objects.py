@@ -741,6 +741,48 @@ def test_what_is_staged_as_one_is_committed_once_whatever_fails(quay, kind, keep
         assert bollard.objects == before
 
 
+@pytest.mark.parametrize("kind", ["fail_after", "drop", "fail", "expire"])
+def test_one_step_alone_is_never_called_done_while_it_is_only_staged(quay, kind):
+    shell, harbour = quay
+    bollard = harbour.bollard
+    for after in range(7):  # signing in, what is staged, a list, the write, its commit, its job
+        revision, name = bollard.revision, f"net-{after}"
+        write(shell, "new/1.yaml", "addresses", name, {"value": "10.77.0.0/24", "note": ""})
+        shell("config", "push", "new", "--to", "bollard", "--draft")
+        bollard.faults.add(kind, "/bollard/", method="POST", after=after, times=1)
+        shell("change", "run", str(after + 1), "--yes", status=None)
+        bollard.faults.clear()
+        states = [row["state"] for row in json.loads(shell("change", "show", str(after + 1), "-f", "json").stdout)]
+        there = name in [one["name"] for one in bollard.objects["address"].values()]
+        assert (states == ["confirmed"]) is there, after
+        if not there:
+            shell("change", "resume", str(after + 1))
+        assert bollard.revision == revision + 1, after
+        assert not bollard.staged
+
+
+def test_an_update_that_fails_keeps_what_is_staged_with_it_from_coming_into_effect(quay):
+    shell, harbour = quay
+    bollard = harbour.bollard
+    before, alter = deepcopy(bollard.objects), bollard._METHODS["object.alter"]
+    guests(shell)
+    write(shell, "new/5.yaml", "addresses", "net-saltpan", {"value": "10.78.0.0/16", "note": "moved"})
+
+    def conflicts(*_):
+        raise Fault(-32010, "somebody else has it open")
+
+    bollard._METHODS["object.alter"] = conflicts
+    try:
+        told = shell("config", "push", "new", "--to", "bollard", "--yes", status=4)
+    finally:
+        bollard._METHODS["object.alter"] = alter
+    assert "somebody else has it open" in told.stdout
+    assert "nothing of it is in effect" in told.stderr
+    assert (bollard.objects, bollard.staged) == (before, {})
+    shell("change", "resume", "1")
+    assert sum(one["name"] in ("one", "two") for one in bollard.objects["rule"].values()) == 2
+
+
 def test_two_dates_are_compared_as_whole_pulls_had_found_them(quay):
     shell, harbour = quay
     shell("pull", "muster", "bollard")

@@ -60,7 +60,14 @@ class Committer:
             return await send()
         async with self._lock:
             opened = self.session.openings
-            made = await send()
+            try:
+                made = await send()
+            except (RequestRefused, SignInRefused):
+                raise
+            except WireError:  # perhaps it is staged: then it must not be taken for done without a commit
+                if self.as_one:
+                    self._begin(commits[0])
+                raise
             if self.as_one:
                 self._begin(commits[0])
                 return made

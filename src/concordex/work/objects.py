@@ -229,7 +229,7 @@ class ActualObjects(Actual):
         every = from_frames(self.session.dialect, frames, kinds)
         self.objects = {name: {str(o.record_id): o for o in every if o.kind == name} for name in frames}
         self._found = {one.key: rid for mine in self.objects.values() for rid, one in mine.items()}
-        self._ids = {}
+        self._ids, self._twins = {}, set()
         for name, frame in frames.items():
             path = kinds[name].id if name in kinds else self.session.dialect.tables[name].fields["record_id"].from_[0]
             labels = {rid: one.name for rid, one in self.objects[name].items()} if name in kinds else {}

@@ -35,6 +35,9 @@ _ROUNDS = 3
 #: Why a written step is not confirmed yet.
 STAGED = "staged, and not committed"
 
+#: How a step stands that keeps others of its change from coming into effect.
+_STANDS = {"refused": "was refused", "held": "was held"}
+
 #: What became of a step: its state, why, and the record's id.
 Outcome = tuple[Step, State, str | None, str | None]
 
@@ -83,7 +86,7 @@ class Sender:
         self.told, self.how, self.states = told, how, states
         self.dialect = session.dialect
         #: What became of steps that come into effect as one, until that is known.
-        self._kept: list[Outcome] = []
+        self._kept: dict[int, Outcome] = {}
         #: Steps as the system says that it has done them.
         self.written: dict[int, Step] = {}
 
@@ -163,14 +166,16 @@ class Sender:
 
     async def finish(self) -> None:
         """Commit what was staged as one, or take all of it back where a step is not done; or leave it staged."""
-        kept, self._kept = self._kept, []
-        against = next((f"{s.table}/{s.label} was {state}" for s, state, *_ in kept if state != "written"), None)
+        kept, self._kept = list(self._kept.values()), {}
+        undone = ((step, _STANDS.get(state, "is not done")) for step, state, *_ in kept if state != "written")
+        against = next((f"{step.table}/{step.label} {stands}" for step, stands in undone), None)
         if self.committer.waiting and self.how.stage and not against:
             self.committer.leave()
             self.settle([(step, state, STAGED, rid) for step, state, _, rid in kept], ended=False)
         elif why := await self.committer.end(against) or against:
-            told = [(s, why if state == "written" else f"{state}: {reason}") for s, state, reason, _ in kept]
-            self.settle([(step, "ready", reason, None) for step, reason in told], ended=False)
+            self.settle(
+                [(step, "ready", _back(state, reason, why), None) for step, state, reason, _ in kept], ended=False
+            )
         else:
             self.settle(kept, ended=False)
 
@@ -178,7 +183,8 @@ class Sender:
         """Write down what became of steps; of those that come into effect as one, at the end."""
         settled = list[Outcome]()
         for one in outcomes:
-            (self._kept if self._waits(one) else settled).append(one)
+            if not self._keeps(one):
+                settled.append(one)
         if settled:
             self.journal.settled(self.number, settled)
             self.states |= {step.number: state for step, state, _, _ in settled}
@@ -192,13 +198,17 @@ class Sender:
         if ended and outcomes:
             self.told(len(outcomes))
 
-    def _waits(self, outcome: Outcome) -> bool:
-        """Whether what became of a step is known only at the end: all of them are done then, or none."""
+    def _keeps(self, outcome: Outcome) -> bool:
+        """Whether what became of a step waits for the end: all are done then, or none, and its last word counts."""
         step, state, *_ = outcome
         write = self.dialect.tables[step.table].write
         if not self.how.as_one or step.action == "act" or write is None or write.commit is None:
             return False
-        return state in ("refused", "held") or (state == "written" and self.committer.waiting)
+        if state == "written" and not self.committer.waiting:  # it was so before anything was staged
+            self._kept.pop(step.number, None)
+            return False
+        self._kept[step.number] = outcome
+        return state in ("refused", "held", "written")  # others are written down at once, too
 
     def _found_already(self, steps: Sequence[Step]) -> list[Step]:
         """Creations that are still to be sent; what is there already is settled."""
@@ -429,3 +439,10 @@ def _pause(error: WireError) -> float:
     if isinstance(error, ServerFault):
         return min(error.wait or 0.0, 60.0)
     return 1.0 if isinstance(error, Unreachable) else 0.0
+
+
+def _back(state: State, reason: str | None, why: str) -> str:
+    """Why a step that comes into effect with others is to be done anew: its own reason, or else theirs."""
+    if state == "written":
+        return why
+    return f"{state}: {reason}" if state in _STANDS else reason or why
