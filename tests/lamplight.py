@@ -90,7 +90,9 @@ def lamps(read: str, **more: Any) -> Dialect:
 
 
 async def reading(url: str, spoken: Dialect, table: str = "lamps", **credentials: Any):
-    async with Session(Endpoint(name="lamplight", url=url, credentials=credentials), spoken) as session:
+    """What a table reads as, believed also where nothing proves it whole: for tests of something else."""
+    endpoint = Endpoint(name="lamplight", url=url, credentials=credentials, trusted=frozenset({table}))
+    async with Session(endpoint, spoken) as session:
         return await read_table(session, table)
 
 

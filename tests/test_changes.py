@@ -67,7 +67,7 @@ def at(inventory) -> tuple[Shell, dict]:
     """The inventory as it was at first, and its gear."""
     shell, harbour, before = inventory
     restore(harbour, before)
-    shell("pull", "stowage")
+    shell("pull", "stowage", "--accept-fall")
     return shell, harbour.stowage.lists["gear"]
 
 

@@ -22,7 +22,7 @@ title: A list in a file
 role: {role}
 tables:
   devices:
-    read: {{file: devices.ndjson, shape: {{by: ndjson}}}}
+    read: {{file: devices.ndjson, shape: {{by: ndjson}}, complete: written whole by the test}}
     fields:
       {{record_id: $.id, name: $.name, serial: $.serial, macs: $.mac, site: $.site, kind: $.kind, os_version: $.os}}
 """

@@ -78,7 +78,7 @@ def test_a_list_cut_short_is_never_called_whole(tmp_path, harbour):
         harbour.named(system).faults.add("short", LISTS[system])
     done = shell("pull", "--table", "devices", "-f", "json", status=4)
     assert {row["outcome"] for row in json.loads(done.stdout)} == {"partial"}
-    assert done.stderr.count("two looks did not bring what the system announced") == len(SHORT)
+    assert done.stderr.count("two looks did not add up: ") == len(SHORT)
 
 
 def test_a_source_that_dies_half_way_is_partial_and_the_others_go_on(tmp_path, harbour):

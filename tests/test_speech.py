@@ -38,7 +38,8 @@ def talk(url, spoken, speak, **credentials):
     """What ``speak(session)`` gives in a session of its own."""
 
     async def within():
-        async with Session(Endpoint(name="lamplight", url=url, credentials=credentials), spoken) as session:
+        endpoint = Endpoint(name="lamplight", url=url, credentials=credentials, trusted=frozenset(spoken.tables))
+        async with Session(endpoint, spoken) as session:
             return await speak(session)
 
     return run(within())
@@ -446,7 +447,7 @@ def test_details_join_the_list_and_what_went_away_meanwhile_is_told(serve):
     look = run(reading(serve(answer).url, spoken))
     assert look.whole
     assert look.frame["watts"].to_list()[:4] == [10, 20, None, 40]
-    assert look.notes == ["1 records went away between the list and their details"]
+    assert look.notes == ["1 of 23 records went away between the list and their details (HTTP 404)"]
 
 
 def test_details_that_fail_make_a_table_partial_and_a_dead_system_ends_it(serve):
@@ -481,7 +482,7 @@ def test_two_lists_become_one_record_and_the_second_must_be_whole_as_well(serve)
     assert look.whole
     assert look.frame["on"].to_list()[:3] == [False, True, False]
     state["n"] = 24
-    assert "second list /states brought 23 records of 24 announced" in run(reading(serve(answer).url, spoken)).fault
+    assert "the second list /states: 24 were announced, and 23 came" in run(reading(serve(answer).url, spoken)).fault
 
 
 BELOW = """
@@ -518,7 +519,7 @@ def test_a_list_for_each_record_of_another_table(serve):
     assert look.frame.select("parent", "site").row(0) == ("a b", "Hall")
     assert ("GET", "/rooms/a%20b/lamps", {}) in served.requests
     assert not any("/s/" in path for _, path, _ in served.requests)
-    assert look.notes == ["1 records of rooms are not known there any more"]
+    assert look.notes == ["1 of 3 rooms are not known there any more (HTTP 404)"]
     seen, _ = talk(served.url, spoken, lambda s: peek(s, "lamps", pl.DataFrame({"record_id": ["c"], "kind": ["big"]})))
     assert seen.received == 2
 
@@ -662,7 +663,7 @@ def test_a_client_certificate_and_a_pin_of_the_servers(serve, tmp_path):
     pin = hashlib.sha256(der).hexdigest()
 
     def read(**more):
-        endpoint = Endpoint(name="l", url=served.url.replace("http:", "https:"), **more)
+        endpoint = Endpoint(name="l", url=served.url.replace("http:", "https:"), trusted=frozenset({"lamps"}), **more)
 
         async def within():
             async with Session(endpoint, lamps("{path: /}", limits={"tries": 1})) as session:
@@ -701,7 +702,7 @@ def test_requests_are_paced_and_a_busy_system_is_given_the_time_it_asks_for(serv
     read = "{path: /, records: l, total: n, pages: {by: offset, offset: at, limit: many, size: 2}}"
     look = run(reading(serve(answer).url, lamps(read, limits={"rate": 20, "concurrency": 1})))
     assert look.whole
-    assert len(moments) == 13  # twelve pages, one of them asked for twice
+    assert len(moments) == 14  # twelve pages, one of them asked for twice, and one past the end
     assert moments[2] - moments[1] > 0.9
     assert moments[12] - moments[2] > 0.3  # ten twentieths of a second, less what the way there varies
 
@@ -715,7 +716,7 @@ name: mailed
 title: Lists that come by mail
 tables:
   devices:
-    read: {file: "lamps-*", records: $}
+    read: {file: "lamps-*", records: $, complete: the export holds every lamp}
     fields: {record_id: id, name: label, room: {from: room, type: number}, last_seen: seen}
 """
 
@@ -744,7 +745,7 @@ def test_files_are_systems(tmp_path, shell, ending):
     assert found.height == 23
     assert found.row(0, named=True)["last_seen"] == datetime(2026, 11, 20, 10, tzinfo=UTC)
     path.write_bytes(path.read_bytes()[:40])
-    told = shell("pull", "mailed", status=0 if ending == "csv" else 1).stderr
+    told = shell("pull", "mailed", status=4 if ending == "csv" else 1).stderr
     assert ("as a file does that was cut off" if ending == "csv" else f"{path.name} ") in told
 
 

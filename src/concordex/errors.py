@@ -79,7 +79,11 @@ class WireError(ConcordexError):
 
 
 class Unreachable(WireError):
-    """The network did not carry the request or its answer."""
+    """The network did not carry the request or its answer; ``nameless`` where the host's name does not resolve."""
+
+    def __init__(self, what: str, *, nameless: bool = False, **rest: str) -> None:
+        super().__init__(what, **rest)
+        self.nameless = nameless
 
 
 class Untrusted(WireError):
@@ -119,7 +123,11 @@ class ServerFault(WireError):
 
 
 class BadAnswer(WireError):
-    """The answer is not what the dialect says it should be."""
+    """The answer is not what the dialect says it should be; ``cut`` where it ended too early."""
+
+    def __init__(self, what: str, *, cut: bool = False, **rest: str) -> None:
+        super().__init__(what, **rest)
+        self.cut = cut
 
 
 class ForeignHost(WireError):

@@ -15,7 +15,7 @@ SUMMARIES = {
     "init": "Make a workspace.",
     "system": "Who we talk to: add, list, check.",
     "dialect": "How systems speak: list, check, schema.",
-    "pull": "Fetch tables, each proved whole or called partial.",
+    "pull": "Fetch tables, each proved whole or called unproven or partial.",
     "pulls": "The history of pulls.",
     "show": "Look at any table: filter, sort, count, export.",
     "reconcile": "Find out which records are one device.",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
@@ -25,7 +25,7 @@ CREATE TABLE IF NOT EXISTS snapshots (
     name TEXT NOT NULL, taken TEXT NOT NULL, outcome TEXT NOT NULL, file TEXT,
     announced INTEGER, received INTEGER, distinct_ids INTEGER, fault TEXT, notes TEXT NOT NULL,
     lost TEXT NOT NULL, seconds REAL NOT NULL, requests INTEGER NOT NULL, retries INTEGER NOT NULL,
-    bytes INTEGER NOT NULL, left_out TEXT NOT NULL DEFAULT '{}', narrowed TEXT
+    bytes INTEGER NOT NULL, left_out TEXT NOT NULL DEFAULT '{}', narrowed TEXT, proof TEXT
 );
 CREATE INDEX IF NOT EXISTS newest ON snapshots (system, name, id);
 CREATE TABLE IF NOT EXISTS reconciliations (
@@ -54,7 +54,7 @@ CREATE TABLE IF NOT EXISTS staged (
 #: Columns that came later, for catalogues made before.
 _LATER = {
     "pulls": {"stop": "TEXT"},
-    "snapshots": {"left_out": "TEXT NOT NULL DEFAULT '{}'", "narrowed": "TEXT"},
+    "snapshots": {"left_out": "TEXT NOT NULL DEFAULT '{}'", "narrowed": "TEXT", "proof": "TEXT"},
     "changes": {"about": "TEXT"},
     "steps": {"became": "TEXT"},
 }
@@ -82,19 +82,22 @@ class Snapshot:
     bytes: int = 0
     left_out: dict[str, int] = field(default_factory=dict)
     narrowed: str | None = None
+    proof: str | None = None
     id: int | None = None
+    trusted: bool = False  # the workspace believes it though nothing proves it
 
     @property
     def whole(self) -> bool:
-        """Whether absence from it means anything."""
-        return self.outcome == "whole"
+        """Whether absence from it means anything: it is proved whole, or believed to be."""
+        return self.outcome == "whole" or (self.trusted and self.outcome == "unproven")
 
 
 class Catalogue:
     """The workspace's memory of what was done."""
 
-    def __init__(self, path: Path, *, write: bool) -> None:
+    def __init__(self, path: Path, *, write: bool, trusted: Collection[tuple[str, str]] = ()) -> None:
         self.database = Database(path, _SCHEMA, write=write)
+        self._trusted = trusted  # systems and tables that are believed though nothing proves them whole
         if write:
             self._grow()
 
@@ -138,28 +141,28 @@ class Catalogue:
         s = snapshot
         self.database.run(
             "INSERT INTO snapshots (pull, system, name, taken, outcome, file, announced, received, distinct_ids,"
-            " fault, notes, lost, seconds, requests, retries, bytes, left_out, narrowed)"
-            " VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+            " fault, notes, lost, seconds, requests, retries, bytes, left_out, narrowed, proof)"
+            " VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
             (
                 s.pull, s.system, s.table, s.taken.isoformat(), s.outcome, s.file, s.announced, s.received,
                 s.distinct, s.fault, json.dumps(list(s.notes)), json.dumps(s.lost), s.seconds, s.requests,
-                s.retries, s.bytes, json.dumps(s.left_out), s.narrowed,
+                s.retries, s.bytes, json.dumps(s.left_out), s.narrowed, s.proof,
             ),
         )  # fmt: skip
 
     def newest(self, table: str | None = None, *, until: datetime | None = None) -> list[Snapshot]:
         """For each system and table the snapshot to use, of all or of those taken ``until`` a moment.
 
-        It is the newest whole one, unless a partial one is all there is: what came of a pull that
-        was cut short does not hide what is known to be whole.
+        It is the newest that held all that the system gave (whole or unproven), unless a partial one is all
+        there is: what came of a pull that was cut short does not hide what came before it.
         """
         rows = self.database.rows(
             "SELECT * FROM snapshots WHERE id IN (SELECT COALESCE("
-            " MAX(CASE WHEN outcome = 'whole' THEN id END), MAX(id))"
+            " MAX(CASE WHEN outcome IN ('whole', 'unproven') THEN id END), MAX(id))"
             " FROM snapshots WHERE file IS NOT NULL AND taken <= ? GROUP BY system, name) ORDER BY system, name",
             (until.isoformat() if until else "9999",),
         )
-        return [found for found in map(_snapshot, rows) if table in (None, found.table)]
+        return [found for found in map(self._snapshot, rows) if table in (None, found.table)]
 
     def pulls(
         self, limit: int = 20, *, system: str | None = None, outcome: str | None = None, since: datetime | None = None
@@ -178,7 +181,7 @@ class Catalogue:
         rows = self.database.rows("SELECT * FROM snapshots WHERE file IS NOT NULL ORDER BY id DESC")
         kept: dict[tuple[str, str], int] = {}
         old = []
-        for found in map(_snapshot, rows):
+        for found in map(self._snapshot, rows):
             key = (found.system, found.table)
             newest = kept.get(key, 0) < least
             kept[key] = kept.get(key, 0) + found.whole
@@ -189,7 +192,7 @@ class Catalogue:
     def kept(self, system: str, table: str) -> list[Snapshot]:
         """The snapshots of one table whose file is still there, the oldest first."""
         sql = "SELECT * FROM snapshots WHERE file IS NOT NULL AND system = ? AND name = ? ORDER BY id"
-        return [_snapshot(row) for row in self.database.rows(sql, (system, table))]
+        return [self._snapshot(row) for row in self.database.rows(sql, (system, table))]
 
     def forget_file(self, snapshot: int) -> None:
         """Note that a snapshot's file is no longer kept; what is known of it stays."""
@@ -202,7 +205,8 @@ class Catalogue:
     def snapshots_of(self, pull: int) -> list[Snapshot]:
         """What one pull brought, or failed to bring."""
         return [
-            _snapshot(row) for row in self.database.rows("SELECT * FROM snapshots WHERE pull = ? ORDER BY id", (pull,))
+            self._snapshot(row)
+            for row in self.database.rows("SELECT * FROM snapshots WHERE pull = ? ORDER BY id", (pull,))
         ]
 
     def first_of(self, table: str) -> datetime | None:
@@ -213,7 +217,7 @@ class Catalogue:
     def latest_of(self, system: str) -> list[Snapshot]:
         """The newest try at each table of a system, whatever came of it."""
         sql = "SELECT * FROM snapshots WHERE id IN (SELECT MAX(id) FROM snapshots WHERE system = ? GROUP BY name)"
-        return [_snapshot(row) for row in self.database.rows(sql, (system,))]
+        return [self._snapshot(row) for row in self.database.rows(sql, (system,))]
 
     def add_reconciliation(self, folder: str, snapshots: Iterable[int], summary: dict[str, Any]) -> int:
         """Note a concordance, once its files are in place."""
@@ -253,16 +257,16 @@ class Catalogue:
         sql = "DELETE FROM references_made WHERE system = ? AND record_id = ?"
         self.database.run_many(sql, ((system, record_id) for record_id in record_ids))
 
-
-def _snapshot(row: Row) -> Snapshot:
-    return Snapshot(
-        id=row["id"], pull=row["pull"], system=row["system"], table=row["name"],
-        taken=datetime.fromisoformat(row["taken"]), outcome=row["outcome"], file=row["file"],
-        announced=row["announced"], received=row["received"], distinct=row["distinct_ids"], fault=row["fault"],
-        notes=json.loads(row["notes"]), lost=json.loads(row["lost"]), seconds=row["seconds"],
-        requests=row["requests"], retries=row["retries"], bytes=row["bytes"],
-        left_out=json.loads(row.get("left_out") or "{}"), narrowed=row.get("narrowed"),
-    )  # fmt: skip
+    def _snapshot(self, row: Row) -> Snapshot:
+        return Snapshot(
+            id=row["id"], pull=row["pull"], system=row["system"], table=row["name"],
+            taken=datetime.fromisoformat(row["taken"]), outcome=row["outcome"], file=row["file"],
+            announced=row["announced"], received=row["received"], distinct=row["distinct_ids"], fault=row["fault"],
+            notes=json.loads(row["notes"]), lost=json.loads(row["lost"]), seconds=row["seconds"],
+            requests=row["requests"], retries=row["retries"], bytes=row["bytes"],
+            left_out=json.loads(row.get("left_out") or "{}"), narrowed=row.get("narrowed"), proof=row.get("proof"),
+            trusted=(row["system"], row["name"]) in self._trusted,
+        )  # fmt: skip
 
 
 def _now() -> str:

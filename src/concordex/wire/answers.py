@@ -18,8 +18,10 @@ from concordex.errors import (
     SignInRefused,
 )
 from concordex.wire import dialect as d
+from concordex.wire.links import related
 from concordex.wire.paths import at
-from concordex.wire.shapes import decode
+from concordex.wire.redact import Redactor
+from concordex.wire.shapes import NAMES, decode, is_a_page
 
 
 @dataclass(frozen=True)
@@ -31,11 +33,17 @@ class Answer:
     headers: Mapping[str, str] = field(default_factory=dict)
     cookies: Sequence[str] = ()
     links: Mapping[str, str] = field(default_factory=dict)  # relation: address (RFC 8288)
+    raw: bytes = b""
 
     def at(self, where: str) -> Any:
         """The value at a path into the body, or of `header:NAME`."""
         kind, _, name = where.partition(":")
         return self.headers.get(name) if kind == "header" else at(where).first(self.body)
+
+    def has(self, where: str) -> bool:
+        """Whether anything stands there, be it null."""
+        kind, _, name = where.partition(":")
+        return name in self.headers if kind == "header" else at(where).shown(self.body)
 
 
 @dataclass(frozen=True)
@@ -46,23 +54,24 @@ class Reply:
     content: bytes
     headers: Mapping[str, str]
     cookies: Sequence[str] = ()
-    links: Mapping[str, str] = field(default_factory=dict)
+    links: Sequence[str] = ()  # the header Link, as it came
+    url: str = ""
 
 
 class Judge:
     """Tells what a system's replies mean."""
 
-    def __init__(self, system: str, dialect: d.Dialect, secrets: Sequence[str] = ()) -> None:
-        self.system, self.dialect, self._secrets = system, dialect, secrets
+    def __init__(self, system: str, dialect: d.Dialect, redactor: Redactor | None = None) -> None:
+        self.system, self.dialect, self._redactor = system, dialect, redactor or Redactor(())
         self.errors = dialect.errors
 
     def answer(self, reply: Reply, path: str, shape: d.Shape) -> Answer:
         """The decoded reply; raises where it says that something went wrong."""
         if 200 <= reply.status < 300:
             body = self._decoded(reply, path, shape)
-            if self.errors.present and at(self.errors.present).first(body) is not None:
+            if self.errors.present and at(self.errors.present).first(body) not in (None, [], {}, "", False):
                 raise self._refusal(reply, path, body)
-            return Answer(reply.status, body, reply.headers, reply.cookies, reply.links)
+            return Answer(reply.status, body, reply.headers, reply.cookies, self._links(reply, path), reply.content)
         if 300 <= reply.status < 400:
             target = reply.headers.get("Location", "nowhere").partition("?")[0]
             raise BadAnswer(
@@ -78,13 +87,29 @@ class Judge:
             raise self._refusal(reply, path, answer)
         return answer["result"]
 
+    def _links(self, reply: Reply, path: str) -> Mapping[str, str]:
+        try:
+            return related(reply.links, reply.url)
+        except ValueError as error:
+            raise BadAnswer(
+                f"the header Link of {path} cannot be read (RFC 8288): {error}", where=self.system, why=str(reply.links)
+            ) from error
+
     def _decoded(self, reply: Reply, path: str, shape: d.Shape) -> Any:
         if not reply.content:
             return None
+        kind = reply.headers.get("Content-Type", "").partition(";")[0].strip().lower()
+        if is_a_page(kind, reply.content, shape):
+            raise BadAnswer(
+                f"{path} answered with a page instead of {NAMES[shape.by]}", where=self.system,
+                why=f"Content-Type: {kind}" if kind else "", advice="a proxy or a sign-in page in between?",
+            )  # fmt: skip
         try:
             return decode(reply.content, shape)
         except BadAnswer as error:
-            raise BadAnswer(f"{path} {error.what}", where=self.system, why=error.why, advice=error.advice) from error
+            raise BadAnswer(
+                f"{path} {error.what}", where=self.system, why=error.why, advice=error.advice, cut=error.cut
+            ) from error
 
     def _attempt(self, reply: Reply, shape: d.Shape) -> Any:
         """The body of an error answer, if it is readable: some systems send errors in another shape."""
@@ -95,19 +120,13 @@ class Judge:
                 continue
         return None
 
-    def _masked(self, text: str) -> str:
-        """What a system says, without the secrets that it may repeat."""
-        for secret in self._secrets:
-            text = text.replace(secret, "***")
-        return text
-
     def _refusal(self, reply: Reply, path: str, body: Any) -> ConcordexError:
         errors, status = self.errors, reply.status
         is_rpc = isinstance(body, Mapping) and "jsonrpc" in body
         code = _said(errors.code or ("error.code" if is_rpc else None), body)
         message = _said(errors.message or ("error.message" if is_rpc else None), body)
         told = f"HTTP {status}" if code is None else f"HTTP {status}, code {code}"
-        why = f"{told}: {self._masked(str(message))[:300]}" if message else told
+        why = f"{told}: {self._redactor.text(str(message))[:300]}" if message else told
         codes = {str(status), str(code)}
 
         def among(known: Sequence[str | int]) -> bool:

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import AsyncIterator, Mapping
 from dataclasses import replace
 from typing import Any
 
 from concordex.errors import RequestRefused, WireError
 from concordex.wire import dialect as d
+from concordex.wire.answers import Answer
 from concordex.wire.pages import Page, Pager, Record, in_order
 from concordex.wire.paths import at
+from concordex.wire.proof import Outcome, Verdict, verdict
 from concordex.wire.session import Session
 from concordex.wire.templates import names_in
+from concordex.wire.together import gathered
+from concordex.wire.walks import walk
 
 #: Pages whose records are being completed while the next is fetched.
 _AHEAD = 3
@@ -21,17 +24,18 @@ _PATIENCE = 10
 
 
 class Enricher:
-    """Completes the records of a list; ``faults`` and ``notes`` tell what could not be had."""
+    """Completes the records of a list; ``verdicts``, ``fault`` and ``notes`` tell what could not be had."""
 
     def __init__(self, session: Session, read: d.Read, values: Mapping[str, Any] | None = None) -> None:
         self.session, self.read, self.values = session, read, values or {}
         self.faults: list[str] = []
-        self._vanished = self._failed = 0
+        self.verdicts: list[Verdict] = []  # of second lists
+        self._vanished = self._failed = self._asked_for = 0
         self._reason = ""
         details = read.details
         parts = [details.path, details.query, details.params, details.json_body, details.xml] if details else []
         self._names = names_in(parts)
-        self._lists: list[tuple[d.Also, dict[tuple[str, ...], Record]]] = []
+        self._lists: list[tuple[d.Also, dict[tuple[str, ...], Any]]] = []
 
     @property
     def needed(self) -> bool:
@@ -39,16 +43,32 @@ class Enricher:
         return bool(self.read.details or self.read.also)
 
     @property
+    def by_record(self) -> bool:
+        """Whether every record costs further calls."""
+        return bool(self.read.details)
+
+    @property
     def notes(self) -> list[str]:
         """Remarks that do not make the table partial."""
-        return [f"{self._vanished} records went away between the list and their details"] if self._vanished else []
+        return [self._gone] if self._vanished and self._are_few else []
 
     @property
     def fault(self) -> str | None:
         """Why the table is not whole, if it is not."""
+        found = list(self.faults)
         if self._failed:
-            self.faults.append(f"the details of {self._failed} records could not be had: {self._reason}")
-        return "; ".join(dict.fromkeys(self.faults)) or None
+            found.append(f"the details of {self._failed} records could not be had: {self._reason}")
+        if self._vanished and not self._are_few:
+            found.append(self._gone)
+        return "; ".join(dict.fromkeys(found)) or None
+
+    @property
+    def _are_few(self) -> bool:
+        return few(self._vanished, self._asked_for, self.session.dialect.limits)
+
+    @property
+    def _gone(self) -> str:
+        return f"{self._vanished} of {self._asked_for} records went away between the list and their details (HTTP 404)"
 
     async def completed(self, pages: AsyncIterator[Page]) -> AsyncIterator[Page]:
         """The pages with their records completed, in order; the next is fetched meanwhile."""
@@ -57,18 +77,24 @@ class Enricher:
         async for page in in_order(self._complete, pages, _AHEAD):
             yield page
 
-    async def _second(self, also: d.Also) -> dict[tuple[str, ...], Record]:
+    async def _second(self, also: d.Also) -> dict[tuple[str, ...], Any]:
         """The whole of a second list, by the members that tie it to the first."""
-        pager, found, came = Pager(self.session, also, self.values), dict[tuple[str, ...], Record](), 0
-        async for page in pager.pages():
+        pager, found, came = Pager(self.session, also, self.values), dict[tuple[str, ...], Any](), 0
+        async for page in walk(pager):
             came += len(page.records)
             for record in page.records:
-                found[tuple(str(at(member).first(record)) for member in also.match)] = record
-        if came != len(found) or pager.announced not in (None, came):
-            told = "" if pager.announced is None else f" of {pager.announced} announced"
-            self.faults.append(
-                f"the second list {also.rpc or also.path} brought {len(found)} records{told}, {came} received"
-            )
+                key = tuple(str(at(member).first(record)) for member in also.match)
+                if also.several:
+                    found.setdefault(key, []).append(record)
+                else:
+                    found[key] = record
+        said = verdict(pager.trail, vouched=also.complete)
+        name = also.rpc or also.path
+        if not also.several and came != len(found):
+            self.faults.append(f"the second list {name} brought {len(found)} records, {came} received")
+        if said.outcome is not Outcome.WHOLE:
+            said = replace(said, why=f"the second list {name}: {said.why}")
+        self.verdicts.append(said)
         return found
 
     async def _complete(self, page: Page) -> Page:
@@ -87,13 +113,12 @@ class Enricher:
         if details.rpc and self.session.dialect.rpc and self.session.dialect.rpc.batch > 1:
             asked = [await self.session.asked(details, self._known(record)) for record in records]
             answers = await self.session.read_many(asked)
-            return [
-                _joined(record, at(details.record).first(answer.body), details.under)
-                for record, answer in zip(records, answers, strict=True)
-            ]
-        return list(await asyncio.gather(*(self._detailed(details, record) for record in records)))
+            self._asked_for += len(records)
+            return [self._added(details, record, answer) for record, answer in zip(records, answers, strict=True)]
+        return await gathered(self._detailed(details, record) for record in records)
 
     async def _detailed(self, details: d.Details, record: Record) -> Record:
+        self._asked_for += 1
         try:
             answer = await self.session.get(details, self._known(record))
         except RequestRefused as refusal:
@@ -107,7 +132,15 @@ class Enricher:
             if self._failed >= _PATIENCE:  # it is not this record: the system itself is at fault
                 raise
             return record
-        return _joined(record, at(details.record).first(answer.body), details.under)
+        return self._added(details, record, answer)
+
+    def _added(self, details: d.Details, record: Record, answer: Answer) -> Record:
+        more = at(details.record).first(answer.body)
+        if not isinstance(more, Mapping) and not (details.under and isinstance(more, list)):
+            self._failed += 1
+            self._reason = self._reason or f"nothing that could be added stands at {details.record} in the answer"
+            return record
+        return _joined(record, more, details.under)
 
     def _known(self, record: Record) -> dict[str, Any]:
         """What a details call may name: values of the list, and members of the record."""
@@ -115,7 +148,12 @@ class Enricher:
         return {**self.values, **{name: value for name, value in members.items() if value is not None}}
 
 
+def few(vanished: int, of: int, limits: d.Limits) -> bool:
+    """Whether so many may have gone away while the others were read, as the dialect's limits say."""
+    return vanished <= limits.vanish and vanished <= max(1, limits.vanish_share * of) and vanished < of
+
+
 def _joined(record: Record, more: Any, under: str | None) -> Record:
-    if not isinstance(more, Mapping):
-        return record
-    return {**record, under: more} if under else {**record, **more}
+    if under and isinstance(more, Mapping | list):
+        return {**record, under: more}
+    return {**record, **more} if isinstance(more, Mapping) else record

@@ -53,7 +53,7 @@ def read_file(endpoint: Endpoint, read: d.Read, limit: int) -> tuple[Page, str]:
     written = datetime.fromtimestamp(path.stat().st_mtime, UTC)
     cut = shape.by in ("csv", "ndjson", "text") and not content.endswith(b"\n")
     doubt = "; it ends without a line end, as a file does that was cut off" if cut else ""
-    return Page(records), f"read from {path.name}, written {written:%Y-%m-%d %H:%M} UTC{doubt}"
+    return Page(records=records), f"read from {path.name}, written {written:%Y-%m-%d %H:%M} UTC{doubt}"
 
 
 def _newest(endpoint: Endpoint, pattern: str) -> Path:

@@ -95,6 +95,8 @@ class Mapper:
 
     def _field(self, name: str) -> pl.Expr:
         spec, kind = self.table.fields[name], self.table.type_of(name)
+        if name == "record_id" and spec.read_as is None and spec.values is None:
+            return pl.col(name)  # an id is kept exactly as it was sent
         value = converted(name, kind, spec.conversion(kind))
         return _translated(value, spec).alias(name) if spec.values is not None else value
 

@@ -1,33 +1,45 @@
-"""Asking for a list page by page, in the way that its dialect declares."""
+"""One page of a list: asked for in the way that its dialect declares, and taken out of the answer."""
 
 from __future__ import annotations
 
 import asyncio
 import copy
+import re
 from collections.abc import AsyncIterable, AsyncIterator, Awaitable, Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import Any, TypeVar
 
 from concordex.errors import BadAnswer
-from concordex.model.values import parse_duration
 from concordex.wire import dialect as d
 from concordex.wire.answers import Answer
 from concordex.wire.paths import at
+from concordex.wire.proof import Trail
 from concordex.wire.session import Asked, Session
+from concordex.wire.shapes import unread_lines
 
 Record = dict[str, Any]
 T = TypeVar("T")
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Page:
-    """One answer: its records, the announced total, the mark or address of the next page, and ids that are gone."""
+    """One answer: its records, and what it says of the list.
+
+    ``next`` is the mark or the address of the next page, and ``tells`` whether the answer had a place for it;
+    ``more`` is whether it says that there is more, None where it does not say.
+    """
 
     records: list[Record]
     total: int | None = None
     next: Any = None
+    tells: bool = False
+    more: bool | None = None
     gone: Sequence[Any] = ()
+    tells_gone: bool = False
+    revision: Any = None
+    members: Sequence[str] = ()  # of the answer itself, to tell what it has where something is not found
+    unread: Sequence[str] = ()  # lines of a text that are no part of a record
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -39,56 +51,81 @@ class Narrow:
     members: Sequence[str] = ()
     since: datetime | None = None
     changed_since: datetime | None = None
+    parents: Callable[[Any], Any] | None = None  # of the frame of parents, those whose lists can hold what is wanted
+
+    @property
+    def fewer(self) -> bool:
+        """Whether the system is asked for fewer records than it has."""
+        return bool(self.parameters or self.path or self.since or self.changed_since)
 
 
 class Pager:
-    """Asks for the pages of one list."""
+    """Asks for single pages of one list, and keeps the trail of what they showed."""
 
     def __init__(
         self, session: Session, call: d.Listed, values: Mapping[str, Any] | None = None, narrow: Narrow | None = None
     ) -> None:
         self.session, self.call, self.values = session, call, values or {}
         self.narrow = narrow or Narrow()
-        self.announced: int | None = None
-        self.notes: list[str] = []
+        self.trail = Trail(promised=call.total if isinstance(call.total, str) else None)
         self._asked: Asked | None = None
-
-    def pages(self) -> AsyncIterator[Page]:
-        """Every page, in the order of the list."""
-        pages = self.call.pages
-        if isinstance(pages, d.LinkedPages | d.HeaderLinkedPages | d.CursorPages):
-            return self._followed()
-        return self._windows(pages) if isinstance(pages, d.WindowPages) else self._counted()
-
-    async def first(self, size: int | None = None) -> Page:
-        """The first page, with ``size`` records if the system takes such a wish."""
-        if isinstance(self.call.pages, d.WindowPages):
-            begin, end = _spans(self.call.pages, self.session.began, None)[-1]
-            return await self._page(self._window_parameters(self.call.pages, begin, end))
-        return await self._page(self._window(0, size or int(getattr(self.call.pages, "size", 1))))
+        self._revisions: set[str] = set()
 
     async def total(self) -> int | None:
-        """How many there are by a call of its own, or as the first page says."""
+        """How many there are by a call of its own, where the dialect has one."""
         if isinstance(self.call.total, d.TotalCall):
             answer = await self.session.get(self.call.total, self.values)
-            said = _whole(answer.at(self.call.total.at))
+            said = whole_number(answer.at(self.call.total.at))
             if said is None:
-                raise self._bad(f"there is no number at {self.call.total.at} in the answer that should tell the total")
+                raise self.bad(f"there is no number at {self.call.total.at} in the answer that should tell the total")
+            self.trail.apart = said
             return said
         return None
 
-    async def _page(self, window: Mapping[str, Any], link: str | None = None) -> Page:
+    async def page(
+        self, window: Mapping[str, Any], link: str | None = None, headers: Mapping[str, str] | None = None
+    ) -> Page:
+        """One page, by parameters, by its link, or by headers."""
         if self._asked is None:
             self._asked = await self.session.asked(self._call_narrowed(), self.values)
         asked = copy.copy(self._asked)
         asked.query, asked.params = dict(asked.query), copy.deepcopy(asked.params)
         asked.body = copy.deepcopy(asked.body)
+        asked.headers = {**asked.headers, **(headers or {})}
         if link:
-            asked.path, asked.query = self.session.link(link, asked.path), {}
+            asked.path, asked.query = self._address(link, asked.path), {}
         else:
             for name, value in {**self._narrowing(), **window}.items():
                 asked.put(self.call.place, name, value)
-        return self._taken(await self.session.read(asked))
+        page = self._taken(await self.session.read(asked))
+        if self.call.revision and page.revision is not None:
+            self._revisions.add(str(page.revision))
+            if len(self._revisions) > 1:
+                self.trail.moved = f"{self.call.revision} was not the same on all pages: the list changed meanwhile"
+        return page
+
+    def window(self, start: int, size: int) -> dict[str, Any]:
+        """The parameters that ask for ``size`` records from number ``start``, counted from nought."""
+        pages = self.call.pages
+        if isinstance(pages, d.OffsetPages):
+            return {pages.offset: start + pages.first, pages.limit: size}
+        if isinstance(pages, d.NumberedPages):
+            return {pages.page: start // size + pages.first} | ({pages.limit: size} if pages.limit else {})
+        limit = getattr(pages, "limit", None)
+        return {limit: size} if limit else {}
+
+    def counted(self, page: Page) -> Page:
+        """Take note of what a page showed."""
+        self.trail.counts.append((page.total, len(page.records)))
+        return page
+
+    def bad(self, what: str, advice: str = "") -> BadAnswer:
+        """An answer that is not as the dialect says."""
+        return BadAnswer(what, where=self.session.endpoint.name, advice=advice)
+
+    def _address(self, link: str, path: str) -> str:
+        full = self.session.link(link, path)
+        return self.session.own(full) if getattr(self.call.pages, "path_only", False) else full
 
     def _call_narrowed(self) -> d.Listed:
         return self.call.model_copy(update={"path": self.narrow.path}) if self.narrow.path else self.call
@@ -105,126 +142,93 @@ class Pager:
 
     def _taken(self, answer: Answer) -> Page:
         call, pages = self.call, self.call.pages
-        records = at(call.records).several(answer.body)
+        gone: Any = ()
+        tells_gone = True
+        if isinstance(call, d.Read) and call.changed and call.changed.gone:
+            tells_gone = at(call.changed.gone).shown(answer.body)
+            gone = at(call.changed.gone).several(answer.body) or ()
+        following, tells = self._next(answer, pages)
+        shape = call.shape or self.session.dialect.shape
+        return Page(
+            records=self._records(answer.body, shape), total=self._total(answer), next=following, tells=tells,
+            more=self._more(answer, pages), gone=gone, tells_gone=tells_gone,
+            revision=answer.at(call.revision) if call.revision else None,
+            members=list(answer.body) if isinstance(answer.body, dict) else (),
+            unread=unread_lines(answer.raw, shape) if isinstance(shape, d.TextShape) else (),
+        )  # fmt: skip
+
+    def _records(self, body: Any, shape: d.Shape) -> list[Record]:
+        call = self.call
+        where = call.records
+        records = at(where).several(body)
         if call.keyed_by and isinstance(records, dict):
-            records = [{**record, call.keyed_by: key} for key, record in records.items() if isinstance(record, dict)]
-        if isinstance(records, dict) and call.records != "$":
+            odd = [key for key, record in records.items() if not isinstance(record, dict)]
+            if odd:
+                raise self.bad(f"{len(odd)} values at {where} are no mappings, such as that of {odd[0]!r}")
+            records = [{**record, call.keyed_by: key} for key, record in records.items()]
+        if isinstance(records, dict):
             records = [records]
-        is_xml = (call.shape or self.session.dialect.shape).by == "xml"
-        if records is None and is_xml:
-            records = []  # an empty element
+        if records is None and (call.may_lack or (shape.by == "xml" and _empty_element(body, where))):
+            records = []
+        if isinstance(records, list) and call.members is not None:
+            records = self._named(body, records)
         if not isinstance(records, list) or not set(map(type, records)) <= {dict}:
-            raise self._bad(
-                f"there is no list of records at {call.records} in the answer to {call.rpc or call.path}",
+            has = f"; the answer has {', '.join(map(str, list(body)[:12]))}" if isinstance(body, dict) and body else ""
+            raise self.bad(
+                f"there is no list of records at {where} in the answer to {call.rpc or call.path}{has}",
                 "does `records` in the dialect fit this system's release?",
             )
-        total = answer.at(call.total) if isinstance(call.total, str) else None
-        gone: Any = ()
-        if isinstance(call, d.Read) and call.changed and call.changed.gone:
-            gone = at(call.changed.gone).several(answer.body) or ()
-        return Page(records, _whole(total), self._next(answer, pages), gone)
+        return records
 
-    def _next(self, answer: Answer, pages: d.Pages) -> Any:
+    def _named(self, body: Any, rows: list[Any]) -> list[Any]:
+        """Rows and plain values as mappings."""
+        names = self.call.members
+        if isinstance(names, str):
+            names = at(names).several(body)
+            if not isinstance(names, list) or not all(isinstance(name, str) for name in names):
+                raise self.bad(f"there are no names of members at {self.call.members}")
+        assert names is not None
+        made = [row if isinstance(row, list) else [row] for row in rows]
+        odd = next((row for row in made if len(row) != len(names)), None)
+        if odd is not None:
+            raise self.bad(f"a row has {len(odd)} values, where {len(names)} members are named: {', '.join(names)}")
+        return [dict(zip(names, row, strict=True)) for row in made]
+
+    def _total(self, answer: Answer) -> int | None:
+        if isinstance(self.call.pages, d.RangePages) and self.call.total is None:
+            return _range_total(answer)
+        return whole_number(answer.at(self.call.total)) if isinstance(self.call.total, str) else None
+
+    def _next(self, answer: Answer, pages: d.Pages) -> tuple[Any, bool]:
+        """The mark or address of the next page, and whether the answer has a place for it."""
         if isinstance(pages, d.HeaderLinkedPages):
-            return answer.links.get("next")
-        if isinstance(pages, d.LinkedPages):
-            return answer.at(pages.next) or None
-        if isinstance(pages, d.CursorPages):
-            more = answer.at(pages.more) if pages.more else True
-            ended = more in (False, None, 0, "false", "0", "no")
-            return None if ended else answer.at(pages.next) or None
-        return None
+            links = answer.links
+            return links.get("next"), bool(links)
+        if isinstance(pages, d.LinkedPages | d.CursorPages):
+            found = answer.at(pages.next)
+            empty = found is None or found == "" or found is False
+            return None if empty else found, answer.has(pages.next)
+        return None, False
 
-    def _window(self, start: int, size: int) -> dict[str, Any]:
-        """The parameters that ask for ``size`` records from number ``start``, counted from nought."""
-        pages = self.call.pages
-        if isinstance(pages, d.OffsetPages):
-            return {pages.offset: start + pages.first, pages.limit: size}
-        if isinstance(pages, d.NumberedPages):
-            return {pages.page: start // size + pages.first} | ({pages.limit: size} if pages.limit else {})
-        limit = getattr(pages, "limit", None)
-        return {limit: size} if limit else {}
+    def _more(self, answer: Answer, pages: d.Pages) -> bool | None:
+        if not isinstance(pages, d.CursorPages) or not pages.more or not answer.has(pages.more):
+            return None
+        said = answer.at(pages.more)
+        return not (said in (False, None, 0) or str(said).strip().lower() in ("false", "0", "no", ""))
 
-    async def _followed(self) -> AsyncIterator[Page]:
-        """Each page by what the one before it says."""
-        pages = self.call.pages
-        self.announced = await self.total()
-        page, seen = await self.first(), set[str]()
-        while True:
-            self.announced = page.total if page.total is not None else self.announced
-            yield page
-            if page.next is None:
-                return
-            if str(page.next) in seen:
-                raise self._bad("the link to the next page leads back to a page that was read")
-            seen.add(str(page.next))
-            if isinstance(pages, d.CursorPages):
-                size = {pages.limit: pages.size} if pages.limit else {}
-                page = await self._page({pages.cursor: page.next} | size)
-            else:
-                page = await self._page({}, link=str(page.next))
 
-    async def _counted(self) -> AsyncIterator[Page]:
-        self.announced = await self.total()
-        first = await self.first()
-        self.announced = first.total if first.total is not None else self.announced
-        yield first
-        if isinstance(self.call.pages, d.OnePage) or not first.records:
-            return
-        size = self._step(len(first.records))
-        if self.announced is None:
-            async for page in self._until_short(size):
-                yield page
-        else:
-            starts = range(size, self.announced, size)
-            async for page in in_order(lambda start: self._page(self._window(start, size)), starts, self._flight):
-                yield page
+def _empty_element(body: Any, where: str) -> bool:
+    """Whether what should hold the list is there, and holds nothing (XML has no empty lists)."""
+    path = at(where)
+    if path.steps is None:
+        return False
+    above = path.above
+    return path.shown(body) or (above.shown(body) if above else False)
 
-    @property
-    def _flight(self) -> int:
-        return self.session.concurrency + 2
 
-    def _step(self, came: int) -> int:
-        """How far apart pages begin: a system may send fewer than were asked for."""
-        asked = int(getattr(self.call.pages, "size", came))
-        capped = came < asked and came < (self.announced or 0)
-        if capped:
-            self.notes.append(f"the system sends {came} records a page, not the {asked} asked for")
-        return came if capped else asked
-
-    async def _until_short(self, size: int) -> AsyncIterator[Page]:
-        start = size
-        while True:
-            page = await self._page(self._window(start, size))
-            if page.records:
-                yield page
-            if len(page.records) < size:
-                return
-            start += size
-
-    async def _windows(self, pages: d.WindowPages) -> AsyncIterator[Page]:
-        spans = _spans(pages, self.session.began, self.narrow.since)
-        async for found in in_order(lambda span: self._span(pages, *span), spans, self._flight):
-            for page in found:
-                yield page
-
-    async def _span(self, pages: d.WindowPages, begin: datetime, end: datetime) -> list[Page]:
-        """A span of time; halved for as long as it comes full, since then something may be left out."""
-        page = await self._page(self._window_parameters(pages, begin, end))
-        if len(page.records) < pages.full:
-            return [page]
-        if end - begin <= timedelta(seconds=1):
-            raise self._bad(f"more than {pages.full - 1} records in the one second from {begin:%Y-%m-%dT%H:%M:%SZ}")
-        middle = (begin + (end - begin) / 2).replace(microsecond=0)
-        middle = middle if middle > begin else begin + timedelta(seconds=1)
-        return [*await self._span(pages, begin, middle), *await self._span(pages, middle, end)]
-
-    @staticmethod
-    def _window_parameters(pages: d.WindowPages, begin: datetime, end: datetime) -> dict[str, Any]:
-        return {pages.since: moment(begin, pages.time), pages.until: moment(end, pages.time)}
-
-    def _bad(self, what: str, advice: str = "") -> BadAnswer:
-        return BadAnswer(what, where=self.session.endpoint.name, advice=advice)
+def _range_total(answer: Answer) -> int | None:
+    found = re.fullmatch(r"\s*\S+\s+(?:\*|\d+-\d+)/(\d+)\s*", answer.headers.get("Content-Range", ""))
+    return int(found[1]) if found else None
 
 
 async def in_order(
@@ -261,23 +265,15 @@ def moment(when: datetime, form: str) -> str:
     return str(int(when.timestamp() * 1000)) if form == "epoch_ms" else when.strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
-def _spans(pages: d.WindowPages, now: datetime, since: datetime | None) -> list[tuple[datetime, datetime]]:
-    """The spans of time to ask for, oldest first; the last one ends with the second that is not over yet."""
-    reach, span = parse_duration(pages.reach), parse_duration(pages.span)
-    assert reach
-    assert span
-    end = now.replace(microsecond=0) + timedelta(seconds=1)
-    begin = max(end - reach, since.replace(microsecond=0)) if since else end - reach
-    spans = []
-    while begin < end:
-        spans.append((begin, min(begin + span, end)))
-        begin += span
-    return spans or [(end - timedelta(seconds=1), end)]
-
-
-def _whole(said: Any) -> int | None:
+def whole_number(said: Any) -> int | None:
+    """A count as a system says it, with or without separators between thousands; None if it is none."""
     if isinstance(said, bool):
         return None
     if isinstance(said, int | float):
-        return int(said)
-    return int(said) if isinstance(said, str) and said.strip().isdecimal() else None
+        return int(said) if said >= 0 and said == int(said) else None
+    if not isinstance(said, str):
+        return None
+    text = said.strip()
+    if re.fullmatch(r"\d{1,3}(?:[.,'_ \u00a0\u202f]\d{3})+", text):
+        text = re.sub(r"\D", "", text)
+    return int(text) if text.isdecimal() else None

@@ -42,6 +42,21 @@ class Path:
         found = self._find(value)
         return found[0] if len(found) == 1 else found or None
 
+    def shown(self, value: Any) -> bool:
+        """Whether something stands at this path, be it null."""
+        if self._find is not None:
+            return bool(self._find(value))
+        for step in self.steps or ():
+            if not isinstance(value, dict) or step not in value:
+                return False
+            value = value[step]
+        return True
+
+    @property
+    def above(self) -> Path | None:
+        """The path of what holds this, where it is plain and there is such a thing."""
+        return at(".".join(self.steps[:-1])) if self.steps and len(self.steps) > 1 else None
+
     def several(self, value: Any) -> Any:
         """The list at this path, or None where there is none; JSONPath gives all that it finds."""
         if self._find is None:

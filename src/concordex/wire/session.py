@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import itertools
 import time
 from collections.abc import Awaitable, Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from functools import partial
@@ -21,10 +22,10 @@ from concordex.errors import BadAnswer, ConcordexError, ServerFault, SignInRefus
 from concordex.wire import dialect as d
 from concordex.wire.answers import Answer, Judge, Reply, wait_asked
 from concordex.wire.paths import at
-from concordex.wire.secrets import Secret
 from concordex.wire.shapes import ACCEPT, TYPES, encode, merged, put
 from concordex.wire.signin import Pass, prepare
 from concordex.wire.templates import fill, fill_path, fill_texts, names_in
+from concordex.wire.together import gathered
 from concordex.wire.transport import Endpoint, Traffic, Transport, log
 
 __all__ = ["Asked", "Endpoint", "Session", "Traffic"]
@@ -60,20 +61,31 @@ class Asked:
             put(self.params, name, value)
 
 
+#: How often one request may sign in anew.
+_RENEWALS = 4
+
+
+@dataclass
+class _Turn:
+    """One try of a request, and the opening of the session with which it left."""
+
+    opening: int | None = None
+
+
 class Session:
     """An ``async with`` block in which one system can be asked."""
 
     def __init__(self, endpoint: Endpoint, dialect: d.Dialect) -> None:
         self.endpoint, self.dialect = endpoint, dialect
         self.began = datetime.now(UTC)
-        secrets = [value.reveal() for value in endpoint.credentials.values() if isinstance(value, Secret)]
-        self.judge = Judge(endpoint.name, dialect, secrets)
         self._wire = Transport(endpoint, dialect)
+        self.judge = Judge(endpoint.name, dialect, self._wire.redactor)
         self._sign_in = prepare(dialect.sign_in, endpoint.credentials)
         self._signing, self._looking = asyncio.Lock(), asyncio.Lock()
         self._gate = asyncio.Semaphore(self._wire.concurrency)
         self._numbers = itertools.count(1)
         self._found: dict[str, Any] = {}
+        self._worked: set[int | None] = set()  # openings of the session that have let something in
 
     @property
     def traffic(self) -> Traffic:
@@ -105,8 +117,8 @@ class Session:
         try:
             way_out = self._sign_in.way_out
             if way_out is not None:
-                admitted = await self._sign_in.admission(self._call)
-                await asyncio.wait_for(self._send(self._filled(way_out, {}), admitted), 5)
+                asked = self._filled(way_out, self._sign_in.given)
+                await asyncio.wait_for(self._send(asked, _Turn()), 5)
         except (ConcordexError, TimeoutError) as failed:
             log.debug("%s: signing out failed: %s", self.endpoint.name, failed)
         finally:
@@ -126,20 +138,20 @@ class Session:
 
     async def read(self, asked: Asked) -> Answer:
         """The answer to a request that only reads, asked again while the fault may pass."""
-        return await self._retried(lambda admitted: self._send(asked, admitted))
+        return await self._retried(lambda turn: self._send(asked, turn))
 
     async def read_many(self, many: Sequence[Asked]) -> list[Answer]:
         """The answers to several requests; in one, where the system takes JSON-RPC calls in batches."""
         most = self.dialect.rpc.batch if self.dialect.rpc else 1
         if most == 1 or not all(asked.rpc for asked in many):
-            return list(await asyncio.gather(*(self.read(asked) for asked in many)))
+            return await gathered(self.read(asked) for asked in many)
         bundles = [many[start : start + most] for start in range(0, len(many), most)]
-        done = await asyncio.gather(*(self._retried(partial(self._send_bundle, bundle)) for bundle in bundles))
+        done = await gathered(self._retried(partial(self._send_bundle, bundle)) for bundle in bundles)
         return [answer for answers in done for answer in answers]
 
     async def write(self, asked: Asked) -> Answer:
         """The answer to a write, which is sent once: whether to send it again, the caller finds out."""
-        return await self._admitted(lambda admitted: self._send(asked, admitted))
+        return await self._admitted(lambda turn: self._send(asked, turn))
 
     async def sign_in(self) -> None:
         """Sign in now, so that a wrong credential is told before anything else."""
@@ -148,6 +160,10 @@ class Session:
     def link(self, link: str, path: str) -> str:
         """A link that the answer to ``path`` held, in full (RFC 3986, section 5)."""
         return self._wire.link(link, path)
+
+    def own(self, link: str) -> str:
+        """A link with the system's own scheme, host and port."""
+        return self._wire.own(link)
 
     async def _look_up(self, name: str) -> None:
         """Find the value of a lookup, once: the code that belongs to a label."""
@@ -181,9 +197,19 @@ class Session:
         elif call.json_body is not None:
             sent_as = d.JsonShape()
         path = self.dialect.rpc.path if call.rpc and not call.path and self.dialect.rpc else call.path
+        try:
+            path = fill_path(path, known)
+        except LookupError as missing:
+            raise WireError(
+                f"there is no value for {{{missing.args[0]}}} in {path}", where=self.endpoint.name
+            ) from missing
+        except ValueError as error:
+            raise WireError(f"{path}: {error}", where=self.endpoint.name) from error
+        if call.path.startswith("{") and path.startswith("/"):
+            path = self._wire.rooted(path)
         return Asked(
             method="POST" if call.rpc else call.method,
-            path=fill_path(path, known),
+            path=path,
             shape=call.shape or self.dialect.shape,
             query=fill_texts(call.query, known),
             headers=fill_texts(call.headers, known),
@@ -194,37 +220,57 @@ class Session:
             sent_as=sent_as,
         )
 
-    async def _admitted(self, send: Callable[[Pass], Awaitable[T]]) -> T:
-        """What ``send`` gives, after signing in anew where the session has ended."""
-        admitted = await self._admission()
-        try:
-            return await send(admitted)
-        except SignInRefused as refusal:
-            if not self._sign_in.renews or refusal.http == 403:
-                raise
-        await self._renew(admitted)
-        return await send(await self._admission())
+    async def _admitted(self, send: Callable[[_Turn], Awaitable[T]]) -> T:
+        """What ``send`` gives, after signing in anew where the session has ended.
+
+        A refusal is final where two sessions, one after the other, never let anything in: then it is the credential.
+        """
+        fruitless = 0
+        for left in reversed(range(_RENEWALS + 1)):
+            turn = _Turn()
+            try:
+                done = await send(turn)
+            except SignInRefused as refusal:
+                fruitless += turn.opening not in self._worked
+                final = fruitless > 1 or not left
+                if turn.opening is None or not self._sign_in.renews or refusal.http == 403 or final:
+                    raise
+                await self._renew(turn.opening)
+            else:
+                self._worked.add(turn.opening)
+                return done
+        raise AssertionError("the tries end by an answer or an error")
 
     async def _admission(self) -> Pass:
         async with self._signing:
-            return await self._sign_in.admission(self._call)
+            admitted = await self._sign_in.admission(self._call)
+            self._wire.redactor.know(str(value) for value in self._sign_in.given.values())
+            return admitted
 
-    async def _renew(self, stale: Pass) -> None:
+    async def _renew(self, stale: int) -> None:
         async with self._signing:
-            now = await self._sign_in.admission(self._call)
-            if now.opening == stale.opening:  # nobody else has signed in anew meanwhile
+            if self._sign_in.openings == stale:  # nobody else has signed in anew meanwhile
                 self._sign_in.forget()
 
     async def _call(self, call: d.Call) -> Answer:
-        return await self._send(self._filled(call, {}), Pass())
+        """The call that opens a session: it carries nothing, and goes before those that wait for it."""
+        self._wire.forget_cookies()
+        try:
+            return await self._send(self._filled(call, {}), None)
+        except SignInRefused as refusal:
+            if refusal.http != 403:
+                raise
+            raise SignInRefused(
+                "the system does not accept the credential", http=403, where=self.endpoint.name, why=refusal.why,
+                advice="is the name right, the secret current, and may it sign in?",
+            ) from refusal  # fmt: skip
 
-    async def _send(self, asked: Asked, admitted: Pass) -> Answer:
-        body, kind = self._body(asked, admitted)
-        reply, url = await self._sent(asked, admitted, body, kind)
+    async def _send(self, asked: Asked, turn: _Turn | None) -> Answer:
+        reply, url = await self._sent(asked, turn, lambda admitted: self._body(asked, admitted))
         answer = self.judge.answer(reply, url.path, asked.shape)
         if asked.rpc:
             result = self.judge.rpc(answer.body, f"{url.path} {asked.rpc}", reply)
-            return Answer(answer.status, result, answer.headers, answer.cookies)
+            return replace(answer, body=result)
         return answer
 
     def _body(self, asked: Asked, admitted: Pass) -> tuple[bytes | None, str | None]:
@@ -243,7 +289,30 @@ class Session:
         params = merged(asked.params, admitted.params)
         return merged(call | ({"params": params} if params else {}), admitted.body)
 
-    async def _sent(self, asked: Asked, admitted: Pass, body: bytes | None, kind: str | None) -> tuple[Reply, URL]:
+    async def _sent(
+        self, asked: Asked, turn: _Turn | None, made: Callable[[Pass], tuple[bytes | None, str | None]]
+    ) -> tuple[Reply, URL]:
+        """Send a request when its turn has come; its pass is taken then, so that it is never a stale one."""
+        async with self._gate if turn else contextlib.nullcontext():
+            await self._wire.turn()
+            admitted = Pass()
+            if turn:
+                admitted = await self._admission()
+                turn.opening = admitted.opening
+            body, kind = made(admitted)
+            url, headers = self._addressed(asked, admitted, kind)
+            self._sign_in.sign(asked.method, str(url), headers, body)
+            begun = time.time()
+            reply = await self._wire.send(asked.method, url, headers, body, gives_secrets=turn is None)
+            self._clock(reply, (begun + time.time()) / 2)
+            if (wait := wait_asked(reply)) is not None:
+                self._wire.hold(min(wait, 60.0))
+        await asyncio.sleep(0)  # the next request goes out before this answer is taken apart
+        if reply.status < 400 and turn:
+            self._sign_in.seen(reply.headers, list(reply.cookies))
+        return reply, url
+
+    def _addressed(self, asked: Asked, admitted: Pass, kind: str | None) -> tuple[URL, dict[str, str]]:
         url = self._wire.address(asked.path)
         query = {**asked.query, **admitted.query}
         if query:
@@ -253,18 +322,7 @@ class Session:
             headers = {"Content-Type": kind} | headers
         elif "Content-Type" in headers:
             del headers["Content-Type"]
-        headers |= {**asked.headers, **admitted.headers}
-        self._sign_in.sign(asked.method, str(url), headers, body)
-        async with self._gate:
-            begun = time.time()
-            reply = await self._wire.send(asked.method, url, headers, body)
-            self._clock(reply, (begun + time.time()) / 2)
-            if (wait := wait_asked(reply)) is not None:
-                self._wire.hold(min(wait, 60.0))
-        await asyncio.sleep(0)  # the next request goes out before this answer is taken apart
-        if reply.status < 400:
-            self._sign_in.seen(reply.headers, list(reply.cookies))
-        return reply, url
+        return url, headers | {**asked.headers, **admitted.headers}
 
     def _clock(self, reply: Reply, ours: float) -> None:
         if self._wire.skew is None and (said := reply.headers.get("Date")):
@@ -273,7 +331,7 @@ class Session:
             except ValueError:
                 return
 
-    async def _retried(self, send: Callable[[Pass], Awaitable[T]]) -> T:
+    async def _retried(self, send: Callable[[_Turn], Awaitable[T]]) -> T:
         """What ``send`` gives, which only reads: sent again while the fault may pass."""
         attempts = stamina.retry_context(
             on=_passing,
@@ -289,10 +347,15 @@ class Session:
                 return await self._admitted(send)
         raise AssertionError("the retries end by an answer or an error")
 
-    async def _send_bundle(self, bundle: Sequence[Asked], admitted: Pass) -> list[Answer]:
+    async def _send_bundle(self, bundle: Sequence[Asked], turn: _Turn) -> list[Answer]:
         """Several JSON-RPC calls in one request; their answers come in any order (JSON-RPC 2.0, section 6)."""
-        calls = [self._envelope(asked, admitted) for asked in bundle]
-        reply, url = await self._sent(bundle[0], admitted, encode(calls, d.JsonShape()), TYPES["json"])
+        calls: list[dict[str, Any]] = []
+
+        def made(admitted: Pass) -> tuple[bytes, str]:
+            calls[:] = [self._envelope(asked, admitted) for asked in bundle]
+            return encode(calls, d.JsonShape()), TYPES["json"]
+
+        reply, url = await self._sent(bundle[0], turn, made)
         answer = self.judge.answer(reply, url.path, d.JsonShape())
         if not isinstance(answer.body, list):
             self.judge.rpc(answer.body, url.path, reply)
@@ -313,5 +376,4 @@ def _passing(error: Exception) -> bool | float:
     """Whether, or after how many seconds, a read may be tried again."""
     if isinstance(error, ServerFault):
         return min(error.wait, 60.0) if error.wait is not None else True
-    cut = isinstance(error, BadAnswer) and "cut off" in error.what
-    return cut or (isinstance(error, Unreachable) and "resolve" not in error.what)
+    return (isinstance(error, BadAnswer) and error.cut) or (isinstance(error, Unreachable) and not error.nameless)

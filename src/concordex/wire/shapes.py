@@ -24,6 +24,17 @@ ACCEPT = {
     "json": "application/json", "xml": "application/xml", "csv": "text/csv", "text": "text/plain",
     "ndjson": "application/x-ndjson",
 }  # fmt: skip
+#: What each shape is called in a message.
+NAMES = {"json": "JSON", "xml": "XML", "csv": "CSV", "text": "text", "ndjson": "JSON lines", "xlsx": "a workbook",
+         "parquet": "Parquet"}  # fmt: skip
+
+
+def is_a_page(kind: str, content: bytes, shape: d.Shape) -> bool:
+    """Whether an answer is a page for people: by its media type, or by how it begins."""
+    if kind in ("text/html", "application/xhtml+xml"):
+        return True
+    begin = re.sub(rb"^(?:\xef\xbb\xbf)?(?:\s|<\?xml[^>]*>|<!--.*?-->)*", b"", content[:2000], flags=re.DOTALL)
+    return shape.by != "json" and bool(re.match(rb"<!doctype html|<(?:\w+:)?html\b", begin, re.IGNORECASE))
 
 
 def decode(content: bytes, shape: d.Shape) -> Any:
@@ -57,7 +68,7 @@ def _no_json(content: bytes, error: orjson.JSONDecodeError) -> BadAnswer:
     if content.lstrip()[:1] == b"<":
         return BadAnswer("answered with a page instead of JSON", advice="a proxy or a sign-in page in between?")
     if error.pos >= len(content.rstrip()) - 1:
-        return BadAnswer(f"sent JSON that is cut off after {len(content):,} bytes")
+        return BadAnswer(f"sent JSON that is cut off after {len(content):,} bytes", cut=True)
     return BadAnswer(f"sent what is not JSON (RFC 8259), at byte {error.pos:,}", why=error.msg)
 
 
@@ -89,7 +100,7 @@ def _xml(content: bytes, shape: d.Shape) -> Any:
     except ExpatError as error:
         cut = "no element found" in str(error) or "unclosed" in str(error)
         what = f"sent XML that is cut off after {len(content):,} bytes" if cut else "sent what is not XML"
-        raise BadAnswer(what, why=str(error)) from error
+        raise BadAnswer(what, why=str(error), cut=cut) from error
     except ValueError as error:
         raise BadAnswer("sent XML that declares entities, which are refused", why=str(error)) from error
 
@@ -138,6 +149,14 @@ def _lines(content: bytes, shape: d.Shape) -> list[Any]:
             except BadAnswer as error:
                 raise BadAnswer(f"{error.what}, in line {number:,}", why=error.why, advice=error.advice) from error
     return found
+
+
+def unread_lines(content: bytes, shape: d.TextShape) -> list[str]:
+    """The lines of a text that are no part of a record, and are not meant to be passed over."""
+    text = _text_of(content)
+    passed = re.compile(shape.skip, re.MULTILINE) if shape.skip else None
+    rest = re.sub(shape.pattern, "", text, flags=re.MULTILINE)
+    return [line for line in rest.splitlines() if line.strip() and not (passed and passed.search(line))]
 
 
 def _text(content: bytes, shape: d.Shape) -> list[dict[str, Any]]:

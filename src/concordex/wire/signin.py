@@ -60,6 +60,11 @@ class SignIn:
         """The call that ends a session that is open."""
         return None
 
+    @property
+    def given(self) -> Mapping[str, Any]:
+        """What signing in gave, by the names of the dialect."""
+        return {}
+
 
 class Standing(SignIn):
     """The same with every request."""
@@ -109,8 +114,6 @@ class Opened(SignIn):
     def _made(self) -> Pass:
         carries, values = self._how.carries, {**self._values, **self._given}
         headers = fill_texts(carries.headers, values)
-        if carries.cookies and self._jar:
-            headers["Cookie"] = "; ".join(f"{name}={morsel.coded_value}" for name, morsel in self._jar.items())
         return Pass(
             headers, fill_texts(carries.query, values), fill(carries.body, values), fill(carries.params, values),
             self.openings,
@@ -120,15 +123,14 @@ class Opened(SignIn):
         """Take over cookies, and anti-forgery values in headers, that an answer renews."""
         if self._pass is None:
             return
-        renewed = self._how.carries.cookies and bool(cookies)
-        if renewed:
-            self._keep(cookies)
+        self._keep(cookies)
+        renewed = False
         for name, where in self._how.gives.items():
             kind, _, header = where.partition(":")
             if kind == "header" and headers.get(header) not in (None, self._given.get(name)):
                 self._given[name], renewed = headers[header], True
-            if kind == "cookie" and header in self._jar:
-                self._given[name] = self._jar[header].value
+            if kind == "cookie" and header in self._jar and self._jar[header].value != self._given.get(name):
+                self._given[name], renewed = self._jar[header].value, True
         if renewed:
             self._pass = self._made()
 
@@ -140,6 +142,11 @@ class Opened(SignIn):
                 raise BadAnswer("the system sets a cookie that cannot be read (RFC 6265)", why=str(error)) from error
         for name in [name for name, morsel in self._jar.items() if morsel["max-age"] == "0" or not morsel.value]:
             del self._jar[name]
+
+    @property
+    def given(self) -> Mapping[str, Any]:
+        """What signing in gave, by the names of the dialect."""
+        return self._given
 
     def forget(self) -> None:
         """Drop what was given."""

@@ -4,7 +4,18 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 
-from concordex.errors import CalledWrongly
+from concordex.errors import (
+    BadAnswer,
+    CalledWrongly,
+    ConcordexError,
+    ForeignHost,
+    SignInRefused,
+    Stopped,
+    StoreError,
+    Unreachable,
+    Untrusted,
+    WireError,
+)
 from concordex.wire.dialect import Dialect, Table
 from concordex.wire.mapping import follow
 from concordex.wire.pages import Narrow
@@ -13,6 +24,8 @@ from concordex.wire.session import Session
 
 #: Told after each page: the table, records so far, and how many were announced.
 TableProgress = Callable[[str, int, int | None], None]
+#: Told of a table that could not be read.
+Spare = Callable[[str, ConcordexError], None]
 
 
 async def read_tables(
@@ -20,24 +33,62 @@ async def read_tables(
     tables: Sequence[str],
     narrow: Mapping[str, Narrow] | None = None,
     progress: TableProgress | None = None,
+    spare: Spare | None = None,
 ) -> AsyncIterator[tuple[str, Look]]:
     """``tables`` and those that they refer to, with the ids in them replaced by what they mean.
 
-    ``narrow`` says, for a table, how the system makes it shorter itself.
+    ``narrow`` says, for a table, how the system makes it shorter itself.  With ``spare``, a table that cannot be
+    read is told to it and costs only itself and what refers to it, unless the system lets nobody in.
     """
     looks: dict[str, Look] = {}
+    missing: dict[str, str] = {}
     for name in order(session.dialect, tables):
-        each = session.dialect.tables[name].read.each
-        parents = looks[each.of].frame if each else None
-        look = await read_table(session, name, (narrow or {}).get(name), _for(name, progress), parents)
-        if progress:  # it has ended, also where nobody knew how long it would be
-            progress(name, look.received, look.received)
-        if each and not looks[each.of].whole:
-            look.fault = look.fault or f"it hangs from {each.of}, which is partial"
-        others = {other: done.frame for other, done in looks.items()}
-        look.frame = follow(look.frame, session.dialect.tables[name], others)
-        looks[name] = look
-        yield name, look
+        needed = [other for other in refers_to(session.dialect.tables[name]) if other in missing]
+        if needed and spare:
+            missing[name] = needed[0]
+            spare(name, WireError(f"not tried, since {needed[0]} failed", where=session.endpoint.name))
+            continue
+        try:
+            looks[name] = await _read(session, name, looks, (narrow or {}).get(name), progress)
+        except ConcordexError as error:
+            if spare is None or isinstance(error, Unreachable | Untrusted | ForeignHost | StoreError | Stopped):
+                raise
+            if isinstance(error, SignInRefused) and error.http == 401:
+                raise
+            missing[name] = name
+            spare(name, error)
+        else:
+            yield name, looks[name]
+
+
+async def _read(
+    session: Session,
+    name: str,
+    looks: Mapping[str, Look],
+    narrow: Narrow | None,
+    progress: TableProgress | None,
+) -> Look:
+    table, where = session.dialect.tables[name], session.endpoint.name
+    each = table.read.each
+    try:
+        look = await read_table(session, name, narrow, _for(name, progress), looks[each.of].frame if each else None)
+        look.frame = follow(look.frame, table, {other: done.frame for other, done in looks.items()})
+    except ConcordexError:
+        raise
+    except Exception as error:  # whatever an answer or a dialect makes us stumble over costs this table, not the rest
+        raise BadAnswer(
+            f"{name} could not be read as the dialect says", where=where, why=f"{type(error).__name__}: {error}",
+            advice="concordex --debug shows the answer; concordex dialect check tells what of the dialect is wrong",
+        ) from error  # fmt: skip
+    if progress:  # it has ended, also where nobody knew how long it would be
+        progress(name, look.received, look.received)
+    if each and not looks[each.of].whole:
+        told = f"it hangs from {each.of}, which is {looks[each.of].outcome}"
+        if looks[each.of].fault:
+            look.fault = look.fault or told
+        else:
+            look.proof, look.doubt = None, told
+    return look
 
 
 def _for(name: str, progress: TableProgress | None) -> Callable[[int, int | None], None] | None:

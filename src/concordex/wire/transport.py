@@ -10,6 +10,7 @@ import time
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
+from urllib.parse import unquote
 
 import aiohttp
 from yarl import URL
@@ -17,6 +18,7 @@ from yarl import URL
 from concordex.errors import BadAnswer, ForeignHost, Unreachable, Untrusted, WireError
 from concordex.wire import dialect as d
 from concordex.wire.answers import Reply
+from concordex.wire.redact import Redactor
 from concordex.wire.secrets import Secret
 
 log = logging.getLogger("concordex.wire")
@@ -38,6 +40,7 @@ class Endpoint:
     proxy: str | None = None
     rate: float | None = None
     concurrency: int | None = None
+    trusted: frozenset[str] = frozenset()  # tables that are believed though nothing proves them whole
 
 
 @dataclass
@@ -60,9 +63,12 @@ class Transport:
         self._pause = 1 / min(rates) if rates else 0.0
         self._next = 0.0
         self.traffic = Traffic()
+        self.redactor = Redactor(value.reveal() for value in endpoint.credentials.values() if isinstance(value, Secret))
         self.skew: float | None = None  # seconds by which the system's clock is ahead of ours
         self._origin = URL(endpoint.url).origin() if endpoint.url else URL()
-        self._base = endpoint.url.rstrip("/") + dialect.base
+        below = URL(endpoint.url).raw_path.strip("/") if endpoint.url else ""
+        self._prefix = "".join(f"/{part}" for part in (below, dialect.base.strip("/")) if part)
+        self._cookies = dialect.keeps_cookies
         self._client: aiohttp.ClientSession
 
     async def open(self) -> None:
@@ -71,7 +77,9 @@ class Transport:
         self._client = aiohttp.ClientSession(
             timeout=aiohttp.ClientTimeout(total=self.dialect.limits.timeout, connect=15),
             connector=aiohttp.TCPConnector(ssl=_trusted(self.endpoint, client_side), limit=self.concurrency),
-            cookie_jar=aiohttp.DummyCookieJar(),
+            cookie_jar=aiohttp.CookieJar(unsafe=True, quote_cookie=False)
+            if self._cookies
+            else aiohttp.DummyCookieJar(),
             headers={"User-Agent": "concordex"},
             read_bufsize=1 << 20,  # a page comes in a few pieces, not in dozens
         )
@@ -81,26 +89,65 @@ class Transport:
         """Close every connection."""
         await self._client.close()
 
+    def forget_cookies(self) -> None:
+        """Drop what an earlier session set."""
+        self._client.cookie_jar.clear()
+
     def link(self, link: str, path: str) -> str:
         """A link that the answer to ``path`` held, in full (RFC 3986, section 5)."""
-        return str(URL(self._base + path).join(URL(link, encoded=True)))
+        try:
+            return str(self.address(path).join(URL(link, encoded=True)))
+        except ValueError as error:
+            raise BadAnswer(f"the system gave a link that is none: {link[:200]!r}", where=self.endpoint.name) from error
+
+    def own(self, link: str) -> str:
+        """``link`` with the system's own scheme, host and port: for systems that know themselves by another name."""
+        found = URL(link, encoded=True)
+        return str(self._origin.join(URL.build(path=found.raw_path, query_string=found.raw_query_string, encoded=True)))
 
     def address(self, path: str) -> URL:
-        """The full address of a path, or of a link that the system gave; never on another host."""
-        if "://" not in path:
-            return URL(self._base + path)
-        link = URL(path, encoded=True)
-        if link.origin() != self._origin:
+        """The full address of a path below the system's, or of a link that it gave; never on another host.
+
+        Built from its parts (RFC 3986), so that nothing in a path can change where it leads.
+        """
+        if "://" in path.partition("?")[0]:
+            return self._kept_here(path)
+        if any(part in (".", "..") for part in unquote(path.partition("?")[0]).split("/")):
+            raise BadAnswer(
+                f"the address {path} holds '.' or '..', and would mean another one", where=self.endpoint.name
+            )
+        begin = "" if not path or path.startswith("?") else "/"
+        where = f"{self._prefix}{begin}{path.removeprefix('/')}" or "/"
+        return self._kept_here(f"{self._origin}{where if where.startswith('/') else f'/{where}'}", encoded=False)
+
+    def rooted(self, path: str) -> str:
+        """A path from the root of the system, in full: what a link without a host means."""
+        return f"{self._origin}/{path.lstrip('/')}" if not path.startswith("//") else self.link(path, "")
+
+    def _kept_here(self, text: str, *, encoded: bool = True) -> URL:
+        """The finished address, if it is on the system's own host and carries nobody's name."""
+        try:
+            url = URL(text, encoded=encoded)
+            origin = url.origin()
+        except ValueError as error:
+            raise BadAnswer(f"{text[:200]!r} is no address", where=self.endpoint.name, why=str(error)) from error
+        if origin != self._origin or url.raw_user is not None or url.raw_password is not None:
+            named = "" if url.raw_user is None and url.raw_password is None else ", with a user's name in it"
             raise ForeignHost(
-                f"the system gave a link to another host: {link.origin()}",
+                f"the system gave a link to another host: {origin}{named}",
                 where=self.endpoint.name,
                 advice=f"credentials go to {self._origin} only; correct the url in concordex.yaml if that is its name",
             )
-        return link
+        return url
 
-    async def send(self, method: str, url: URL, headers: Mapping[str, str], body: bytes | None) -> Reply:
-        """One request and its reply, read whole."""
+    async def turn(self) -> None:
+        """Wait for our turn, where the system bears only so many requests a second or asked us to wait."""
         await self._paced()
+
+    async def send(
+        self, method: str, url: URL, headers: Mapping[str, str], body: bytes | None, *, gives_secrets: bool = False
+    ) -> Reply:
+        """One request and its reply, read whole; what may give secrets is not shown when all is."""
         begun = time.perf_counter()
         self.traffic.requests += 1
         try:
@@ -121,10 +168,21 @@ class Transport:
             len(content),
             took,
         )
-        links = (
-            {relation: str(link["url"]) for relation, link in answer.links.items()} if "Link" in answer.headers else {}
-        )
-        return Reply(answer.status, content, answer.headers, answer.headers.getall("Set-Cookie", []), links)
+        if log.isEnabledFor(logging.DEBUG):
+            self._tell(method, url, headers, body, b"(what signing in gave)" if gives_secrets else content)
+        return Reply(
+            answer.status, content, answer.headers, answer.headers.getall("Set-Cookie", []),
+            answer.headers.getall("Link", []), str(url),
+        )  # fmt: skip
+
+    def _tell(self, method: str, url: URL, headers: Mapping[str, str], body: bytes | None, content: bytes) -> None:
+        """The whole request as a person could repeat it, and how the answer begins; secrets masked."""
+        masked = self.redactor.text
+        lines = [f"> {method} {masked(str(url))}", *(f"> {line}" for line in self.redactor.headers(headers))]
+        if body:
+            lines += [">", *(f"> {line}" for line in masked(body.decode(errors="replace"))[:4_000].splitlines())]
+        said = masked(content[:2_000].decode(errors="replace")).splitlines()[:20]
+        log.debug("%s", "\n".join([*lines, *(f"< {line[:300]}" for line in said)]))
 
     async def _paced(self) -> None:
         """Wait for our turn where the system bears only so many requests a second, or asked us to wait."""
@@ -168,7 +226,9 @@ class Transport:
         if isinstance(error, TimeoutError):
             return Unreachable(f"no answer in {self.dialect.limits.timeout:g} s", where=where)
         if isinstance(error, aiohttp.ClientConnectorDNSError):
-            return Unreachable(f"the name {host} does not resolve", where=where, advice="check url: in concordex.yaml")
+            return Unreachable(
+                f"the name {host} does not resolve", where=where, advice="check url: in concordex.yaml", nameless=True
+            )
         if isinstance(error, aiohttp.ClientProxyConnectionError | aiohttp.ClientHttpProxyError):
             return Unreachable(f"the proxy {self.endpoint.proxy} does not let us through", where=where, why=str(error))
         if isinstance(error, aiohttp.ClientConnectorError):

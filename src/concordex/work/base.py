@@ -90,9 +90,12 @@ def _all_whole(system: str, tables: Sequence[str], newest: Mapping[str, Snapshot
     for name in tables:
         found = newest.get(name)
         if found is None or not found.whole:
-            what = "has not been pulled" if found is None else f"is known only in part ({found.fault})"
+            what = "has not been pulled" if found is None else f"is {found.outcome} ({found.fault})"
             raise CalledWrongly(
-                f"{system}/{name} {what}: nothing is prepared on that", advice=f"concordex pull {system}"
+                f"{system}/{name} {what}: nothing is prepared on that",
+                advice=f"if it is known to be all: systems: {system}: trust: {{{name}: unproven}}, in concordex.yaml"
+                if found and found.outcome == "unproven"
+                else f"concordex pull {system}",
             )
 
 

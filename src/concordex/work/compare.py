@@ -76,7 +76,7 @@ def of_moments(
         names = [name for name in ("system", "record_id", *COMPARED) if name in shape.types]
         sides.append(lazy.filter(_holds(workspace, where, lazy)).select(names).collect())
         notes += [
-            f"{s.system} of {s.taken:%Y-%m-%d %H:%M} UTC is partial: what is absent from it may be there"
+            f"{s.system} of {s.taken:%Y-%m-%d %H:%M} UTC is {s.outcome}: what is absent from it may be there"
             for s in found if not s.whole
         ]  # fmt: skip
     return _told(side_by_side(sides[0], sides[1], ["system", "record_id"], _known(fields)), notes)

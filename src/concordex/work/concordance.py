@@ -278,7 +278,7 @@ def _stated(workspace: Workspace) -> dict[str, str]:
 def _summary(workspace: Workspace, made: Concordance, found: list[Snapshot], before: pl.DataFrame | None) -> Summary:
     counts = made.findings.filter(pl.col("accepted").is_null()).group_by("kind").len()
     doubts = [
-        f"{s.system} is partial ({s.fault}): nothing is called missing because of it" for s in found if not s.whole
+        f"{s.system} is {s.outcome} ({s.fault}): nothing is called missing because of it" for s in found if not s.whole
     ]
     stated = _stated(workspace)
     scopes = {name: _filter(workspace, text) for name, text in stated.items()}

@@ -79,6 +79,9 @@ class Settings(Part):
     rate: float | None = Field(None, gt=0, description="Requests a second, at the most.")
     concurrency: int | None = Field(None, ge=1, le=64, description="Requests at once.")
     tags: list[str] = Field(default_factory=list)
+    trust: dict[Slug, Literal["unproven"]] = Field(
+        default_factory=dict, description="Tables that are believed to be whole though nothing proves it."
+    )
     leave_out: list[LeaveOut] = Field(default_factory=list)
 
 
@@ -270,6 +273,18 @@ class Keep(Part):
     least: int = Field(2, ge=1, description="So many whole snapshots of each table stay, however old.")
 
 
+class Falls(Part):
+    """By how much a list may fall from one pull to the next and still be believed."""
+
+    share: float = Field(1 / 3, ge=0, le=1, description="Of the records that it had.")
+    least: int = Field(10, ge=0, description="Falls by no more records than these are always believed.")
+
+    def doubtful(self, before: int, now: int) -> bool:
+        """Whether a person should look before such a fall is believed: a list that is empty now, always."""
+        fell = before - now
+        return (before > 0 and now == 0) or (fell > self.least and fell > before * self.share)
+
+
 class Guards(Part):
     """What stops a run that is larger than it should be, or comes at the wrong time."""
 
@@ -310,6 +325,7 @@ class Config(Part):
     drift: DriftRules = Field(default_factory=DriftRules)
     guards: Guards = Field(default_factory=Guards)
     keep: Keep = Field(default_factory=Keep)
+    falls: Falls = Field(default_factory=Falls)
 
 
 def load(root: Path) -> Config:

@@ -52,7 +52,7 @@ def fetch(
     joined, notes, stages = join(frames), [], []
     for name, (look, reached, total) in zip(names, answers, strict=True):
         if not look.whole:
-            notes.append(f"{name}/{table} is partial: {look.fault}")
+            notes.append(f"{name}/{table} is {look.outcome}: {look.why}")
         if funnel and query:
             stages += _stages(
                 name, joined.filter(pl.col("system") == name), query, reached, (total, look.distinct), now

@@ -218,7 +218,7 @@ class ActualObjects(Actual):
             if not look.whole:
                 raise WireError(
                     f"the table {name} could not be read whole", where=self.session.endpoint.name,
-                    why=look.fault or "", advice="objects are compared and written only as wholes",
+                    why=f"{look.outcome}: {look.why}", advice="objects are compared and written only as wholes",
                 )  # fmt: skip
             self.looks[name] = look
         self._take_all()

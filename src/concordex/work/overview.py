@@ -7,6 +7,8 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+from concordex.work.outcomes import outcome_of
+
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
 
@@ -23,6 +25,7 @@ class Known:
     dialect: str
     where: str
     outcome: str | None
+    proof: str
     records: int | None
     taken: datetime | None
 
@@ -36,13 +39,11 @@ def _known(workspace: Workspace, name: str) -> Known:
     system = workspace.config.systems[name]
     pulled = (workspace.store / "catalogue.sqlite").is_file()
     latest = workspace.memory.latest_of(name) if pulled else []
-    outcomes = {s.outcome for s in latest}
-    outcome = (
-        None if not latest else "whole" if outcomes == {"whole"} else "failed" if outcomes == {"failed"} else "partial"
-    )
+    outcome = outcome_of(latest) if latest else None
     kept = [s for s in workspace.memory.newest("devices") if s.system == name] if pulled else []
     return Known(
         name=name, label=system.label, tags=tuple(system.tags), paused=system.paused, role=workspace.role(name),
         dialect=system.dialect, where=system.url or str(system.folder),
-        outcome=outcome, records=kept[0].distinct if kept else None, taken=kept[0].taken if kept else None,
+        outcome=outcome, proof=", ".join(sorted({s.proof for s in latest if s.proof})),
+        records=kept[0].distinct if kept else None, taken=kept[0].taken if kept else None,
     )  # fmt: skip

@@ -12,7 +12,16 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
-from concordex.errors import CalledWrongly, ConcordexError, QueryError, RequestRefused, Stopped, StoreError
+from concordex.errors import (
+    BadAnswer,
+    CalledWrongly,
+    ConcordexError,
+    QueryError,
+    RequestRefused,
+    ServerFault,
+    Stopped,
+    StoreError,
+)
 from concordex.query.bind import Binder
 from concordex.query.tree import Filter
 from concordex.store import snapshots as store
@@ -20,6 +29,7 @@ from concordex.store.catalogue import Snapshot
 from concordex.wire.dialect import Dialect
 from concordex.wire.mapping import odd_kinds
 from concordex.wire.pages import Narrow
+from concordex.wire.proof import Outcome
 from concordex.wire.read import Look, count
 from concordex.wire.session import Session, Traffic
 from concordex.wire.staging import pending
@@ -28,6 +38,7 @@ from concordex.words import suggestion
 from concordex.work.concurrent import all_of
 from concordex.work.keeping import holds, left_out, tidy, with_part
 from concordex.work.narrowing import narrowed, reachable
+from concordex.work.outcomes import outcome_of
 from concordex.work.processes import is_alive
 
 if TYPE_CHECKING:
@@ -52,7 +63,7 @@ class Pull:
     removed: int = 0
 
 
-@dataclass
+@dataclass(kw_only=True)
 class _Run:
     """One pull under way."""
 
@@ -60,6 +71,7 @@ class _Run:
     number: int
     query: Filter | None
     changed_only: bool
+    accept_fall: bool
     progress: Progress | None
     counts: dict[tuple[str, str], tuple[int, int | None]] = field(default_factory=dict)
 
@@ -85,12 +97,14 @@ def pull(
     *,
     where: str | None = None,
     changed_only: bool = False,
+    accept_fall: bool = False,
 ) -> Pull:
     """Fetch ``tables`` (or all) of ``systems`` (or all that are not paused) and keep them.
 
     With ``where`` only the records for which it holds are fetched, and with ``changed_only`` those that
     changed since the last whole pull, where the system can tell; both are put into what was there, so
-    that a snapshot still holds the whole.  A system that fails does not keep the others from being
+    that a snapshot still holds the whole.  A list that fell by more than the workspace allows is partial,
+    unless ``accept_fall`` says that this is right.  A system that fails does not keep the others from being
     pulled.  Interrupted, it keeps what was finished, and the pull is called stopped.
     """
     names = workspace.active(workspace.systems(systems))
@@ -106,11 +120,14 @@ def pull(
     sessions = {name: workspace.session(name) for name in names if wanted[name] and workspace.asks(name)}
     settle(workspace)
     number = workspace.catalogue.begin_pull(os.getpid())
-    run = _Run(workspace, number, query, changed_only, progress)
+    run = _Run(
+        workspace=workspace, number=number, query=query, changed_only=changed_only, accept_fall=accept_fall,
+        progress=progress,
+    )  # fmt: skip
     outcome = "stopped"
     try:
         asyncio.run(_pull_all(run, wanted, sessions))
-        outcome = _outcome(workspace.catalogue.snapshots_of(number))
+        outcome = outcome_of(workspace.catalogue.snapshots_of(number))
     finally:
         workspace.catalogue.end_pull(number, outcome)
     removed = tidy(workspace, workspace.config.keep)
@@ -147,35 +164,71 @@ async def _pull_all(run: _Run, wanted: dict[str, list[str]], sessions: dict[str,
 
 
 async def _pull_system(run: _Run, system: str, tables: list[str], opened: Session | None) -> None:
-    workspace = run.workspace
-    dialect = workspace.dialect(system)
-    left = order(dialect, tables)
-    begun, before = time.monotonic(), Traffic()
+    pulled = _OfSystem(run, system, tables)
     try:
-        async with opened or workspace.session(system) as session:
-            plans = {table: _Plan.of(run, system, table) for table in tables}
-            needed = {other for table in left for other in refers_to(dialect.tables[table])}
-            narrow = {table: plan.narrow for table, plan in plans.items() if table not in needed}
-
-            def told(table: str, came: int, announced: int | None) -> None:
-                run.told(system, table, came, announced)
-
-            remark = await _note_staged(workspace, session)
-            async for table, found in read_tables(session, left, narrow, told):
-                if plan := plans.get(table):
-                    look = await plan.settled(session, found, narrowed=table in narrow)
-                    look.notes += remark if dialect.tables[table].config else []
-                    spent = _spent(session.traffic, before)
-                    keep(workspace, run.number, system, table, look, begun, spent, plan.narrowed, plan.taken)
-                left.remove(table)
-                begun, before = time.monotonic(), replace(session.traffic)
+        async with opened or run.workspace.session(system) as session:
+            await pulled.everything(session)
     except (StoreError, Stopped):
         raise
     except ConcordexError as error:
-        for missed in left:
-            if missed in tables:
-                reason = str(error) if missed == left[0] else f"not tried, since {left[0]} failed"
-                _fail(workspace, run.number, system, missed, reason, begun)
+        pulled.ended(error)
+
+
+class _OfSystem:
+    """The tables of one system, pulled one after the other; what goes wrong with one costs that one."""
+
+    def __init__(self, run: _Run, system: str, tables: list[str]) -> None:
+        self._run, self._system, self._wanted = run, system, tables
+        self._tables = run.workspace.dialect(system).tables
+        self._left = order(run.workspace.dialect(system), tables)
+        self._plans: dict[str, _Plan] = {}
+        self._begun, self._before = time.monotonic(), Traffic()
+
+    async def everything(self, session: Session) -> None:
+        """Read and keep them all."""
+        run, system = self._run, self._system
+        self._plans = {table: _Plan.of(run, system, table) for table in self._wanted}
+        needed = {other for table in self._left for other in refers_to(self._tables[table])}
+        narrow = {table: plan.narrow for table, plan in self._plans.items() if table not in needed}
+
+        def told(table: str, came: int, announced: int | None) -> None:
+            run.told(system, table, came, announced)
+
+        remark = await _note_staged(run.workspace, session)
+        async for table, found in read_tables(session, list(self._left), narrow, told, self._missed):
+            try:
+                await self._took(session, table, found, remark, narrowed=table in narrow)
+            except (RequestRefused, BadAnswer, ServerFault, QueryError) as error:
+                self._missed(table, error)
+            else:
+                self._left.remove(table)
+            self._begun, self._before = time.monotonic(), replace(session.traffic)
+
+    async def _took(self, session: Session, table: str, found: Look, remark: list[str], *, narrowed: bool) -> None:
+        plan = self._plans.get(table)
+        if plan is None:
+            return
+        look = await plan.settled(session, found, narrowed=narrowed)
+        _doubt_a_fall(self._run, self._system, table, look)
+        look.notes += remark if self._tables[table].config else []
+        spent = _spent(session.traffic, self._before)
+        keep(
+            self._run.workspace, self._run.number, self._system, table, look, self._begun, spent, plan.narrowed,
+            plan.taken,
+        )  # fmt: skip
+
+    def _missed(self, table: str, error: ConcordexError) -> None:
+        """Note a table that could not be read."""
+        if table in self._wanted:
+            _fail(self._run.workspace, self._run.number, self._system, table, str(error), self._begun)
+        self._left.remove(table)
+
+    def ended(self, error: ConcordexError) -> None:
+        """Note that the system lets nobody go on: all that is left has failed."""
+        for table in self._left:
+            if table in self._wanted:
+                reason = str(error) if table == self._left[0] else f"not tried, since {self._left[0]} failed"
+                _fail(self._run.workspace, self._run.number, self._system, table, reason, self._begun)
 
 
 async def _note_staged(workspace: Workspace, session: Session) -> list[str]:
@@ -277,6 +330,18 @@ class _Plan:
         return looks[self.table]
 
 
+def _doubt_a_fall(run: _Run, system: str, table: str, look: Look) -> None:
+    """A list that fell far is not believed until a person says so: more often it was cut than it shrank."""
+    before = next((s for s in run.workspace.catalogue.newest(table) if s.system == system), None)
+    if before is None or before.outcome not in (Outcome.WHOLE, Outcome.UNPROVEN) or run.accept_fall:
+        return
+    if run.workspace.config.falls.doubtful(before.distinct, look.distinct):
+        look.fault = look.fault or (
+            f"it fell from {before.distinct:,} records to {look.distinct:,} since pull {before.pull}: if that is so, "
+            f"concordex pull {system} --table {table} --accept-fall"
+        )
+
+
 def keep(
     workspace: Workspace,
     number: int,
@@ -298,8 +363,8 @@ def keep(
     workspace.catalogue.add_snapshot(
         Snapshot(
             pull=number, system=system, table=table, taken=taken or datetime.now(UTC),
-            outcome="whole" if look.whole else "partial", file=file, announced=look.announced,
-            received=look.received, distinct=look.distinct, fault=look.fault, notes=notes, lost=look.lost,
+            outcome=look.outcome, proof=look.proof, file=file, announced=look.announced,
+            received=look.received, distinct=look.distinct, fault=look.why, notes=notes, lost=look.lost,
             seconds=time.monotonic() - begun, requests=spent.requests, retries=spent.retries, bytes=spent.received,
             left_out=counts, narrowed=narrowed,
         )
@@ -344,13 +409,6 @@ def _askable(workspace: Workspace, system: str, tables: Sequence[str], query: Fi
 def _since(base: Snapshot) -> datetime:
     """Before its reading began: what changed while it went on may have been read as it was before."""
     return base.taken - timedelta(seconds=base.seconds) - _OVERLAP
-
-
-def _outcome(snapshots: Sequence[Snapshot]) -> str:
-    found = {snapshot.outcome for snapshot in snapshots}
-    if found == {"failed"}:
-        return "failed"
-    return "whole" if found == {"whole"} else "partial"
 
 
 def _spent(now: Traffic, before: Traffic) -> Traffic:

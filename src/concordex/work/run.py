@@ -19,6 +19,7 @@ from concordex.words import plural
 from concordex.work.concurrent import at_most
 from concordex.work.devices import AT_ONCE
 from concordex.work.guards import check_guards
+from concordex.work.outcomes import outcome_of
 from concordex.work.processes import is_alive
 from concordex.work.pull import keep
 from concordex.work.ready import until_ready
@@ -216,7 +217,7 @@ class _Run:
         pull = self.workspace.catalogue.begin_pull(os.getpid())
         for table in wanted:
             keep(self.workspace, pull, self.change.system, table, after.looks[table], begun, Traffic())
-        self.workspace.catalogue.end_pull(pull, "whole")
+        self.workspace.catalogue.end_pull(pull, outcome_of(self.workspace.catalogue.snapshots_of(pull)))
 
     def _remember(self, steps: Sequence[Step]) -> None:
         """Keep which record stands for which, for targets that have no field to say so."""

@@ -117,7 +117,7 @@ def _doubts(workspace: Workspace, found: Sequence[Snapshot]) -> list[str]:
     notes = []
     for snapshot in found:
         if not snapshot.whole:
-            notes.append(f"{snapshot.system}/{snapshot.table} is partial: {snapshot.fault}")
+            notes.append(f"{snapshot.system}/{snapshot.table} is {snapshot.outcome}: {snapshot.fault}")
         newer = [s for s in workspace.memory.latest_of(snapshot.system) if s.table == snapshot.table]
         if newer and newer[0].id != snapshot.id:
             notes.append(

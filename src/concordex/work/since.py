@@ -56,9 +56,9 @@ def _earliest(workspace: Workspace, table: str) -> str:
 def _doubts(then: Snapshot, now: Snapshot) -> list[str]:
     told = []
     if not now.whole:
-        told.append("the newest snapshot is partial, so nothing is called vanished")
+        told.append(f"the newest snapshot is {now.outcome}, so nothing is called vanished")
     if not then.whole:
-        told.append("the earlier snapshot is partial, so nothing is called new")
+        told.append(f"the earlier snapshot is {then.outcome}, so nothing is called new")
     return told
 
 

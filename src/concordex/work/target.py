@@ -82,7 +82,7 @@ class Actual:
             if not look.whole:
                 raise WireError(
                     f"the table {name} could not be read whole", where=self.session.endpoint.name,
-                    why=look.fault or "", advice="nothing is written on a base that is not known",
+                    why=f"{look.outcome}: {look.why}", advice="nothing is written on a base that is not known",
                 )  # fmt: skip
             self._take(name, look)
 

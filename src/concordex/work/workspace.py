@@ -81,7 +81,7 @@ class Workspace:
         from concordex.store.catalogue import Catalogue
 
         self._keep_out_of_version_control()
-        return Catalogue(self.store / "catalogue.sqlite", write=True)
+        return Catalogue(self.store / "catalogue.sqlite", write=True, trusted=self._trusted())
 
     @cached_property
     def memory(self) -> Catalogue:
@@ -92,7 +92,7 @@ class Workspace:
             return self.catalogue
         if not (self.store / "catalogue.sqlite").is_file():
             raise CalledWrongly("nothing has been pulled yet", advice="concordex pull")
-        return Catalogue(self.store / "catalogue.sqlite", write=False)
+        return Catalogue(self.store / "catalogue.sqlite", write=False, trusted=self._trusted())
 
     @cached_property
     def journal(self) -> Journal:
@@ -217,8 +217,12 @@ class Workspace:
             credentials={key: self._secrets.get(given, given) for key, given in system.credentials.items()},
             ca=self._file(tls.ca), certificate=self._file(tls.certificate), key=self._file(tls.key),
             verify=tls.verify, fingerprint=tls.fingerprint, proxy=system.proxy, rate=system.rate,
-            concurrency=system.concurrency,
+            concurrency=system.concurrency, trusted=frozenset(system.trust),
         )  # fmt: skip
+
+    def _trusted(self) -> set[tuple[str, str]]:
+        """Systems and tables that are believed though nothing proves them whole."""
+        return {(name, table) for name, system in self.config.systems.items() for table in system.trust}
 
     def _file(self, name: str | None) -> str | None:
         return str(self.root / name) if name else None

@@ -16,12 +16,14 @@ if TYPE_CHECKING:
 
 STATUSES = {
     "whole": Status.DONE,
+    "unproven": Status.PARTLY,
     "partial": Status.PARTLY,
     "failed": Status.FAILED,
     "stopped": Status.STOPPED,
 }
 STYLES = {
     "whole": "green",
+    "unproven": "yellow",
     "partial": "yellow",
     "failed": "bold red",
     "stopped": "yellow",
@@ -39,15 +41,19 @@ def pull(
     changed_only: Annotated[
         bool, typer.Option("--changed-only", help="Only what changed since the last pull, where the system can tell.")
     ] = False,
+    accept_fall: Annotated[
+        bool, typer.Option("--accept-fall", help="Believe lists that fell by more than the workspace allows.")
+    ] = False,
     tag: Tags = None,
     label: Labels = None,
     form: Form = None,
 ) -> int:
-    """Fetch tables and keep them, each proved whole or called partial.
+    """Fetch tables and keep them, each proved whole, or called unproven or partial.
 
-    What a system announced is compared with what came and with what was distinct.  With --where and
+    The proof is a total that agrees with nothing past it, an end that was seen, or the word of the dialect.
+    A list that fell by more than a third is partial until --accept-fall says that it is right.  With --where and
     --changed-only a part is fetched and put into what was there, so that it is still the whole.  Paused
-    systems are left alone.  Exit status 0 when all is whole, 4 when something is partial or failed, 1
+    systems are left alone.  Exit status 0 when all is whole, 4 when something is not, 1
     when nothing came, 5 when it was stopped.
 
     Examples:
@@ -70,7 +76,7 @@ def pull(
         with draw.progress() as told:
             done = fetch(
                 here, names, words(table), lambda s, t, came, of: told(f"{s}/{t}", came, of), where=where,
-                changed_only=changed_only,
+                changed_only=changed_only, accept_fall=accept_fall,
             )  # fmt: skip
     except (KeyboardInterrupt, Stopped) as stopped:
         how = f"{stopped}; " if isinstance(stopped, Stopped) else "stopped; "
@@ -78,7 +84,7 @@ def pull(
         return Status.STOPPED
     rows = [
         {
-            "system": s.system, "table": s.table, "outcome": s.outcome, "announced": s.announced,
+            "system": s.system, "table": s.table, "outcome": s.outcome, "proof": s.proof, "announced": s.announced,
             "received": s.received, "distinct": s.distinct, "requests": s.requests, "retries": s.retries,
             "seconds": f"{s.seconds:.1f}",
         }
@@ -98,7 +104,7 @@ def _sum_up(snapshots: "Sequence[Snapshot]") -> None:
     counts = Counter(snapshot.outcome for snapshot in snapshots)
     told = ", ".join(f"{counts[outcome]} {outcome}" for outcome in STATUSES if counts[outcome])
     systems, records = len({s.system for s in snapshots}), sum(s.distinct for s in snapshots)
-    worst = "failed" if counts["failed"] else "partial" if counts["partial"] else "whole"
+    worst = next((outcome for outcome in ("failed", "partial", "unproven") if counts[outcome]), "whole")
     tables = f"{plural(len(snapshots), 'table')} of {plural(systems, 'system')}"
     draw.note(f"{tables}: {told}; {plural(records, 'record')}", STYLES[worst])
 

@@ -20,7 +20,7 @@ def pulls(
         str | None, typer.Option("--system", "-s", help="Pulls of this system.", autocompletion=complete_systems)
     ] = None,
     outcome: Annotated[
-        str | None, typer.Option("--outcome", help="whole, partial, failed, stopped or running.")
+        str | None, typer.Option("--outcome", help="whole, unproven, partial, failed, stopped or running.")
     ] = None,
     since: Annotated[str | None, typer.Option("--since", help="Begun since then: a date or time (UTC), or 3d.")] = None,
     stop: Annotated[bool, typer.Option("--stop", help="Stop a running pull; what it finished is kept.")] = False,
@@ -86,7 +86,7 @@ def _tables(memory: "Catalogue", pull: int) -> list[dict[str, Any]]:
         raise CalledWrongly(f"there is no pull {pull}", advice="concordex pulls")
     rows: list[dict[str, Any]] = [
         {
-            "system": s.system, "table": s.table, "outcome": s.outcome, "announced": s.announced,
+            "system": s.system, "table": s.table, "outcome": s.outcome, "proof": s.proof, "announced": s.announced,
             "received": s.received, "distinct": s.distinct, "left out": sum(s.left_out.values()),
             "requests": s.requests, "retries": s.retries, "kB": s.bytes // 1000, "seconds": f"{s.seconds:.1f}",
             "remarks": "; ".join(
@@ -97,7 +97,7 @@ def _tables(memory: "Catalogue", pull: int) -> list[dict[str, Any]]:
     ]  # fmt: skip
     rows += [
         {
-            "system": g["system"], "table": g["name"], "outcome": "running", "announced": g["announced"],
+            "system": g["system"], "table": g["name"], "outcome": "running", "proof": None, "announced": g["announced"],
             "received": g["received"], "distinct": None, "left out": None, "requests": None, "retries": None,
             "kB": None, "seconds": "", "remarks": "",
         }

@@ -37,6 +37,7 @@ from concordex.wire.dialect.paging import (
     OffsetPages,
     OnePage,
     Pages,
+    RangePages,
     TotalCall,
     WindowPages,
 )
@@ -78,9 +79,9 @@ __all__ = [
     "Commands", "Config", "Create", "Credential", "CsvShape", "CursorPages", "Delete", "Details", "Dialect", "Each",
     "Errors", "FieldMap", "FieldWrite", "FilterMap", "Groups", "HeaderLinkedPages", "HeaderSignIn", "JsonShape",
     "Limits", "LinesShape", "LinkedPages", "Listed", "Lookup", "NoSignIn", "NumberedPages", "OffsetPages", "OnDevice",
-    "OnePage", "Pages", "ParquetShape", "Post", "QuerySignIn", "Read", "Ready", "Reference", "Refusals", "Rpc", "Send",
-    "Shape", "SheetShape", "SignIn", "SignatureSignIn", "Slug", "Staging", "Table", "Task", "TextShape", "Together",
-    "TotalCall", "Update", "WindowPages", "Write", "XmlShape", "calls_of",
+    "OnePage", "Pages", "ParquetShape", "Post", "QuerySignIn", "RangePages", "Read", "Ready", "Reference", "Refusals",
+    "Rpc", "Send", "Shape", "SheetShape", "SignIn", "SignatureSignIn", "Slug", "Staging", "Table", "Task",
+    "TextShape", "Together", "TotalCall", "Update", "WindowPages", "Write", "XmlShape", "calls_of",
 ]  # fmt: skip
 
 
@@ -136,6 +137,8 @@ class Limits(Part):
     tries: int = Field(4, ge=1, description="Tries of a read that fails for a passing reason.")
     answer: int = Field(64_000_000, ge=1, description="Bytes of the largest answer that is read.")
     record: int = Field(1_000_000, ge=1, description="Bytes of the largest record that is kept.")
+    vanish: int = Field(20, ge=0, description="Records that may go away between a list and what hangs from it.")
+    vanish_share: float = Field(0.05, ge=0, le=1, description="The same, as a share of the records.")
 
 
 class Errors(Part):
@@ -196,6 +199,11 @@ class Dialect(Part):
     commands: Commands | None = None
 
     _shaped = field_validator("shape", mode="before")(short_shape)
+
+    @property
+    def keeps_cookies(self) -> bool:
+        """Whether requests carry the cookies that the system sets."""
+        return isinstance(self.sign_in, CallSignIn) and self.sign_in.carries.cookies
 
     @model_validator(mode="after")
     def _closed(self) -> Dialect:

@@ -10,7 +10,7 @@ from pydantic import Field, field_validator, model_validator
 from concordex.documents import Part, fault_at
 
 Slug = Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9_-]*$", max_length=60)]
-Method = Literal["GET", "POST", "PUT", "PATCH", "DELETE"]
+Method = Annotated[str, Field(pattern=r"^[A-Z][A-Z-]*$", max_length=20)]
 
 
 def words(given: Any) -> Any:
@@ -40,19 +40,31 @@ class CsvShape(Part):
     separator: str = Field(",", min_length=1, max_length=1)
 
 
+def _compiled(pattern: str) -> re.Pattern[str]:
+    try:
+        return re.compile(pattern, re.MULTILINE)
+    except re.error as error:
+        raise ValueError(f"is no regular expression: {error}") from error
+
+
 class TextShape(Part):
     """Plain text; each match of a regular expression with named groups is a record."""
 
     by: Literal["text"]
     pattern: str = Field(description="Python's regular expressions, with ^ and $ at every line.")
+    skip: str | None = Field(None, description="Lines that this finds are meant to be passed over, such as comments.")
+
+    @field_validator("skip")
+    @classmethod
+    def _is_pattern(cls, given: str | None) -> str | None:
+        if given is not None:
+            _compiled(given)
+        return given
 
     @field_validator("pattern")
     @classmethod
     def _compiles(cls, given: str) -> str:
-        try:
-            compiled = re.compile(given, re.MULTILINE)
-        except re.error as error:
-            raise ValueError(f"is no regular expression: {error}") from error
+        compiled = _compiled(given)
         if not compiled.groupindex:
             raise ValueError("names no group: write (?P<name>…) for each member of a record")
         return given

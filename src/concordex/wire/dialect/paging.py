@@ -11,6 +11,11 @@ from concordex.wire.dialect.calls import Call
 
 Times = Literal["iso", "epoch", "epoch_ms"]
 
+#: How a system answers a request past the end of a list, where not with an empty page.
+PastEnd = Annotated[int, Field(ge=400, le=499)] | Literal["repeats"]
+
+_PAST_END = "What is answered past the end, where not an empty page: an HTTP status, or `repeats` (the last page)."
+
 
 class OnePage(Part):
     """The whole list comes in one answer."""
@@ -26,6 +31,7 @@ class OffsetPages(Part):
     limit: str = Field(description="The parameter for how many are wanted.")
     first: Literal[0, 1] = Field(0, description="The number of the very first record.")
     size: int = Field(100, ge=1, description="How many to ask for.")
+    past_end: PastEnd | None = Field(None, description=_PAST_END)
 
 
 class NumberedPages(Part):
@@ -36,6 +42,15 @@ class NumberedPages(Part):
     limit: str | None = None
     first: Literal[0, 1] = 1
     size: int = Field(100, ge=1)
+    past_end: PastEnd | None = Field(None, description=_PAST_END)
+
+
+class RangePages(Part):
+    """Pages by the header Range, each answered with Content-Range (RFC 9110, section 14)."""
+
+    by: Literal["range"]
+    unit: str = Field("items", pattern=r"^[A-Za-z0-9!#$%&'*+.^_`|~-]+$", description="The range unit.")
+    size: int = Field(100, ge=1)
 
 
 class LinkedPages(Part):
@@ -45,6 +60,7 @@ class LinkedPages(Part):
     next: str = Field(description="Where the address of the next page stands in the body.")
     limit: str | None = Field(None, description="The parameter for how many are wanted, if there is one.")
     size: int = Field(100, ge=1)
+    path_only: bool = Field(False, description="Of the link only path and query count, as where a proxy ends TLS.")
 
 
 class HeaderLinkedPages(Part):
@@ -53,6 +69,7 @@ class HeaderLinkedPages(Part):
     by: Literal["link_header"]
     limit: str | None = None
     size: int = Field(100, ge=1)
+    path_only: bool = Field(False, description="Of the link only path and query count, as where a proxy ends TLS.")
 
 
 class CursorPages(Part):
@@ -64,6 +81,7 @@ class CursorPages(Part):
     more: str | None = Field(None, description="Where the answer says whether there is more.")
     limit: str | None = None
     size: int = Field(100, ge=1)
+    same_mark: bool = Field(False, description="The mark stays the same from page to page, until one is empty.")
 
 
 class WindowPages(Part):
@@ -80,7 +98,7 @@ class WindowPages(Part):
 
 
 Pages = Annotated[
-    OnePage | OffsetPages | NumberedPages | LinkedPages | HeaderLinkedPages | CursorPages | WindowPages,
+    OnePage | OffsetPages | NumberedPages | RangePages | LinkedPages | HeaderLinkedPages | CursorPages | WindowPages,
     Field(discriminator="by"),
 ]
 

@@ -25,10 +25,18 @@ class Listed(Call):
     keyed_by: str | None = Field(
         None, description="The list is a mapping: the member of each record that shall hold its key."
     )
+    members: str | list[str] | None = Field(
+        None, description="Records come as rows or plain values: the members' names, or where the answer has them."
+    )
     total: str | TotalCall | None = Field(
         None, description="Where the answer says how many there are in all: a path, `header:NAME`, or a call."
     )
     pages: Pages = Field(default_factory=OnePage)
+    complete: str | None = Field(
+        None, min_length=10, description="Why this list is known to be never cut, where no answer can show it."
+    )
+    may_lack: bool = Field(False, description="Where there is nothing, the answer leaves the list out.")
+    revision: str | None = Field(None, description="Where the answer says of which state it is: the same on all pages.")
     sends: Literal["query", "body", "params"] | None = Field(
         None, description="Where parameters for pages and filters go; the body and `rpc` decide otherwise."
     )
@@ -46,6 +54,13 @@ class Also(Listed):
 
     match: dict[str, str] = Field(min_length=1, description="Member of the second list: member of the first.")
     under: str | None = Field(None, description="The member that holds what came; without it, it stands beside.")
+    several: bool = Field(False, description="Several of its records belong to one of the first: a list in `under`.")
+
+    @model_validator(mode="after")
+    def _has_room(self) -> Also:
+        if self.several and not self.under:
+            raise fault_at(("several",), "needs `under`: the member that holds the list")
+        return self
 
 
 class Each(Part):
