@@ -30,6 +30,7 @@ class Lamplight:
 
         class Handler(BaseHTTPRequestHandler):
             protocol_version = "HTTP/1.1"
+            wbufsize, disable_nagle_algorithm = -1, True  # an answer leaves in one piece
 
             def do(self) -> None:
                 parts = urlsplit(self.path)

@@ -199,7 +199,7 @@ tables:
         macs: {to: card, take: first}}
       references: {location: {to: room, via: rooms, by: {name: location}}}
       create: {path: /lamps, made: $}
-      update: {path: "/lamps/{record_id}", method: PUT}
+      update: {path: "/lamps/{record_id}", method: PATCH}
 """
 
 
@@ -278,7 +278,7 @@ def test_creating_one_by_one_and_in_lists_and_updating(serve):
         ("POST", "/lamps", {"label": "a"}),
         ("POST", "/lamps", [{"l": 1}, {"l": 2}]),
         ("POST", "/lamps", {"items": [{"l": 3}]}),
-        ("PUT", "/lamps/40", {"label": "b"}),
+        ("PATCH", "/lamps/40", {"label": "b"}),
     ]
 
 

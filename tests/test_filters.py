@@ -166,20 +166,44 @@ def test_a_funnel_narrows_and_ends_where_the_filter_does(parts):
 
 
 ABILITIES = [
-    Ability(field="kind", tests=("=", "in"), parameter="family", several=",", values={"switch": ["sw", "stack"]}),
+    Ability(field="kind", tests=("=", "in"), parameter="family", several=",", any_case=True,
+            values={"switch": ["sw", "stack"], "router": ["gw"]}),
+    Ability(field="status", tests=("=",), parameter="state", any_case=True, values={"up": ["well"]}, otherwise="down"),
+    Ability(field="model", tests=("=",), parameter="type", any_case=True, values={"x1": ["one"]}),
     Ability(field="name", tests=("=",), parameter="label", any_case=True),
+    Ability(field="name", tests=("like",), parameter="q", write="name:'{value}'", wildcards={"*": "%"}, any_case=True,
+            escape="doubled"),
+    Ability(field="user", tests=("=",), parameter="who", write="user:'{value}'", any_case=True),
+    Ability(field="site", tests=("=",), parameter="q2", write='at "{value}"', any_case=True, escape="backslash"),
     Ability(field="serial", tests=("=",), parameter="serial"),
-    Ability(field="last_seen", tests=("newer than",), parameter="after", time="epoch"),
-]
+    Ability(field="serial", tests=("present",), parameter="has", write="serial"),
+    Ability(field="os_version", tests=("=",), parameter="release", any_case=True),
+    Ability(field="last_seen", tests=("newer than", "older than", "="), parameter="after", time="epoch"),
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(
     ("text", "parameters"),
     [
-        ("kind = switch and serial present", {"family": "sw,stack"}),
-        ("kind = router", {}),  # the dialect does not know their word for it
-        ("name = Sw-1 and last_seen newer than 2026-11-01", {"label": "Sw-1", "after": "1793491200"}),
+        ("kind = switch", {"family": "sw,stack,switch"}),  # a word that the dialect does not list means itself
+        ("kind in (switch, router)", {"family": "sw,stack,switch,gw,router"}),
+        ("kind = printer", {"family": "printer"}),
+        ("kind = sw", {}),  # their word for something else
+        ("status = up", {"state": "well"}),
+        ("status = down", {}),  # whatever is not listed
+        ("model = x1", {}),  # two words, and the parameter takes one
+        ("name = Sw-1 and last_seen newer than 2026-11-01", {"label": "Sw-1", "after": "1793491199"}),
+        ("last_seen older than 2026-11-01", {"after": "1793491201"}),  # part of a second may be cut off there
+        ("last_seen = 2026-11-01", {}),
         ("serial = AA1", {}),  # the system would tell AA1 from aa1, and we do not
+        ("serial present", {"has": "serial"}),
+        ("os_version = 7.2", {}),  # 7.2.0 is the same version, and another text
+        ("""name like "O'Dell*" """, {"q": "name:'O''Dell%'"}),
+        ('name like "50%*"', {}),  # a mark of theirs, which means itself to us
+        ('name like "a?"', {}),  # a mark of ours for which they have none
+        ("""user = "o'dell" """, {}),  # it would have to be escaped, and nobody says how
+        ("user = mo", {"who": "user:'mo'"}),
+        ("""site = 'a "b" c' """, {"q2": 'at "a \\"b\\" c"'}),
         ("kind = switch or name = sw-1", {}),  # neither part must hold
         ("not kind = switch", {}),
         ("name = a and name = b", {"label": "a"}),  # the parameter can be given once
@@ -187,4 +211,4 @@ ABILITIES = [
 )
 def test_only_what_cannot_lose_records_is_handed_to_the_system(text, parameters):
     query = parse(text)
-    assert reach(query, Binder(query, SCHEMA, NOW), ABILITIES).parameters == parameters
+    assert reach(query, Binder(query, FIELDS, NOW), ABILITIES).parameters == parameters

@@ -156,8 +156,10 @@ def test_what_the_dialects_write_is_there_afterwards(fresh_harbour):
     async def crowsnest(session):
         how = table["crowsnest"]["devices"].write
         made = await create(session, how.create, [{"name": "sw-new", "address": "10.1.1.1"}], "@number")
-        await update(session, how.update, made[0], {"name": "sw-newer", "address": "10.1.1.2"})
-        assert harbour.crowsnest.hosts[made[0]]["name"] == "sw-newer"
+        listed = json.dumps({"@number": made[0], "name": "sw-new", "address": "10.1.1.1", "berth": "quay", "doing": {}})
+        await update(session, how.update, made[0], {"name": "sw-newer"}, {"original": listed})
+        host = harbour.crowsnest.hosts[made[0]]
+        assert (host["name"], host["address"], host["berth"]) == ("sw-newer", "10.1.1.1", "quay")
         with pytest.raises(Exception, match="failed") as caught:
             await create(session, how.create, [{"name": "sw-newer", "address": "10.1.1.3"}], "@number")
         assert "watched already" in caught.value.why

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import signal
 import sys
 from pathlib import Path
 from typing import Annotated
@@ -58,7 +59,8 @@ _INTERRUPTED = 130
 
 
 def run() -> None:
-    """Run the command line, and end the process with its status."""
+    """Run the command line, and end the process with its status; asked to end, it ends as by Ctrl-C."""
+    signal.signal(signal.SIGTERM, lambda *_: signal.raise_signal(signal.SIGINT))
     sys.exit(status_of(sys.argv[1:]))
 
 
@@ -79,11 +81,18 @@ def status_of(arguments: list[str]) -> int:
     except typer.Abort:
         return Status.STOPPED
     except Exception as error:
-        return _called_wrongly_or_unforeseen(error)
+        return _called_wrongly_or_unforeseen(_alone(error))
     if status == _INTERRUPTED:
         sys.stderr.write("\nstopped\n")
         return Status.STOPPED
     return status if isinstance(status, int) else Status.DONE
+
+
+def _alone(error: Exception) -> Exception:
+    """Of several errors at once, the first."""
+    while isinstance(error, ExceptionGroup):
+        error = error.exceptions[0]
+    return error
 
 
 def _told(error: Exception) -> int:

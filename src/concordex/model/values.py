@@ -110,8 +110,16 @@ def number(expr: pl.Expr) -> pl.Expr:
 def flag(expr: pl.Expr) -> pl.Expr:
     """Yes or no, as systems write it."""
     said = lower(expr)
-    yes, no = said.is_in(["true", "yes", "1", "on"]), said.is_in(["false", "no", "0", "off"])
-    return pl.when(yes).then(True).when(no).then(False)
+    return pl.when(said.is_in(_YES)).then(True).when(said.is_in(_NO)).then(False)
+
+
+def parse_flag(said: str) -> bool | None:
+    """One flag as systems write it, or None."""
+    word = said.strip().lower()
+    return True if word in _YES else False if word in _NO else None
+
+
+_YES, _NO = ("true", "yes", "1", "on"), ("false", "no", "0", "off")
 
 
 CONVERSIONS: dict[str, Conversion] = {

@@ -31,6 +31,9 @@ _TESTS: dict[Type, tuple[str, ...]] = {
     Type.IPS: ("=", "!=", "in", "within", "like"),
 }
 
+#: Every test that can be asked of some field.
+OPERATORS = tuple(dict.fromkeys([*(test for tests in _TESTS.values() for test in tests), "missing", "present"]))
+
 
 @dataclass(frozen=True, kw_only=True)
 class Bound:

@@ -7,10 +7,11 @@ must never send too little.
 
 from __future__ import annotations
 
+import re
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import datetime, timedelta
 from urllib.parse import quote
 
 from concordex.model.fields import Type
@@ -22,8 +23,9 @@ from concordex.query.tree import Clause, Filter, Node
 class Ability:
     """One test of one field that a system applies itself, and how its query says so.
 
-    ``values`` translates our words to the system's; a word of ours may be several of theirs.
-    ``any_case`` says that the system compares text without regard to case, as we do.
+    ``values`` translates our words to the system's; a word of ours may be several of theirs.  Where ``otherwise``
+    is set, every word that is not among them means that; else it means itself.  ``any_case`` says that the
+    system compares text without regard to case, and addresses without regard to notation, as we do.
     """
 
     field: str
@@ -35,7 +37,10 @@ class Ability:
     together: str | None = None
     time: str = "iso"
     any_case: bool = False
+    escape: str | None = None  # doubled, backslash or percent
+    wildcards: Mapping[str, str] | None = None  # how * and ? are written
     values: Mapping[str, Sequence[str]] | None = None
+    otherwise: str | None = None
 
 
 @dataclass(frozen=True)
@@ -87,21 +92,93 @@ def _first(node: Node, binder: Binder, abilities: Sequence[Ability]) -> tuple[Ab
 
 
 def _say(node: Clause, bound: Bound, ability: Ability) -> str | None:
+    """The clause as the system's query says it, or None where its answer could lack a record."""
+    if bound.operator in ("present", "missing"):
+        return ability.write if "{value}" not in ability.write else None
     if bound.type is Type.TIME:
-        return ability.write.replace("{value}", _moment(bound.values[0], ability.time))
-    words = [word.text for word in node.values]
-    if ability.values is not None:
-        known = {key.lower(): theirs for key, theirs in ability.values.items()}
-        if any(word.lower() not in known for word in words):
-            return None
-        words = [theirs for word in words for theirs in known[word.lower()]]
-    elif not ability.any_case:
-        return None  # the system would leave out what we would have kept
+        return _time(bound, ability)
+    words = _words(node, bound, ability)
     if not words or (len(words) > 1 and ability.several is None):
         return None
-    if any(ability.several and ability.several in word for word in words):
+    said = [_escaped(word, ability) for word in words]
+    if any(one is None for one in said):
         return None
-    return ability.write.replace("{value}", (ability.several or "").join(words))
+    return ability.write.replace("{value}", (ability.several or "").join(one for one in said if one is not None))
+
+
+def _words(node: Clause, bound: Bound, ability: Ability) -> list[str] | None:
+    """The values in the system's words: all of its words that mean ours, or None."""
+    if bound.type is Type.VERSION:
+        return None  # 7.2 and 7.2.0 are one version to us, and two texts to it
+    words = [word.text for word in node.values]
+    if bound.type is Type.FLAG:
+        words = ["true" if value else "false" for value in bound.values]
+    elif bound.type is Type.NUMBER:
+        words = [f"{value:g}" if value != int(value) else str(int(value)) for value in bound.values]
+    if ability.values is not None:
+        return _theirs(words, ability) if ability.any_case or bound.type is not Type.TEXT else None
+    if bound.operator == "like":
+        return _patterns(words, ability)
+    return words if ability.any_case or bound.type in (Type.FLAG, Type.NUMBER) else None
+
+
+def _theirs(words: Sequence[str], ability: Ability) -> list[str] | None:
+    assert ability.values is not None
+    known = {ours.lower(): theirs for ours, theirs in ability.values.items()}
+    meant = {their.lower() for theirs in ability.values.values() for their in theirs}
+    found: list[str] = []
+    for word in words:
+        if ability.otherwise is not None and word.lower() == ability.otherwise.lower():
+            return None  # every word that is not listed means it
+        found += known.get(word.lower(), [])
+        if ability.otherwise is None and word.lower() not in meant:
+            found.append(word)  # a word that is not listed means itself
+    return list(dict.fromkeys(found))
+
+
+def _patterns(words: Sequence[str], ability: Ability) -> list[str] | None:
+    marks = ability.wildcards
+    if marks is None or not ability.any_case:
+        return None
+    if any(theirs in word for word in words for ours, theirs in marks.items() if theirs != ours):
+        return None
+    if any(sign in word and sign not in marks for word in words for sign in "*?"):
+        return None
+    return ["".join(marks.get(sign, sign) for sign in word) for word in words]
+
+
+def _escaped(word: str, ability: Ability) -> str | None:
+    """A value as it may stand in the query's language, or None where nobody says how to escape it."""
+    alone = ability.path is not None or (ability.write == "{value}" and not ability.several and not ability.together)
+    marks = "".join((ability.wildcards or {}).values())
+    if alone or re.fullmatch(rf"[\w .:@/+{re.escape(marks)}-]*", word):
+        between = (ability.several, ability.together)
+        return word if alone or not any(sign and sign in word for sign in between) else _quoted(word, ability)
+    return _quoted(word, ability)
+
+
+def _quoted(word: str, ability: Ability) -> str | None:
+    before = ability.write.partition("{value}")[0][-1:]
+    mark = before if before in ("'", '"') else ""
+    if ability.escape == "percent":
+        return quote(word, safe="")
+    if not mark:
+        return None
+    if ability.escape == "doubled":
+        return word.replace(mark, mark * 2)
+    return word.replace("\\", "\\\\").replace(mark, f"\\{mark}") if ability.escape == "backslash" else None
+
+
+def _time(bound: Bound, ability: Ability) -> str | None:
+    """A moment, in whole seconds: moved away from what is wanted, so that nothing of it is lost."""
+    if bound.operator in ("=", "!="):
+        return None
+    moment: datetime = bound.values[0]
+    if bound.operator in ("<", "<=", "older than"):
+        moment += timedelta(seconds=1)
+    elif bound.operator in (">", ">=", "newer than"):
+        moment -= timedelta(seconds=1)
+    return ability.write.replace("{value}", _moment(moment, ability.time))
 
 
 def _moment(moment: datetime, form: str) -> str:

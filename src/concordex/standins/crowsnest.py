@@ -51,7 +51,7 @@ class Crowsnest(StandIn):
         self.api.get("/nest/states")(self.list_states)
         self.api.get("/nest/groups")(self.list_groups)
         self.api.post("/nest/groups")(self.add_group)
-        self.api.put("/nest/groups/{number}")(self.alter_group)
+        self.api.patch("/nest/groups/{number}")(self.alter_group)
         self.api.delete("/nest/groups/{number}")(self.remove_group)
         self.api.get("/nest/queue/{number}")(self.look)
 

@@ -80,7 +80,8 @@ class Fairlead(StandIn):
             wanted = said["place"].lower().split(",")
             nodes = [node for node in nodes if node["place"] in wanted]
         if "family" in said:
-            nodes = [node for node in nodes if node["family"] in said["family"].split(",")]
+            families = said["family"].lower().split(",")
+            nodes = [node for node in nodes if node["family"].lower() in families]
         if "label" in said:
             nodes = [node for node in nodes if node["label"].lower() == said["label"].lower()]
         if "heardAfter" in said:

@@ -10,8 +10,9 @@ from pathlib import Path
 from typing import Any
 
 from concordex.documents import check, dotted, line_of, parse_fast, quickly, read_yaml
-from concordex.errors import CalledWrongly, DocumentError, QueryError
+from concordex.errors import CalledWrongly, DocumentError
 from concordex.wire.dialect import Dialect, calls_of
+from concordex.wire.meant import unmeant
 from concordex.wire.paths import Path as MemberPath
 from concordex.wire.paths import PathError
 from concordex.words import suggestion
@@ -100,30 +101,11 @@ def _checked(document: Any, name: str, folder: Path | None) -> Dialect:
             MemberPath(path)
         except PathError as error:
             faults.append((line_of(document, location), dotted(document, location), str(error)))
-    faults += _unmeant(dialect, document)
+    if not faults:
+        faults += [(line_of(document, place), dotted(document, place), text) for place, text in unmeant(dialect)]
     if faults:
         raise DocumentError(name, faults, advice="paths are plain members (a.b.c) or JSONPath (RFC 9535)")
     return dialect
-
-
-def _unmeant(dialect: Dialect, document: Any) -> list[tuple[int, str, str]]:
-    """What `ready` says and the table cannot mean."""
-    faults = []
-    for name, table in dialect.tables.items():
-        ready = table.write.ready if table.write else None
-        if ready is None:
-            continue
-        from datetime import UTC, datetime
-
-        from concordex.query.bind import Binder
-        from concordex.query.parse import parse
-
-        place = ("tables", name, "write", "ready", "when")
-        try:
-            Binder(parse(ready.when), table.types, datetime.now(UTC)).check()
-        except QueryError as error:
-            faults.append((line_of(document, place), dotted(document, place), str(error)))
-    return faults
 
 
 def _member_paths(dialect: Dialect) -> list[tuple[tuple[str | int, ...], str]]:

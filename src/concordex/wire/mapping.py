@@ -9,8 +9,8 @@ from typing import Any
 import orjson
 import polars as pl
 
-from concordex.model.fields import KINDS, ORIGINAL
-from concordex.model.values import as_texts, converted, list_column, said_something
+from concordex.model.fields import KINDS, ORIGINAL, Type
+from concordex.model.values import CONVERSIONS, as_texts, converted, list_column, said_something, text
 from concordex.wire.dialect import FieldMap, Table
 from concordex.wire.paths import at
 
@@ -97,6 +97,9 @@ class Mapper:
         spec, kind = self.table.fields[name], self.table.type_of(name)
         if name == "record_id" and spec.read_as is None and spec.values is None:
             return pl.col(name)  # an id is kept exactly as it was sent
+        if spec.values is not None and kind not in (Type.TEXT, Type.VERSION):
+            ours = _translated(text(pl.col(name)), spec)  # their words for numbers, flags and times
+            return CONVERSIONS[spec.conversion(kind)](ours).cast(kind.dtype).alias(name)
         value = converted(name, kind, spec.conversion(kind))
         return _translated(value, spec).alias(name) if spec.values is not None else value
 

@@ -58,6 +58,12 @@ class Trail:
         return sum(length for _, length in self.counts)
 
     @property
+    def agrees(self) -> bool:
+        """Whether a total that means something is just what came."""
+        found = _by_total(self, narrowed=False)
+        return isinstance(found, _Total) and found.agrees
+
+    @property
     def announced(self) -> int | None:
         """The total as it was last said."""
         said = [total for total, _ in (*self.samples, *self.counts) if total is not None]

@@ -71,7 +71,7 @@ async def peek(session: Session, name: str, parents: pl.DataFrame | None = None)
         page, note = read_file(session.endpoint, table.read, session.dialect.limits.answer)
         collector.add(page)
         return collector.look([], notes=[note]), None
-    parent = next(iter(_parents(table.read, parents)), None)
+    parent = next(iter(parents_of(table.read, parents)), None)
     if table.read.each and parent is None:
         return collector.look([], notes=["there is no record that this list would hang from"]), None
     pager, enricher = Pager(session, table.read, parent), Enricher(session, table.read, parent)
@@ -103,7 +103,7 @@ async def _look(
     if read.each:
         if narrow.parents and parents is not None:
             parents = narrow.parents(parents)
-        return await _look_below(session, read, collector, narrow, progress, _parents(read, parents))
+        return await _look_below(session, read, collector, narrow, progress, parents_of(read, parents))
     pager, enricher = Pager(session, read, narrow=narrow), Enricher(session, read)
     faults = []
     try:
@@ -216,7 +216,7 @@ async def _look_below(
     return look
 
 
-def _parents(read: d.Read, frame: pl.DataFrame | None) -> list[Parent]:
+def parents_of(read: d.Read, frame: pl.DataFrame | None) -> list[Parent]:
     """The records that lists hang from, as mappings."""
     if read.each is None or frame is None:
         return []

@@ -78,7 +78,7 @@ class _Counted:
             if following is not None:
                 yield following
                 self._here += len(following.records) if self._by_place else 1
-        await self._none_before(total)
+        await self._none_before()
 
     async def _announced(self, total: int) -> AsyncIterator[Page]:
         """The pages up to an announced total, side by side."""
@@ -167,7 +167,7 @@ class _Counted:
     def _refused(self, refusal: RequestRefused) -> None:
         if refusal.http == self._past_end:
             self.trail.end = End.REFUSED
-        elif self.trail.announced == self.trail.came:
+        elif self.trail.agrees or self.trail.announced == self.trail.came:
             self.trail.doubts.append(
                 f"the request past the end was answered with HTTP {refusal.http}: if that is how this system says "
                 f"that there is no more, say `past_end: {refusal.http}` in the dialect"
@@ -180,15 +180,15 @@ class _Counted:
             self.trail.faults.append(
                 "a page came again in the place of the next one: does the system take the parameters of `pages`?"
             )
-        elif self._different > 1 or self.trail.announced == self.trail.came:
+        elif self._different > 1 or self.trail.apart == self.trail.came:
             self.trail.end = End.REPEATED
         else:
             self.trail.doubts.append("the only page came again: that may be the end, or a parameter that is ignored")
 
-    async def _none_before(self, total: int | None) -> None:
+    async def _none_before(self) -> None:
         """See that counting does not begin before the first page, where no total would show it."""
         pages = self.pages_of
-        if getattr(pages, "first", 0) != 1 or total == self.trail.came or not self._first or not self._last:
+        if getattr(pages, "first", 0) != 1 or self.trail.agrees or not self._first or not self._last:
             return
         if isinstance(pages, d.OffsetPages):
             window: dict[str, Any] = {pages.offset: 0, pages.limit: 1}

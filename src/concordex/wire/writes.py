@@ -6,7 +6,10 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+import orjson
+
 from concordex.errors import BadAnswer, RequestRefused
+from concordex.model.fields import ORIGINAL
 from concordex.wire import dialect as d
 from concordex.wire.paths import at
 from concordex.wire.session import Asked, Session
@@ -99,17 +102,25 @@ async def update(
     values = {**(fields or {}), "record_id": record_id}
     sent: Any = body
     if how.whole:
-        now = await session.get(d.Call(path=how.path), values)
-        place = at(how.within).first(now.body) if how.within else now.body
-        if not isinstance(place, Mapping):
-            raise BadAnswer(f"{how.path} holds no record that could be sent back whole", where=session.endpoint.name)
-        sent = merged(place, body)
+        sent = merged(await _as_it_is(session, how, how.whole, values), body)
     if how.form_of == "json_patch":
         # "add" replaces what is there and makes what is not (RFC 6902, section 4.1)
         sent = [{"op": "add", "path": f"/{_pointer(name)}", "value": value} for name, value in _flat(body)]
     headers = {"Content-Type": _PATCHES[how.form_of]} if how.form_of in _PATCHES else {}
     headers |= await _match(session, how, values) if how.etag else {}
     await _write(session, how, sent, None, values, headers)
+
+
+async def _as_it_is(session: Session, how: d.Update, whole: d.Whole, values: Mapping[str, Any]) -> Mapping[str, Any]:
+    """The record that is altered, in the system's own members."""
+    if whole.from_ == "list":
+        place = orjson.loads(values.get(ORIGINAL) or "null")
+    else:
+        now = await session.get(d.Call(path=how.path), values)
+        place = at(how.within).first(now.body) if how.within else now.body
+    if not isinstance(place, Mapping):
+        raise BadAnswer(f"{how.path} holds no record that could be sent back whole", where=session.endpoint.name)
+    return {name: value for name, value in place.items() if name not in whole.without}
 
 
 async def update_many(session: Session, how: d.Update, bodies: Mapping[str, Mapping[str, Any]]) -> None:

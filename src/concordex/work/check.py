@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncIterator, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 import polars as pl
@@ -26,6 +27,7 @@ from concordex.wire.session import Session
 from concordex.wire.tables import order, refers_to
 from concordex.wire.transport import Endpoint
 from concordex.words import plural
+from concordex.work.trial import doubts, filters
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
@@ -49,10 +51,11 @@ class Finding:
 
 @dataclass
 class Seen:
-    """What a step saw, with advice where it is well and yet worth a word."""
+    """What a step saw, with advice where it is worth a word."""
 
     text: str
     advice: str = ""
+    well: bool = True
 
 
 def check(workspace: Workspace, systems: Sequence[str] = (), dialect: Dialect | None = None) -> list[Finding]:
@@ -74,7 +77,7 @@ async def _one(workspace: Workspace, name: str, dialect: Dialect | None) -> list
     try:
         async for step, seen in _steps(workspace, name, dialect):
             if seen is not None:
-                found.append(Finding(system=name, step=step, well=True, seen=seen.text, advice=seen.advice))
+                found.append(Finding(system=name, step=step, well=seen.well, seen=seen.text, advice=seen.advice))
     except ConcordexError as error:
         told = f"{_fault(error)}: {error.what}" + (f" ({error.why})" if error.why else "")
         found.append(Finding(system=name, step=step, well=False, seen=told, advice=error.advice))
@@ -99,7 +102,7 @@ async def _steps(workspace: Workspace, name: str, tried: Dialect | None) -> Step
         yield "sign-in", None
         await session.sign_in()
         yield "sign-in", Seen(_SIGNED_IN.get(dialect.sign_in.by, "tried with the first table"))
-        async for step in _tables(session, dialect):
+        async for step in _tables(session, dialect, workspace.now(), thoroughly=tried is not None):
             yield step
         if session.skew is not None:
             yield "clock", _clock(session.skew)
@@ -159,16 +162,49 @@ async def _trusted(endpoint: Endpoint, told: str, fingerprint: str) -> None:
         raise Untrusted(error.what, why=f"{error.why}; {told}", advice=advice) from error
 
 
-async def _tables(session: Session, dialect: Dialect) -> Steps:
-    """The first page of every table; those that hang from another after it."""
+async def _tables(session: Session, dialect: Dialect, now: datetime, *, thoroughly: bool) -> Steps:
+    """The first page of every table, those that hang from another after it; what fails costs what hangs from it.
+
+    ``thoroughly``, a second page and each filter are tried as well, and what cannot be trusted is not well.
+    """
     frames: dict[str, pl.DataFrame] = {}
+    missing: set[str] = set()
     for table in order(dialect, list(dialect.tables)):
         yield table, None
+        needed = [other for other in refers_to(dialect.tables[table]) if other in missing]
         each = dialect.tables[table].read.each
-        look, total = await peek(session, table, frames.get(each.of) if each else None)
+        parents = frames.get(each.of) if each else None
+        try:
+            if needed:
+                raise BadAnswer(f"not tried, since {needed[0]} failed")
+            look, total = await peek(session, table, parents)
+            told = _told(
+                look, None if each else total, session.endpoint.folder is not None, refers_to(dialect.tables[table])
+            )
+            if thoroughly and not look.fault:
+                told = _doubted(told, await doubts(session, table, parents))
+        except (SignInRefused, Unreachable, Untrusted):
+            raise
+        except ConcordexError as error:
+            missing.add(table)
+            yield table, Seen(f"{_fault(error)}: {error}", error.advice, well=False)
+            continue
         frames[table] = look.frame
-        announced = total if not each else None
-        yield table, _told(look, announced, session.endpoint.folder is not None, below=refers_to(dialect.tables[table]))
+        yield table, told
+        if thoroughly:
+            async for step, came_back, text in filters(session, table, look.frame, parents, now):
+                yield f"{table}: {step}", Seen(text, "" if came_back else _LOSES, well=came_back)
+
+
+_LOSES = "what the system leaves out would be missing: correct the filter in the dialect, or take it out"
+
+
+def _doubted(seen: Seen, doubts: Sequence[str]) -> Seen:
+    if not doubts:
+        return seen
+    return Seen(
+        "; ".join([*doubts, seen.text]), seen.advice or "docs/dialects.md, under Whole, and what proves it", well=False
+    )
 
 
 def _told(look: Look, total: int | None, is_file: bool, below: Sequence[str]) -> Seen:
@@ -186,7 +222,7 @@ def _told(look: Look, total: int | None, is_file: bool, below: Sequence[str]) ->
         advice = "does `as:` in the dialect fit how these are written?"
     if look.fault:
         told.append(look.fault)
-    return Seen("; ".join([*told, *look.notes]), advice)
+    return Seen("; ".join([*told, *look.notes]), advice, well=not look.fault)
 
 
 def _clock(skew: float) -> Seen:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Coroutine, Iterable, Sequence
+from collections.abc import Callable, Coroutine, Iterable, Iterator, Sequence
 from typing import Any, TypeVar
 
 from concordex.errors import ConcordexError
@@ -12,18 +12,24 @@ T = TypeVar("T")
 
 
 async def all_of(coroutines: Iterable[Coroutine[Any, Any, T]]) -> list[T]:
-    """The results, in order; the first of our own errors is raised alone, and the rest cancelled."""
+    """The results, in order; the first error is raised alone, one of our own before any other, and the rest ended."""
     try:
         async with asyncio.TaskGroup() as group:
             tasks = [group.create_task(coroutine) for coroutine in coroutines]
-    except* ConcordexError as several:
-        found: BaseException = several
-        while isinstance(found, BaseExceptionGroup):
-            found = found.exceptions[0]
-        error = found
+    except BaseExceptionGroup as several:
+        found = list(_leaves(several))
+        error = next((one for one in found if isinstance(one, ConcordexError)), found[0])
     else:
         return [task.result() for task in tasks]
     raise error
+
+
+def _leaves(several: BaseExceptionGroup) -> Iterator[BaseException]:
+    for one in several.exceptions:
+        if isinstance(one, BaseExceptionGroup):
+            yield from _leaves(one)
+        else:
+            yield one
 
 
 async def at_most(most: int, calls: Sequence[Callable[[], Coroutine[Any, Any, None]]]) -> None:

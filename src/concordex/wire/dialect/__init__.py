@@ -71,6 +71,7 @@ from concordex.wire.dialect.writes import (
     Task,
     Together,
     Update,
+    Whole,
     Write,
 )
 
@@ -81,7 +82,7 @@ __all__ = [
     "Limits", "LinesShape", "LinkedPages", "Listed", "Lookup", "NoSignIn", "NumberedPages", "OffsetPages", "OnDevice",
     "OnePage", "Pages", "ParquetShape", "Post", "QuerySignIn", "RangePages", "Read", "Ready", "Reference", "Refusals",
     "Rpc", "Send", "Shape", "SheetShape", "SignIn", "SignatureSignIn", "Slug", "Staging", "Table", "Task",
-    "TextShape", "Together", "TotalCall", "Update", "WindowPages", "Write", "XmlShape", "calls_of",
+    "TextShape", "Together", "TotalCall", "Update", "Whole", "WindowPages", "Write", "XmlShape", "calls_of",
 ]  # fmt: skip
 
 

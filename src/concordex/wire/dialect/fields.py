@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
@@ -58,8 +58,21 @@ class FilterMap(Part):
     write: str = Field("{value}", description="How the value is written there.")
     several: str | None = Field(None, description="What stands between several values, if several may be given.")
     together: str | None = Field(None, description="What stands between several tests in one parameter.")
-    any_case: bool = Field(False, description="The system compares this text without regard to case.")
+    any_case: bool = Field(
+        False, description="The system compares this text without regard to case, and addresses to notation."
+    )
     time: Times = "iso"
+    escape: Literal["doubled", "backslash", "percent"] | None = Field(
+        None, description="How a value's own signs are kept apart: its quotes doubled, backslashes, or %27."
+    )
+    wildcards: dict[str, str] | None = Field(None, description="How * and ? of `like` are written there.")
+
+    @field_validator("wildcards")
+    @classmethod
+    def _signs(cls, given: dict[str, str] | None) -> dict[str, str] | None:
+        if given is not None and not set(given) <= {"*", "?"}:
+            raise ValueError("says how * and ? are written, and nothing else")
+        return given
 
     @field_validator("tests", mode="before")
     @classmethod

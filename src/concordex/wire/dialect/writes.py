@@ -75,6 +75,15 @@ class Create(Send):
     named: str | None = Field(None, description="The member of what is sent that is its id, where no answer tells it.")
 
 
+class Whole(Part):
+    """A record that is sent as a whole: as it was read, with what is altered laid over it."""
+
+    from_: Literal["record", "list"] = Field(
+        "record", alias="from", description="Where it is read: by a GET of the record's own path, or in its list."
+    )
+    without: list[str] = Field(default_factory=list, description="Members of it that the system does not take.")
+
+
 class Update(Send):
     """How records are altered; `{record_id}` stands for the id."""
 
@@ -82,11 +91,16 @@ class Update(Send):
     form_of: Literal["members", "merge_patch", "json_patch"] = Field(
         "members", alias="as", description="merge_patch: RFC 7396; json_patch: RFC 6902."
     )
-    whole: bool = Field(False, description="The whole record must be sent: it is read first.")
+    whole: Whole | None = Field(None, description="The whole record must be sent: true, or where it is read.")
     etag: bool = Field(False, description="It is read first, and sent with If-Match (RFC 9110, section 13.1.1).")
     most: int = Field(1, ge=1)
     records: str | None = Field(None, description="The member that holds the list, where `most` is over 1.")
     id: str | None = Field(None, description="The member of each that holds its id, where `most` is over 1.")
+
+    @field_validator("whole", mode="before")
+    @classmethod
+    def _short_whole(cls, given: Any) -> Any:
+        return {} if given is True else None if given is False else given
 
 
 class Delete(Send):

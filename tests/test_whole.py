@@ -1,0 +1,325 @@
+"""Whole is a proof: against a server of many manners, no part is ever called whole."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from concordex.errors import WireError
+from concordex.wire.links import related
+from concordex.wire.pages import Narrow, whole_number
+from concordex.wire.read import read_table
+from concordex.wire.session import Endpoint, Session
+from tests.lamplight import Lamplight, dialect, lamps, run
+from tests.manners import Manners
+
+OFFSET = "pages: {by: offset, offset: from, limit: many, size: %d%s}"
+NUMBER = "pages: {by: number, page: page, limit: many, size: %d%s}"
+
+
+def look_at(url, spoken, narrow=None):
+    async def within():
+        async with Session(Endpoint(name="lamplight", url=url), spoken) as session:
+            return await read_table(session, "lamps", narrow)
+
+    return run(within())
+
+
+def told(serve, manners, read, narrow=None, **more):
+    """What a table of a server with these manners is called, by what, how many came, and why."""
+    spoken = lamps(f"{{path: /lamps, records: lamps, {read}}}", limits={"tries": 1}, **more)
+    look = look_at(serve(manners).url, spoken, narrow)
+    return look.outcome, look.proof, look.distinct, look
+
+
+CASES = {
+    # an honest list, by each way of paging
+    "a total that agrees": (Manners(), f"total: n, {OFFSET % (10, '')}", "whole", "total", 64),
+    "an empty page": (Manners(total="none"), OFFSET % (10, ""), "whole", "end", 64),
+    "numbers from nought": (Manners(by="number"), f"total: n, {NUMBER % (10, ', first: 0')}", "whole", "total", 64),
+    "a link that is null": (Manners(by="link", total="none"), "pages: {by: link, next: next}", "whole", "end", 64),
+    "a mark that is absent": (
+        Manners(by="cursor", last="absent"), "total: n, pages: {by: cursor, next: next, cursor: mark}",
+        "whole", "total", 64),
+    "a total by a call": (Manners(by="once"), "total: {path: /tally, at: n}", "whole", "total", 64),
+    # systems that send fewer than they are asked for
+    "a cap below size": (Manners(total="none", cap=7), OFFSET % (50, ""), "whole", "end", 64),
+    "a cap, by number": (Manners(by="number", base=1, total="none", cap=7), NUMBER % (50, ""), "whole", "end", 64),
+    "pages of their own size": (
+        Manners(by="number", base=1, total="none", cap=20), "pages: {by: number, page: page, size: 100}",
+        "whole", "end", 64),
+    "a short page in the middle": (Manners(total="none", short={3: 2}), OFFSET % (10, ""), "whole", "end", 64),
+    "a short page, side by side": (Manners(short={3: 2}), f"total: n, {OFFSET % (10, '')}", "whole", "total", 64),
+    "a cap at a round number": (
+        Manners(size=2500, total=1000, stop=1000), f"total: n, {OFFSET % (100, '')}", "unproven", None, 1000),
+    # numbers that begin elsewhere
+    "first 1 on a list from 0": (Manners(total="none"), OFFSET % (10, ", first: 1"), "partial", None, 63),
+    "page 1 on pages from 0": (Manners(by="number", total="none"), NUMBER % (10, ""), "partial", None, 54),
+    "first 0 on a list from 1": (Manners(base=1, total="none"), OFFSET % (10, ", first: 0"), "partial", None, 0),
+    # totals
+    "a total that is capped": (Manners(total=50), f"total: n, {OFFSET % (10, '')}", "whole", "end", 64),
+    "a total too high": (Manners(total=70), f"total: n, {OFFSET % (10, '')}", "partial", None, 64),
+    "each page's own count": (Manners(total="own"), f"total: n, {OFFSET % (10, '')}", "whole", "end", 64),
+    "no total where one is promised": (Manners(total="none"), f"total: n, {OFFSET % (10, '')}", "partial", None, 64),
+    "a null total": (Manners(total="null"), f"total: n, {OFFSET % (10, '')}", "partial", None, 64),
+    "a total of -1": (Manners(total=-1), f"total: n, {OFFSET % (10, '')}", "partial", None, 64),
+    "a total as text": (Manners(size=1064, total="1,064"), f"total: n, {OFFSET % (200, '')}", "whole", "total", 1064),
+    "its own count, at once": (Manners(by="once", total="own"), "total: n", "unproven", None, 64),
+    "a total, and a list at once": (Manners(by="once", stop=40), "total: n", "partial", None, 40),
+    # past the end
+    "404 that is said": (Manners(total="none", past=404), OFFSET % (10, ", past_end: 404"), "whole", "end", 64),
+    "404 that is not said": (Manners(past=404), f"total: n, {OFFSET % (10, '')}", "unproven", None, 64),
+    "404 without a total": (Manners(total="none", past=404), OFFSET % (10, ""), "partial", None, 64),
+    "a last page that repeats, said": (
+        Manners(total="none", past="repeats"), OFFSET % (10, ", past_end: repeats"), "whole", "end", 64),
+    "a last page that repeats": (Manners(total="none", past="repeats"), OFFSET % (10, ""), "partial", None, 64),
+    "a system that ignores offsets": (Manners(total="none", deaf=True), OFFSET % (10, ""), "partial", None, 10),
+    "the same, with a wrong word": (
+        Manners(total="none", deaf=True), OFFSET % (10, ", past_end: repeats"), "unproven", None, 10),
+    # links and marks
+    "a wrong path to the link": (
+        Manners(by="link", total="none", cap=10), "pages: {by: link, next: onward}", "unproven", None, 10),
+    "the same, shown by asking for fewer": (
+        Manners(by="link", total="none"), "pages: {by: link, next: onward, limit: many, size: 20}",
+        "partial", None, 20),
+    "a small list whose last page has no link": (
+        Manners(by="link", size=5, total="none", last="absent"), "pages: {by: link, next: next, limit: many, size: 20}",
+        "whole", "end", 5),
+    "a wrong path to more": (
+        Manners(by="cursor", total="none", more="true"), "pages: {by: cursor, next: next, cursor: mark, more: rest}",
+        "partial", None, 10),
+    "more without a mark": (
+        Manners(by="cursor", total="none", more="lies"), "pages: {by: cursor, next: next, cursor: mark, more: more}",
+        "partial", None, 64),
+    "a mark that leads back": (
+        Manners(by="cursor", total="none", last="loop"), "pages: {by: cursor, next: next, cursor: mark}",
+        "partial", None, 64),
+    "a mark that stays the same, said": (
+        Manners(by="cursor", total="none", last="same"),
+        "pages: {by: cursor, next: next, cursor: mark, same_mark: true}", "whole", "end", 64),
+    "a mark that stays the same": (
+        Manners(by="cursor", total="none", last="same"), "pages: {by: cursor, next: next, cursor: mark}",
+        "partial", None, 20),
+    "a member with a dot in its name": (
+        Manners(by="link", total="none", mark="@list.next"), "pages: {by: link, next: \"$['@list.next']\"}",
+        "whole", "end", 64),
+    "a header that tells of several relations": (
+        Manners(by="header", total="none", mark='<%s>; title="a, b; rel=\\"last\\""; rel="Last NEXT"'),
+        "pages: {by: link_header}", "whole", "end", 64),
+    "a header that is none": (
+        Manners(by="header", total="none", mark="%s; rel=next"), "pages: {by: link_header}", None, None, 0),
+    # the dialect's word
+    "a list at once": (Manners(by="once", total="none"), "", "unproven", None, 64),
+    "a list that is vouched for": (
+        Manners(by="once", total="none"), "complete: the guide says that it is never cut", "whole", "vouched", 64),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("case", CASES)
+def test_each_manner_is_called_what_it_is(serve, case):
+    manners, read, outcome, proof, came = CASES[case]
+    if outcome is None:
+        with pytest.raises(WireError, match="RFC 8288"):
+            told(serve, manners, read)
+        return
+    found = told(serve, manners, read)
+    assert found[:3] == (outcome, proof, came), found[3].why
+    assert bool(found[3].why) == (outcome != "whole")
+
+
+def test_the_total_of_all_is_no_fault_while_a_filter_is_on(serve):
+    manners = Manners(stop=12, total="true")
+    found = told(serve, manners, f"total: n, {OFFSET % (10, '')}", Narrow(parameters={"place": "quay"}))
+    assert found[:3] == ("whole", "end", 12)
+
+
+def test_a_total_that_changes_while_it_is_read_is_looked_at_again(serve):
+    """A record is taken away in front of the second page: what moved up is missed, and the last total agrees."""
+    gone = {"now": False}
+
+    def answer(method, path, query, body, headers):
+        start = int(query["from"])
+        records = [{"id": at, "label": "x"} for at in range(1, 31) if not (gone["now"] and at == 1)]
+        gone["now"] = True
+        return 200, {"lamps": records[start : start + 10], "n": len(records)}
+
+    outcome, _, came, look = told(serve, answer, f"total: n, {OFFSET % (10, '')}")
+    assert (outcome, came) == ("whole", 29)
+    assert "the second did" in look.notes[-1]
+
+
+def test_a_revision_is_the_same_on_all_pages(serve):
+    manners = Manners()
+
+    def answer(*asked):
+        status, body, more = manners(*asked)
+        return status, body | {"rev": "a" if manners.asked < 3 else "b"}, more
+
+    outcome, _, _, look = told(serve, answer, f"total: n, revision: rev, {OFFSET % (10, '')}")
+    assert outcome == "whole", look.why  # the second look finds it settled
+    manners.asked, manners.short = 0, {}
+    manners2 = Manners()
+
+    def restless(*asked):
+        status, body, more = manners2(*asked)
+        return status, body | {"rev": manners2.asked}, more
+
+    outcome, _, _, look = told(serve, restless, f"total: n, revision: rev, {OFFSET % (10, '')}")
+    assert outcome == "partial"
+    assert "the list changed meanwhile" in look.why
+
+
+SPANS = """
+tables:
+  lamps:
+    read:
+      path: /lit
+      pages: {by: window, since: since, until: until, reach: 6h, span: 2h, full: 200, time: %s}
+    fields: {record_id: id, name: id}
+"""
+
+
+@pytest.mark.parametrize(("time", "outcome"), [("epoch", "whole"), ("epoch_ms", "unproven")])
+def test_spans_are_never_cut_below_what_the_dialect_calls_full(serve, time, outcome):
+    """The system cuts each span at 50 records, and the dialect says 200; moments in the wrong unit find nothing."""
+    from datetime import UTC, datetime
+
+    now = int(datetime.now(UTC).timestamp())
+    lit = [{"id": at, "at": now - 6 * 3600 + 60 + at * 25} for at in range(800)]
+
+    def answer(_m, _p, query, *_):
+        found = [one for one in lit if int(query["since"]) <= one["at"] < int(query["until"])]
+        return 200, found[:50]
+
+    look = look_at(serve(answer).url, dialect(SPANS % time))
+    assert look.outcome == outcome
+    assert look.distinct == (800 if outcome == "whole" else 0), look.notes
+
+
+def test_pages_by_ranges(serve):
+    """RFC 9110, section 14: Range asks, Content-Range tells what came of how many, 416 that there is no more."""
+    import re
+
+    def answer(_m, _p, _q, _b, headers):
+        start, end = map(int, re.fullmatch(r"lamps=(\d+)-(\d+)", headers["Range"]).groups())
+        records = [{"id": at, "label": "x"} for at in range(64)][start : end + 1][:20]
+        if not records:
+            return 416, {}, [("Content-Range", "lamps */64")]
+        return 206, records, [("Content-Range", f"lamps {start}-{start + len(records) - 1}/64")]
+
+    look = look_at(serve(answer).url, lamps("{path: /lamps, pages: {by: range, unit: lamps, size: 50}}"))
+    assert (look.outcome, look.proof, look.distinct) == ("whole", "total", 64)
+
+
+@pytest.mark.parametrize(
+    ("header", "expected"),
+    [
+        ('<a>; rel="next"', {"next": "a"}),
+        ("<a>;rel=next", {"next": "a"}),
+        ('<a>; REL="Next"', {"next": "a"}),
+        ('<a>; rel="prev next", <b>; rel=last', {"prev": "a", "next": "a", "last": "b"}),
+        ('<a>; title="next, please; rel=\\"last\\""; rel="next"', {"next": "a"}),
+        ('<a,b>; rel="next"', {"next": "a,b"}),
+        (', , <a> ; rel = "next" ,', {"next": "a"}),
+        ('<a>; rel="next"; rel="last"', {"next": "a"}),
+        ('<a>; rel="next", <b>; rel="next"', {"next": "a"}),
+        ("<a>; title*=UTF-8''x%20y; rel=next", {"next": "a"}),
+        ('<a>; anchor="/other"; rel="next"', {}),
+        ('<a>; anchor=""; rel="next"', {"next": "a"}),
+        ('<a>; anchor="#part"; rel="next"', {"next": "a"}),
+        ("<a>", {}),
+        ("<>; rel=next", {"next": ""}),
+        ("", {}),
+    ],
+)
+def test_a_link_header_says_what_the_standard_means(header, expected):
+    assert related([header], "http://h/lamps") == expected
+
+
+@pytest.mark.parametrize(
+    "header", ["a; rel=next", "<a; rel=next", '<a>; rel="next', "<a> rel=next", "<a>; rel=next <b>"]
+)
+def test_a_link_header_that_cannot_be_read_is_a_fault(header):
+    with pytest.raises(ValueError, match="character"):
+        related([header])
+
+
+_WORDS = st.text(st.characters(codec="ascii", categories=["L", "N"]), min_size=1, max_size=6)
+
+
+@given(st.lists(st.tuples(_WORDS, _WORDS, st.text(st.characters(codec="ascii", min_codepoint=32)))), st.booleans())
+def test_a_link_header_is_read_back_as_it_was_written(links, split):
+    """Whatever stands in a title, each relation leads where it was written to lead."""
+    quoted = [title.replace("\\", "\\\\").replace('"', '\\"') for *_, title in links]
+    parts = [f'</{target}>; title="{t}"; rel="{rel}"' for (target, rel, _), t in zip(links, quoted, strict=True)]
+    expected: dict[str, str] = {}
+    for target, rel, _ in links:
+        expected.setdefault(rel.lower(), f"/{target}")
+    assert related(parts if split else [", ".join(parts)]) == expected
+
+
+@pytest.mark.parametrize(
+    ("said", "count"),
+    [(64, 64), (64.0, 64), ("64", 64), (" 1,064 ", 1064), ("1.064", 1064), ("1 064", 1064), ("12'345'678", 12345678),
+     (-1, None), (None, None), (True, None), ("", None), ("many", None), ("1,06", None), (6.5, None)],
+)  # fmt: skip
+def test_a_total_is_a_number_however_it_is_written(said, count):
+    assert whole_number(said) == count
+
+
+@pytest.fixture(scope="module")
+def moody():
+    """One server whose manners each example sets."""
+    state = {"manners": Manners()}
+
+    def answer(*asked):
+        return state["manners"](*asked)
+
+    served = Lamplight(answer)
+    yield served.url, state
+    served.server.shutdown()
+
+
+@st.composite
+def manners_and_dialect(draw):
+    """A server's manners, and a dialect for it that may hold mistakes."""
+    by = draw(st.sampled_from(["offset", "number", "link", "cursor", "once"]))
+    size = draw(st.integers(0, 60))
+    base = draw(st.sampled_from([0, 1]))
+    manners = Manners(
+        size=size, by=by, base=base, cap=draw(st.sampled_from([None, 3, 7, 20])),
+        total=draw(st.sampled_from(["true", "own", "none", "null", -1, 5, 20, 1000])),
+        past=draw(st.sampled_from(["empty", "repeats", 404, 400])),
+        short=draw(st.dictionaries(st.integers(1, 6), st.integers(1, 4), max_size=2)) if by == "offset" else {},
+        last=draw(st.sampled_from(["null", "absent", "loop"])), more=draw(st.sampled_from([None, "true", "lies"])),
+        deaf=draw(st.integers(0, 9)) == 0,
+    )  # fmt: skip
+    wrong = draw(st.integers(0, 3)) == 0
+    first = 1 - base if wrong and draw(st.booleans()) else base
+    next_at = "elsewhere" if wrong and draw(st.booleans()) else "next"
+    limit = draw(st.sampled_from(["", "limit: many, "]))
+    past = draw(st.sampled_from(["", ", past_end: 404", ", past_end: repeats"]))
+    more = draw(st.sampled_from(["", ", more: more"]))
+    asked = draw(st.sampled_from([1, 4, 10, 100]))
+    pages = {
+        "offset": f"{{by: offset, offset: from, limit: many, first: {first}, size: {asked}{past}}}",
+        "number": f"{{by: number, page: page, {limit}first: {first}, size: {asked}{past}}}",
+        "link": f"{{by: link, next: {next_at}, {limit}size: {asked}}}",
+        "cursor": f"{{by: cursor, next: {next_at}, cursor: mark, {limit}size: {asked}{more}}}",
+        "once": "{by: none}",
+    }[by]
+    return manners, f"{{path: /lamps, records: lamps, {draw(st.sampled_from(['', 'total: n, ']))}pages: {pages}}}"
+
+
+@settings(max_examples=250, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+@given(manners_and_dialect())
+def test_a_pull_equals_the_truth_or_is_not_called_whole(moody, drawn):
+    url, state = moody
+    state["manners"], read = drawn
+    try:
+        look = look_at(url, lamps(read, limits={"tries": 1}))
+    except WireError:
+        return
+    if look.outcome == "whole":
+        assert sorted(map(int, look.frame["record_id"])) == list(range(1, drawn[0].size + 1))
