@@ -25,7 +25,9 @@ _CHUNK = 1_000
 _IDLE = 20
 
 #: What an id says that is none.
-_NO_IDS = {"None", ""}
+_NO_IDS = {""}
+#: What an id may be.
+_ID_TYPES = frozenset([str, int, float])
 
 #: A record as JSON text; what JSON does not know, such as a date in a Parquet file, as plain text.
 _AS_JSON = partial(orjson.dumps, default=str)
@@ -144,12 +146,13 @@ class Collector:
     def _new(self, records: list[Record], numbers: list[Any]) -> list[Record]:
         """The records that did not come before."""
         fresh = set(map(str, numbers))
-        if len(fresh) == len(records) and not _NO_IDS & fresh and self._seen.isdisjoint(fresh):
+        odd = not _ID_TYPES.issuperset(map(type, numbers))
+        if len(fresh) == len(records) and not odd and not _NO_IDS & fresh and self._seen.isdisjoint(fresh):
             self._seen |= fresh
             return records
         new = []
         for record, number in zip(records, numbers, strict=True):
-            if number is None or number == "" or isinstance(number, dict | list):
+            if number == "" or type(number) not in _ID_TYPES:
                 self._nameless += 1
             elif str(number) not in self._seen:
                 self._seen.add(str(number))

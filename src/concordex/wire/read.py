@@ -158,7 +158,8 @@ class _Below:
             return
         self._failed += 1
         self._reason = self._reason or str(error)
-        if isinstance(error, SignInRefused | Unreachable) or self._in_a_row >= _PATIENCE:
+        nobody = isinstance(error, Unreachable) or (isinstance(error, SignInRefused) and error.http == 401)
+        if nobody or self._in_a_row >= _PATIENCE:
             raise error
 
     def closed(self, limits: d.Limits) -> None:

@@ -1,0 +1,416 @@
+"""Systems that answer wrongly, late, or for somebody else: what they cost, and what never leaves."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import signal
+import time
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from concordex.errors import BadAnswer, SignInRefused, WireError
+from concordex.wire.redact import Redactor
+from concordex.wire.secrets import Secret
+from concordex.wire.session import Endpoint, Session
+from concordex.wire.tables import read_tables
+from tests.conftest import Near, Shell, interrupt
+from tests.lamplight import RECORDS, Lamplight, dialect, lamps, run
+
+
+def looks(url, spoken, tables=("lamps",), spare=None, **credentials):
+    async def within():
+        async with Session(Endpoint(name="lamplight", url=url, credentials=credentials), spoken) as session:
+            return {name: look async for name, look in read_tables(session, list(tables), spare=spare)}
+
+    return run(within())
+
+
+# --- pages for people, in the place of lists
+
+
+SIGN_IN = b"<!DOCTYPE html><html><body><form>Who are you?</form></body></html>"
+CLOSED = b'<?xml version="1.0"?>\n<html xmlns="http://www.w3.org/1999/xhtml"><body>Back at noon</body></html>'
+
+
+@pytest.mark.parametrize("shape", ["csv", "json", "ndjson", "{by: xml}", "{by: text, pattern: '^(?P<id>[0-9]+) .*$'}"])
+@pytest.mark.parametrize("page", [SIGN_IN, CLOSED])
+@pytest.mark.parametrize("kind", ["text/html; charset=utf-8", "text/plain", None])
+def test_a_page_for_people_is_no_empty_list(serve, shape, page, kind):
+    served = serve(lambda *_: (200, page, [("Content-Type", kind)] if kind else []))
+    spoken = lamps(f"{{path: /, records: $, shape: {shape}, complete: the guide says so}}", limits={"tries": 1})
+    with pytest.raises(BadAnswer, match="a page instead of"):
+        looks(served.url, spoken)
+
+
+@pytest.mark.parametrize(
+    ("said", "may_lack", "fault"),
+    [(b"<lamps/>", False, None), (b"<lamps><n>0</n></lamps>", False, None), (b"<other/>", False, "no list of records"),
+     (b"<other/>", True, None)],
+)  # fmt: skip
+def test_an_empty_element_is_an_empty_list_and_another_one_is_none(serve, said, may_lack, fault):
+    spoken = lamps(f"{{path: /, records: lamps.lamp, shape: {{by: xml}}, may_lack: {str(may_lack).lower()}}}")
+    served = serve(lambda *_: (200, said))
+    if fault:
+        with pytest.raises(BadAnswer, match=fault):
+            looks(served.url, spoken)
+    else:
+        assert looks(served.url, spoken)["lamps"].distinct == 0
+
+
+def test_lines_that_fit_no_record_are_counted_and_told(serve):
+    said = b'# HELP lamp\nlamp{id="1"} 3\nlamp{id="2"} NaN\nlamp{id="3"} +Inf\nlamp{id="4"} 5\n'
+    shape = "{by: text, skip: '^#', pattern: '^lamp.id=.(?P<id>[0-9]+).. (?P<label>[0-9.]+)$'}"
+    look = looks(serve(lambda *_: (200, said)).url, lamps(f"{{path: /, shape: {shape}}}"))["lamps"]
+    assert look.distinct == 2
+    assert look.notes == ["2 lines fit no record, such as 'lamp{id=\"2\"} NaN'"]
+    wrong = shape.replace("lamp.id", "lump.id")
+    look = looks(serve(lambda *_: (200, said)).url, lamps(f"{{path: /, shape: {wrong}}}"))["lamps"]
+    assert look.outcome == "partial"
+
+
+# --- ids
+
+
+def test_ids_are_kept_exactly_as_they_are_sent(serve):
+    ids = ["N/A", "-", " a", "a", "A", "none", "0", "x "]
+    served = serve(lambda *_: (200, [{"id": one, "label": "l"} for one in ids]))
+    look = looks(served.url, lamps("{path: /}"))["lamps"]
+    assert look.frame["record_id"].to_list() == ids
+    assert look.outcome == "unproven"
+
+
+@pytest.mark.parametrize(
+    ("ids", "fields", "fault"),
+    [(["", "a"], "record_id: id", "came without an id"), ([{"x": 1}, "a"], "record_id: id", "came without an id"),
+     (["A", "a"], "record_id: {from: id, as: lower}", "no longer different"),
+     (["N/A", "a"], "record_id: {from: id, as: text}", "ids are missing")],
+)  # fmt: skip
+def test_ids_that_are_lost_in_reading_are_a_fault(serve, ids, fields, fault):
+    served = serve(lambda *_: (200, [{"id": one} for one in ids]))
+    look = looks(served.url, dialect(f"tables: {{lamps: {{read: {{path: /}}, fields: {{{fields}}}}}}}"))["lamps"]
+    assert look.outcome == "partial"
+    assert fault in look.fault
+
+
+def test_a_mapping_whose_values_are_no_records_is_a_fault(serve):
+    served = serve(lambda *_: (200, {"a": {"label": "one"}, "b": "two"}))
+    with pytest.raises(BadAnswer, match=r"1 values at \$ are no mappings, such as that of 'b'"):
+        looks(served.url, lamps("{path: /, keyed_by: id}"))
+
+
+# --- lists below parents, and details
+
+
+BELOW = """
+limits: {tries: 1}
+tables:
+  rooms: {read: {path: /rooms, complete: the guide says so}, fields: {record_id: id}}
+  lamps:
+    read: {each: {of: rooms}, path: "/rooms/{record_id}/lamps", complete: the guide says so}
+    fields: {record_id: {from: id, below_parent: true}}
+  doors: {read: {path: /doors, complete: the guide says so}, fields: {record_id: id}}
+"""
+
+
+@pytest.mark.parametrize(
+    ("statuses", "outcome", "came", "told"),
+    [
+        ({}, "whole", 40, ""),
+        ({"3": 404}, "whole", 38, ""),
+        (dict.fromkeys(map(str, range(20)), 404), "partial", 0, "20 of 20 rooms are not known there any more"),
+        (dict.fromkeys("1234", 404), "partial", 32, "4 of 20 rooms are not known there any more"),
+        ({"3": 500}, "partial", 38, "the lists of 1 of 20 rooms could not be had"),
+        ({"3": 403}, "partial", 38, "does not allow /rooms/3/lamps"),
+    ],
+)
+def test_a_list_that_cannot_be_had_costs_its_parent_only(serve, statuses, outcome, came, told):
+    def answer(_m, path, *_):
+        if path == "/rooms":
+            return 200, [{"id": str(at)} for at in range(20)]
+        room = path.split("/")[2] if path != "/doors" else ""
+        return (statuses[room], {}) if room in statuses else (200, [{"id": 1}, {"id": 2}])
+
+    missed = {}
+    found = looks(serve(answer).url, dialect(BELOW), ["lamps", "doors"], lambda t, e: missed.update({t: e}))
+    assert (found["lamps"].outcome, found["lamps"].distinct) == (outcome, came), found["lamps"].why
+    assert told in (found["lamps"].why or "")
+    assert found["doors"].outcome == "whole"
+    assert not missed
+
+
+@pytest.mark.parametrize(
+    ("gone", "record", "told"), [(23, "d", "23 of 23 records went away"), (0, "x", "at x in the answer")]
+)
+def test_details_that_are_all_gone_or_elsewhere_are_a_fault(serve, gone, record, told):
+    def answer(_m, path, *_):
+        return (200, RECORDS) if path == "/lamps" else (404, {}) if gone else (200, {"d": {"watts": 1}})
+
+    read = f"{{path: /lamps, details: {{path: '/lamps/{{id}}', record: {record}}}, complete: the guide says so}}"
+    look = looks(serve(answer).url, lamps(read))["lamps"]
+    assert look.outcome == "partial"
+    assert told in look.fault
+
+
+# --- one odd thing costs one table
+
+
+@pytest.mark.parametrize("what", ["status", "page", "odd"])
+def test_one_table_that_fails_costs_that_table_and_what_refers_to_it(shell, serve, what):
+    """Whatever goes wrong is told with system and table, and no other system or table pays for it."""
+
+    def answer(_m, path, *_):
+        if path == "/rooms" and what != "odd":
+            return (418, {}) if what == "status" else (200, b"<html>")
+        if path == "/rooms":
+            return 200, [{"id": {"odd": [1]}, "label": 1}, 7]
+        return 200, [{"id": 1}]
+
+    (shell.folder / "dialects" / "odd.yaml").write_text(
+        "format: 1\nname: odd\ntitle: Odd\nlimits: {tries: 1}\n" + BELOW.replace("\nlimits: {tries: 1}", "")
+    )
+    shell("system", "add", "odd", "-d", "odd", "-u", serve(answer).url)
+    done = shell("pull", "odd", "stowage", "-f", "json", status=4)
+    outcomes = {(row["system"], row["table"]): row["outcome"] for row in json.loads(done.stdout)}
+    assert outcomes["odd", "rooms"] == outcomes["odd", "lamps"] == "failed"
+    assert outcomes["odd", "doors"] == outcomes["stowage", "devices"] == "whole"
+    assert "odd/rooms: " in done.stderr
+    assert "odd/lamps: not tried, since rooms failed" in done.stderr
+    assert "ExceptionGroup" not in done.stderr
+
+
+# --- what never leaves
+
+
+@pytest.fixture(scope="module")
+def harbours():
+    """A system, and another host that keeps what comes to it."""
+    stolen = []
+
+    def thief(_m, path, query, body, headers):
+        stolen.append((path, headers))
+        return 200, []
+
+    state = {"id": "", "next": ""}
+
+    def answer(_m, path, *_):
+        whole = path.endswith("/lamps")
+        return 200, {
+            "l": [{"id": state["id"], "label": "x"}] if whole else [],
+            "next": state["next"] if whole else None,
+        }
+
+    ours, theirs = Lamplight(answer), Lamplight(thief)
+    yield ours, theirs, state, stolen
+    ours.server.shutdown()
+    theirs.server.shutdown()
+
+
+THEFT = [
+    "@{}/steal", "//{}/steal", "http://{}/steal", "http://us:pw@{}/steal", "/\\\\{}/x", "\\\\{}", "http:\\\\{}",
+    ":@{}/", "http://{}\\@lamps/", "?@{}", "#@{}/", "../..//{}/", "http:///{}/", "HTTP://{}", "javascript://{}",
+    "\t//{}/", "%40{}",
+]  # fmt: skip
+
+
+@settings(max_examples=120, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(
+    st.sampled_from([*THEFT, None]), st.sampled_from(["id", "next"]), st.sampled_from(["", "/api", "/"]),
+    st.sampled_from(["{id}", "/{id}", "/lamps/{id}", "lamps/{id}/more"]), st.text(max_size=12),
+)  # fmt: skip
+def test_no_id_and_no_link_sends_a_key_elsewhere(harbours, how, place, base, path, noise):
+    """Whatever a system says in its ids and links, credentials go to its own origin only."""
+    ours, theirs, state, stolen = harbours
+    there = theirs.url.removeprefix("http://")
+    state["id"], state["next"] = "1", None
+    state[place] = noise if how is None else how.format(there) + noise
+    read = f"path: /lamps, records: l, pages: {{by: link, next: next}}, details: {{path: '{path}'}}"
+    spoken = lamps(f"{{{read}}}", base=base, limits={"tries": 1, "timeout": 5}, sign_in={
+        "by": "header", "header": "Key", "value": "{key}"})  # fmt: skip
+    with contextlib.suppress(WireError):
+        looks(ours.url, spoken, key=Secret("k3y-of-ours"))
+    assert not stolen
+
+
+@pytest.mark.parametrize("number", ["..", ".", ""])
+def test_an_id_that_would_mean_another_address_is_never_sent(serve, number):
+    from concordex.wire.writes import delete
+
+    served = serve(lambda *_: (200, {}))
+    spoken = dialect(
+        "tables: {lamps: {read: {path: /lamps}, fields: {record_id: id},"
+        " write: {keys: name, delete: {path: '/lamps/{record_id}'}}}}".replace("keys: name", "keys: record_id")
+    )
+
+    async def within():
+        async with Session(Endpoint(name="lamplight", url=served.url), spoken) as session:
+            await delete(session, spoken.tables["lamps"].write.delete, [number])
+
+    with pytest.raises(WireError, match="would mean another"):
+        run(within())
+    assert not served.requests
+
+
+def test_cookies_keep_to_what_they_were_set_for(serve):
+    """Path, Secure and Max-Age as RFC 6265 says them."""
+    seen = []
+
+    def answer(_m, path, _q, _b, headers):
+        seen.append((path, headers.get("Cookie")))
+        if path == "/in":
+            cookies = ["a=1; Path=/", "b=2; Path=/other", "c=3; Path=/; Secure", "d=4; Path=/; Max-Age=0"]
+            return 200, {}, [("Set-Cookie", one) for one in cookies]
+        return 200, RECORDS
+
+    spoken = lamps("{path: /lamps}", sign_in={"by": "call", "call": {"path": "/in"}, "carries": {"cookies": True}})
+    looks(serve(answer).url, spoken)
+    assert seen == [("/in", None), ("/lamps", "a=1")]
+
+
+# --- sessions
+
+
+def lasting(uses, pages=True):
+    """A system whose sessions let in so many requests, and that counts those that came with a dead one."""
+    state = {"opened": 0, "left": 0, "dead": 0, "closed": []}
+
+    def answer(method, path, query, body, headers):
+        if path == "/in":
+            state["opened"] += 1
+            state["left"] = uses
+            return 200, {"key": f"k{state['opened']}"}
+        if path == "/out":
+            state["closed"].append(query["key"])
+            return 200, {}
+        time.sleep(0.002)
+        if headers.get("Key") != f"k{state['opened']}" or state["left"] <= 0:
+            state["dead"] += 1
+            return 401, {}
+        state["left"] -= 1
+        at = int(query["from"])
+        return 200, {"n": 420, "l": [{"id": i, "label": "x"} for i in range(at, min(at + 2, 420))]}
+
+    return answer, state
+
+
+OPENED = {"sign_in": {
+    "by": "call", "call": {"path": "/in"}, "gives": {"key": "key"}, "carries": {"headers": {"Key": "{key}"}},
+    "sign_out": {"path": "/out", "query": {"key": "{key}"}},
+}}  # fmt: skip
+
+
+def test_sessions_that_end_again_and_again_are_renewed_and_ended_by_what_signing_in_gave(serve):
+    answer, state = lasting(40)
+    read = "{path: /lamps, records: l, total: n, pages: {by: offset, offset: from, limit: many, size: 2}}"
+    look = looks(serve(answer).url, lamps(read, limits={"concurrency": 6}, **OPENED))["lamps"]
+    assert (look.outcome, look.distinct) == ("whole", 420)
+    assert state["dead"] <= 6 * state["opened"]  # only what was under way when a session ended
+    assert state["closed"] == [f"k{state['opened']}"]
+
+
+def test_a_session_that_never_lets_anything_in_is_not_tried_for_ever(serve):
+    answer, state = lasting(0)
+    read = "{path: /lamps, records: l, total: n, pages: {by: offset, offset: from, limit: many, size: 2}}"
+    with pytest.raises(SignInRefused):
+        looks(serve(answer).url, lamps(read, **OPENED))
+    assert state["opened"] == 2
+
+
+def test_403_at_sign_in_is_a_wrong_credential(serve):
+    with pytest.raises(SignInRefused, match="does not accept the credential"):
+        looks(serve(lambda *_: (403, {})).url, lamps("{path: /lamps}", **OPENED))
+
+
+@pytest.mark.parametrize("how", [signal.SIGTERM, signal.SIGINT])
+def test_a_pull_that_is_told_to_end_signs_out(shell, serve, how):
+    """SIGTERM ends it as Ctrl-C does: what was finished is kept, and the session is given back."""
+    answer, state = lasting(10_000)
+
+    def slow(method, path, *rest):
+        time.sleep(0.2 if path == "/lamps" else 0)
+        return answer(method, path, *rest)
+
+    read = "{path: /lamps, records: l, total: n, pages: {by: offset, offset: from, limit: many, size: 2}}"
+    head = f"format: 1\nname: slow\ntitle: Slow\nsign_in: {json.dumps(OPENED['sign_in'])}\n"
+    text = f"{head}tables: {{lamps: {{read: {read}, fields: {{record_id: id}}}}}}\n"
+    (shell.folder / "dialects" / "slow.yaml").write_text(text)
+    shell("system", "add", "slow", "-d", "slow", "-u", serve(slow).url)
+    process = Shell(shell.folder).begin("pull", "slow")
+    interrupt(process, lambda: state["left"] and state["left"] < 9_998, how)
+    assert process.returncode == 5
+    assert state["closed"] == ["k1"]
+
+
+# --- what is shown of requests
+
+
+def test_debug_shows_a_request_as_a_person_could_repeat_it(shell, harbour):
+    secret = harbour.stowage.secrets()["key"]
+    told = Shell(shell.folder)("--debug", "pull", "stowage", "-t", "makers").stderr
+    assert f"> GET {harbour.urls['stowage']}/v2/makers?take=500" in told
+    assert "> Stowage-Key: ***" in told
+    assert '< {"items":[{"id":' in told
+    assert secret not in told
+
+
+@given(st.text(st.characters(codec="utf-8", exclude_categories=["Cs"]), min_size=4, max_size=30).filter(str.strip))
+def test_a_secret_is_masked_in_every_form_that_it_takes(secret):
+    import base64
+    from urllib.parse import quote, quote_plus
+
+    redactor = Redactor([secret])
+    for form in (secret, quote(secret, safe=""), quote_plus(secret), json.dumps(secret)[1:-1],
+                 base64.b64encode(secret.encode()).decode()):  # fmt: skip
+        assert form not in redactor.text(f"<<{form}>>") or form in "<<***>>"
+
+
+# --- absence, and lists that fell
+
+
+def test_a_list_that_fell_is_not_believed_until_a_person_says_so(shell, harbour):
+    full = list(harbour.stowage.lists["gear"].items())
+    shell("pull", "stowage")
+    try:
+        for keep, status in ((len(full) - 5, 0), (len(full) // 2, 4), (0, 4)):
+            harbour.stowage.lists["gear"] = dict(full[:keep])
+            done = shell("pull", "stowage", "-t", "devices", status=status)
+            assert ("it fell from" in done.stderr) == bool(status)
+        assert shell.workspace.show("devices", systems=["stowage"]).frame.height == len(full) - 5
+        shell("pull", "stowage", "-t", "devices", "--accept-fall")
+        assert shell.workspace.show("devices", systems=["stowage"]).frame.height == 0
+    finally:
+        harbour.stowage.lists["gear"] = dict(full)
+    shell.config(lambda text: text + "falls: {share: 0.9}\n")
+    shell("pull", "stowage", "-t", "devices")
+    harbour.stowage.lists["gear"] = dict(full[: len(full) // 2])
+    shell("pull", "stowage", "-t", "devices")
+    harbour.stowage.lists["gear"] = dict(full)
+
+
+def test_nothing_is_missing_from_what_is_unproven_unless_the_workspace_trusts_it(tmp_path, harbour):
+    from tests.conftest import make_workspace
+
+    shell = make_workspace(tmp_path, harbour, ["fairlead", "muster", "stowage"], Near)
+    (shell.folder / "dialects" / "ours.yaml").write_text(
+        "format: 1\nname: ours\ntitle: S\nextends: stowage\n"
+        "tables: {devices: {read: {pages: {by: link, next: further, limit: null}}}}\n"
+    )
+    found = {}
+    for trust in ("", "    trust: {devices: unproven}\n"):
+        shell.config(lambda text: text.replace("dialect: stowage\n", "dialect: ours\n"))
+        shell.config(lambda text, t=trust: text.replace("dialect: ours\n", f"dialect: ours\n{t}"))
+        done = shell("pull", "stowage", "-f", "json", status=4 if not trust else 0)
+        rows = {row["table"]: row for row in json.loads(done.stdout)}
+        assert (rows["devices"]["outcome"], rows["devices"]["proof"]) == ("unproven", None)
+        assert (rows["sites"]["outcome"], rows["sites"]["proof"]) == ("whole", "end")
+        shell("pull", "fairlead", "muster")
+        told = shell("reconcile").stderr
+        assert ("stowage is unproven" in told) == (not trust)
+        kinds = shell.workspace.findings()
+        found[bool(trust)] = kinds.filter(kinds["kind"] == "missing_in_inventory").height
+        drafted = shell("sync", "stowage", "--draft", status=None)
+        assert ("nothing is prepared on that" in drafted.stderr) == (not trust)
+    assert found[False] == 0
+    assert found[True] > 0
