@@ -53,7 +53,7 @@ class Lamplight:
                 self.end_headers()
                 self.wfile.write(body)
 
-            do_GET = do_POST = do_PUT = do_PATCH = do_DELETE = do
+            do_GET = do_POST = do_PUT = do_PATCH = do_DELETE = do_PROPFIND = do_REPORT = do
 
             def log_message(self, *_: object) -> None:
                 """Say nothing."""

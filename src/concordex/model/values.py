@@ -102,6 +102,14 @@ def epoch_ms(expr: pl.Expr) -> pl.Expr:
     return _since_1970(expr, 1_000)
 
 
+def before(seconds: object, moment: datetime) -> str | None:
+    """So many seconds before a moment, as ISO 8601; what is no number of seconds as it was said."""
+    try:
+        return (moment - timedelta(seconds=float(str(seconds)))).isoformat() if seconds not in (None, "") else None
+    except (ValueError, OverflowError):
+        return str(seconds)
+
+
 def number(expr: pl.Expr) -> pl.Expr:
     """A number."""
     return text(expr).cast(pl.Float64, strict=False)
@@ -125,7 +133,7 @@ _YES, _NO = ("true", "yes", "1", "on"), ("false", "no", "0", "off")
 CONVERSIONS: dict[str, Conversion] = {
     "text": text, "lower": lower, "upper": upper, "slug": slug, "version": text, "mac": unless_all(_CARD, mac),
     "ip": unless_all(_FOUR, ip), "iso": iso,
-    "http_date": http_date, "epoch": epoch, "epoch_ms": epoch_ms, "number": number, "flag": flag,
+    "http_date": http_date, "ago": iso, "epoch": epoch, "epoch_ms": epoch_ms, "number": number, "flag": flag,
 }  # fmt: skip
 
 BY_TYPE: dict[Type, str] = {

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator, Mapping
 from dataclasses import replace
-from typing import Any
+from typing import Any, TypeVar
 
-from concordex.errors import RequestRefused, WireError
+from concordex.errors import ForeignHost, RequestRefused, WireError
 from concordex.wire import dialect as d
 from concordex.wire.answers import Answer
 from concordex.wire.pages import Page, Pager, Record, in_order
@@ -16,6 +16,9 @@ from concordex.wire.session import Session
 from concordex.wire.templates import names_in
 from concordex.wire.together import gathered
 from concordex.wire.walks import walk
+
+#: A call whose address a record may hold.
+Linked = TypeVar("Linked", d.Details, d.Gather)
 
 #: Pages whose records are being completed while the next is fetched.
 _AHEAD = 3
@@ -34,18 +37,20 @@ class Enricher:
         self._reason = ""
         details = read.details
         parts = [details.path, details.query, details.params, details.json_body, details.xml] if details else []
+        for gather in read.gathers:
+            parts += [gather.path, gather.query, gather.params, gather.json_body, gather.xml]
         self._names = names_in(parts)
         self._lists: list[tuple[d.Also, dict[tuple[str, ...], Any]]] = []
 
     @property
     def needed(self) -> bool:
         """Whether there is anything to add."""
-        return bool(self.read.details or self.read.also)
+        return bool(self.read.details or self.read.also or self.read.gathers)
 
     @property
     def by_record(self) -> bool:
         """Whether every record costs further calls."""
-        return bool(self.read.details)
+        return bool(self.read.details or self.read.gathers)
 
     @property
     def notes(self) -> list[str]:
@@ -101,7 +106,45 @@ class Enricher:
         records = [self._with_lists(record) for record in page.records] if self._lists else page.records
         if self.read.details:
             records = await self._with_details(self.read.details, records)
+        for gather in self.read.gathers:
+            records = await gathered(self._gathered(gather, record) for record in records)
         return replace(page, records=records)
+
+    async def _gathered(self, gather: d.Gather, record: Record) -> Record:
+        """A record with the list that is its own."""
+        call = self._linked(gather, gather.link, record)
+        if call is None:
+            return record
+        pager = Pager(self.session, call, self._known(record))
+        self._asked_for += 1
+        try:
+            found = [one async for page in walk(pager) for one in page.records]
+        except WireError as error:
+            self._missed(error)
+            return record
+        said = verdict(pager.trail, vouched=gather.complete)
+        if said.outcome is not Outcome.WHOLE or not self.verdicts:
+            self.verdicts.append(replace(said, why=f"the list {gather.under}: {said.why}" if said.why else ""))
+        return {**record, gather.under: found}
+
+    def _linked(self, call: Linked, link: str | None, record: Record) -> Linked | None:
+        """The call at the address that a record holds; None where it holds none."""
+        if link is None:
+            return call
+        said = at(link).first(record)
+        if not isinstance(said, str) or not said:
+            return None
+        return call.model_copy(update={"path": self.session.link(said, self.read.path)})
+
+    def _missed(self, error: WireError) -> None:
+        """Count what could not be had; raises the error where it is not this record, but the system itself."""
+        if isinstance(error, RequestRefused) and error.http == 404:
+            self._vanished += 1
+            return
+        self._failed += 1
+        self._reason = self._reason or str(error)
+        if self._failed >= _PATIENCE or isinstance(error, ForeignHost):
+            raise error
 
     def _with_lists(self, record: Record) -> Record:
         for also, found in self._lists:
@@ -118,19 +161,14 @@ class Enricher:
         return await gathered(self._detailed(details, record) for record in records)
 
     async def _detailed(self, details: d.Details, record: Record) -> Record:
+        call = self._linked(details, details.link, record)
+        if call is None:
+            return record
         self._asked_for += 1
         try:
-            answer = await self.session.get(details, self._known(record))
-        except RequestRefused as refusal:
-            if refusal.http != 404:
-                raise
-            self._vanished += 1
-            return record
+            answer = await self.session.get(call, self._known(record))
         except WireError as error:
-            self._failed += 1
-            self._reason = self._reason or str(error)
-            if self._failed >= _PATIENCE:  # it is not this record: the system itself is at fault
-                raise
+            self._missed(error)
             return record
         return self._added(details, record, answer)
 

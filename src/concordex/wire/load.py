@@ -128,7 +128,7 @@ def _member_paths(dialect: Dialect) -> list[tuple[tuple[str | int, ...], str]]:
 
 
 #: The keys of calls whose values are paths into an answer, unless they begin with one of ``_ELSEWHERE``.
-_PATHS = ("records", "total", "revision", "record", "at", "take", "started", "state", "reason", "made")
+_PATHS = ("records", "total", "revision", "link", "record", "at", "take", "started", "state", "reason", "made")
 _ELSEWHERE = ("header:", "cookie:")
 
 

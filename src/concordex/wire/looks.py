@@ -98,7 +98,7 @@ class Collector:
         self._unread += len(page.unread)
         self._sample = self._sample or next(iter(page.unread), "").strip()[:60]
         new, texts = self._small(self._new(page.records, self._numbers(page.records, parent)))
-        self._mapper.add(self._waiting, new, texts, parent)
+        self._mapper.add(self._waiting, new, texts, parent, page.taken)
         if len(self._waiting["record_id"]) >= _CHUNK:
             self._flush()
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Container, Mapping, Sequence
+from datetime import UTC, datetime
 from operator import itemgetter
 from typing import Any
 
@@ -10,7 +11,7 @@ import orjson
 import polars as pl
 
 from concordex.model.fields import KINDS, ORIGINAL, Type
-from concordex.model.values import CONVERSIONS, as_texts, converted, list_column, said_something, text
+from concordex.model.values import CONVERSIONS, as_texts, before, converted, list_column, said_something, text
 from concordex.wire.dialect import FieldMap, Table
 from concordex.wire.paths import at
 
@@ -39,8 +40,9 @@ class Mapper:
         records: Sequence[Mapping[str, Any]],
         texts: Sequence[bytes] | None = None,
         parent: Mapping[str, Any] | None = None,
+        taken: datetime | None = None,
     ) -> None:
-        """Add what ``records`` say of each field, and the records themselves as JSON ``texts``."""
+        """Add what ``records``, which came at a moment, say of each field, and they themselves as JSON ``texts``."""
         done = self._add_together(columns, records)
         for name, spec in self.table.fields.items():
             if name in done:
@@ -53,6 +55,8 @@ class Mapper:
                 said = _said(spec.from_, records)
                 if spec.below_parent and parent is not None:
                     said = [None if value is None else f"{parent['record_id']}/{value}" for value in said]
+                if spec.read_as == "ago":
+                    said = [before(value, taken or datetime.now(UTC)) for value in said]
                 columns[name] += said
         columns[ORIGINAL] += texts if texts is not None else map(orjson.dumps, records)
 
@@ -126,7 +130,7 @@ def _plain(table: Table) -> tuple[Callable[[Any], tuple[Any, ...]] | None, tuple
     found = {}
     for name, spec in table.fields.items():
         steps = at(spec.from_[0]).steps if len(spec.from_) == 1 and spec.always is None else None
-        if steps and len(steps) == 1 and not spec.below_parent and not spec.of_parent:
+        if steps and len(steps) == 1 and not (spec.below_parent or spec.of_parent or spec.read_as == "ago"):
             found[name] = steps[0]
     return (itemgetter(*found.values()), tuple(found)) if len(found) > 1 else (None, ())
 

@@ -7,7 +7,7 @@ import copy
 import re
 from collections.abc import AsyncIterable, AsyncIterator, Awaitable, Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import UTC, datetime
 from typing import Any, TypeVar
 
 from concordex.errors import BadAnswer
@@ -40,6 +40,7 @@ class Page:
     revision: Any = None
     members: Sequence[str] = ()  # of the answer itself, to tell what it has where something is not found
     unread: Sequence[str] = ()  # lines of a text that are no part of a record
+    taken: datetime | None = None  # when it came
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -153,7 +154,7 @@ class Pager:
             records=self._records(answer.body, shape), total=self._total(answer), next=following, tells=tells,
             more=self._more(answer, pages), gone=gone, tells_gone=tells_gone,
             revision=answer.at(call.revision) if call.revision else None,
-            members=list(answer.body) if isinstance(answer.body, dict) else (),
+            members=list(answer.body) if isinstance(answer.body, dict) else (), taken=datetime.now(UTC),
             unread=unread_lines(answer.raw, shape) if isinstance(shape, d.TextShape) else (),
         )  # fmt: skip
 

@@ -53,11 +53,12 @@ async def doubts(session: Session, name: str, parents: pl.DataFrame | None) -> l
 
 
 async def _so_many(pager: Pager, most: int) -> AsyncIterator[list[dict[str, Any]]]:
-    """The records of the first pages of a list."""
+    """The records of the first pages of a list that have any."""
     left = most
     async for page in walk(pager):
-        yield page.records
-        left -= 1
+        if page.records:
+            yield page.records
+            left -= 1
         if not left:
             return
 

@@ -41,7 +41,7 @@ from concordex.wire.dialect.paging import (
     TotalCall,
     WindowPages,
 )
-from concordex.wire.dialect.reads import Also, Changed, ColumnChoice, Details, Each, Listed, Read
+from concordex.wire.dialect.reads import Also, Changed, ColumnChoice, Details, Each, Gather, Listed, Read
 from concordex.wire.dialect.signin import (
     BasicSignIn,
     CallSignIn,
@@ -78,11 +78,12 @@ from concordex.wire.dialect.writes import (
 __all__ = [
     "Act", "Also", "BasicSignIn", "Call", "CallSignIn", "Carried", "Changed", "ClientCredentials", "ColumnChoice",
     "Commands", "Config", "Create", "Credential", "CsvShape", "CursorPages", "Delete", "Details", "Dialect", "Each",
-    "Errors", "FieldMap", "FieldWrite", "FilterMap", "Groups", "HeaderLinkedPages", "HeaderSignIn", "JsonShape",
-    "Limits", "LinesShape", "LinkedPages", "Listed", "Lookup", "NoSignIn", "NumberedPages", "OffsetPages", "OnDevice",
-    "OnePage", "Pages", "ParquetShape", "Post", "QuerySignIn", "RangePages", "Read", "Ready", "Reference", "Refusals",
-    "Rpc", "Send", "Shape", "SheetShape", "SignIn", "SignatureSignIn", "Slug", "Staging", "Table", "Task",
-    "TextShape", "Together", "TotalCall", "Update", "Whole", "WindowPages", "Write", "XmlShape", "calls_of",
+    "Errors", "FieldMap", "FieldWrite", "FilterMap", "Gather", "Groups", "HeaderLinkedPages", "HeaderSignIn",
+    "JsonShape", "Limits", "LinesShape", "LinkedPages", "Listed", "Lookup", "NoSignIn", "NumberedPages",
+    "OffsetPages", "OnDevice", "OnePage", "Pages", "ParquetShape", "Post", "QuerySignIn", "RangePages", "Read",
+    "Ready", "Reference", "Refusals", "Rpc", "Send", "Shape", "SheetShape", "SignIn", "SignatureSignIn", "Slug",
+    "Staging", "Table", "Task", "TextShape", "Together", "TotalCall", "Update", "Whole", "WindowPages", "Write",
+    "XmlShape", "calls_of",
 ]  # fmt: skip
 
 
@@ -256,6 +257,7 @@ def _reading(read: Read) -> Iterator[tuple[tuple[str, ...], Call]]:
     if isinstance(read.total, TotalCall):
         yield ("total",), read.total
     yield from ((("also",), also) for also in read.also)
+    yield from ((("gathers",), gather) for gather in read.gathers)
 
 
 def _writing(write: Write) -> Iterator[tuple[tuple[str, ...], Call]]:

@@ -14,6 +14,7 @@ from concordex.wire.dialect.paging import OnePage, Pages, Times, TotalCall
 class Details(Call):
     """One call for each record of the list, whose members are added to the record."""
 
+    link: str | None = Field(None, description="Instead of a path: the member of the record that holds the address.")
     record: str = Field("$", description="Where the record stands in the answer.")
     under: str | None = Field(None, description="The member that holds what came; without it, it stands beside.")
 
@@ -63,6 +64,13 @@ class Also(Listed):
         return self
 
 
+class Gather(Listed):
+    """A list for each record of the first, kept in a member of it: the ports of a device, whose MACs are its own."""
+
+    link: str | None = Field(None, description="Instead of a path: the member of the record that holds the address.")
+    under: str = Field(description="The member that holds what came.")
+
+
 class Each(Part):
     """One list for each record of another table; `{record_id}` and its like stand for that record's fields."""
 
@@ -92,6 +100,7 @@ class Read(Listed):
     file: str | None = Field(None, description="Of a system that is a folder: the file, or a pattern such as *.csv.")
     details: Details | None = None
     also: list[Also] = Field(default_factory=list)
+    gathers: list[Gather] = Field(default_factory=list)
     each: Each | None = None
     columns: ColumnChoice | None = None
     changed: Changed | None = None
