@@ -211,4 +211,4 @@ ABILITIES = [
 )
 def test_only_what_cannot_lose_records_is_handed_to_the_system(text, parameters):
     query = parse(text)
-    assert reach(query, Binder(query, FIELDS, NOW), ABILITIES).parameters == parameters
+    assert reach(query, Binder(query, FIELDS, NOW, closed={}), ABILITIES).parameters == parameters

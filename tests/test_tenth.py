@@ -47,4 +47,9 @@ def test_the_tenth_system_needs_a_dialect_and_no_code(shell, serve):
     outlets = shell.workspace.show("outlets", systems=["tidewell"]).frame
     assert outlets.height == 2 * len(STRIPS)
     row = outlets.filter(outlets["record_id"] == "T007/1").row(0, named=True)
-    assert (row["parent"], row["status"], row["watts"], row["feeds"]) == ("T007", "on", 41, "sw-tern-point-01")
+    assert (row["parent"], row["status"], row["watts"], row["feeds"]) == (
+        "pdu-tern-point-7",
+        "on",
+        41,
+        "sw-tern-point-01",
+    )

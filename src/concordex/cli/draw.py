@@ -88,11 +88,22 @@ def table(
     *,
     right: Sequence[str] = (),
     styles: dict[str, str] | None = None,
+    all_columns: bool = False,
 ) -> None:
-    """A table on standard output; ``styles`` gives a cell's text its colour, ``right`` names numbers."""
+    """A table on standard output; ``styles`` gives a cell's text its colour, ``right`` names numbers.
+
+    On a terminal that is too narrow the least telling columns, which stand last, are left out and named, unless
+    ``all_columns`` are wanted.
+    """
     drawn = [[cell(value) for value in row] for row in rows]
     if is_terminal(sys.stdout):
-        _rich_table(columns, drawn, right, styles or {})
+        from concordex.cli.fitting import fit_columns
+
+        kept = range(len(columns)) if all_columns else fit_columns(columns, drawn, console().width)
+        left_out = [name for at, name in enumerate(columns) if at not in kept]
+        _rich_table([columns[at] for at in kept], [[row[at] for at in kept] for row in drawn], right, styles or {})
+        if left_out:
+            note(f"left out, for want of room: {', '.join(left_out)} (-f json, or a wider window, has all)", "dim")
     else:
         _plain_table(columns, drawn, right)
 
@@ -102,9 +113,15 @@ def _rich_table(columns: Sequence[str], rows: list[list[str]], right: Sequence[s
     from rich.table import Table
     from rich.text import Text
 
+    from concordex.cli.fitting import is_wordy
+
     drawn = Table(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold", show_edge=False)
-    for name in columns:
-        drawn.add_column(name, justify="right" if name in right else "left", overflow="fold")
+    for at, name in enumerate(columns):
+        wordy = is_wordy([row[at] for row in rows])
+        drawn.add_column(
+            name, justify="right" if name in right else "left", overflow="fold", no_wrap=not wordy,
+            min_width=None if wordy else max([len(name), *(len(row[at]) for row in rows)]),
+        )  # fmt: skip
     for row in rows:
         drawn.add_row(*(Text(text, style=styles.get(text, "")) for text in row))
     console().print(drawn)

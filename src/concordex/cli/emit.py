@@ -39,12 +39,16 @@ _ENDINGS = {
 _BINARY = (Format.XLSX, Format.PARQUET)
 
 
-def emit(frame: pl.DataFrame, form: Format | None, output: Path | None) -> None:
-    """Write ``frame``; a file's ending says the format where nothing else does."""
+def emit(frame: pl.DataFrame, form: Format | None, output: Path | None, *, all_columns: bool = False) -> None:
+    """Write ``frame``; a file's ending says the format where nothing else does.
+
+    Of a table on a terminal the least telling columns are left out where there is no room, or none of them.
+    """
     form = form or (_ENDINGS.get(output.suffix.lower()) if output else None) or Format.TABLE
+    frame = _whole_numbers(frame)
     if output is None and form is Format.TABLE:
         numbers = [name for name, dtype in frame.schema.items() if dtype.is_numeric()]
-        draw.table(frame.columns, frame.iter_rows(), right=numbers)
+        draw.table(frame.columns, frame.iter_rows(), right=numbers, all_columns=all_columns)
         return
     if output is None and form in _BINARY and sys.stdout.isatty():
         raise CalledWrongly(f"{form} is not for a terminal", advice="name a file: -o FILE")
@@ -83,6 +87,28 @@ def _into_file(path: Path, content: bytes) -> None:
         raise StoreError(f"{path} cannot be written", why=error.strerror or str(error)) from error
 
 
+def _whole_numbers(frame: pl.DataFrame) -> pl.DataFrame:
+    """Columns of whole numbers as such: 4 and not 4.0; what is no number is missing."""
+    import polars as pl
+    import polars.selectors as cs
+
+    frame = frame.with_columns(cs.float().fill_nan(None))
+    floats = [name for name, kind in frame.schema.items() if kind.is_float()]
+    whole = [name for name in floats if ((c := frame[name].drop_nulls()).is_finite() & (c == c.round())).all()]
+    return frame.with_columns(pl.col(whole).cast(pl.Int64, strict=False))
+
+
+def _records(frame: pl.DataFrame) -> list[dict[str, Any]]:
+    """Rows as mappings, their whole numbers as such in columns that hold others too."""
+    made = _times_as_text(frame).to_dicts()
+    if not any(kind.is_float() for kind in frame.schema.values()):
+        return made
+    return [
+        {name: int(one) if isinstance(one, float) and one.is_integer() else one for name, one in row.items()}
+        for row in made
+    ]
+
+
 def _times_as_text(frame: pl.DataFrame) -> pl.DataFrame:
     """Times as ISO 8601 in UTC, to the second: ``2026-11-23T07:22:19Z``."""
     import polars.selectors as cs
@@ -112,7 +138,7 @@ def _csv(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
 def _json(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
     import orjson
 
-    buffer.write(orjson.dumps(_times_as_text(frame).to_dicts(), option=orjson.OPT_INDENT_2 | orjson.OPT_APPEND_NEWLINE))
+    buffer.write(orjson.dumps(_records(frame), option=orjson.OPT_INDENT_2 | orjson.OPT_APPEND_NEWLINE))
 
 
 def _ndjson(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
@@ -126,7 +152,7 @@ def _yaml(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
     yaml.default_flow_style = False
     yaml.sort_base_mapping_type_on_output = False  # type: ignore[assignment]
     yaml.allow_unicode = True
-    yaml.dump(_times_as_text(frame).to_dicts(), buffer)
+    yaml.dump(_records(frame), buffer)
 
 
 def _xlsx(frame: pl.DataFrame, buffer: io.BytesIO) -> None:

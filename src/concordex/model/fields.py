@@ -54,7 +54,7 @@ FIELDS: dict[str, Type] = {
     "site": Type.TEXT,
     "location": Type.TEXT,
     "rack": Type.TEXT,
-    "position": Type.TEXT,
+    "position": Type.NUMBER,
     "os": Type.TEXT,
     "os_version": Type.VERSION,
     "status": Type.TEXT,

@@ -111,8 +111,12 @@ def before(seconds: object, moment: datetime) -> str | None:
 
 
 def number(expr: pl.Expr) -> pl.Expr:
-    """A number."""
-    return text(expr).cast(pl.Float64, strict=False)
+    """A number, with or without commas between thousands; what is none, or not finite, is missing."""
+    said = text(expr)
+    grouped = said.str.contains(r"^[+-]?\d{1,3}(,\d{3})+(\.\d+)?$")
+    bare = pl.when(grouped).then(said.str.replace_all(",", "", literal=True)).otherwise(said)
+    value = bare.cast(pl.Float64, strict=False)
+    return pl.when(value.is_finite()).then(value)
 
 
 def flag(expr: pl.Expr) -> pl.Expr:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import ipaddress
 import re
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -12,7 +12,7 @@ from typing import Any
 import polars as pl
 
 from concordex.errors import QueryError
-from concordex.model.fields import ALIASES, Type
+from concordex.model.fields import ALIASES, KINDS, Type
 from concordex.model.values import parse_duration, parse_time, version_parts
 from concordex.query.tree import Clause, Filter, Word, clauses_of
 from concordex.words import suggestion
@@ -53,8 +53,17 @@ class Bound:
 class Binder:
     """Binds clauses to the columns of one table, at one moment."""
 
-    def __init__(self, query: Filter, schema: Mapping[str, Type], now: datetime, *, extra: bool = True) -> None:
+    def __init__(
+        self,
+        query: Filter,
+        schema: Mapping[str, Type],
+        now: datetime,
+        *,
+        extra: bool = True,
+        closed: Mapping[str, Collection[str]] | None = None,
+    ) -> None:
         self.query, self.schema, self.now, self.extra = query, schema, now, extra
+        self.closed = {"kind": KINDS} if closed is None else closed  # the only words that a field can hold
 
     def check(self) -> None:
         """Raise QueryError for the first clause that cannot be meant."""
@@ -89,8 +98,16 @@ class Binder:
                 f'"{operator}" cannot be asked of "{column}", which is {_ARTICLE[kind]}',
                 f"it can be asked: {', '.join((*_TESTS[kind], 'missing', 'present'))}",
             )
+        if column in self.closed and operator in ("=", "!=", "in") and extra is None:
+            self._among(clause, column)
         values = tuple(self._value(word, kind, operator) for word in clause.values)
         return Bound(column=column, type=kind, operator=operator, values=values, counted=clause.counted, extra=extra)
+
+    def _among(self, clause: Clause, column: str) -> None:
+        for word in clause.values:
+            if word.text.lower() not in self.closed[column]:
+                told = suggestion(word.text, self.closed[column])
+                raise self._wrong(word, f'there is no {column} "{word.text}"', told)
 
     def _value(self, word: Word, kind: Type, operator: str) -> Any:
         if operator in ("like", "matches"):

@@ -33,6 +33,16 @@ def find(name: str, folder: Path | None = None) -> Dialect:
     return _checked(*_document(name, folder), folder)
 
 
+def text_of(name: str, folder: Path | None = None) -> str:
+    """The file of a dialect, as it stands."""
+    own = _own(name, folder)
+    if own:
+        return own.read_text(encoding="utf-8")
+    if name not in shipped():
+        raise CalledWrongly(f"there is no dialect {name!r}", advice=suggestion(name, known(folder)))
+    return resources.files("concordex.dialects").joinpath(f"{name}.yaml").read_text(encoding="utf-8")
+
+
 def known(folder: Path | None = None) -> dict[str, str]:
     """Every dialect that a workspace can use, and whether it is ``shipped`` or its ``own``."""
     own = sorted(file.stem for file in folder.glob("*.yaml")) if folder and folder.is_dir() else []

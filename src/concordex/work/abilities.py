@@ -106,22 +106,62 @@ def _reads(read: d.Read) -> str:
     pages = {
         "none": "at once", "offset": "pages by offset", "number": "pages by number", "link": "pages by a link",
         "link_header": "pages by the header Link (RFC 8288)", "cursor": "pages by a mark", "window": "spans of time",
+        "range": "pages by the header Range (RFC 9110)",
     }[read.pages.by]  # fmt: skip
     parts = [f"the file {read.file}" if read.file else f"{_call(read)}, {pages}"]
     parts += [f"for each of {read.each.of}"] if read.each else []
     parts += ["one more call for each record"] if read.details else []
+    parts += [f"a list of {gather.under} for each record" for gather in read.gathers]
     parts += [f"with {also.rpc or also.path}" for also in read.also]
     return "; ".join(parts)
 
 
 def _proof(read: d.Read) -> str:
+    """What can show that the table is whole; nothing where an answer cannot, and the dialect does not vouch for it."""
     if isinstance(read.total, d.TotalCall):
         return f"the total, by {_call(read.total)}"
-    if read.total:
-        return f"the total, at {read.total}"
     if isinstance(read.pages, d.WindowPages):
-        return f"no span comes full, with {read.pages.full} records"
-    return "everything comes in one answer" if read.pages.by == "none" else ""
+        return "spans of time, the fullest read again in halves"
+    paged = read.pages.by != "none"
+    parts = [f"the total at {read.total}"] if read.total and paged else []
+    parts += [_ENDS[read.pages.by]] if paged else []
+    return ", and ".join(parts) if paged else f"its word: {read.complete}" if read.complete else ""
+
+
+_ENDS = {
+    "offset": "a page past the end", "number": "a page past the end", "range": "a range past the end",
+    "link": "the last link", "link_header": "the last Link header", "cursor": "the last mark",
+}  # fmt: skip
+
+
+def fields(table: d.Table) -> list[dict[str, str]]:
+    """Each field of a table: its type, where it comes from, and what writing and filtering know of it."""
+    write = table.write
+    keys = {name for key in (write.keys if write else ()) for name in key}
+    rows = []
+    for name, spec in table.fields.items():
+        how = write.fields.get(name) if write else None
+        tests = [test for rule in table.filters if rule.field == name for test in rule.tests]
+        otherwise = f"of the parent: {spec.of_parent}" if spec.of_parent else f"always {spec.always}"
+        said = ", ".join(spec.from_) or otherwise
+        choices = how.choices if how and how.choices else sorted(filter(None, set((spec.values or {}).values())))
+        rows.append({
+            "field": name, "type": table.type_of(name).value, "from": f"{said} (via {spec.via})" if spec.via else said,
+            "key": "key" if name in keys else "", "written": _written(name, table, how),
+            "choices": ", ".join(choices),
+            "filtered there": " ".join(tests),
+        })  # fmt: skip
+    return rows
+
+
+def _written(name: str, table: d.Table, how: d.FieldWrite | None) -> str:
+    write = table.write
+    if write is None or (how is None and not any(name in ref.by.values() for ref in write.references.values())):
+        return ""
+    parts = ["required"] if name in write.required else ["yes"]
+    parts += ["unique"] if name in write.unique else []
+    parts += [f"at most {how.longest} signs"] if how and how.longest else []
+    return ", ".join(parts)
 
 
 def _sends(how: d.Create | d.Update | d.Delete | None) -> str:

@@ -17,6 +17,7 @@ from concordex.query.funnel import Stage, funnel
 from concordex.store import snapshots as store
 from concordex.words import suggestion
 from concordex.work import concordance
+from concordex.work.nothing import why_nothing
 
 if TYPE_CHECKING:
     from concordex.store.catalogue import Snapshot
@@ -71,15 +72,44 @@ def select(workspace: Workspace, table: str, choice: Choice) -> Selection:
     else:
         lazy, notes = source(workspace, table, choice.systems, choice.as_of)
         stages = []
+    lazy = with_names(workspace, lazy)
     shape = Shape(lazy)
+    found = lazy
     if choice.where:
-        binder = Binder(workspace.query(choice.where), shape.types, workspace.now(), extra=shape.has_original)
+        closed: dict[str, Sequence[str]] | None = {} if table == "findings" else None
+        binder = Binder(
+            workspace.query(choice.where), shape.types, workspace.now(), extra=shape.has_original, closed=closed
+        )
         binder.check()
         if choice.funnel and not choice.live:
             stages = funnel(lazy, binder)
-        lazy = lazy.filter(to_polars(binder.query.node, binder))
-    frame = _counted(lazy, shape, choice) if choice.count_by else _chosen(lazy, shape, choice)
+        found = lazy.filter(to_polars(binder.query.node, binder))
+    frame = _counted(found, shape, choice) if choice.count_by else _chosen(found, shape, choice)
+    if choice.where and not frame.height and choice.limit != 0:
+        notes = [*notes, *why_nothing(lazy, binder, table)]
     return Selection(frame=frame, notes=notes, stages=stages)
+
+
+def with_names(workspace: Workspace, lazy: pl.LazyFrame) -> pl.LazyFrame:
+    """``lazy`` with the name of what each ``parent`` means, where that is known, and its id as ``parent_id``."""
+    schema = lazy.collect_schema()
+    if "parent" not in schema or "system" not in schema or "parent_id" in schema or not pulled(workspace):
+        return lazy
+    snapshots = [s for s in workspace.memory.newest("devices") if s.file]
+    if not snapshots:
+        return lazy
+    devices = store.together(workspace.store, snapshots).select(
+        "system", pl.col("record_id").alias("parent"), pl.col("name").alias("_named")
+    )
+    named = lazy.join(devices.unique(["system", "parent"]), on=["system", "parent"], how="left", maintain_order="left")
+    return named.with_columns(
+        pl.coalesce("_named", "parent").alias("parent"), pl.col("parent").alias("parent_id")
+    ).drop("_named")
+
+
+def pulled(workspace: Workspace) -> bool:
+    """Whether anything has been pulled yet."""
+    return (workspace.store / "catalogue.sqlite").is_file()
 
 
 def source(
@@ -150,7 +180,11 @@ class Shape:
 def _chosen(lazy: pl.LazyFrame, shape: Shape, choice: Choice) -> pl.DataFrame:
     keys = [(name.removeprefix("-"), name.startswith("-")) for name in choice.sort]
     sorters = [shape.column(name) for name, _ in keys]
-    columns = [shape.column(name) for name in choice.columns] or [pl.col(name) for name in shape.types]
+    twice = next((name for name in choice.columns if list(choice.columns).count(name) > 1), None)
+    if twice:
+        raise CalledWrongly(f"the column {twice!r} is named twice")
+    usual = [name for name in shape.types if name != "parent_id"]
+    columns = [shape.column(name) for name in choice.columns or usual]
     if sorters:
         lazy = lazy.sort(sorters, descending=[down for _, down in keys], nulls_last=True)
     if choice.limit is not None:
@@ -166,5 +200,6 @@ def _counted(lazy: pl.LazyFrame, shape: Shape, choice: Choice) -> pl.DataFrame:
         counted = counted.explode(name)
     counted = counted.group_by(choice.count_by).len("count")
     if not choice.sort:
-        return counted.sort(["count", *choice.count_by], descending=[True, *(False for _ in choice.count_by)]).collect()
+        counted = counted.sort(["count", *choice.count_by], descending=[True, *(False for _ in choice.count_by)])
+        return (counted.limit(choice.limit) if choice.limit is not None else counted).collect()
     return _chosen(counted, Shape(counted), Choice(sort=choice.sort, limit=choice.limit))

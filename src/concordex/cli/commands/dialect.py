@@ -58,13 +58,28 @@ def list_dialects(form: Form = None) -> None:
 @dialect.command("show")
 def show(
     name: Annotated[str, typer.Argument(help="A dialect, by name or as a file.", autocompletion=_names)],
+    table: Annotated[str | None, typer.Argument(help="One of its tables, field by field.")] = None,
+    source: Annotated[bool, typer.Option("--source", help="Print the file itself, to begin one's own with.")] = False,
     form: Form = None,
 ) -> None:
-    """Show what a dialect can do, and what it cannot.
+    """Show what a dialect can do, and what it cannot; or one table, with its fields and what may be written.
 
-    Example: concordex dialect show muster
+    Examples:
+
+    concordex dialect show muster
+
+    concordex dialect show stowage devices
+
+    concordex dialect show fairlead --source > dialects/ours.yaml
     """
-    _draw(_found(name), form)
+    if source:
+        from concordex.wire.load import text_of
+
+        draw.line(text_of(name, _folder()).rstrip())
+    elif table is None:
+        _draw(_found(name), form)
+    else:
+        _draw_table(_found(name), table, form)
 
 
 @dialect.command("check")
@@ -117,11 +132,10 @@ def schema() -> None:
     draw.line(written().rstrip())
 
 
-#: What is told of each table on a screen, and under which short name.
-_COLUMNS = {
-    "read": "read", "prove that it is whole": "proved by", "filter there": "filters there",
-    "send only some members": "members", "tell what changed": "changes", "create": "create", "update": "update",
-    "delete": "delete", "be saved as objects": "objects",
+#: What is told of each table in a few words, in this order.
+_SHORT = {
+    "create": "create", "update": "update", "delete": "delete", "be saved as objects": "be saved as objects",
+    "tell what changed": "tell what changed", "send only some members": "send only some members",
 }  # fmt: skip
 
 
@@ -145,13 +159,33 @@ def _draw(found: "Dialect", form: Form) -> None:
 
 def _line(found: "Dialect", table: str, every: "list[Ability]") -> dict[str, Any]:
     mine = {o.what: o for o in every if o.about == table}
-    row: dict[str, Any] = {"table": table}
-    for what, short in _COLUMNS.items():
-        one = mine.get(what)
-        wordy = what in ("read", "prove that it is whole", "filter there")
-        row[short] = "no" if one is None or not one.can else one.how if wordy else "yes"
+    can = [short for what, short in _SHORT.items() if what in mine and mine[what].can]
     write = found.tables[table].write
-    return row | {"acts": ", ".join(write.acts) if write and write.acts else "no"}
+    can += list(write.acts) if write else []
+    there = mine["filter there"].how
+    return {
+        "table": table, "proved whole by": mine["prove that it is whole"].how or "nothing",
+        "can": ", ".join([*can, *([f"filter {there}"] if there else [])]) or "be read",
+    }  # fmt: skip
+
+
+def _draw_table(found: "Dialect", name: str, form: Form) -> None:
+    from concordex.cli.rows import emit_rows
+    from concordex.words import suggestion
+    from concordex.work.abilities import abilities, fields
+
+    if name not in found.tables:
+        raise CalledWrongly(f"{found.name} has no table {name!r}", advice=suggestion(name, found.tables))
+    rows = fields(found.tables[name])
+    if form not in (None, Format.TABLE):
+        emit_rows(rows, form, None)
+        return
+    draw.line(f"{found.name}/{name}: {found.tables[name].about or 'a table'}")
+    for one in abilities(found):
+        if one.about == name and one.can and one.how:
+            draw.below(f"{one.what}: {one.how}", "  ")
+    draw.line()
+    emit_rows(rows, None, None)
 
 
 def _found(name: str) -> "Dialect":

@@ -113,7 +113,7 @@ def show(
         kept = [name for name in _USUAL if name in frame.columns]
         frame = frame.select(kept) if "name" in kept else frame
     cut = watched and limit is None and frame.height > _SCREENFUL
-    emit(frame.head(_SCREENFUL) if cut else frame, form, output)
+    emit(frame.head(_SCREENFUL) if cut else frame, form, output, all_columns=bool(columns))
     if cut:
         draw.note(f"the first {_SCREENFUL} rows; --limit 0 shows all, --count-by counts", "dim")
 
