@@ -217,7 +217,7 @@ THEFT = [
 
 @settings(max_examples=120, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
-    st.sampled_from([*THEFT, None]), st.sampled_from(["id", "next"]), st.sampled_from(["", "/api", "/"]),
+    st.sampled_from([*THEFT, None]), st.sampled_from(["id", "next", "mark"]), st.sampled_from(["", "/api", "/"]),
     st.sampled_from(["{id}", "/{id}", "/lamps/{id}", "lamps/{id}/more"]), st.text(max_size=12),
 )  # fmt: skip
 def test_no_id_and_no_link_sends_a_key_elsewhere(harbours, how, place, base, path, noise):
@@ -225,8 +225,9 @@ def test_no_id_and_no_link_sends_a_key_elsewhere(harbours, how, place, base, pat
     ours, theirs, state, stolen = harbours
     there = theirs.url.removeprefix("http://")
     state["id"], state["next"] = "1", None
-    state[place] = noise if how is None else how.format(there) + noise
-    read = f"path: /lamps, records: l, pages: {{by: link, next: next}}, details: {{path: '{path}'}}"
+    state["id" if place == "id" else "next"] = noise if how is None else how.format(there) + noise
+    pages = "{by: cursor, next: next, cursor: at}" if place == "mark" else "{by: link, next: next}"
+    read = f"path: /lamps, records: l, pages: {pages}, details: {{path: '{path}'}}"
     spoken = lamps(f"{{{read}}}", base=base, limits={"tries": 1, "timeout": 5}, sign_in={
         "by": "header", "header": "Key", "value": "{key}"})  # fmt: skip
     with contextlib.suppress(WireError):
@@ -387,6 +388,36 @@ def test_a_list_that_fell_is_not_believed_until_a_person_says_so(shell, harbour)
     harbour.stowage.lists["gear"] = dict(full[: len(full) // 2])
     shell("pull", "stowage", "-t", "devices")
     harbour.stowage.lists["gear"] = dict(full)
+
+
+def test_a_vouched_list_that_stands_still_while_others_grow_is_remarked_on(shell, serve):
+    """So is one of just a hundred records: whoever vouched may have been wrong."""
+    sizes = {"/rooms": 100, "/doors": 5}
+
+    def answer(_m, path, *_):
+        return 200, [{"id": at} for at in range(sizes.get(path, 0))]
+
+    text = "format: 1\nname: odd\ntitle: Odd\n" + BELOW.replace("\nlimits: {tries: 1}", "")
+    (shell.folder / "dialects" / "odd.yaml").write_text(text)
+    shell("system", "add", "odd", "-d", "odd", "-u", serve(answer).url)
+    assert "odd/rooms: just 100 records" in shell("pull", "odd", "-t", "rooms", "-t", "doors").stderr
+    sizes["/doors"] = 9
+    told = shell("pull", "odd", "-t", "rooms", "-t", "doors").stderr
+    assert "odd/rooms: as many as the last time (100), while doors grew: is it cut?" in told
+
+
+def test_a_live_list_below_parents_asks_only_the_parents_that_the_filter_allows(tmp_path, harbour):
+    from tests.conftest import make_workspace
+
+    shell = make_workspace(tmp_path, harbour, ["masthead"], Near)
+    radios = harbour.masthead.radios
+    zone = next(z for z in harbour.masthead.zones if any(r["zone"] == z["code"] for r in radios))
+    harbour.masthead.faults.requests.clear()
+    site = zone["label"].lower().replace(" ", "-")
+    found = json.loads(shell("show", "devices", "--live", "--where", f"site = {site}", "-f", "json").stdout)
+    asked = [path for _, path in harbour.masthead.faults.requests if "/radios?" in path]
+    assert len(found) == sum(radio["zone"] == zone["code"] for radio in radios)
+    assert {path.split("/")[3] for path in asked} == {zone["code"]}
 
 
 def test_nothing_is_missing_from_what_is_unproven_unless_the_workspace_trusts_it(tmp_path, harbour):

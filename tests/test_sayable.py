@@ -192,6 +192,7 @@ TABLE = "tables: {lamps: {read: {path: /lamps%s}, fields: {record_id: id, name: 
         (("", "", PUT % ", whole: true", ""), None),
         (("", "", ", write: {keys: name, delete: {path: '/lamps/{recrd_id}'}}", ""), "did you mean \"record_id\""),
         (("", "", ", write: {keys: record_id}", ""), "a natural key is what people know"),
+        (("", "", "", ", rooms: {read: {path: /r}, fields: {record_id: id}, config: {}}"), "known by their names"),
         ((", headers: {X-Token: abc}", "", "", ""), "looks like a secret"),
         ((", headers: {X-Odd: 9f8e7d6c5b4a39281706f5e4d3c2b1a0}", "", "", ""), "looks like a secret"),
         ((", total: '$.[bad'", "", "", ""), "is not JSONPath"),

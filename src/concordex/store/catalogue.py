@@ -150,6 +150,13 @@ class Catalogue:
             ),
         )  # fmt: skip
 
+    def remark(self, pull: int, system: str, table: str, note: str) -> None:
+        """Add a remark to a snapshot that has been noted."""
+        where = "WHERE pull = ? AND system = ? AND name = ?"
+        for row in self.database.rows(f"SELECT id, notes FROM snapshots {where}", (pull, system, table)):  # noqa: S608
+            notes = json.dumps([*json.loads(row["notes"]), note])
+            self.database.run("UPDATE snapshots SET notes = ? WHERE id = ?", (notes, row["id"]))
+
     def newest(self, table: str | None = None, *, until: datetime | None = None) -> list[Snapshot]:
         """For each system and table the snapshot to use, of all or of those taken ``until`` a moment.
 

@@ -29,7 +29,7 @@ from concordex.store.catalogue import Snapshot
 from concordex.wire.dialect import Dialect
 from concordex.wire.mapping import odd_kinds
 from concordex.wire.pages import Narrow
-from concordex.wire.proof import Outcome
+from concordex.wire.proof import Outcome, Proof
 from concordex.wire.read import Look, count
 from concordex.wire.session import Session, Traffic
 from concordex.wire.staging import pending
@@ -183,6 +183,8 @@ class _OfSystem:
         self._left = order(run.workspace.dialect(system), tables)
         self._plans: dict[str, _Plan] = {}
         self._begun, self._before = time.monotonic(), Traffic()
+        self._counts: dict[str, tuple[int, int]] = {}  # of each table: the last time, and now
+        self._unproved: set[str] = set()
 
     async def everything(self, session: Session) -> None:
         """Read and keep them all."""
@@ -203,13 +205,26 @@ class _OfSystem:
             else:
                 self._left.remove(table)
             self._begun, self._before = time.monotonic(), replace(session.traffic)
+        self._wonder()
+
+    def _wonder(self) -> None:
+        """Remark on lists that nothing proves and that stood still while others grew: they may be cut just there."""
+        grew = [table for table, (was, now) in self._counts.items() if was < now]
+        for table, (was, now) in self._counts.items():
+            if was == now > 1 and grew and table in self._unproved:
+                note = f"as many as the last time ({now:,}), while {', '.join(grew[:3])} grew: is it cut?"
+                self._run.workspace.catalogue.remark(self._run.number, self._system, table, note)
 
     async def _took(self, session: Session, table: str, found: Look, remark: list[str], *, narrowed: bool) -> None:
         plan = self._plans.get(table)
         if plan is None:
             return
         look = await plan.settled(session, found, narrowed=narrowed)
-        _doubt_a_fall(self._run, self._system, table, look)
+        before = _doubt_a_fall(self._run, self._system, table, look)
+        if before is not None:
+            self._counts[table] = (before.distinct, look.distinct)
+        if look.proof in (None, Proof.VOUCHED):
+            self._unproved.add(table)
         look.notes += remark if self._tables[table].config else []
         spent = _spent(session.traffic, self._before)
         keep(
@@ -330,16 +345,20 @@ class _Plan:
         return looks[self.table]
 
 
-def _doubt_a_fall(run: _Run, system: str, table: str, look: Look) -> None:
-    """A list that fell far is not believed until a person says so: more often it was cut than it shrank."""
+def _doubt_a_fall(run: _Run, system: str, table: str, look: Look) -> Snapshot | None:
+    """A list that fell far is not believed until a person says so: more often it was cut than it shrank.
+
+    The snapshot with which it was compared comes back, if there is one.
+    """
     before = next((s for s in run.workspace.catalogue.newest(table) if s.system == system), None)
-    if before is None or before.outcome not in (Outcome.WHOLE, Outcome.UNPROVEN) or run.accept_fall:
-        return
-    if run.workspace.config.falls.doubtful(before.distinct, look.distinct):
+    if before is None or before.outcome not in (Outcome.WHOLE, Outcome.UNPROVEN):
+        return None
+    if not run.accept_fall and run.workspace.config.falls.doubtful(before.distinct, look.distinct):
         look.fault = look.fault or (
             f"it fell from {before.distinct:,} records to {look.distinct:,} since pull {before.pull}: if that is so, "
             f"concordex pull {system} --table {table} --accept-fall"
         )
+    return before
 
 
 def keep(
