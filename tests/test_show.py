@@ -136,6 +136,60 @@ def test_a_wrong_word_is_told_with_the_nearest_right_one(pulled, words, what, ad
     assert done.stdout == ""
 
 
+@pytest.mark.parametrize(
+    ("where", "told"),
+    [
+        ("site = coble-quay", 'no record of devices has the site coble-quay; did you mean "cobble-quay"?'),
+        ("site = cobble-quay and os_version < 0.1", "no record of devices meets os_version < 0.1"),
+        ("kind = router and kind = switch", "each clause finds some, and no record meets them all"),
+        ("position present", "no record of devices meets position present"),
+    ],
+)
+def test_a_filter_that_finds_nothing_says_why(pulled, where, told):
+    done = pulled("show", "devices", "--where", where, "-f", "csv")
+    assert "0 of " in done.stderr
+    assert told in done.stderr
+    assert len(done.stdout.splitlines()) == 1
+
+
+def test_a_kind_that_there_is_not_is_a_mistake(pulled):
+    assert 'did you mean "switch"?' in pulled("show", "devices", "--where", "kind = swich", status=2).stderr
+    pulled("show", "findings", "--where", "kind = conflict")  # the kinds of findings are others
+
+
+def test_places_are_numbers_and_whole_numbers_are_written_so(shell, serve):
+    places = [11, "2", 60, 1, "12", "NaN", None, 2.5]
+    served = serve(lambda *_: (200, [{"id": at, "unit": place} for at, place in enumerate(places)]))
+    (shell.folder / "dialects" / "odd.yaml").write_text(
+        "format: 1\nname: odd\ntitle: Odd\ntables: {devices: {read: {path: /, complete: the guide says so},"
+        " fields: {record_id: id, name: id, position: unit}}}\n"
+    )
+    shell("system", "add", "odd", "-d", "odd", "-u", served.url)
+    shell("pull", "odd")
+
+    def asked(*words):
+        return json.loads(shell("show", "devices", "-c", "position", *words, "-f", "json").stdout)
+
+    assert [row["position"] for row in asked("--where", "position > 9", "--sort", "position")] == [11, 12, 60]
+    assert [row["position"] for row in asked("--sort", "position")] == [1, 2, 2.5, 11, 12, 60, None, None]
+    assert '"position": 11\n' in shell("show", "devices", "-c", "position", "-n", "1", "-f", "json").stdout
+
+
+def test_parents_are_shown_and_filtered_by_name_and_their_ids_on_request(pulled):
+    name = pulled.workspace.show("interfaces", limit=1).frame["parent"][0]
+    rows = json.loads(pulled("show", "interfaces", "--where", f"parent = {name}", "-f", "json").stdout)
+    assert {row["parent"] for row in rows} == {name}
+    assert "parent_id" not in rows[0]
+    ids = json.loads(pulled("show", "interfaces", "-c", "parent,parent_id", "-n", "1", "-f", "json").stdout)
+    device = pulled.workspace.show("devices", where=f'record_id = "{ids[0]["parent_id"]}"').frame
+    assert ids[0]["parent"] in device["name"].to_list()
+
+
+def test_counts_obey_their_limit_and_a_column_is_named_once(pulled):
+    assert len(json.loads(pulled("show", "devices", "--count-by", "site", "-n", "2", "-f", "json").stdout)) == 2
+    assert "'name' is named twice" in pulled("show", "devices", "-c", "name,site,name", status=2).stderr
+
+
 def test_what_devices_are_called_acts_on_nothing(pulled, tmp_path):
     names = ["--where", "not name matches '^[a-z0-9 ./()-]*$'", "--columns", "name"]
     table = pulled("show", "devices", *names).stdout

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import os
 import pty
+import re
 import subprocess
+
+import pytest
 
 from tests.conftest import Shell
 
@@ -40,6 +43,31 @@ def test_a_long_table_is_cut_to_a_screenful_and_says_so(pulled):
     _, everything = at_a_terminal(pulled, "show", "devices", "--limit", "0")
     assert everything.count("\n") > pulled.workspace.show("devices").frame.height
     assert "the first 40 rows" not in everything
+
+
+@pytest.mark.parametrize("width", [80, 100])
+@pytest.mark.parametrize("table", ["devices", "records", "entries", "interfaces", "hosts"])
+def test_nothing_is_broken_inside_at_the_width_of_a_terminal(pulled, width, table):
+    """Names, serials, addresses and dates stand whole; what has no room is left out and named."""
+    _, text = at_a_terminal(pulled, "show", table, "-n", "12", COLUMNS=str(width), NO_COLOR="1")
+    lines = [line for line in re.sub(r"\x1b\[[0-9;]*m", "", text).splitlines() if line.strip()]
+    assert max(map(len, lines)) <= width
+    frame = pulled.workspace.show(table, limit=12).frame
+    shown = lines[0].split()
+    for name in {"name", "serial", "site", "last_seen"} & set(shown):
+        for value in frame[name].drop_nulls():
+            said = value.strftime("%Y-%m-%d %H:%M") if name == "last_seen" else str(value)
+            assert any(said in line for line in lines)
+    left_out = " ".join(line for line in lines if not line.startswith(tuple(map(str, frame["name"].drop_nulls()))))
+    usual = [name for name in ("system", "name", "kind", "serial", "site", "model") if name in frame.columns]
+    assert all(name in shown or name in left_out for name in usual)
+
+
+def test_columns_that_are_named_are_all_shown_whatever_the_width(pulled):
+    _, text = at_a_terminal(pulled, "show", "devices", "-c", "system,name,serial,macs,ips,last_seen,model,site",
+                            "-n", "3", COLUMNS="80")  # fmt: skip
+    assert "left out" not in text
+    assert text.split()[:8] == ["system", "name", "serial", "macs", "ips", "last_seen", "model", "site"]
 
 
 def test_no_colour_is_respected(pulled):

@@ -99,7 +99,10 @@ def table(
     if is_terminal(sys.stdout):
         from concordex.cli.fitting import fit_columns
 
-        kept = range(len(columns)) if all_columns else fit_columns(columns, drawn, console().width)
+        kept = fit_columns(columns, drawn, console().width)
+        if all_columns and len(kept) < len(columns):  # whoever named them gets them, line upon line
+            _plain_table(columns, drawn, right)
+            return
         left_out = [name for at, name in enumerate(columns) if at not in kept]
         _rich_table([columns[at] for at in kept], [[row[at] for at in kept] for row in drawn], right, styles or {})
         if left_out:

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 #: Values with spaces that are longer than this are read as text, and may go on in the next line.
-_TEXT = 28
+_TEXT = 24
 #: The least room in which a text is still readable.
 _LEAST = 18
 #: Between two columns.
-_GAP = 2
+_GAP = 3
 
 
 def is_wordy(cells: Sequence[str]) -> bool:

@@ -147,7 +147,7 @@ def fields(table: d.Table) -> list[dict[str, str]]:
         choices = how.choices if how and how.choices else sorted(filter(None, set((spec.values or {}).values())))
         rows.append({
             "field": name, "type": table.type_of(name).value, "from": f"{said} (via {spec.via})" if spec.via else said,
-            "key": "key" if name in keys else "", "written": _written(name, table, how),
+            "written": ", ".join(filter(None, ["key" if name in keys else "", _written(name, table, how)])),
             "choices": ", ".join(choices),
             "filtered there": " ".join(tests),
         })  # fmt: skip
@@ -160,7 +160,7 @@ def _written(name: str, table: d.Table, how: d.FieldWrite | None) -> str:
         return ""
     parts = ["required"] if name in write.required else ["yes"]
     parts += ["unique"] if name in write.unique else []
-    parts += [f"at most {how.longest} signs"] if how and how.longest else []
+    parts += [f"to {how.longest}"] if how and how.longest else []
     return ", ".join(parts)
 
 

@@ -51,8 +51,9 @@ def list_changes(form: Form = None) -> None:
     rows = [
         {
             "change": row["id"], "made": datetime.fromisoformat(row["made"]), "kind": row["kind"],
-            "system": row["system"], "state": row["state"], "by": row["about"].get("by"),
+            "system": row["system"], "state": row["state"],
             "steps": ", ".join(f"{count:,} {state}" for state, count in sorted(row["steps"].items())),
+            "by": row["about"].get("by"),
         }
         for row in workspace().changes()
     ]  # fmt: skip

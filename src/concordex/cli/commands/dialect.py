@@ -185,7 +185,8 @@ def _draw_table(found: "Dialect", name: str, form: Form) -> None:
         if one.about == name and one.can and one.how:
             draw.below(f"{one.what}: {one.how}", "  ")
     draw.line()
-    emit_rows(rows, None, None)
+    said = [name for name in rows[0] if any(row[name] for row in rows)]
+    emit_rows([{name: row[name] for name in said} for row in rows], None, None)
 
 
 def _found(name: str) -> "Dialect":

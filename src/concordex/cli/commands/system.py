@@ -86,9 +86,9 @@ def list_systems(systems: Systems = None, tag: Tags = None, label: Labels = None
         {
             "system": one.name, **({"label": one.label} if with_labels else {}),
             **({"tags": ", ".join(one.tags)} if with_tags else {}), "state": "paused" if one.paused else "active",
-            "role": one.role, "dialect": one.dialect, "last pull": one.outcome or "never", "proof": one.proof,
-            "records": one.records,
-            "age": draw.ago(one.taken, here.now()) if one.taken else None, "where": one.where,
+            "last pull": one.outcome or "never", "proof": one.proof, "records": one.records,
+            "age": draw.ago(one.taken, here.now()) if one.taken else None, "role": one.role, "dialect": one.dialect,
+            "where": one.where,
         }
         for one in known
     ]  # fmt: skip
