@@ -142,7 +142,6 @@ def test_a_wrong_word_is_told_with_the_nearest_right_one(pulled, words, what, ad
         ("site = coble-quay", 'no record of devices has the site coble-quay; did you mean "cobble-quay"?'),
         ("site = cobble-quay and os_version < 0.1", "no record of devices meets os_version < 0.1"),
         ("kind = router and kind = switch", "each clause finds some, and no record meets them all"),
-        ("position present", "no record of devices meets position present"),
     ],
 )
 def test_a_filter_that_finds_nothing_says_why(pulled, where, told):
