@@ -60,6 +60,27 @@ def test_an_empty_element_is_an_empty_list_and_another_one_is_none(serve, said, 
         assert looks(served.url, spoken)["lamps"].distinct == 0
 
 
+@pytest.mark.parametrize(
+    ("path", "said", "outcome"),
+    [("$.lamps[*]", {"lamps": []}, "whole"), ("$.lumps[*]", {"lamps": [{"id": 1}]}, None),
+     ("$.lamps[?@.kind == 'x']", {"lamps": [{"id": 1}]}, "whole"), ("lumps", {"lamps": [{"id": 1}]}, None),
+     ("lamps", {"lamps": None}, None), ("lamps", None, None)],
+)  # fmt: skip
+def test_a_path_that_leads_nowhere_is_no_empty_list(serve, path, said, outcome):
+    spoken = lamps(f'{{path: /, records: "{path}", complete: the guide says so}}', limits={"tries": 1})
+    served = serve(lambda *_: (200, said if said is not None else b""))
+    if outcome:
+        assert looks(served.url, spoken)["lamps"].outcome == outcome
+    else:
+        with pytest.raises(BadAnswer, match="no list of records"):
+            looks(served.url, spoken)
+
+
+def test_json_under_the_name_of_a_page_is_json(serve):
+    served = serve(lambda *_: (200, RECORDS, [("Content-Type", "text/html")]))
+    assert looks(served.url, lamps("{path: /}"))["lamps"].distinct == 23
+
+
 def test_lines_that_fit_no_record_are_counted_and_told(serve):
     said = b'# HELP lamp\nlamp{id="1"} 3\nlamp{id="2"} NaN\nlamp{id="3"} +Inf\nlamp{id="4"} 5\n'
     shape = "{by: text, skip: '^#', pattern: '^lamp.id=.(?P<id>[0-9]+).. (?P<label>[0-9.]+)$'}"

@@ -9,7 +9,7 @@ from concordex.errors import BadAnswer
 from concordex.wire import dialect as d
 from concordex.wire.pages import Page
 from concordex.wire.paths import at
-from concordex.wire.shapes import decode
+from concordex.wire.shapes import decode, unread_lines
 from concordex.wire.transport import Endpoint
 
 #: The shape of a file by its ending, where the dialect says none.
@@ -53,7 +53,8 @@ def read_file(endpoint: Endpoint, read: d.Read, limit: int) -> tuple[Page, str]:
     written = datetime.fromtimestamp(path.stat().st_mtime, UTC)
     cut = shape.by in ("csv", "ndjson", "text") and not content.endswith(b"\n")
     doubt = "; it ends without a line end, as a file does that was cut off" if cut else ""
-    return Page(records=records), f"read from {path.name}, written {written:%Y-%m-%d %H:%M} UTC{doubt}"
+    unread = unread_lines(content, shape) if isinstance(shape, d.TextShape) else ()
+    return Page(records=records, unread=unread), f"read from {path.name}, written {written:%Y-%m-%d %H:%M} UTC{doubt}"
 
 
 def _newest(endpoint: Endpoint, pattern: str) -> Path:

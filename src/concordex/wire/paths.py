@@ -24,13 +24,14 @@ class Path:
         self.text = text
         self.steps: tuple[str, ...] | None = None
         self._find: Callable[[Any], list[Any]] | None = None
+        self._holder: Callable[[Any], list[Any]] | None = None  # of JSONPath, all but its last step
         plain = _PLAIN.fullmatch(text)
         if text == "$":
             self.steps = ()
         elif plain:
             self.steps = tuple(plain[1].split("."))
         else:
-            self._find = _compiled(text)
+            self._find, self._holder = _compiled(text)
 
     def first(self, value: Any) -> Any:
         """The value at this path, or None; of several, a list of them all."""
@@ -58,10 +59,12 @@ class Path:
         return at(".".join(self.steps[:-1])) if self.steps and len(self.steps) > 1 else None
 
     def several(self, value: Any) -> Any:
-        """The list at this path, or None where there is none; JSONPath gives all that it finds."""
+        """The list at this path, or None where there is none; JSONPath gives all that it finds in what holds them."""
         if self._find is None:
             return self.first(value)
         found = self._find(value)
+        if not found and self._holder and not self._holder(value):
+            return None  # not an empty list: there is no place for one
         return found[0] if len(found) == 1 and isinstance(found[0], list) else found
 
     def column(self, records: Sequence[Any]) -> list[Any]:
@@ -77,7 +80,7 @@ def at(text: str) -> Path:
     return Path(text)
 
 
-def _compiled(text: str) -> Callable[[Any], list[Any]]:
+def _compiled(text: str) -> tuple[Callable[[Any], list[Any]], Callable[[Any], list[Any]]]:
     import jsonpath_rfc9535 as jsonpath
 
     if not text.startswith("$"):
@@ -86,4 +89,5 @@ def _compiled(text: str) -> Callable[[Any], list[Any]]:
         query = jsonpath.compile(text)
     except jsonpath.JSONPathError as error:
         raise PathError(f"{text!r} is not JSONPath (RFC 9535): {str(error).splitlines()[0]}") from error
-    return lambda value: list(query.find(value).values())
+    holder = type(query)(env=query.env, segments=query.segments[:-1])
+    return lambda value: list(query.find(value).values()), lambda value: list(holder.find(value).values())

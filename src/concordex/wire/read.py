@@ -16,7 +16,7 @@ from concordex.wire.enrich import Enricher, few
 from concordex.wire.files import read_file
 from concordex.wire.looks import Collector, Look, Parent
 from concordex.wire.pages import Narrow, Page, Pager, in_order
-from concordex.wire.proof import Trail, Verdict, verdict
+from concordex.wire.proof import Outcome, Trail, Verdict, verdict
 from concordex.wire.session import Session
 from concordex.wire.walks import first_page, walk
 
@@ -24,6 +24,9 @@ __all__ = ["Collector", "Look", "count", "peek", "read_table"]
 
 #: Told after each page: records so far, and how many were announced.
 Progress = Callable[[int, int | None], None]
+
+#: Which of two looks is the better one.
+_RANK = {Outcome.PARTIAL: 0, Outcome.UNPROVEN: 1, Outcome.WHOLE: 2}
 
 #: Lists below parents that may fail, one after the other, before the table is given up.
 _PATIENCE = 10
@@ -42,14 +45,14 @@ async def read_table(
     """
     best = await _look(session, name, narrow, progress, parents)
     if best.again or (best.received != best.distinct and not best.fault):
-        first, best = best, await _look(session, name, narrow, progress, parents)
+        first, second = best, await _look(session, name, narrow, progress, parents)
+        best = max(second, first, key=lambda look: (_RANK[look.outcome], look.distinct))
         if best.whole:
             best.notes.append("the first look did not add up; the second did")
-        elif not best.whole and first.distinct > best.distinct:
-            best = first
-        if not best.whole:
-            why = best.fault or (best.why if best.received != best.distinct else None)
-            best.fault = f"two looks did not add up: {why or best.doubt}"
+        elif best.outcome is Outcome.PARTIAL:
+            best.fault = f"two looks did not add up: {best.why}"
+        elif best.again:
+            best.doubt = f"two looks did not add up: {best.why}"
     best.trusted = name in session.endpoint.trusted
     return best
 

@@ -31,8 +31,8 @@ NAMES = {"json": "JSON", "xml": "XML", "csv": "CSV", "text": "text", "ndjson": "
 
 def is_a_page(kind: str, content: bytes, shape: d.Shape) -> bool:
     """Whether an answer is a page for people: by its media type, or by how it begins."""
-    if kind in ("text/html", "application/xhtml+xml"):
-        return True
+    if kind in ("text/html", "application/xhtml+xml"):  # JSON under a wrong name is JSON all the same
+        return shape.by != "json" or content.lstrip()[:1] == b"<"
     begin = re.sub(rb"^(?:\xef\xbb\xbf)?(?:\s|<\?xml[^>]*>|<!--.*?-->)*", b"", content[:2000], flags=re.DOTALL)
     return shape.by != "json" and bool(re.match(rb"<!doctype html|<(?:\w+:)?html\b", begin, re.IGNORECASE))
 

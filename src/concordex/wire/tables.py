@@ -19,6 +19,7 @@ from concordex.errors import (
 from concordex.wire.dialect import Dialect, Table
 from concordex.wire.mapping import follow
 from concordex.wire.pages import Narrow
+from concordex.wire.proof import Outcome
 from concordex.wire.read import Look, read_table
 from concordex.wire.session import Session
 
@@ -84,7 +85,7 @@ async def _read(
         progress(name, look.received, look.received)
     if each and not looks[each.of].whole:
         told = f"it hangs from {each.of}, which is {looks[each.of].outcome}"
-        if looks[each.of].fault:
+        if looks[each.of].outcome is Outcome.PARTIAL:
             look.fault = look.fault or told
         else:
             look.proof, look.doubt = None, told

@@ -110,7 +110,7 @@ class Transport:
 
         Built from its parts (RFC 3986), so that nothing in a path can change where it leads.
         """
-        if "://" in path.partition("?")[0]:
+        if re.match(r"[A-Za-z][A-Za-z0-9+.-]*://", path):
             return self._kept_here(path)
         if any(part in (".", "..") for part in unquote(path.partition("?")[0]).split("/")):
             raise BadAnswer(

@@ -307,7 +307,10 @@ class _Plan:
         workspace = self.run.workspace
         look.frame = look.frame.filter(holds(look.frame, query, workspace.now()))
         if self.base is None or not look.whole:
-            look.fault = look.fault or f"only records for which {query.text} holds; nothing whole to put them into"
+            why = (
+                f"which are {look.outcome} ({look.why})" if self.base else "and there is nothing whole to put them into"
+            )
+            look.fault = look.fault or f"only records for which {query.text} holds, {why}"
             return look
         base = store.scan(workspace.store / str(self.base.file)).collect()
         before = base.filter(holds(base, query, workspace.now()))

@@ -33,23 +33,26 @@ async def doubts(session: Session, name: str, parents: pl.DataFrame | None) -> l
         return ["there is no record that this list would hang from: it was not tried"]
     pager = Pager(session, table.read, parent)
     pages = [page async for page in _so_many(pager, 2)]
-    path = at(table.fields["record_id"].from_[0]) if table.fields["record_id"].from_ else None
-    ids = [[path.first(record) for record in page] if path else [] for page in pages]
-    told = []
-    if not pages:
-        told.append("no record at all came: whether it is read rightly cannot be seen")
-    nameless = sum(number in (None, "") for page in ids for number in page)
-    if nameless:
-        told.append(f"{nameless} records have no id")
-    if len(ids) > 1 and (again := set(map(str, ids[0])) & set(map(str, ids[1]))):
-        told.append(f"{len(again)} records of the first page came again on the second")
+    told = [] if pages else ["no record at all came: whether it is read rightly cannot be seen"]
+    told += _of_ids(table, pages)
     if pager.trail.promised and pager.trail.announced is None:
         told.append(f"no total stands at {pager.trail.promised}")
-    at_once = isinstance(table.read.pages, d.OnePage) and not table.read.complete and pager.trail.apart is None
-    told += (
-        ["it comes in one answer, so pulls of it are unproven: say why it is `complete`, if it is"] if at_once else []
-    )
-    return [*told, *pager.trail.faults, *([] if at_once or table.read.complete else pager.trail.doubts)]
+    if isinstance(table.read.pages, d.OnePage) and not table.read.complete and pager.trail.apart is None:
+        told.append("it comes in one answer, so pulls of it are unproven: say why it is `complete`, if it is")
+    elif not table.read.complete:
+        told += pager.trail.doubts
+    return [*told, *pager.trail.faults]
+
+
+def _of_ids(table: d.Table, pages: list[list[dict[str, Any]]]) -> list[str]:
+    """Records without ids, and records that came twice."""
+    named = table.fields["record_id"].from_
+    ids = [[at(named[0]).first(record) for record in page] if named else [] for page in pages]
+    nameless = sum(number in (None, "") for page in ids for number in page)
+    told = [f"{nameless} records have no id"] if nameless else []
+    if len(ids) > 1 and (again := set(map(str, ids[0])) & set(map(str, ids[1]))):
+        told.append(f"{len(again)} records of the first page came again on the second")
+    return told
 
 
 async def _so_many(pager: Pager, most: int) -> AsyncIterator[list[dict[str, Any]]]:
