@@ -466,3 +466,22 @@ def test_nothing_is_missing_from_what_is_unproven_unless_the_workspace_trusts_it
         assert ("nothing is prepared on that" in drafted.stderr) == (not trust)
     assert found[False] == 0
     assert found[True] > 0
+
+
+def test_what_nobody_foresaw_costs_one_table_and_names_it(shell, harbour, monkeypatch):
+    """Even an error that is nobody's of ours ends neither the pull nor the other tables."""
+    from concordex.work import pull as pulling
+
+    kept = pulling.keep
+
+    def stumbling(workspace, number, system, table, *rest):
+        if table == "racks":
+            raise TypeError("odd")
+        kept(workspace, number, system, table, *rest)
+
+    monkeypatch.setattr(pulling, "keep", stumbling)
+    done = shell("pull", "stowage", "fairlead", "-f", "json", status=4)
+    outcomes = {(row["system"], row["table"]): row["outcome"] for row in json.loads(done.stdout)}
+    assert outcomes.pop(("stowage", "racks")) == "failed"
+    assert set(outcomes.values()) == {"whole"}
+    assert "stowage/racks: racks could not be read as the dialect says (TypeError: odd)" in done.stderr

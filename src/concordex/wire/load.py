@@ -79,7 +79,7 @@ def _extended(document: Any, file: str, folder: Path | None, path: tuple[str, ..
     above = document.get("extends") if isinstance(document, Mapping) else None
     if not isinstance(above, str):
         return document
-    if above in path or (above == document.get("name") and folder and (folder / f"{above}.yaml").samefile(file)):
+    if above in path or (above == document.get("name") and _is_own(above, file, folder)):
         raise DocumentError(file, [(line_of(document, ("extends",)), "extends", "leads back to this dialect")])
     try:
         parent, parent_file = _document(above, folder)
@@ -88,6 +88,11 @@ def _extended(document: Any, file: str, folder: Path | None, path: tuple[str, ..
             file, [(line_of(document, ("extends",)), "extends", error.what)], advice=error.advice
         ) from error
     return _laid_over(_extended(parent, parent_file, folder, (*path, above)), document)
+
+
+def _is_own(name: str, file: str, folder: Path | None) -> bool:
+    own = _own(name, folder)
+    return own is not None and Path(file).exists() and own.samefile(file)
 
 
 def _laid_over(below: Any, above: Any) -> Any:

@@ -77,10 +77,7 @@ async def _read(
     except ConcordexError:
         raise
     except Exception as error:  # whatever an answer or a dialect makes us stumble over costs this table, not the rest
-        raise BadAnswer(
-            f"{name} could not be read as the dialect says", where=where, why=f"{type(error).__name__}: {error}",
-            advice="concordex --debug shows the answer; concordex dialect check tells what of the dialect is wrong",
-        ) from error  # fmt: skip
+        raise stumbled(name, where, error) from error
     if progress:  # it has ended, also where nobody knew how long it would be
         progress(name, look.received, look.received)
     if each and not looks[each.of].whole:
@@ -90,6 +87,14 @@ async def _read(
         else:
             look.proof, look.doubt = None, told
     return look
+
+
+def stumbled(table: str, system: str, error: Exception) -> BadAnswer:
+    """What nobody foresaw, told as what it costs: this table could not be read."""
+    return BadAnswer(
+        f"{table} could not be read as the dialect says", where=system, why=f"{type(error).__name__}: {error}",
+        advice="concordex --debug shows the answer; concordex dialect check tells what of the dialect is wrong",
+    )  # fmt: skip
 
 
 def _for(name: str, progress: TableProgress | None) -> Callable[[int, int | None], None] | None:

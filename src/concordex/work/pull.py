@@ -33,7 +33,7 @@ from concordex.wire.proof import Outcome, Proof
 from concordex.wire.read import Look, count
 from concordex.wire.session import Session, Traffic
 from concordex.wire.staging import pending
-from concordex.wire.tables import order, read_tables, refers_to
+from concordex.wire.tables import order, read_tables, refers_to, stumbled
 from concordex.words import suggestion
 from concordex.work.concurrent import all_of
 from concordex.work.keeping import holds, left_out, tidy, with_part
@@ -172,6 +172,8 @@ async def _pull_system(run: _Run, system: str, tables: list[str], opened: Sessio
         raise
     except ConcordexError as error:
         pulled.ended(error)
+    except Exception as error:  # it costs this system, not the others
+        pulled.ended(stumbled("it", system, error))
 
 
 class _OfSystem:
@@ -202,6 +204,10 @@ class _OfSystem:
                 await self._took(session, table, found, remark, narrowed=table in narrow)
             except (RequestRefused, BadAnswer, ServerFault, QueryError) as error:
                 self._missed(table, error)
+            except ConcordexError:
+                raise
+            except Exception as error:  # it costs this table, not the others
+                self._missed(table, stumbled(table, system, error))
             else:
                 self._left.remove(table)
             self._begun, self._before = time.monotonic(), replace(session.traffic)

@@ -100,12 +100,10 @@ def _plain(value: Any) -> str:
 
 
 def _key() -> str:
-    import click
-
     draw.note("[s]ame  [a]part  [n]ext  [q]uit", "bold")
     while True:
         try:
-            key = click.getchar().lower()
+            key = typer.getchar().lower()
         except (KeyboardInterrupt, EOFError):
             return "q"
         if key in "sanq" and key:

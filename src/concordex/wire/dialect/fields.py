@@ -13,6 +13,10 @@ from concordex.wire.dialect.calls import words
 from concordex.wire.dialect.paging import Times
 
 
+def _word(said: Any) -> Any:
+    return str(said).lower() if isinstance(said, bool) else str(said) if isinstance(said, int | float) else said
+
+
 class FieldMap(Part):
     """Where a field's value comes from, and how it is read."""
 
@@ -35,6 +39,14 @@ class FieldMap(Part):
     @classmethod
     def _several(cls, given: Any) -> Any:
         return words(given)
+
+    @field_validator("values", mode="before")
+    @classmethod
+    def _as_texts(cls, given: Any) -> Any:
+        """Their words may be written as numbers, and yes and no, as YAML reads them."""
+        if not isinstance(given, dict):
+            return given
+        return {_word(theirs): None if ours is None else _word(ours) for theirs, ours in given.items()}
 
     @field_validator("read_as")
     @classmethod
