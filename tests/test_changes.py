@@ -167,7 +167,7 @@ def test_groups_of_rows_share_values_that_a_row_overrides(inventory, tmp_path):
     words = ["--defaults", str(tmp_path / "defaults.yaml"), "--default", "status=stored", "--draft", "-f", "json"]
     told = json.loads(shell("push", str(tmp_path / "rows.json"), "--to", "stowage", *words).stdout)
     assert [(one["shall"]["comment"], one["shall"].get("position"), one["shall"]["status"]) for one in told] == [
-        ("of firewalls", "4", "stored"), ("of all", None, "stored"), ("its own", "4", "stored"),
+        ("of firewalls", 4, "stored"), ("of all", None, "stored"), ("its own", 4, "stored"),
     ]  # fmt: skip
     (tmp_path / "defaults.yaml").write_text("format: 1\ndefaults: [{set: {status: gone}}]\n")
     assert (
@@ -233,7 +233,7 @@ def test_what_is_set_and_retired_is_undone_to_the_last_member(at):
     assert [(row["action"], row["record"], row["state"]) for row in journal] == [("update", name, "confirmed")]
     assert "is none of the choices" in shell("set", "stowage", name, "status=gone", status=2).stderr
     assert "did you mean" in shell("set", "stowage", name + "x", "status=stored", status=2).stderr
-    assert "nothing to do" in shell("set", "stowage", "kind = vessel", "status=stored").stderr
+    assert "nothing to do" in shell("set", "stowage", "kind = sensor", "status=stored").stderr
 
 
 def test_what_others_altered_since_is_not_undone_unless_it_is_asked_for(at):

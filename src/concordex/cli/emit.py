@@ -99,14 +99,19 @@ def _whole_numbers(frame: pl.DataFrame) -> pl.DataFrame:
 
 
 def _records(frame: pl.DataFrame) -> list[dict[str, Any]]:
-    """Rows as mappings, their whole numbers as such in columns that hold others too."""
+    """Rows as mappings, their whole numbers as such wherever they stand."""
     made = _times_as_text(frame).to_dicts()
-    if not any(kind.is_float() for kind in frame.schema.values()):
+    if not any(kind.is_float() or kind.is_nested() for kind in frame.schema.values()):
         return made
-    return [
-        {name: int(one) if isinstance(one, float) and one.is_integer() else one for name, one in row.items()}
-        for row in made
-    ]
+    return [{name: _whole(one) for name, one in row.items()} for row in made]
+
+
+def _whole(value: Any) -> Any:
+    if isinstance(value, float):
+        return int(value) if value.is_integer() else value
+    if isinstance(value, dict):
+        return {name: _whole(one) for name, one in value.items()}
+    return [_whole(one) for one in value] if isinstance(value, list) else value
 
 
 def _times_as_text(frame: pl.DataFrame) -> pl.DataFrame:

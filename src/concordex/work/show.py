@@ -76,7 +76,7 @@ def select(workspace: Workspace, table: str, choice: Choice) -> Selection:
     shape = Shape(lazy)
     found = lazy
     if choice.where:
-        closed: dict[str, Sequence[str]] | None = {} if table == "findings" else None
+        closed: dict[str, Sequence[str]] | None = {} if table in ("findings", "gone") else None
         binder = Binder(
             workspace.query(choice.where), shape.types, workspace.now(), extra=shape.has_original, closed=closed
         )
