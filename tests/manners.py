@@ -20,7 +20,7 @@ class Manners:
     short: dict[int, int] = field(default_factory=dict)  # the nth request brings so few
     mark: str = "next"  # the member of the mark or link
     last: str = "null"  # how the last page says so: null, absent, loop
-    more: Any = None  # whether to send `more`: true, lies, absent
+    more: Any = None  # whether to send `more`: true, lies, reversed
     stop: int | None = None  # nothing is given past this record
     deaf: bool = False  # parameters are ignored
     asked: int = 0
@@ -69,6 +69,8 @@ class Manners:
         said: dict[str, Any] = {}
         if self.more == "true":
             said["more"] = there_is_more
+        elif self.more == "reversed":
+            said["more"] = not there_is_more
         elif self.more == "lies":
             said["more"] = True
         if there_is_more or self.last == "same":

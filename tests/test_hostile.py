@@ -87,6 +87,8 @@ def test_lines_that_fit_no_record_are_counted_and_told(serve):
     look = looks(serve(lambda *_: (200, said)).url, lamps(f"{{path: /, shape: {shape}}}"))["lamps"]
     assert look.distinct == 2
     assert look.notes == ["2 lines fit no record, such as 'lamp{id=\"2\"} NaN'"]
+    vouched = lamps(f"{{path: /, shape: {shape}, complete: the guide says so}}")
+    assert looks(serve(lambda *_: (200, said)).url, vouched)["lamps"].outcome == "unproven"
     wrong = shape.replace("lamp.id", "lump.id")
     look = looks(serve(lambda *_: (200, said)).url, lamps(f"{{path: /, shape: {wrong}}}"))["lamps"]
     assert look.outcome == "partial"
@@ -456,7 +458,7 @@ def test_nothing_is_missing_from_what_is_unproven_unless_the_workspace_trusts_it
         done = shell("pull", "stowage", "-f", "json", status=4 if not trust else 0)
         rows = {row["table"]: row for row in json.loads(done.stdout)}
         assert (rows["devices"]["outcome"], rows["devices"]["proof"]) == ("unproven", None)
-        assert (rows["sites"]["outcome"], rows["sites"]["proof"]) == ("whole", "end")
+        assert (rows["sites"]["outcome"], rows["sites"]["proof"]) == ("whole", "total")
         shell("pull", "fairlead", "muster")
         told = shell("reconcile").stderr
         assert ("stowage is unproven" in told) == (not trust)

@@ -77,7 +77,19 @@ CASES = {
     "a system that ignores offsets": (Manners(total="none", deaf=True), OFFSET % (10, ""), "partial", None, 10),
     "the same, with a wrong word": (
         Manners(total="none", deaf=True), OFFSET % (10, ", past_end: repeats"), "unproven", None, 10),
+    "a page number where an offset is meant": (
+        Manners(by="number", total="none"), "pages: {by: offset, offset: page, limit: many, size: 10}",
+        "unproven", None, 10),
+    "one page, and 404 past it": (Manners(size=8, total="none", past=404), OFFSET % (10, ", past_end: 404"),
+        "whole", "end", 8),
+    "one page that is all there is": (Manners(size=8, total="none"), OFFSET % (10, ""), "whole", "end", 8),
     # links and marks
+    "more that says the opposite": (
+        Manners(by="cursor", total="none", more="reversed"),
+        "pages: {by: cursor, next: next, cursor: mark, more: more}", "unproven", None, 10),
+    "the opposite, shown by asking for fewer": (
+        Manners(by="cursor", total="none", more="reversed"),
+        "pages: {by: cursor, next: next, cursor: mark, more: more, limit: many, size: 20}", "partial", None, 20),
     "a wrong path to the link": (
         Manners(by="link", total="none", cap=10), "pages: {by: link, next: onward}", "unproven", None, 10),
     "the same, shown by asking for fewer": (
@@ -292,24 +304,28 @@ def manners_and_dialect(draw):
         total=draw(st.sampled_from(["true", "own", "none", "null", -1, 5, 20, 1000])),
         past=draw(st.sampled_from(["empty", "repeats", 404, 400])),
         short=draw(st.dictionaries(st.integers(1, 6), st.integers(1, 4), max_size=2)) if by == "offset" else {},
-        last=draw(st.sampled_from(["null", "absent", "loop"])), more=draw(st.sampled_from([None, "true", "lies"])),
+        last=draw(st.sampled_from(["null", "absent", "loop"])),
+        more=draw(st.sampled_from([None, "true", "lies", "reversed"])),
         deaf=draw(st.integers(0, 9)) == 0,
     )  # fmt: skip
     wrong = draw(st.integers(0, 3)) == 0
     first = 1 - base if wrong and draw(st.booleans()) else base
+    page = "from" if by == "offset" else "page"
+    as_if = {"offset": "number", "number": "offset"}.get(by, by) if wrong and draw(st.booleans()) else by
     next_at = "elsewhere" if wrong and draw(st.booleans()) else "next"
     limit = draw(st.sampled_from(["", "limit: many, "]))
     past = draw(st.sampled_from(["", ", past_end: 404", ", past_end: repeats"]))
     more = draw(st.sampled_from(["", ", more: more"]))
     asked = draw(st.sampled_from([1, 4, 10, 100]))
     pages = {
-        "offset": f"{{by: offset, offset: from, limit: many, first: {first}, size: {asked}{past}}}",
-        "number": f"{{by: number, page: page, {limit}first: {first}, size: {asked}{past}}}",
+        "offset": f"{{by: offset, offset: {page}, limit: many, first: {first}, size: {asked}{past}}}",
+        "number": f"{{by: number, page: {page}, {limit}first: {first}, size: {asked}{past}}}",
         "link": f"{{by: link, next: {next_at}, {limit}size: {asked}}}",
         "cursor": f"{{by: cursor, next: {next_at}, cursor: mark, {limit}size: {asked}{more}}}",
         "once": "{by: none}",
-    }[by]
-    return manners, f"{{path: /lamps, records: lamps, {draw(st.sampled_from(['', 'total: n, ']))}pages: {pages}}}"
+    }[as_if]
+    total = draw(st.sampled_from(["", "total: n, "]))
+    return manners, f"{{path: /lamps, records: lamps, {total}pages: {pages}}}"
 
 
 @settings(max_examples=250, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])

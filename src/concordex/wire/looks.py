@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import Any
 
@@ -117,6 +117,8 @@ class Collector:
         taken, self._taken = [part for part in self._taken if part.height] or self._taken[:1], []
         frame = self._mapper.frame(taken)
         proved = summed_up(verdicts)
+        if self._unread and proved.outcome is Outcome.WHOLE:
+            proved = replace(proved, outcome=Outcome.UNPROVEN, proof=None, why=self._remarks()[0])
         partial_by = [proved.why] if proved.outcome is Outcome.PARTIAL else []
         found = [*faults, *self._own_faults(frame), *partial_by]
         return Look(

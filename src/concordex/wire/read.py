@@ -106,7 +106,8 @@ async def _look(
     if read.each:
         if narrow.parents and parents is not None:
             parents = narrow.parents(parents)
-        return await _look_below(session, read, collector, narrow, progress, parents_of(read, parents))
+        kindless = parents.height if parents is not None else 0
+        return await _look_below(session, read, collector, narrow, progress, parents_of(read, parents), kindless)
     pager, enricher = Pager(session, read, narrow=narrow), Enricher(session, read)
     faults = []
     try:
@@ -188,8 +189,12 @@ async def _look_below(
     narrow: Narrow,
     progress: Progress | None,
     parents: Sequence[Parent],
+    kindless: int,
 ) -> Look:
-    """The lists of all parents as one table; a list that cannot be had costs that parent only."""
+    """The lists of all parents as one table; a list that cannot be had costs that parent only.
+
+    ``kindless`` is how many there were before the dialect's `kinds` were looked at.
+    """
 
     async def one(parent: Parent) -> tuple[Parent, list[Page], Pager, Enricher] | WireError:
         pager, enricher = Pager(session, read, parent, narrow), Enricher(session, read, parent)
@@ -199,6 +204,10 @@ async def _look_below(
             return error
 
     below = _Below(read, len(parents))
+    if not parents and kindless:
+        kinds = ", ".join(read.each.kinds if read.each else ())
+        why = f"none of the {kindless} records above is of the kinds {kinds}"
+        below.verdicts.append(Verdict(outcome=Outcome.UNPROVEN, why=why))
     try:
         async for found in in_order(one, parents, session.concurrency * 2):
             if isinstance(found, WireError):

@@ -14,6 +14,8 @@ from concordex.wire.proof import End
 
 #: Pages in a row that may bring nothing, where a mark says that there is more.
 _IDLE = 20
+#: Records of the first page that it takes to see whether paging works.
+_SHOWS = 2
 
 
 def walk(pager: Pager) -> AsyncIterator[Page]:
@@ -79,6 +81,31 @@ class _Counted:
                 yield following
                 self._here += len(following.records) if self._by_place else 1
         await self._none_before()
+        by_offset = isinstance(self.pages_of, d.OffsetPages)
+        if self.trail.end and (by_offset or self._different == 1) and not self.trail.agrees:
+            await self._second_record(first)
+
+    async def _second_record(self, first: Page) -> None:
+        """See that paging works, where no total shows it: asked from the second record on, that is what must come."""
+        pages = self.pages_of
+        told = "one page held all, and whether the next one can be asked for was not seen"
+        if isinstance(pages, d.OffsetPages):
+            window = {pages.offset: pages.first + 1, pages.limit: 2}
+        elif isinstance(pages, d.NumberedPages) and pages.limit:
+            window = {pages.page: pages.first + 1, pages.limit: 1}
+        else:
+            if self.trail.end is not End.EMPTY and self._different == 1:
+                self.trail.doubts.append(told)
+            return
+        if len(first.records) < _SHOWS:
+            if self.trail.end is not End.EMPTY and self._different == 1:
+                self.trail.doubts.append(told)
+            return
+        sample = await self._tried(window)
+        if sample is None or not sample.records or sample.records[0] != first.records[1]:
+            self.trail.doubts.append(
+                "asked from the second record on, the system sent something else: are the parameters of `pages` right?"
+            )
 
     async def _announced(self, total: int) -> AsyncIterator[Page]:
         """The pages up to an announced total, side by side."""
@@ -180,10 +207,8 @@ class _Counted:
             self.trail.faults.append(
                 "a page came again in the place of the next one: does the system take the parameters of `pages`?"
             )
-        elif self._different > 1 or self.trail.apart == self.trail.came:
-            self.trail.end = End.REPEATED
         else:
-            self.trail.doubts.append("the only page came again: that may be the end, or a parameter that is ignored")
+            self.trail.end = End.REPEATED
 
     async def _none_before(self) -> None:
         """See that counting does not begin before the first page, where no total would show it."""
@@ -201,14 +226,16 @@ class _Counted:
 
     async def _none_after_all(self) -> None:
         """See that an empty list is one, and not asked for by numbers that the system does not have."""
-        if getattr(self.pages_of, "first", 1) != 0 or isinstance(self.pages_of, d.RangePages):
+        pages = self.pages_of
+        if isinstance(pages, d.RangePages):
             return
-        size = self.pages_of.size
-        window = self.pager.window(0, size)
-        window[self.pages_of.offset if isinstance(self.pages_of, d.OffsetPages) else self.pages_of.page] = 1
+        other = 1 - pages.first
+        window = self.pager.window(0, pages.size)
+        window[pages.offset if isinstance(pages, d.OffsetPages) else pages.page] = other
         page = await self._tried(window)
         if page and page.records:
-            self.trail.faults.append("nothing stands at number 0, and records at number 1: does it count from 1?")
+            told = f"nothing stands at number {pages.first}, and records at number {other}"
+            self.trail.faults.append(f"{told}: does it count from {other}?")
 
     async def _tried(self, window: dict[str, Any]) -> Page | None:
         """A page that should not be there."""
@@ -223,18 +250,19 @@ class _Counted:
 
 
 class _Followed:
-    """Each page by what the one before it says."""
+    """Each page by what the one before it says; who denies that there is more must be seen able to affirm it."""
 
     def __init__(self, pager: Pager, pages: d.LinkedPages | d.HeaderLinkedPages | d.CursorPages) -> None:
         self.pager, self.pages_of, self.trail = pager, pages, pager.trail
-        self._told = False  # whether any answer had a place for what follows
+        self._says = isinstance(pages, d.CursorPages) and pages.more is not None
+        self._shown = False  # whether any answer told of more
 
     async def pages(self) -> AsyncIterator[Page]:
         await self.pager.total()
         page, seen, idle = await first_page(self.pager), set[str](), 0
         while True:
             self.pager.counted(page)
-            self._told = self._told or page.tells
+            self._shown = self._shown or self._tells_of_more(page)
             if page.records:
                 yield page
             idle = 0 if page.records else idle + 1
@@ -247,7 +275,26 @@ class _Followed:
             seen.add(str(page.next))
             page = await self._following(page)
         if self.trail.end is None and not self.trail.faults:
-            await self._none_was_told(page)
+            await self._show_more(page)
+        if self.trail.end is End.SAID and page.next is not None and page.more is False and not self.trail.agrees:
+            await self._nothing_follows(page)
+
+    def _tells_of_more(self, page: Page) -> bool:
+        return bool(page.more) if self._says else page.next is not None
+
+    async def _nothing_follows(self, page: Page) -> None:
+        """Where the system says that there is no more and gives a mark all the same, see that nothing is behind it."""
+        try:
+            more = await self._following(page)
+        except ConcordexError as error:
+            self.trail.doubts.append(f"it denies at {self._more} that there is more, and its mark leads to: {error}")
+            return
+        if more.records and more.records[0] in page.records:
+            self.trail.doubts.append(
+                "the mark of the last page leads to that page again: is it given back as it should?"
+            )
+        elif more.records:
+            self.trail.faults.append(f"there is more, although it is denied at {self._more}: does it say the opposite?")
 
     @property
     def _same_mark(self) -> bool:
@@ -261,41 +308,43 @@ class _Followed:
         return await self.pager.page({}, link=str(page.next))
 
     def _ended(self, page: Page, idle: int) -> bool:
-        """Whether there is no next page, by what the trail then tells."""
-        says = isinstance(self.pages_of, d.CursorPages) and self.pages_of.more is not None
-        if says and page.more is None:
+        """Whether there is no next page; the trail tells by what, where that was seen."""
+        if self._says and page.more is None:
             self.trail.faults.append(f"no answer says at {self._more} whether there is more{_has(page)}")
-            return True
-        if self._same_mark and not page.records:
+        elif self._same_mark and not page.records:
             self.trail.end = End.EMPTY
-        elif says and not page.more:
-            self.trail.end = End.SAID
-        elif page.next is None and says:
-            self.trail.faults.append(f"the system says that there is more, and gives no mark at {self._place}")
         elif idle >= _IDLE:
             self.trail.faults.append(f"{_IDLE} pages in a row brought nothing, and each says that there is more")
-        elif page.next is None and self._told:
+        elif self._tells_of_more(page) and page.next is not None:
+            return False
+        elif self._tells_of_more(page):
+            self.trail.faults.append(f"the system says that there is more, and gives no mark at {self._place}")
+        elif self._shown:
             self.trail.end = End.SAID
-        elif page.next is None and self.trail.came == 0:
+        elif self.trail.came == 0:
             self.trail.end = End.EMPTY
-        else:
-            return page.next is None
         return True
 
-    async def _none_was_told(self, page: Page) -> None:
-        """A single page without a place for what follows: asked for fewer, the system must show one."""
-        where = f"nothing stands at {self._place} in the only answer{_has(page)}"
-        if getattr(self.pages_of, "limit", None) is None or len(page.records) < 2:
-            self.trail.doubts.append(where)
-            return
-        sample = await first_page(self.pager, size=1)
-        self.trail.samples.append((sample.total, len(sample.records)))
-        if sample.tells and sample.next is not None:
+    async def _show_more(self, page: Page) -> None:
+        """A single page that tells of no more: asked for one record only, the system must tell of the rest."""
+        told = page.tells or page.more is not None
+        where = self._more if self._says else self._place
+        why = f"nothing stands at {where} in the only answer{_has(page)}"
+        why = f"{where} was never seen to tell of more" if told else why
+        limit, size = getattr(self.pages_of, "limit", None), self.pages_of.size
+        if told and len(page.records) == 1 and size > 1:
             self.trail.end = End.SAID
-        elif len(sample.records) < len(page.records):
-            self.trail.faults.append(f"asked for fewer records, the system tells nothing of the rest: {where}")
+        elif limit is None or len(page.records) < 2:
+            self.trail.doubts.append(why)
         else:
-            self.trail.doubts.append(where)
+            sample = await first_page(self.pager, size=1)
+            self.trail.samples.append((sample.total, len(sample.records)))
+            if self._tells_of_more(sample):
+                self.trail.end = End.SAID
+            elif len(sample.records) < len(page.records):
+                self.trail.faults.append(f"asked for fewer records, the system tells nothing of the rest: {why}")
+            else:
+                self.trail.doubts.append(why)
 
     @property
     def _place(self) -> str:
