@@ -161,6 +161,19 @@ def test_a_total_that_changes_while_it_is_read_is_looked_at_again(serve):
     assert "the second did" in look.notes[-1]
 
 
+@pytest.mark.parametrize("pages", [OFFSET % (10, ""), NUMBER % (100, ", first: 0, past_end: repeats")])
+def test_records_are_known_again_by_their_ids_whatever_else_of_them_moves(serve, pages):
+    """Counters and times change with every request, and the list is proved all the same."""
+    manners = Manners(by="number" if "number" in pages else "offset", total="none", past="repeats")
+    manners.past = "repeats" if "repeats" in pages else "empty"
+
+    def answer(*asked):
+        status, body, more = manners(*asked)
+        return status, {"lamps": [{**lamp, "seen": manners.asked} for lamp in body["lamps"]]}, more
+
+    assert told(serve, answer, pages)[:3] == ("whole", "end", 64)
+
+
 def test_a_revision_is_the_same_on_all_pages(serve):
     manners = Manners()
 

@@ -61,13 +61,22 @@ class Narrow:
 
 
 class Pager:
-    """Asks for single pages of one list, and keeps the trail of what they showed."""
+    """Asks for single pages of one list, and keeps the trail of what they showed.
+
+    ``ids`` are the paths of what its records are known by, the first that says something.
+    """
 
     def __init__(
-        self, session: Session, call: d.Listed, values: Mapping[str, Any] | None = None, narrow: Narrow | None = None
+        self,
+        session: Session,
+        call: d.Listed,
+        values: Mapping[str, Any] | None = None,
+        narrow: Narrow | None = None,
+        ids: Sequence[str] = (),
     ) -> None:
         self.session, self.call, self.values = session, call, values or {}
         self.narrow = narrow or Narrow()
+        self._ids = [at(path) for path in ids]
         self.trail = Trail(promised=call.total if isinstance(call.total, str) else None)
         self._asked: Asked | None = None
         self._revisions: set[str] = set()
@@ -114,6 +123,11 @@ class Pager:
             return {pages.page: start // size + pages.first} | ({pages.limit: size} if pages.limit else {})
         limit = getattr(pages, "limit", None)
         return {limit: size} if limit else {}
+
+    def known(self, record: Record) -> Any:
+        """By what a record is known again: its id, since counters and times in it may change from page to page."""
+        said = (path.first(record) for path in self._ids)
+        return next((one for one in said if one is not None), record)
 
     def counted(self, page: Page) -> Page:
         """Take note of what a page showed."""

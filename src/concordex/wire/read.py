@@ -107,8 +107,10 @@ async def _look(
         if narrow.parents and parents is not None:
             parents = narrow.parents(parents)
         kindless = parents.height if parents is not None else 0
-        return await _look_below(session, read, collector, narrow, progress, parents_of(read, parents), kindless)
-    pager, enricher = Pager(session, read, narrow=narrow), Enricher(session, read)
+        below = _Below(read, parents_of(read, parents), kindless)
+        return await _look_below(session, table, collector, narrow, progress, below)
+    ids = table.fields["record_id"].from_
+    pager, enricher = Pager(session, read, narrow=narrow, ids=ids), Enricher(session, read)
     faults = []
     try:
         async for page in _pages(pager, enricher):
@@ -134,11 +136,19 @@ def _pages(pager: Pager, enricher: Enricher) -> AsyncIterator[Page]:
 
 
 class _Below:
-    """The lists of all parents, as they come in: what they announced, and which could not be had."""
+    """The lists of all parents, as they come in: what they announced, and which could not be had.
 
-    def __init__(self, read: d.Read, parents: int) -> None:
-        self._read, self._parents = read, parents
+    ``above`` is how many records there were before the dialect's `kinds` were looked at.
+    """
+
+    def __init__(self, read: d.Read, parents: Sequence[Parent], above: int) -> None:
+        self.parents = parents
+        self._read, self._parents = read, len(parents)
         self.verdicts: list[Verdict] = []
+        if above and not parents:
+            kinds = ", ".join(read.each.kinds if read.each else ())
+            why = f"none of the {above} records above is of the kinds {kinds}"
+            self.verdicts.append(Verdict(outcome=Outcome.UNPROVEN, why=why))
         self.notes: list[str] = []
         self.faults: list[str] = []
         self.announced: list[int | None] = []
@@ -183,33 +193,20 @@ class _Below:
 
 
 async def _look_below(
-    session: Session,
-    read: d.Read,
-    collector: Collector,
-    narrow: Narrow,
-    progress: Progress | None,
-    parents: Sequence[Parent],
-    kindless: int,
+    session: Session, table: d.Table, collector: Collector, narrow: Narrow, progress: Progress | None, below: _Below
 ) -> Look:
-    """The lists of all parents as one table; a list that cannot be had costs that parent only.
-
-    ``kindless`` is how many there were before the dialect's `kinds` were looked at.
-    """
+    """The lists of all parents as one table; a list that cannot be had costs that parent only."""
+    read, ids = table.read, table.fields["record_id"].from_
 
     async def one(parent: Parent) -> tuple[Parent, list[Page], Pager, Enricher] | WireError:
-        pager, enricher = Pager(session, read, parent, narrow), Enricher(session, read, parent)
+        pager, enricher = Pager(session, read, parent, narrow, ids), Enricher(session, read, parent)
         try:
             return parent, [page async for page in _pages(pager, enricher)], pager, enricher
         except WireError as error:
             return error
 
-    below = _Below(read, len(parents))
-    if not parents and kindless:
-        kinds = ", ".join(read.each.kinds if read.each else ())
-        why = f"none of the {kindless} records above is of the kinds {kinds}"
-        below.verdicts.append(Verdict(outcome=Outcome.UNPROVEN, why=why))
     try:
-        async for found in in_order(one, parents, session.concurrency * 2):
+        async for found in in_order(one, below.parents, session.concurrency * 2):
             if isinstance(found, WireError):
                 below.missed(found)
                 continue

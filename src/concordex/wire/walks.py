@@ -102,7 +102,8 @@ class _Counted:
                 self.trail.doubts.append(told)
             return
         sample = await self._tried(window)
-        if sample is None or not sample.records or sample.records[0] != first.records[1]:
+        known = self.pager.known
+        if sample is None or not sample.records or known(sample.records[0]) != known(first.records[1]):
             self.trail.doubts.append(
                 "asked from the second record on, the system sent something else: are the parameters of `pages` right?"
             )
@@ -177,7 +178,7 @@ class _Counted:
             self.pager.counted(page)
             self.trail.end = End.EMPTY
             return None
-        if self._last is not None and page.records == self._last.records:
+        if self._last is not None and _same(self.pager, page, self._last):
             self._repeated()
             return None
         return self._noted(page)
@@ -221,7 +222,9 @@ class _Counted:
             assert isinstance(pages, d.NumberedPages)
             window = {pages.page: 0} | ({pages.limit: pages.size} if pages.limit else {})
         page = await self._tried(window)
-        if page and page.records and page.records[0] not in (*self._first.records, *self._last.records):
+        known = self.pager.known
+        came = [known(record) for record in (*self._first.records, *self._last.records)]
+        if page and page.records and known(page.records[0]) not in came:
             self.trail.faults.append("something stands before the first record: does this system count from 0?")
 
     async def _none_after_all(self) -> None:
@@ -247,6 +250,13 @@ class _Counted:
             return None
         except ConcordexError:
             return None
+
+
+def _same(pager: Pager, one: Page, other: Page) -> bool:
+    """Whether two pages hold the same records, in the same order."""
+    if len(one.records) != len(other.records):
+        return False
+    return all(pager.known(a) == pager.known(b) for a, b in zip(one.records, other.records, strict=True))
 
 
 class _Followed:
@@ -289,7 +299,8 @@ class _Followed:
         except ConcordexError as error:
             self.trail.doubts.append(f"it denies at {self._more} that there is more, and its mark leads to: {error}")
             return
-        if more.records and more.records[0] in page.records:
+        known = self.pager.known
+        if more.records and known(more.records[0]) in map(known, page.records):
             self.trail.doubts.append(
                 "the mark of the last page leads to that page again: is it given back as it should?"
             )
