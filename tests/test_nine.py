@@ -13,7 +13,7 @@ from concordex.wire.load import find
 from concordex.wire.secrets import Secret
 from concordex.wire.session import Endpoint, Session
 from concordex.wire.writes import act, commit, create, delete, update
-from tests.conftest import Shell, make_workspace
+from tests.conftest import Near, Shell, make_workspace
 from tests.lamplight import run
 
 NINE = ("fairlead", "masthead", "bollard", "muster", "crowsnest", "pilotage", "binnacle", "stowage", "purser")
@@ -21,7 +21,7 @@ NINE = ("fairlead", "masthead", "bollard", "muster", "crowsnest", "pilotage", "b
 
 @pytest.fixture
 def nine(tmp_path, harbour) -> Shell:
-    return make_workspace(tmp_path, harbour, NINE)
+    return make_workspace(tmp_path, harbour, NINE, Near)
 
 
 def truth_of(harbour: Harbour, system: str) -> set[str]:
@@ -73,7 +73,7 @@ SHORT = ("fairlead", "muster", "crowsnest", "pilotage", "stowage", "purser")
 
 
 def test_a_list_cut_short_is_never_called_whole(tmp_path, harbour):
-    shell = make_workspace(tmp_path, harbour, SHORT)
+    shell = make_workspace(tmp_path, harbour, SHORT, Near)
     for system in SHORT:
         harbour.named(system).faults.add("short", LISTS[system])
     done = shell("pull", "--table", "devices", "-f", "json", status=4)
@@ -82,7 +82,7 @@ def test_a_list_cut_short_is_never_called_whole(tmp_path, harbour):
 
 
 def test_a_source_that_dies_half_way_is_partial_and_the_others_go_on(tmp_path, harbour):
-    shell = make_workspace(tmp_path, harbour, ["muster", "purser"])
+    shell = make_workspace(tmp_path, harbour, ["muster", "purser"], Near)
     harbour.muster.faults.add("drop", "/muster/devices", after=1)
     rows = {r["system"]: r for r in json.loads(shell("pull", "-t", "devices", "-f", "json", status=4).stdout)}
     assert (rows["muster"]["outcome"], rows["purser"]["outcome"]) == ("partial", "whole")
@@ -216,6 +216,7 @@ def test_stand_ins_are_strict(harbour):
 
 
 def test_no_secret_is_written_anywhere(nine, harbour, tmp_path):
+    nine = Shell(nine.folder)  # the log of a process of its own
     """Every byte of output, logs and files below the workspace is searched for each secret that was used."""
     harbour.muster.faults.add("expire", "/muster", times=1)
     harbour.masthead.faults.add("fail", "/mast/zones", times=1)
@@ -237,7 +238,7 @@ def test_no_secret_is_written_anywhere(nine, harbour, tmp_path):
 
 
 def test_a_secret_that_is_asked_for_is_asked_at_a_terminal_only(tmp_path, harbour):
-    shell = make_workspace(tmp_path, harbour, ["purser"])
+    shell = make_workspace(tmp_path, harbour, ["purser"], Near)
     shell.config(lambda text: text.replace("file:../purser.secret", "ask:clerk's password"))
     done = shell("pull", status=1)
     assert "is asked for at a terminal, and this run has none" in done.stderr
@@ -258,7 +259,7 @@ systems:
 
 
 def test_systems_share_settings_and_are_chosen_by_tag_and_label(tmp_path, harbour):
-    shell = make_workspace(tmp_path, harbour, ["purser"])
+    shell = make_workspace(tmp_path, harbour, ["purser"], Near)
     shell.config(lambda _: CONFIG.replace("URL", harbour.urls["purser"]))
     one, two = (shell.workspace.config.systems[name] for name in ("one", "two"))
     assert (one.rate, one.concurrency, one.tags) == (30, 2, ["quays"])
@@ -290,7 +291,7 @@ def test_a_paused_system_is_left_alone_until_it_is_resumed(nine):
 
 
 def test_rules_leave_records_out_and_every_pull_tells_how_many(tmp_path, harbour):
-    shell = make_workspace(tmp_path, harbour, ["muster"])
+    shell = make_workspace(tmp_path, harbour, ["muster"], Near)
     rules = "[{nameless: true}, {unseen: 20d}, {where: 'kind = tablet', why: kiosks}]"
     shell.config(lambda text: text + f"    leave_out: {rules}\n")
     told = shell("pull", "--table", "devices").stderr
@@ -331,7 +332,7 @@ def test_a_check_goes_step_by_step_and_says_what_to_do(nine, harbour):
     [("fail", "devices", "fault of the system"), ("page", "devices", "does not fit the dialect")],
 )
 def test_whose_fault_it_is_is_told(tmp_path, harbour, fault, step, what):
-    shell = make_workspace(tmp_path, harbour, ["purser"])
+    shell = make_workspace(tmp_path, harbour, ["purser"], Near)
     harbour.purser.faults.add(fault, "/purser/cards")
     steps = json.loads(shell("system", "check", "purser", "-f", "json", status=1).stdout)
     last = next(one for one in steps if one["result"] != "well")
@@ -355,7 +356,7 @@ def test_a_dialect_is_tried_against_a_system(nine):
 
 def test_only_what_changed_is_fetched_and_the_snapshot_is_still_the_whole(tmp_path, fresh_harbour):
     harbour = fresh_harbour
-    shell = make_workspace(tmp_path, harbour, ["muster"])
+    shell = make_workspace(tmp_path, harbour, ["muster"], Near)
     shell("pull", "--table", "devices")
     changed, gone = harbour.muster.devices[3], harbour.muster.devices[5]
     changed["displayName"] = "renamed"
@@ -374,7 +375,7 @@ def test_only_what_changed_is_fetched_and_the_snapshot_is_still_the_whole(tmp_pa
 
 def test_a_pull_of_a_part_is_put_into_what_was_there(tmp_path, fresh_harbour):
     harbour = fresh_harbour
-    shell = make_workspace(tmp_path, harbour, ["fairlead"])
+    shell = make_workspace(tmp_path, harbour, ["fairlead"], Near)
     assert "nothing whole to put them into" in shell("pull", "--where", "kind = switch", status=4).stderr
     shell("pull")
     before = devices(shell, "fairlead")
@@ -400,7 +401,7 @@ def test_only_the_members_that_are_wanted_are_asked_for(nine, harbour):
 
 def test_the_past_can_be_shown_and_what_changed_since(tmp_path, fresh_harbour):
     harbour = fresh_harbour
-    shell = make_workspace(tmp_path, harbour, ["muster"])
+    shell = make_workspace(tmp_path, harbour, ["muster"], Near)
     assert "nothing has been pulled" in shell("show", "devices", "--as-of", "2026-01-01", status=2).stderr
     shell("pull", "--table", "devices")
     moment = datetime.now(UTC).isoformat(timespec="milliseconds")
@@ -423,7 +424,7 @@ def test_the_past_can_be_shown_and_what_changed_since(tmp_path, fresh_harbour):
 
 
 def test_old_snapshots_are_removed_and_their_history_stays(tmp_path, harbour):
-    shell = make_workspace(tmp_path, harbour, ["purser"])
+    shell = make_workspace(tmp_path, harbour, ["purser"], Near)
     shell.config(lambda text: text + "keep: {snapshots: 1s, least: 2}\n")
     for _ in range(3):
         shell("pull")
@@ -475,7 +476,7 @@ def test_a_running_pull_is_seen_and_stopped_from_another_terminal(tmp_path, fres
 def test_a_catalogue_of_an_earlier_release_grows_what_it_lacks(tmp_path, harbour):
     import sqlite3
 
-    shell = make_workspace(tmp_path, harbour, ["purser"])
+    shell = make_workspace(tmp_path, harbour, ["purser"], Near)
     shell("pull")
     path = shell.folder / ".concordex" / "catalogue.sqlite"
     with sqlite3.connect(path) as catalogue:

@@ -115,7 +115,7 @@ FAULTS = [
 @pytest.mark.parametrize(("kind", "path", "what", "advice"), FAULTS)
 def test_what_is_not_an_answer_is_told_in_plain_words(shell, harbour, kind, path, what, advice):
     harbour.muster.faults.add(kind, path)
-    found, told = outcomes(shell, "muster", status=1)
+    found, told = outcomes(shell, "muster", "-t", "devices", status=1)
     assert found["muster", "devices"]["outcome"] == "failed"
     assert what in told
     check = shell("system", "check", "muster", status=1)
