@@ -119,16 +119,23 @@ def draw_unverified(names: list[str]) -> None:
 
 def _remark(snapshots: "Sequence[Snapshot]") -> None:
     """What is to be said of each; what is the same of several tables of a system, once."""
-    same: dict[tuple[str, str], list[str]] = {}
+    faults, same = dict[tuple[str, str, str], list[str]](), dict[tuple[str, str], list[str]]()
     for one in snapshots:
         if one.fault:
-            where = f"{one.system}/{one.table}"
-            draw.note(f"{where}: {one.fault.removeprefix(f'{one.system}: ')}", STYLES[one.outcome])
+            said = one.fault.removeprefix(f"{one.system}: ")
+            faults.setdefault((one.system, one.outcome, said), []).append(one.table)
         told = [*one.notes, *(f"{count} left out: {rule}" for rule, count in one.left_out.items())]
         if one.lost:
             lost = ", ".join(f"{name} ({count})" for name, count in one.lost.items())
             told.append(f"values that could not be read, and are missing now: {lost}")
         for text in told:
             same.setdefault((one.system, text), []).append(one.table)
+    for (system, outcome, text), tables in faults.items():
+        draw.note(f"{system}/{', '.join(tables)}: {text}", STYLES[outcome])
     for (system, text), tables in same.items():
         draw.note(f"{system}/{', '.join(tables)}: {text}")
+    if doubtful := next((one for one in snapshots if one.outcome == "unproven" and not one.whole), None):
+        draw.note(
+            "nothing is called missing because of what is unproven; where you know that it is all, the dialect says why it "
+            f"is `complete`, or concordex.yaml: systems: {doubtful.system}: trust: {{{doubtful.table}: unproven}}", "dim"
+        )  # fmt: skip
