@@ -135,7 +135,8 @@ def _remark(snapshots: "Sequence[Snapshot]") -> None:
     for (system, text), tables in same.items():
         draw.note(f"{system}/{', '.join(tables)}: {text}")
     if doubtful := next((one for one in snapshots if one.outcome == "unproven" and not one.whole), None):
+        known = f"systems: {doubtful.system}: trust: {{{doubtful.table}: unproven}}"
         draw.note(
-            "nothing is called missing because of what is unproven; where you know that it is all, the dialect says why it "
-            f"is `complete`, or concordex.yaml: systems: {doubtful.system}: trust: {{{doubtful.table}: unproven}}", "dim"
-        )  # fmt: skip
+            "nothing is called missing because of what is unproven; where you know that it is all, let the dialect"
+        )
+        draw.note(f"say why it is `complete`, or write into concordex.yaml: {known}")
