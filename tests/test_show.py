@@ -11,9 +11,17 @@ import pytest
 from ruamel.yaml import YAML
 
 from concordex.cli.draw import clean
+from tests.conftest import Near, make_workspace
 
 COLUMNS = ["--columns", "system,name,serial,macs,last_seen"]
 WHERE = ["--where", "kind = laptop", "--sort", "system,name,serial"]
+
+
+@pytest.fixture
+def bollard(tmp_path, harbour):
+    shell = make_workspace(tmp_path, harbour, ["bollard"], Near)
+    shell("pull", "-t", "devices", "-t", "rulesets")
+    return shell
 
 
 @pytest.fixture(scope="module")
@@ -182,6 +190,17 @@ def test_parents_are_shown_and_filtered_by_name_and_their_ids_on_request(pulled)
     ids = json.loads(pulled("show", "interfaces", "-c", "parent,parent_id", "-n", "1", "-f", "json").stdout)
     device = pulled.workspace.show("devices", where=f'record_id = "{ids[0]["parent_id"]}"').frame
     assert ids[0]["parent"] in device["name"].to_list()
+
+
+def test_references_in_lists_are_names_too(bollard):
+    rows = json.loads(bollard("show", "rulesets", "-c", "name,targets,targets_id", "-f", "json").stdout)
+    firewalls = bollard.workspace.show("devices", systems=["bollard"]).frame
+    names = dict(firewalls.select("record_id", "name").iter_rows())
+    assert rows
+    assert all([names[one] for one in row["targets_id"]] == row["targets"] for row in rows)
+    found = bollard("show", "rulesets", "--where", f"targets = {rows[0]['targets'][0]}", "-f", "json").stdout
+    assert [row["name"] for row in json.loads(found)] == [rows[0]["name"]]
+    assert "targets_id" not in json.loads(found)[0]
 
 
 def test_counts_obey_their_limit_and_a_column_is_named_once(pulled):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import TYPE_CHECKING
@@ -17,6 +17,7 @@ from concordex.query.funnel import Stage, funnel
 from concordex.store import snapshots as store
 from concordex.words import suggestion
 from concordex.work import concordance
+from concordex.work.named import with_names
 from concordex.work.nothing import why_nothing
 
 if TYPE_CHECKING:
@@ -72,8 +73,9 @@ def select(workspace: Workspace, table: str, choice: Choice) -> Selection:
     else:
         lazy, notes = source(workspace, table, choice.systems, choice.as_of)
         stages = []
-    lazy = with_names(workspace, lazy)
-    shape = Shape(lazy)
+    before = lazy.collect_schema().names()
+    lazy = with_names(workspace, table, lazy)
+    shape = Shape(lazy, on_request=set(lazy.collect_schema().names()) - set(before))
     found = lazy
     if choice.where:
         closed: dict[str, Sequence[str]] | None = {} if table in ("findings", "gone") else None
@@ -88,28 +90,6 @@ def select(workspace: Workspace, table: str, choice: Choice) -> Selection:
     if choice.where and not frame.height and choice.limit != 0:
         notes = [*notes, *why_nothing(lazy, binder, table)]
     return Selection(frame=frame, notes=notes, stages=stages)
-
-
-def with_names(workspace: Workspace, lazy: pl.LazyFrame) -> pl.LazyFrame:
-    """``lazy`` with the name of what each ``parent`` means, where that is known, and its id as ``parent_id``."""
-    schema = lazy.collect_schema()
-    if "parent" not in schema or "system" not in schema or "parent_id" in schema or not pulled(workspace):
-        return lazy
-    snapshots = [s for s in workspace.memory.newest("devices") if s.file]
-    if not snapshots:
-        return lazy
-    devices = store.together(workspace.store, snapshots).select(
-        "system", pl.col("record_id").alias("parent"), pl.col("name").alias("_named")
-    )
-    named = lazy.join(devices.unique(["system", "parent"]), on=["system", "parent"], how="left", maintain_order="left")
-    return named.with_columns(
-        pl.coalesce("_named", "parent").alias("parent"), pl.col("parent").alias("parent_id")
-    ).drop("_named")
-
-
-def pulled(workspace: Workspace) -> bool:
-    """Whether anything has been pulled yet."""
-    return (workspace.store / "catalogue.sqlite").is_file()
 
 
 def source(
@@ -160,8 +140,9 @@ def _doubts(workspace: Workspace, found: Sequence[Snapshot]) -> list[str]:
 class Shape:
     """The columns of a lazy frame and their types."""
 
-    def __init__(self, lazy: pl.LazyFrame) -> None:
+    def __init__(self, lazy: pl.LazyFrame, on_request: Collection[str] = ()) -> None:
         schema = lazy.collect_schema()
+        self.on_request = on_request  # columns that are shown only where they are named
         self.types: dict[str, Type] = {n: type_of(t, n) for n, t in schema.items() if n != ORIGINAL}
         self.has_original = ORIGINAL in schema
 
@@ -183,7 +164,7 @@ def _chosen(lazy: pl.LazyFrame, shape: Shape, choice: Choice) -> pl.DataFrame:
     twice = next((name for name in choice.columns if list(choice.columns).count(name) > 1), None)
     if twice:
         raise CalledWrongly(f"the column {twice!r} is named twice")
-    usual = [name for name in shape.types if name != "parent_id"]
+    usual = [name for name in shape.types if name not in shape.on_request]
     columns = [shape.column(name) for name in choice.columns or usual]
     if sorters:
         lazy = lazy.sort(sorters, descending=[down for _, down in keys], nulls_last=True)
