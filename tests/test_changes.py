@@ -633,3 +633,29 @@ def test_what_the_system_wrote_in_its_own_way_is_told_apart_from_what_it_did_not
     assert verdict(shall, was, there) == (
         ["status is still in service", "os is 8, not 7"], ["macs is written 0a:1b there"],
     )  # fmt: skip
+
+
+def test_a_preview_shows_every_field_of_what_is_made_in_every_format(at, tmp_path):
+    shell, _ = at
+    path = sheet(tmp_path / "x.csv", [device(1, Comment="mind the step", Position="7")])
+    done = shell("push", path, "--to", "stowage", "--draft")
+    for said in ("comment mind the step", "position 7", "macs 0c:b1:aa:00:00:01"):
+        assert said in done.stdout
+    number = str(shell.workspace.changes()[0]["id"])
+    (row,) = csv.DictReader(shell("change", "show", number, "-f", "csv").stdout.splitlines())
+    assert json.loads(row["shall"])["comment"] == "mind the step"
+
+
+def test_a_change_from_a_file_is_judged_by_its_steps_whatever_it_calls_itself(at, tmp_path):
+    """Deletions ask for their number, also where the file's kind was edited."""
+    shell, gear = at
+    name = next(iter(gear.values()))["title"]
+    shell("delete", "stowage", f'name = "{name}"', "--draft")
+    number = str(shell.workspace.changes()[0]["id"])
+    path = tmp_path / "change.yaml"
+    shell("change", "save", number, "-o", str(path))
+    path.write_text(path.read_text().replace("kind: delete", "kind: set"))
+    assert "say so with --count" in shell("change", "load", str(path), "--yes", status=5).stderr
+    loaded = str(shell.workspace.changes()[0]["id"])
+    assert "say so with --count" in shell("change", "run", loaded, "--yes", status=5).stderr
+    assert any(one["title"] == name for one in gear.values())

@@ -224,3 +224,16 @@ def test_what_devices_are_called_acts_on_nothing(pulled, tmp_path):
 
 def test_control_signs_are_made_visible_and_letters_are_left():
     assert clean("Fähre ⚓ \x1b]0;x\x07\u202e\n") == "Fähre ⚓ \\x1b]0;x\\x07\\u202e\\n"
+
+
+def test_an_empty_filter_is_no_filter_that_means_everything(pulled):
+    assert "an empty filter" in pulled("show", "devices", "--where", " ", status=2).stderr
+
+
+def test_what_was_pulled_is_its_owners_only(pulled):
+    """The store, the catalogue and every snapshot."""
+    store = pulled.folder / ".concordex"
+    assert store.stat().st_mode & 0o777 == 0o700
+    files = [path for path in store.rglob("*") if path.is_file() and path.name != ".gitignore"]
+    assert files
+    assert {path.stat().st_mode & 0o077 for path in files if path.suffix in (".parquet", ".sqlite")} == {0}

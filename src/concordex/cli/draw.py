@@ -52,13 +52,13 @@ def cell(value: Any) -> str:
 
 
 #: Of how many members is told in one line.
-_MEMBERS = 8
+MEMBERS = 8
 
 
-def members(body: Mapping[str, Any]) -> str:
-    """What a record or an object says, in one line; an ellipsis where there is more."""
+def members(body: Mapping[str, Any], most: int | None = MEMBERS) -> str:
+    """What a record or an object says, in one line; an ellipsis where there is more than the ``most``."""
     told = [f"{name} {cell(value) or '(empty)'}" for name, value in body.items()]
-    return ", ".join([*told[:_MEMBERS], *(["…"] if len(told) > _MEMBERS else [])])
+    return ", ".join([*told[:most], *(["…"] if most is not None and len(told) > most else [])])
 
 
 def moment(said: str | None) -> str:

@@ -125,7 +125,19 @@ def _lists_as_text(frame: pl.DataFrame) -> pl.DataFrame:
     import polars as pl
     import polars.selectors as cs
 
-    return _times_as_text(frame).with_columns(cs.by_dtype(pl.List(pl.String)).list.join(" "))
+    plain = _times_as_text(frame).with_columns(cs.by_dtype(pl.List(pl.String)).list.join(" "))
+    nested = [name for name, kind in plain.schema.items() if kind.is_nested()]
+    return plain.with_columns(pl.Series(name, _as_json(plain[name]), dtype=pl.String) for name in nested)
+
+
+def _as_json(column: pl.Series) -> list[str | None]:
+    """Values with parts, as JSON without what is missing: what a cell of a sheet can hold of them."""
+    import orjson
+
+    def said(value: Any) -> Any:
+        return {name: one for name, one in value.items() if one is not None} if isinstance(value, dict) else value
+
+    return [None if one is None else orjson.dumps(said(_whole(one)), default=str).decode() for one in column.to_list()]
 
 
 def _harmless(frame: pl.DataFrame) -> pl.DataFrame:

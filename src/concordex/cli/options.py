@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from concordex.cli.emit import Format
+from concordex.errors import CalledWrongly
 
 if TYPE_CHECKING:
     from concordex.work import Workspace
@@ -60,7 +61,6 @@ def words(given: list[str] | None) -> list[str]:
 
 def pairs(given: list[str] | None, option: str) -> dict[str, str]:
     """Options that say NAME=VALUE, as a mapping."""
-    from concordex.errors import CalledWrongly
 
     found = {}
     for text in given or []:
@@ -83,7 +83,6 @@ def moment(text: str | None, option: str, *, end_of_day: bool = False) -> dateti
         return None
     if end_of_day and re.fullmatch(r"\d{4}-\d\d-\d\d", text):
         text = f"{text}T23:59:59"
-    from concordex.errors import CalledWrongly
     from concordex.model.values import parse_duration, parse_time
 
     ago = parse_duration(text)
@@ -100,8 +99,6 @@ def chosen(systems: list[str] | None, tags: list[str] | None, labels: list[str] 
         return names
     found = workspace().systems(names, tags=words(tags), labels=labels or [])
     if not found:
-        from concordex.errors import CalledWrongly
-
         raise CalledWrongly(
             "no system is selected by these names, tags and labels together", advice="concordex system list"
         )
@@ -126,8 +123,20 @@ Labels = Annotated[
     list[str] | None,
     typer.Option("--label", help="Systems with this label. Repeatable.", autocompletion=complete_labels),
 ]
+
+
+def _says_something(given: str | None) -> str | None:
+    """A filter that a script left empty must not mean everything."""
+    if given is not None and not given.strip():
+        raise CalledWrongly("an empty filter", advice="leave --where away where all records are meant")
+    return given
+
+
 Where = Annotated[
-    str | None, typer.Option("--where", help="Only records for which this filter holds (docs/filters.md).")
+    str | None,
+    typer.Option(
+        "--where", help="Only records for which this filter holds (docs/filters.md).", callback=_says_something
+    ),
 ]
 Form = Annotated[
     Format | None,

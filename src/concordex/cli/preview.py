@@ -78,8 +78,8 @@ def _told(step: Step, first: Sequence[str]) -> str:
         said = [draw.cell(value).replace(", ", "; ") for name, value in step.shall.items() if name != "target"]
         return ": ".join([step.act or "", *said])
     values = step.was if step.action == "delete" else step.shall
-    chosen = {name: values[name] for name in first if values.get(name)}
-    return draw.members(chosen or {name: value for name, value in values.items() if name != "name"})
+    told = {name: values[name] for name in (*first, *values) if values.get(name) is not None and name != "name"}
+    return draw.members(told, most=None if step.action == "create" else draw.MEMBERS)
 
 
 def _moved(name: str, was: Any, now: Any) -> str:
@@ -93,7 +93,7 @@ def _moved(name: str, was: Any, now: Any) -> str:
     return f"{name}: {draw.cell(was) or '(empty)'} -> {draw.cell(now) or '(empty)'}"
 
 
-#: Of a new record, what a reviewer looks for first; the rest is told in the other formats.
+#: Of a record, what a reviewer looks for first; of a new one the rest follows, since all of it is sent.
 _TOLD = ("kind", "maker", "model", "serial", "site")
 
 

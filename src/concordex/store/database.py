@@ -29,7 +29,8 @@ class Database:
 
     def _open(self, path: Path, schema: str, *, write: bool) -> sqlite3.Connection:
         if write:
-            path.parent.mkdir(parents=True, exist_ok=True)
+            path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+            path.touch(mode=0o600)
             connection = sqlite3.connect(path, timeout=30, isolation_level=None)
             connection.execute("PRAGMA journal_mode=WAL")
             connection.execute("PRAGMA synchronous=FULL")

@@ -29,6 +29,7 @@ def write(frame: pl.DataFrame, path: Path, *, lasting: bool = True) -> None:
             frame.write_parquet(making, compression="zstd", compression_level=1, row_group_size=_ROWS)
         else:
             frame.write_parquet(making, compression="lz4", row_group_size=4 * _ROWS)
+        making.chmod(0o600)
         making.replace(path)
     except OSError as error:
         with suppress(OSError):

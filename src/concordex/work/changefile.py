@@ -92,7 +92,8 @@ def load(workspace: Workspace, path: Path) -> Change:
         for at, s in enumerate(found.steps, start=1)
     ]  # fmt: skip
     grave = any(s.action == "act" and dialect.tables[s.table].write.acts[s.act].grave for s in steps)  # type: ignore[union-attr, index]
-    about = {**found.about, "from": str(path), "grave": grave or found.about.get("grave", False)}
+    gone = any(step.action == "delete" for step in steps)  # judged by the steps: a file's words may have been edited
+    about = {**found.about, "from": str(path), "grave": grave or gone or found.about.get("grave", False)}
     return Change(kind=found.kind, system=found.system, steps=tuple(steps), about=about)
 
 

@@ -312,7 +312,9 @@ class Workspace:
 
     def _keep_out_of_version_control(self) -> None:
         try:
-            self.store.mkdir(exist_ok=True)
+            self.store.mkdir(mode=0o700, exist_ok=True)
+            if self.store.stat().st_mode & 0o077 and self.store.stat().st_uid == os.getuid():
+                self.store.chmod(0o700)  # made by an earlier release: what is pulled is nobody else's
             ignore = self.store / ".gitignore"
             if not ignore.exists():
                 ignore.write_text("*\n", encoding="utf-8")
