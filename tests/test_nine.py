@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import time
+from copy import deepcopy
 from datetime import UTC, datetime
 
 import pytest
@@ -485,3 +486,40 @@ def test_a_catalogue_of_an_earlier_release_grows_what_it_lacks(tmp_path, harbour
     assert shell("show", "devices", "-n", "1").stdout
     shell("pull")
     assert len(json.loads(shell("pulls", "-f", "json").stdout)) == 2
+
+
+WRITTEN = {  # where the records lie, which field is set, and the member that may change
+    "crowsnest": (lambda h: h.crowsnest.hosts.values(), "ips=10.9.9.9", {"address"}),
+    "masthead": (lambda h: h.masthead.radios, "name=ap-renamed", {"caption"}),
+    "fairlead": (lambda h: h.fairlead.nodes, "name=node-renamed", {"label"}),
+    "stowage": (lambda h: h.stowage.lists["gear"].values(), "comment=seen", {"remark"}),
+    "purser": (lambda h: h.purser.cards.values(), "user=Kim", {"holder", "amended"}),
+    "pilotage": (lambda h: h.pilotage.units.values(), "name=boat", {"alias"}),
+}
+
+
+@pytest.mark.parametrize("system", WRITTEN)
+def test_an_update_alters_what_it_says_and_nothing_else_and_is_undone(tmp_path, fresh_harbour, system):
+    """The whole record is looked at where the system keeps it, not only the field that was set."""
+    records, said, may = WRITTEN[system]
+    shell = make_workspace(tmp_path, fresh_harbour, [system], Near)
+    shell("pull")
+    usable = "and status = up" if system == "fairlead" else ""
+    row = shell.workspace.show("devices", where=f"name present {usable}", limit=1).frame.row(0, named=True)
+    before = deepcopy(list(records(fresh_harbour)))
+    shell("set", system, f'record_id = "{row["record_id"]}"', said, "--yes")
+    altered = [
+        {member for member in was if was[member] != now[member]}
+        for was, now in zip(before, records(fresh_harbour), strict=True)
+        if was != now
+    ]
+    assert len(altered) == 1
+    assert altered[0] <= may
+    shell("change", "undo", str(shell.workspace.changes()[0]["id"]), "--yes")
+    left = [
+        member
+        for was, now in zip(before, records(fresh_harbour), strict=True)
+        for member in was
+        if was[member] != now[member]
+    ]
+    assert set(left) <= {"amended"}
