@@ -352,3 +352,30 @@ def test_a_pull_equals_the_truth_or_is_not_called_whole(moody, drawn):
         return
     if look.outcome == "whole":
         assert sorted(map(int, look.frame["record_id"])) == list(range(1, drawn[0].size + 1))
+
+
+@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+@given(
+    st.lists(st.integers(0, 6 * 3600 - 120), max_size=40), st.booleans(), st.sampled_from([2, 3, 10, 1000]),
+    st.sampled_from([3, 10, 200]), st.booleans(),
+)  # fmt: skip
+def test_spans_equal_the_truth_or_are_not_called_whole(moody, moments, burst, cap, full, inclusive):
+    """Wherever events crowd, and wherever the system cuts a span."""
+    from datetime import UTC, datetime
+
+    url, state = moody
+    begin = int(datetime.now(UTC).timestamp()) - 6 * 3600 + 60
+    events = sorted(begin + (at % 30 if burst else at) for at in moments)
+
+    def answer(_m, _p, query, *_):
+        since, until = int(query["since"]), int(query["until"]) + inclusive
+        return 200, [{"id": at, "at": when} for at, when in enumerate(events) if since <= when < until][:cap]
+
+    state["manners"] = answer
+    spoken = dialect((SPANS % "epoch").replace("full: 200", f"full: {full}"), limits={"tries": 1})
+    try:
+        look = look_at(url, spoken)
+    except WireError:
+        return
+    if look.outcome == "whole":
+        assert sorted(map(int, look.frame["record_id"])) == list(range(len(events)))

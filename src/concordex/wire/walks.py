@@ -409,19 +409,28 @@ class _Spans:
         return await self.pager.page(_span_parameters(self.pages_of, begin, end))
 
     async def _none_is_cut(self, held: Sequence[tuple[datetime, datetime, Page]]) -> bool:
-        """Whether the halves of the fullest spans bring no more than these did; else the cap is lower than `full`."""
+        """Whether the fullest spans hold no more than they brought; else the cap is lower than `full`."""
         most = max((len(page.records) for *_, page in held), default=0)
-        fullest = [
-            one for one in held if most and len(one[2].records) == most and one[1] - one[0] > timedelta(seconds=1)
-        ]
-        for begin, end, page in fullest:
-            middle = _middle(begin, end)
-            halves = [await self._read(begin, middle), await self._read(middle, end)]
-            if sum(len(half.records) for half in halves) > len(page.records):
+        for begin, end, page in held:
+            if len(page.records) == most > 1 and await self._is_cut(begin, end, most):
                 self._full = most
                 self.trail.notes.append(f"the system sends at most {most} records for a span, not {self.pages_of.full}")
                 return False
         return True
+
+    async def _is_cut(self, begin: datetime, end: datetime, count: int) -> bool:
+        """Whether the halves of a span bring more than its ``count``: of one that brings as many, its halves again."""
+        while end - begin > timedelta(seconds=1):
+            middle = _middle(begin, end)
+            first, second = await self._read(begin, middle), await self._read(middle, end)
+            came = len(first.records), len(second.records)
+            if sum(came) > count:
+                return True
+            if max(came) < count:
+                return False
+            begin, end = (begin, middle) if came[0] == count else (middle, end)
+        self.trail.doubts.append(f"{count} records in one second, and perhaps more: nothing finer can be asked for")
+        return False
 
 
 def _middle(begin: datetime, end: datetime) -> datetime:
