@@ -152,11 +152,13 @@ def _compared(total: int, trail: Trail, *, narrowed: bool) -> _Total | Verdict:
 
 
 def _proof(trail: Trail, *, agrees: bool) -> Proof | None:
-    if agrees and (trail.end or trail.apart is not None) and not trail.doubts:
+    if trail.doubts:
+        return None
+    if agrees and (trail.end or trail.apart is not None):
         return Proof.TOTAL
     if trail.end is End.SPANNED:
         return Proof.SPANS
-    return Proof.END if trail.end and not trail.doubts else None
+    return Proof.END if trail.end else None
 
 
 def _looks_cut(trail: Trail) -> str:
