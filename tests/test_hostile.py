@@ -487,3 +487,19 @@ def test_what_nobody_foresaw_costs_one_table_and_names_it(shell, harbour, monkey
     assert outcomes.pop(("stowage", "racks")) == "failed"
     assert set(outcomes.values()) == {"whole"}
     assert "stowage/racks: racks could not be read as the dialect says (TypeError: odd)" in done.stderr
+
+
+@pytest.mark.parametrize(
+    ("said", "told"),
+    [
+        ({"fault": {"text": "too dark"}}, "HTTP 400: too dark"),
+        ({"oops": ["a is wrong", "b is wrong"]}, "HTTP 400: a is wrong; b is wrong"),
+        ({"detail": {"room": ["no such room"]}}, 'HTTP 400: {"detail":{"room":["no such room"]}}'),
+        ({}, "HTTP 400"),
+    ],
+)
+def test_a_refusal_is_told_in_the_systems_own_words_wherever_they_stand(serve, said, told):
+    spoken = lamps("{path: /}", errors={"message": ["fault.text", "oops"]})
+    with pytest.raises(WireError) as caught:
+        looks(serve(lambda *_: (400, said)).url, spoken)
+    assert caught.value.why == told

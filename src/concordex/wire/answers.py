@@ -8,6 +8,8 @@ from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from typing import Any
 
+import orjson
+
 from concordex.errors import (
     BadAnswer,
     ConcordexError,
@@ -124,7 +126,7 @@ class Judge:
         errors, status = self.errors, reply.status
         is_rpc = isinstance(body, Mapping) and "jsonrpc" in body
         code = _said(errors.code or ("error.code" if is_rpc else None), body)
-        message = _said(errors.message or ("error.message" if is_rpc else None), body)
+        message = _message(errors.message or (["error.message"] if is_rpc else []), body)
         told = f"HTTP {status}" if code is None else f"HTTP {status}, code {code}"
         why = f"{told}: {self._redactor.text(str(message))[:300]}" if message else told
         codes = {str(status), str(code)}
@@ -151,6 +153,17 @@ class Judge:
         what = "knows no" if status == 404 else "refused"
         advice = "does the url in concordex.yaml, or the dialect's path, fit this system?" if status == 404 else ""
         return kind(f"the system {what} {path}", http=status, body=body, where=self.system, why=why, advice=advice)
+
+
+def _message(paths: Sequence[str], body: Any) -> str:
+    """What an error answer says: at the places that the dialect names, or else in its own words."""
+    for path in paths:
+        said = at(path).first(body)
+        if said not in (None, "", [], {}):
+            return "; ".join(map(str, said)) if isinstance(said, list) else str(said)
+    if body in (None, "", [], {}):
+        return ""
+    return body if isinstance(body, str) else orjson.dumps(body, default=str).decode()
 
 
 def _said(path: str | None, body: Any) -> Any:

@@ -136,6 +136,8 @@ def _member_paths(dialect: Dialect) -> list[tuple[tuple[str | int, ...], str]]:
             said = getattr(pages, key, None)
             if isinstance(said, str) and not said.startswith(_ELSEWHERE):
                 found.append(((*place, "pages", key), said))
+    found += [(("errors", "message"), path) for path in dialect.errors.message]
+    found += [(("errors", key), path) for key in ("code", "present") if (path := getattr(dialect.errors, key))]
     for name, table in dialect.tables.items():
         for field, spec in table.fields.items():
             found += [(("tables", name, "fields", field), path) for path in spec.from_]
@@ -158,7 +160,7 @@ def schema() -> str:
         if table == "Table":
             slot["additionalProperties"]["anyOf"].append({"type": "array", "items": {"type": "string"}})
     several = [("Task", key) for key in ("done", "failed")]
-    several += [("Errors", key) for key in ("expired", "busy", "duplicate", "conflict")]
+    several += [("Errors", key) for key in ("message", "expired", "busy", "duplicate", "conflict")]
     for part, key in (("FilterMap", "tests"), ("Write", "required"), ("Write", "unique"), *several):
         _also_text(body["$defs"][part]["properties"], key)
     keys = body["$defs"]["Write"]["properties"]["keys"]

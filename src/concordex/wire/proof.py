@@ -91,7 +91,7 @@ def verdict(trail: Trail, *, vouched: str | None = None, narrowed: bool = False)
     if isinstance(found, Verdict):
         return found
     notes = [*trail.notes, *([found.remark] if found.remark else [])]
-    if trail.end in (None, End.SAID) and suspicious(trail.came) and not found.agrees:
+    if suspicious(trail.came) and (trail.end is None or (trail.end is End.SAID and not found.agrees)):
         notes.append(f"just {trail.came:,} records: systems cut lists at such numbers")
     cut = _looks_cut(trail)
     proof = _proof(trail, agrees=found.agrees)

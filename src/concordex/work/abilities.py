@@ -34,7 +34,7 @@ def _system(dialect: d.Dialect) -> Iterator[Ability]:
     renews = isinstance(sign_in, d.CallSignIn | d.ClientCredentials)
     ended = ", ".join(["HTTP 401", *map(str, dialect.errors.expired)])
     yield Ability("system", "renew a session that ends", renews, f"once at {ended}" if renews else "")
-    message = dialect.errors.message or ("as JSON-RPC does" if dialect.rpc else "")
+    message = ", ".join(dialect.errors.message) or ("as JSON-RPC does" if dialect.rpc else "")
     yield Ability("system", "tell what went wrong", bool(message), message)
     pace = f"; {limits.rate:g} requests a second" if limits.rate else ""
     yield Ability("system", "several requests at once", limits.concurrency > 1, f"{limits.concurrency}{pace}")

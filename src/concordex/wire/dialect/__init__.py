@@ -146,7 +146,9 @@ class Limits(Part):
 class Errors(Part):
     """What an error answer says; codes are HTTP statuses, or what stands at `code`."""
 
-    message: str | None = Field(None, description="Where it says what is wrong.")
+    message: list[str] = Field(
+        default_factory=list, description="Where it says what is wrong; of several, the first that says something."
+    )
     code: str | None = Field(None, description="Where it gives a code of its own.")
     present: str | None = Field(None, description="What stands only in an error answer that comes as HTTP 200.")
     expired: list[str | int] = Field(default_factory=list, description="The session has ended: sign in again.")
@@ -154,7 +156,7 @@ class Errors(Part):
     duplicate: list[str | int] = Field(default_factory=list, description="Such a record is there already.")
     conflict: list[str | int] = Field(default_factory=list, description="Somebody else altered it meanwhile.")
 
-    @field_validator("expired", "busy", "duplicate", "conflict", mode="before")
+    @field_validator("message", "expired", "busy", "duplicate", "conflict", mode="before")
     @classmethod
     def _several(cls, given: Any) -> Any:
         return words(given)
