@@ -341,7 +341,7 @@ def manners_and_dialect(draw):
     return manners, f"{{path: /lamps, records: lamps, {total}pages: {pages}}}"
 
 
-@settings(max_examples=250, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+@settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 @given(manners_and_dialect())
 def test_a_pull_equals_the_truth_or_is_not_called_whole(moody, drawn):
     url, state = moody
@@ -354,7 +354,7 @@ def test_a_pull_equals_the_truth_or_is_not_called_whole(moody, drawn):
         assert sorted(map(int, look.frame["record_id"])) == list(range(1, drawn[0].size + 1))
 
 
-@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+@settings(max_examples=25, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 @given(
     st.lists(st.integers(0, 6 * 3600 - 120), max_size=40), st.booleans(), st.sampled_from([2, 3, 10, 1000]),
     st.sampled_from([3, 10, 200]), st.booleans(),
