@@ -58,6 +58,7 @@ def test_units_are_adopted_with_the_code_that_only_they_show(quay):
     told = shell("push", path, "--to", "pilotage", "--ask", "afloat", "--rejects", "bad.csv", "--yes", status=4)
     assert "2 devices of 5 told what pilotage needs" in told.stderr
     assert len(portal.units) == before + 2
+    assert "code ***" in told.stdout  # that there is one is told, and not what it is
     assert "os_version" in told.stdout  # waited until they had reported
     assert [row["name"] for row in csv.DictReader((shell.folder / "bad.csv").open())] == [
         wrong["name"], "rt-away", "rt-strange",

@@ -421,7 +421,7 @@ def test_after_any_faults_and_kills_a_change_ends_as_it_should(inventory, dying)
     @given(faults=FAULTS, kills=KILLS)
     def law(faults, kills):
         restore(harbour, before)
-        pull(workspace, ["stowage"])
+        pull(workspace, ["stowage"], accept_fall=True)
         change = workspace.journal.keep(prepare_push(workspace, "stowage", "devices", rows, Choice()).change)
         for kind, method, after, times in faults:
             harbour.stowage.faults.add(kind, "/v2/", method=method, after=after, times=times)
@@ -456,7 +456,7 @@ def test_at_each_of_its_steps_a_change_may_fail_and_goes_on(inventory, dying, en
     shell, harbour, before = inventory
     workspace = shell.workspace
     restore(harbour, before)
-    pull(workspace, ["stowage"])
+    pull(workspace, ["stowage"], accept_fall=True)
     rows = [Row(place=f"row {at}", said=device(at)) for at in range(4)]
     prepared = prepare_push(workspace, "stowage", "devices", rows, Choice()).change
     for k in range(len(rows)):

@@ -38,9 +38,10 @@ def draw_change(change: Change, form: Format | None, *, every: bool = False) -> 
         emit_rows([_row(step) for step in change.steps], form, None)
         return
     rows, first = [], () if change.about.get("objects") else _TOLD
+    once = change.about.get("once", ())
     for found in _sorts(change.steps):
         shown = found if every else found[:_MOST]
-        rows += [[s.number, s.table, s.action, s.label, _told(s, first), s.state] for s in shown]
+        rows += [[s.number, s.table, s.action, s.label, _told(s, first, once), s.state] for s in shown]
         if len(found) > len(shown):
             left = len(found) - len(shown)
             rows.append(["", found[0].table, found[0].action, f"… and {left:,} more", "", found[0].state])
@@ -69,7 +70,8 @@ def _sorts(steps: Sequence[Step]) -> list[list[Step]]:
     return list(found.values())
 
 
-def _told(step: Step, first: Sequence[str]) -> str:
+def _told(step: Step, first: Sequence[str], once: Sequence[str] = ()) -> str:
+    """What a step does, in one line; that there is a one-time code is told, and not the code."""
     if step.reason:
         return step.reason
     if step.action == "update":
@@ -79,6 +81,7 @@ def _told(step: Step, first: Sequence[str]) -> str:
         return ": ".join([step.act or "", *said])
     values = step.was if step.action == "delete" else step.shall
     told = {name: values[name] for name in (*first, *values) if values.get(name) is not None and name != "name"}
+    told |= {name: "***" for name in once if name in told}
     return draw.members(told, most=None if step.action == "create" else draw.MEMBERS)
 
 

@@ -163,7 +163,8 @@ def _change(
         equal += not shall
     change = prepare("push", base.system, base.table, wishes, updates, base.forms, base.known)
     steps = [replace(_described(step, base, catalogue), entry=step.entry or None) for step in change.steps]
-    return replace(change, steps=tuple(steps)), equal
+    once = [name for name, spec in base.write.fields.items() if spec.once]
+    return replace(change, steps=tuple(steps), about={**change.about, **({"once": once} if once else {})}), equal
 
 
 def _update(base: Base, record: Mapping[str, Any], shall: Mapping[str, Any], place: str) -> Step:

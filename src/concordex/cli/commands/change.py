@@ -36,7 +36,7 @@ change = typer.Typer(
     rich_markup_mode=None,
 )
 #: What a change knows for its own use.
-_UNTOLD = ("chosen", "grave", "objects", "sizes")
+_UNTOLD = ("chosen", "grave", "objects", "sizes", "once")
 Number = Annotated[int, typer.Argument(help="The number of the change.")]
 
 

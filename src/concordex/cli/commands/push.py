@@ -95,7 +95,7 @@ def push(
         draw.note(f"{plural(len(rejected), 'row')} with mistakes in {rejects}")
     draw.note(f"{plural(count, 'row')}: {prepared.equal:,} are there as they are, {len(rejected):,} rejected")
 
-    change = replace(prepared.change, about={"from": file, "command": "push"})
+    change = replace(prepared.change, about={**prepared.change.about, "from": file, "command": "push"})
     status = propose(here, change, answers, f"{to} holds what the file says")
     return Status.PARTLY if mistakes and status == Status.DONE else status
 
@@ -118,7 +118,7 @@ def _asked(
 
     change, made = prepare_settings(here, asking(here, to, table, devices, rows, choice.columns))
     if change.steps:
-        change = replace(change, about={"from": file, "command": "push"})
+        change = replace(change, about={**change.about, "from": file, "command": "push"})
         status = propose(here, change, answers, "every device is set as its row says")
         if answers.draft:
             draw.note(f"what the devices tell is asked for once that is done: then push {file} again")
