@@ -87,26 +87,25 @@ class _Counted:
 
     async def _second_record(self, first: Page) -> None:
         """See that paging works, where no total shows it: asked from the second record on, that is what must come."""
-        pages = self.pages_of
-        told = "one page held all, and whether the next one can be asked for was not seen"
-        if isinstance(pages, d.OffsetPages):
-            window = {pages.offset: pages.first + 1, pages.limit: 2}
-        elif isinstance(pages, d.NumberedPages) and pages.limit:
-            window = {pages.page: pages.first + 1, pages.limit: 1}
-        else:
+        window = self._from_the_second()
+        if window is None or len(first.records) < _SHOWS:
             if self.trail.end is not End.EMPTY and self._different == 1:
-                self.trail.doubts.append(told)
+                self.trail.doubts.append("one page held all, and whether the next one can be asked for was not seen")
             return
-        if len(first.records) < _SHOWS:
-            if self.trail.end is not End.EMPTY and self._different == 1:
-                self.trail.doubts.append(told)
-            return
-        sample = await self._tried(window)
-        known = self.pager.known
+        sample, known = await self._tried(window), self.pager.known
         if sample is None or not sample.records or known(sample.records[0]) != known(first.records[1]):
             self.trail.doubts.append(
                 "asked from the second record on, the system sent something else: are the parameters of `pages` right?"
             )
+
+    def _from_the_second(self) -> dict[str, Any] | None:
+        """The parameters that ask from the second record on, where that can be asked."""
+        pages = self.pages_of
+        if isinstance(pages, d.OffsetPages):  # two, since of one alone an offset and a page number mean the same
+            return {pages.offset: pages.first + 1, pages.limit: 2}
+        if isinstance(pages, d.NumberedPages) and pages.limit:
+            return {pages.page: pages.first + 1, pages.limit: 1}
+        return None
 
     async def _announced(self, total: int) -> AsyncIterator[Page]:
         """The pages up to an announced total, side by side."""
