@@ -140,10 +140,6 @@ class Transport:
             )
         return url
 
-    async def turn(self) -> None:
-        """Wait for our turn, where the system bears only so many requests a second or asked us to wait."""
-        await self._paced()
-
     async def send(
         self, method: str, url: URL, headers: Mapping[str, str], body: bytes | None, *, gives_secrets: bool = False
     ) -> Reply:
@@ -184,8 +180,8 @@ class Transport:
         said = masked(content[:2_000].decode(errors="replace")).splitlines()[:20]
         log.debug("%s", "\n".join([*lines, *(f"< {line[:300]}" for line in said)]))
 
-    async def _paced(self) -> None:
-        """Wait for our turn where the system bears only so many requests a second, or asked us to wait."""
+    async def turn(self) -> None:
+        """Wait for our turn, where the system bears only so many requests a second or asked us to wait."""
         now = asyncio.get_running_loop().time()
         mine = max(now, self._next)
         self._next = mine + self._pause
