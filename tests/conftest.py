@@ -14,7 +14,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
-from hypothesis import settings
+from hypothesis import Phase, settings
 
 from concordex.cli.app import status_of
 from concordex.standins.server import Harbour
@@ -22,6 +22,9 @@ from concordex.work import Workspace
 from tests.lamplight import serve  # noqa: F401 - a fixture
 
 settings.register_profile("machine", deadline=None)  # how long a call takes is for benchmarks/
+settings.register_profile(
+    "first", deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate]
+)  # not the smallest
 settings.load_profile("machine")
 
 DEVICES = 300

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import socket
 import ssl
 import threading
 from collections.abc import Callable, Iterator
@@ -45,6 +46,10 @@ class Lamplight:
                     json.loads(sent) if json_sent else sent.decode(),
                     dict(self.headers),
                 )
+                if not status:  # the line is cut, and nothing was said
+                    self.close_connection = True
+                    self.connection.shutdown(socket.SHUT_RDWR)
+                    return
                 body = said if isinstance(said, bytes) else json.dumps(said).encode()
                 self.send_response(status)
                 for name, value in more[0] if more else ():

@@ -166,7 +166,12 @@ def test_colour_and_boxes_stay_away_from_pipes(pulled):
 
 def test_the_demo_goes_from_a_check_to_a_verified_sync(tmp_path):
     done = Shell(tmp_path)("demo", "ferries", "--devices", "120")
-    for told in ("$ concordex pull", "$ concordex sync stowage --draft", "change 1 is done", "nothing to do"):
+    for told in (
+        "$ concordex pull",
+        "$ concordex sync stowage --draft",
+        "56 steps written, read back and confirmed",
+        "nothing can be written: 4 held",
+    ):
         assert told in done.stdout
     assert float(re.search(r"F1 ([\d.]+)", done.stdout)[1]) > 0.9
     truth = (tmp_path / "ferries-aside" / "truth.ndjson").read_text().splitlines()

@@ -24,7 +24,8 @@ tables:
   devices:
     read: {{file: devices.ndjson, shape: {{by: ndjson}}, complete: written whole by the test}}
     fields:
-      {{record_id: $.id, name: $.name, serial: $.serial, macs: $.mac, site: $.site, kind: $.kind, os_version: $.os}}
+      {{record_id: $.id, name: $.name, serial: $.serial, macs: $.mac, site: $.site, kind: $.kind, os_version: $.os,
+        last_seen: $.seen}}
 """
 SYSTEMS = "format: 1\nsystems:\n" + "".join(f"  {n}: {{dialect: {n}, folder: {n}}}\n" for n in ("net", "inv"))
 

@@ -289,9 +289,9 @@ def test_refusals_name_the_records_that_they_blame():
 
     rules = Refusals(records="bad", index="at", reason="why")
     error = RequestRefused("no", http=422, body={"bad": [{"at": 1, "why": "taken"}, {"at": 9, "why": "?"}, {}]})
-    assert [(found.index, found.reason) for found in refusals(error, rules, 3)] == [(1, "taken")]
-    assert refusals(error, None, 3) == []
-    assert refusals(RequestRefused("no", http=422, body="what"), rules, 3) == []
+    assert [(found.index, found.reason) for found in refusals(error, rules, [{}] * 3)] == [(1, "taken")]
+    assert refusals(error, None, [{}] * 3) == []
+    assert refusals(RequestRefused("no", http=422, body="what"), rules, [{}] * 3) == []
 
 
 def test_a_count_asks_for_one_record(serve):

@@ -96,10 +96,11 @@ def test_an_answer_that_never_came_is_looked_up_and_lines_are_entered_once(deck,
     shell, switches = deck
     shell("lines", "enter", "switches", "lines.j2", "--with", "rows.csv", "--draft")
     switches[0].faults.add(kind, "/capstan", method="POST", after=1, times=1)
-    told = shell("change", "run", "1", "--yes", status=4).stdout
-    assert "the answer is not known" in told
-    assert "2 of" not in told
-    shell("change", "resume", "1")
+    told = shell("change", "run", "1", "--yes", status=0 if kind == "fail_after" else 4).stdout
+    if kind != "fail_after":
+        assert "it may have arrived, and does not show" in told
+        shell("change", "resume", "1", status=4)
+        shell("change", "resume", "1", "--send-again")
     assert [switch.entered for switch in switches] == [1, 1, 1]
     assert "segment 0 deck 0" in switches[0].lines
 
@@ -134,7 +135,7 @@ def test_one_of_many_devices_is_saved_compared_and_set_as_one_document(deck):
     assert {row["member"] for row in rows} == {"name", "timeServers[]", "users[]", "segments[]", "addresses[]"}
     shell("config", "push", "want.yaml", "--to", first, "--yes")  # it starts anew in the middle, and knows of no job
     assert "address 20 10.20.20.1/24" in switches[0].lines
-    assert switches[0].settled == 2  # asked again: twice is as once
+    assert switches[0].settled == 1
     assert "no difference" in shell("config", "diff", "want.yaml", first).stderr
     told = shell("drift", status=3)
     assert f"changed  {first}/sections/switch" in told.stdout

@@ -451,7 +451,7 @@ def test_a_role_that_loses_the_right_that_is_being_used(quay):
     shell, harbour = quay
     write(shell, "new/1.yaml", "roles", "machines", {"rights": ["sign-in"]})
     write(shell, "new/2.yaml", "roles", "zz-after", {"rights": ["sign-in"]})
-    told = shell("config", "push", "new", "--to", "muster", "--yes", status=1).stderr
+    told = shell("config", "push", "new", "--to", "muster", "--yes", status=4).stdout
     assert "may not alter objects" in told
     harbour.muster.objects["roles"]["role-3"]["rights"] = ["alter-objects"]
     shell("change", "resume", "1", status=None)
@@ -604,7 +604,7 @@ def test_a_loopback_is_made_once_by_two_runs_and_not_over_what_others_altered(tm
         router.faults.add("drop", "/restconf", after=2, times=30)
         shell("change", "run", "4", "--yes", status=None)
         router.faults.clear()
-        shell("change", "resume", "4", status=None)
+        shell("change", "resume", "4", "--send-again", status=None)
         assert router.interfaces["lo/7"]["description"] == "after all"
         shell("change", "undo", "1", "--yes", status=4)  # altered since, by our own changes
         shell("config", "remove", "binnacle/interfaces/lo/7", "--count", "1")

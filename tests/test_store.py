@@ -13,6 +13,7 @@ from concordex.errors import CalledWrongly, Stopped, StoreError
 from concordex.store import snapshots
 from concordex.store.catalogue import Catalogue, Snapshot
 from concordex.store.journal import Journal
+from concordex.store.locks import Locks
 
 
 @pytest.fixture
@@ -109,16 +110,19 @@ def test_a_journal_gives_back_what_was_written_down(catalogue):
         journal.change(2)
 
 
-def test_a_change_is_run_by_one_process_at_a_time(catalogue):
-    journal = Journal(catalogue.database)
-    journal.keep(Change(kind="sync", system="stowage", steps=(step(1),)))
-    journal.begin(1, process=11, is_alive=False)
-    assert journal.runner(1) == 11
-    with pytest.raises(Stopped):
-        journal.begin(1, process=12, is_alive=True)
-    journal.begin(1, process=12, is_alive=False)  # the one before was killed
-    journal.end(1, "stopped")
-    assert journal.runner(1) is None
+def test_a_lock_falls_with_the_process_that_holds_it_and_says_whose_it_is(tmp_path):
+    """Whatever number the process of another run had: only a lock that is held now counts."""
+    locks = Locks(tmp_path)
+    with locks.held("stowage", 3, "ana"):
+        assert locks.holder("stowage")["change"] == 3
+        told = pytest.raises(Stopped, match=r"change 3 of ana, since .*process \d+")
+        with told, Locks(tmp_path).held("stowage", 4, "b"):
+            pass
+        with Locks(tmp_path).held("purser", 4, "b"):
+            pass
+    assert locks.holder("stowage") is None
+    (tmp_path / "locks" / "stowage.holder").write_text('{"process": 1, "change": 3}')  # of one that was killed
+    assert locks.holder("stowage") is None
 
 
 def test_steps_are_cut_into_stages_lists_and_halves():

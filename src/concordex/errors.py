@@ -75,19 +75,26 @@ class SecretError(ConcordexError):
 
 
 class WireError(ConcordexError):
-    """Talking to a system failed."""
+    """Talking to a system failed; ``untouched`` where the request cannot have had any effect."""
+
+    untouched = False
 
 
 class Unreachable(WireError):
-    """The network did not carry the request or its answer; ``nameless`` where the host's name does not resolve."""
+    """The network did not carry the request or its answer.
 
-    def __init__(self, what: str, *, nameless: bool = False, **rest: str) -> None:
+    ``nameless`` where the host's name does not resolve; ``untouched`` where no connection came about.
+    """
+
+    def __init__(self, what: str, *, nameless: bool = False, untouched: bool = False, **rest: str) -> None:
         super().__init__(what, **rest)
-        self.nameless = nameless
+        self.nameless, self.untouched = nameless, untouched or nameless
 
 
 class Untrusted(WireError):
     """The system's certificate is not trusted."""
+
+    untouched = True
 
 
 class SignInRefused(WireError):
@@ -115,11 +122,17 @@ class Conflict(RequestRefused):
 
 
 class ServerFault(WireError):
-    """The system failed (5xx) or was too busy (429)."""
+    """The system failed (5xx) or was too busy (429).
 
-    def __init__(self, what: str, *, http: int, wait: float | None = None, **rest: str) -> None:
+    ``untouched`` where it says that it did not take the request: 429 (RFC 6585, section 4), its own word for busy,
+    or 503 with Retry-After (RFC 9110, section 15.6.4).
+    """
+
+    def __init__(
+        self, what: str, *, http: int, wait: float | None = None, untouched: bool = False, **rest: str
+    ) -> None:
         super().__init__(what, **rest)
-        self.http, self.wait = http, wait
+        self.http, self.wait, self.untouched = http, wait, untouched
 
 
 class BadAnswer(WireError):

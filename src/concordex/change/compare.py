@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from datetime import UTC, date, datetime
+from decimal import Decimal
 from typing import Any
 
 import polars as pl
+
+from concordex.model.values import parse_time
 
 Owners = Mapping[str, str]
 #: For each entry the fields that differ: what is there, and what shall be.
@@ -82,7 +86,29 @@ def same(there: Any, ours: Any) -> bool:
 
 def _values(value: Any) -> set[str]:
     items = value if isinstance(value, list) else [value]
-    return {str(item).strip().lower() for item in items if item is not None and str(item).strip()}
+    return {_text(item).strip().lower() for item in items if item is not None and str(item).strip()}
+
+
+def as_compared(value: Any) -> str:
+    """A value as it is compared: nothing as an empty text, a flag as 1 or 0, a moment as ISO 8601."""
+    if isinstance(value, list):
+        return ", ".join(map(as_compared, value))
+    if value is None or isinstance(value, bool):
+        return "" if value is None else str(int(value))
+    return _text(value)
+
+
+def _text(value: Any) -> str:
+    """A value as it is compared: a moment as ISO 8601, however it is kept; 7.0 is 7."""
+    if isinstance(value, str) and len(value) >= len("2026-01-01T00:00") and value[:4].isdigit():
+        value = parse_time(value) or value
+    if isinstance(value, datetime):
+        return (value if value.tzinfo else value.replace(tzinfo=UTC)).astimezone(UTC).isoformat()
+    if isinstance(value, date):
+        return datetime(value.year, value.month, value.day, tzinfo=UTC).isoformat()
+    if isinstance(value, Decimal):
+        value = float(value)
+    return str(int(value)) if isinstance(value, float) and value.is_integer() else str(value)
 
 
 def verdict(shall: Mapping[str, Any], was: Mapping[str, Any], there: Mapping[str, Any]) -> tuple[list[str], list[str]]:
@@ -91,13 +117,18 @@ def verdict(shall: Mapping[str, Any], was: Mapping[str, Any], there: Mapping[str
     for name, value in shall.items():
         if name not in there or there[name] == value or same(there[name], value):
             continue
-        if _squeezed(there[name]) == _squeezed(value):
+        if alike_but_for_signs(there[name], value):
             own.append(f"{name} is written {shown(there[name])} there")
         elif name in was and same(there[name], was[name]):
             wrong.append(f"{name} is still {shown(there[name])}")
         else:
             wrong.append(f"{name} is {shown(there[name])}, not {shown(value)}")
     return wrong, own
+
+
+def alike_but_for_signs(there: Any, ours: Any) -> bool:
+    """Whether two values differ only in capitals, signs and leading noughts."""
+    return _squeezed(there) == _squeezed(ours)
 
 
 def _squeezed(value: Any) -> set[str]:

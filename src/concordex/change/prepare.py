@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+import re
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -32,13 +33,18 @@ class Form:
     #: Acts that others take back.
     takes_back: Mapping[str, str] = field(default_factory=dict)
     can_delete: bool = False
+    #: The fields that an update can write; None: whatever a record has.
+    writes: Collection[str] | None = None
+    #: Fields of a new record that are made from others where nothing is said.
+    makes: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(kw_only=True)
 class Known:
-    """The natural keys that a target's table holds, each with the record's id."""
+    """The natural keys that a target's table holds, each with the record's id; ``several`` where more have it."""
 
     keys: dict[Key, str] = field(default_factory=dict)
+    several: dict[Key, list[str]] = field(default_factory=dict)
     unique: dict[str, dict[str, str]] = field(default_factory=dict)
 
 
@@ -53,9 +59,15 @@ class Wish:
 
 
 def natural(values: Values, names: Sequence[str]) -> Key | None:
-    """The natural key that ``values`` hold under ``names``, as it is compared; None if one is missing."""
-    found = [values.get(name) for name in names]
-    return None if any(value in (None, "", []) for value in found) else tuple(plain(value) for value in found)
+    """The natural key that ``values`` hold under ``names``, as it is compared; None if one is missing.
+
+    The names belong to it: what is one record's name may be another one's serial.
+    """
+    ordered = sorted(names)
+    found = [values.get(name) for name in ordered]
+    if any(value in (None, "", []) for value in found):
+        return None
+    return (*ordered, *(plain(value) for value in found))
 
 
 def plain(value: Any) -> str:
@@ -78,16 +90,17 @@ def prepare(
     """
     creates = [_create(wish, table, forms[table]) for wish in wishes]
     creates = _held_by_names(creates, forms[table], known[table]) if creates else []
-    needing = [step for step in (*creates, *updates) if step.state == "ready"]
+    every = [_held_by_references(step, table, forms, known) for step in (*creates, *updates)]
+    needing = [step for step in every if step.state == "ready"]
     before = list(_references(needing, table, forms, known))
-    held = [step for step in (*creates, *updates) if step.state == "held"]
+    held = [step for step in every if step.state == "held"]
     ready = [*before, *needing]
     steps = [replace(step, number=at) for at, step in enumerate([*ready, *held], start=1)]
     return Change(kind=kind, system=system, steps=tuple(steps))
 
 
 def _create(wish: Wish, table: str, form: Form) -> Step:
-    shall = {name: value for name, value in wish.values.items() if value not in (None, [])}
+    shall = completed({name: value for name, value in wish.values.items() if value not in (None, [])}, form)
     key = next(({n: shall[n] for n in names} for names in form.keys if natural(shall, names)), {})
     label = str(shall.get("name") or shall.get("serial") or wish.entry)
     step = Step(
@@ -143,6 +156,43 @@ def _hold(step: Step, reason: str) -> Step:
     return replace(step, action="report", state="held", reason=reason)
 
 
+def completed(values: Values, form: Form) -> dict[str, Any]:
+    """A new record's values, with those that are made from others: in small letters and hyphens."""
+    made = {
+        name: re.sub(r"[^a-z0-9]+", "-", str(values[source]).lower()).strip("-")
+        for name, source in form.makes.items()
+        if values.get(name) is None and values.get(source) is not None
+    }
+    return {**values, **made}
+
+
+def _held_by_references(step: Step, table: str, forms: Mapping[str, Form], known: Mapping[str, Known]) -> Step:
+    """Hold back what refers to a record that is not there, and of which too little is known to make it."""
+    if step.state != "ready":
+        return step
+    values = step.shall if step.action == "create" else {**step.key, **step.shall}
+    lack = lacking_reference(values, table, forms, known)
+    return _hold(step, lack) if lack else step
+
+
+def lacking_reference(values: Values, table: str, forms: Mapping[str, Form], known: Mapping[str, Known]) -> str | None:
+    """What of the records that ``values`` refer to, and that would be created, is required and not known."""
+    for link in forms[table].links:
+        needed = {theirs: values.get(ours) for theirs, ours in link.by.items()}
+        key = natural(needed, list(needed))
+        if key is None or key in known[link.via].keys:
+            continue
+        form, label = forms[link.via], " ".join(str(value) for value in needed.values())
+        missing = [name for name in form.required if completed(needed, form).get(name) is None]
+        if not form.can_create:
+            return f"{label} is not in {link.via}, and the dialect does not say how to create one"
+        if missing:
+            return f"{label} is not in {link.via}, and to create it {', '.join(missing)} must be known: push it first"
+        if deeper := lacking_reference(needed, link.via, forms, known):
+            return deeper
+    return None
+
+
 def _references(
     steps: Sequence[Step], table: str, forms: Mapping[str, Form], known: Mapping[str, Known]
 ) -> Iterator[Step]:
@@ -168,4 +218,5 @@ def _need(
             continue
         _need(needed, link.via, forms, known, made)
         label = " ".join(str(value) for value in needed.values())
-        made[link.via, key] = Step(number=0, table=link.via, action="create", label=label, key=needed, shall=needed)
+        shall = completed(needed, forms[link.via])
+        made[link.via, key] = Step(number=0, table=link.via, action="create", label=label, key=needed, shall=shall)

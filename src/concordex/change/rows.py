@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -94,8 +95,10 @@ def read_values(
         at = 0
         for row, values, items in zip(rows, made, said, strict=True):
             mine, at = found[at : at + len(items)], at + len(items)
-            bad = [item for item, value in zip(items, mine, strict=True) if value is None]
+            bad = [item for item, value in zip(items, mine, strict=True) if value is None or not _is_finite(value)]
             what = f"is no {_CALLED[types[name]]}"
+            if not bad and len(mine) > 1 and not types[name].is_list:
+                bad, what = [", ".join(items)], f"are {len(mine)} values, and the field takes one"
             if not bad:
                 bad, what = _unfit([str(value) for value in mine], name, limits.get(name, Limits()))
             if bad:
@@ -123,6 +126,10 @@ def _items(said: Any, kind: Type) -> list[str]:
 def _plain(item: Any) -> str:
     """Numbers that a sheet kept with a point that nobody typed are whole."""
     return str(int(item)) if isinstance(item, float) and item.is_integer() else str(item)
+
+
+def _is_finite(value: Any) -> bool:
+    return not isinstance(value, float) or math.isfinite(value)
 
 
 def _read(items: Sequence[str], kind: Type) -> list[Any]:

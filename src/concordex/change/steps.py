@@ -8,14 +8,16 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 
 Action = Literal["create", "update", "delete", "act", "report"]
-#: ready      not sent yet
-#: sent       sent, and the answer is not known
-#: written    the system says that it has done it
+#: ready      not sent yet, or sent and surely without effect
+#: sent       on its way
+#: unknown    sent, looked for, and not seen: it may come yet, and only a person's word sends it again
+#: written    the system says that it has done it, or it was seen there
 #: confirmed  read back, and as it shall be
-#: differs    read back, and not as it shall be
+#: differs    read back, and not as it shall be, or more than it has changed
+#: doubled    read back, and there more than once
 #: refused    the system said no, and why
 #: held       not to be sent: something stands against it, and what
-State = Literal["ready", "sent", "written", "confirmed", "differs", "refused", "held"]
+State = Literal["ready", "sent", "unknown", "written", "confirmed", "differs", "doubled", "refused", "held"]
 Values = Mapping[str, Any]
 
 
@@ -24,9 +26,12 @@ class Step:
     """One write.  ``key`` names the record by its natural key; ``was`` and ``shall`` hold our fields.
 
     Of a deletion ``was`` is the whole record; of an update a field that shall be None is emptied.
-    ``became`` is what was read back of the fields that were written; ``act`` names what else is done to a
-    record; ``sent`` says that it left here, so that what came of it is ours; ``at`` is the address of the
-    device, where a change goes to several.
+    ``became`` is what was read back of the fields that were written, ``whole`` what the journal knows of the system's
+    own record: digests of one that was made (``prints``), one that was deleted (``was``), what changed beside an update
+    (``beside`` in its members, ``fields`` in ours).  Of a step that takes another back ``again`` is what the system's
+    record must hold again, and ``left`` the digests of it as we left it.  ``act`` names what else is done to a
+    record; ``sent`` says when it left here, in seconds since 1970, so that what came of it is ours; ``tried``
+    that a run has judged it; ``at`` is the address of the device, where a change goes to several.
     """
 
     number: int
@@ -37,27 +42,36 @@ class Step:
     was: Values = field(default_factory=dict)
     shall: Values = field(default_factory=dict)
     became: Values = field(default_factory=dict)
+    whole: Values = field(default_factory=dict)
+    again: Values = field(default_factory=dict)
+    left: Values = field(default_factory=dict)
     act: str | None = None
     state: State = "ready"
     reason: str | None = None
     record_id: str | None = None
     entry: str | None = None
     source: str | None = None
-    sent: bool = False
+    sent: float | None = None
+    tried: bool = False
     at: str | None = None
 
     def body(self) -> dict[str, Any]:
         """What the journal keeps of the step as one document."""
         told = {
             "key": self.key, "was": self.was, "shall": self.shall, "entry": self.entry, "source": self.source,
-            "act": self.act, "at": self.at,
+            "act": self.act, "at": self.at, "again": self.again or None, "left": self.left or None,
         }  # fmt: skip
         return {name: value for name, value in told.items() if value is not None}
 
     @property
     def open(self) -> bool:
-        """Whether a run still has something to do here."""
-        return self.state in ("ready", "sent", "written")
+        """Whether a run still has something to do here.
+
+        What an earlier run held, or saw refused, may be mended now; an act that was refused is not repeated by itself.
+        """
+        if self.state in ("held", "refused"):
+            return self.tried and self.action not in ("act", "report")
+        return self.state in ("ready", "sent", "unknown", "written")
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -13,10 +13,11 @@ def undo(change: Change, forms: Mapping[str, Form]) -> Change:
     """What brings back what ``change`` found: what it made is deleted, altered back, or made again.
 
     Only what was sent is taken back.  Each step rests on what was read back after it, so that a run
-    refuses what somebody has altered since.
+    refuses what somebody has altered since.  Where nobody knows what came of a step, or which record is ours, it is
+    held, and told.
     """
-    done = [s for s in reversed(change.steps) if s.sent and s.state in ("written", "confirmed", "differs")]
-    steps = [_undone(step, forms[step.table]) for step in done if step.action != "report"]
+    done = [s for s in reversed(change.steps) if s.sent and s.state in _DONE]
+    steps = [_undone(step, forms[step.table], change.number) for step in done if step.action != "report"]
     numbered = tuple(replace(step, number=at) for at, step in enumerate(steps, start=1))
     sort = {"objects": True} if change.about.get("objects") else {}
     return Change(
@@ -27,25 +28,49 @@ def undo(change: Change, forms: Mapping[str, Form]) -> Change:
     )
 
 
-def _undone(step: Step, form: Form) -> Step:
+#: States of steps that left here and had an effect, or may have had one.
+_DONE = ("sent", "unknown", "written", "confirmed", "differs", "doubled")
+
+
+def _undone(step: Step, form: Form, number: int | None) -> Step:
     plain = Step(
         number=0, table=step.table, action="report", label=step.label, key=step.key, record_id=step.record_id,
         state="held", at=step.at,
     )  # fmt: skip
+    if (doubt := _doubt(step, number)) is not None:
+        return replace(plain, reason=doubt)
     if step.action == "create" and form.can_delete:
-        return replace(plain, action="delete", state="ready", was={**step.shall, **step.became})
+        was = {**step.shall, **step.became}
+        return replace(plain, action="delete", state="ready", was=was, left=step.whole.get("prints", {}))
     if step.action == "update":
-        now = {**step.shall, **step.became}
-        return replace(plain, action="update", state="ready", was=now, shall={n: step.was.get(n) for n in step.shall})
+        return _altered_back(step, plain, form)
     if step.action == "delete" and form.can_create:
         there = {name: value for name, value in step.was.items() if value not in (None, [])}
-        return replace(plain, action="create", state="ready", shall=there, record_id=None)
+        again = step.whole.get("was", {})
+        return replace(plain, action="create", state="ready", shall=there, record_id=None, again=again)
     if step.act is not None and step.act in form.takes_back:
         back = {**step.shall, **step.was}
         return replace(
             plain, action="act", act=form.takes_back[step.act], state="ready", was=dict(step.became), shall=back
         )
     return replace(plain, reason=_WHY.get(step.action, f"what {step.act} did cannot be taken back"))
+
+
+def _doubt(step: Step, number: int | None) -> str | None:
+    """Why nobody knows what is to be taken back."""
+    if step.state in ("sent", "unknown"):
+        return f"whether it was done is unknown; change resume {number} looks again"
+    return f"{step.reason}; which of them is ours is not known" if step.state == "doubled" else None
+
+
+def _altered_back(step: Step, plain: Step, form: Form) -> Step:
+    """An update as it was, with what changed beside it, as far as that can be written."""
+    was, now = {name: step.was.get(name) for name in step.shall}, {**step.shall, **step.became}
+    for name, (before, after) in step.whole.get("fields", {}).items():
+        if form.writes is None or name in form.writes:
+            was[name], now[name] = before, after
+    again = {path: before for path, (before, _) in step.whole.get("beside", {}).items()}
+    return replace(plain, action="update", state="ready", was=now, shall=was, again=again)
 
 
 _WHY = {

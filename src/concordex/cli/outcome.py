@@ -28,7 +28,7 @@ def write_results(change: Change, form: str, output: Path | None) -> None:
 
 def troubled(step: Step) -> bool:
     """Whether a step did not come to what it should."""
-    return step.state in ("refused", "differs", "sent") or (step.state == "held" and step.action != "report")
+    return step.state in ("refused", "differs", "sent", "unknown", "doubled", "held")
 
 
 def not_done(change: Change) -> list[Step]:
@@ -93,8 +93,7 @@ def _cell(text: str) -> str:
 def _rejects(change: Change, output: Path | None) -> None:
     from concordex.cli.rows import emit_rows
 
-    held = [step for step in change.steps if step.state == "held" and not troubled(step)]
-    wrong = sorted([*not_done(change), *held], key=lambda step: step.number)
+    wrong = not_done(change)
     names = list(dict.fromkeys(name for step in wrong for name in step.shall))
     rows = [
         {

@@ -16,7 +16,8 @@ if TYPE_CHECKING:
 STYLES = {
     "create": "green", "update": "yellow", "delete": "red", "act": "magenta",
     "report": "dim", "confirmed": "green", "refused": "bold red",
-    "differs": "bold red", "held": "dim", "sent": "yellow", "written": "yellow",
+    "differs": "bold red", "doubled": "bold red", "unknown": "bold yellow", "held": "yellow",
+    "sent": "yellow", "written": "yellow",
 }  # fmt: skip
 _MOST = 8
 
@@ -25,7 +26,7 @@ def summary(change: Change) -> str:
     """``47 create, 113 update, 17 held`` in words."""
     counts: dict[str, int] = {}
     for step in change.steps:
-        word = step.state if step.state in ("held", "refused", "differs") else step.action
+        word = step.state if step.state in ("held", "refused", "differs", "unknown", "doubled") else step.action
         counts[word] = counts.get(word, 0) + 1
     return ", ".join(f"{count:,} {word}" for word, count in counts.items()) or "nothing"
 

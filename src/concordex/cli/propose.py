@@ -42,6 +42,9 @@ Together = Annotated[
     bool, typer.Option("--together", help="One request for several tables, where the system takes it so.")
 ]
 Most = Annotated[int | None, typer.Option("--most", min=1, help="Records in one request, at the most; 1 for one each.")]
+Wait = Annotated[
+    str | None, typer.Option("--wait", help="How long to wait while another process writes to the system: 30s, 10m.")
+]
 AnyTime = Annotated[bool, typer.Option("--any-time", help="Also outside the maintenance windows.")]
 
 
@@ -59,6 +62,7 @@ class Answers:
     stage: bool = False
     together: bool = False
     most: int | None = None
+    wait: str | None = None
 
 
 def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> int:
@@ -73,12 +77,11 @@ def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> 
         change = here.journal.keep(replace(change, about={**here.signature(), **change.about}))
     if change.steps or answers.form:
         draw_change(change, answers.form, every=answers.every)
-    if not change.writes and change.steps and change.kind == "config":
+    if not change.writes and change.steps:
         draw.note(f"nothing can be written: {len(change.steps):,} held, each with its reason", "yellow")
         return Status.PARTLY
     if not change.writes:
-        held = f"; {len(change.steps):,} held, each with its reason" if change.steps else ""
-        draw.note(f"nothing to do: {nothing}{held}")
+        draw.note(f"nothing to do: {nothing}")
         return Status.DONE
     number = change.number or 0
     draw.note(f"change {number}: {summary(change)}{_resting_on(here, change)}{_as_one(here, change, answers)}")
@@ -95,13 +98,17 @@ def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> 
     how = How(
         regardless=answers.regardless, stage=answers.stage, together=answers.together, most=answers.most
     )  # fmt: skip
-    return run_and_tell(here, number, chosen, any_time=answers.any_time, how=how)
+    return run_and_tell(here, number, chosen, any_time=answers.any_time, how=how, wait=answers.wait)
 
 
 def _as_one(here: Workspace, change: Change, answers: Answers) -> str:
     """Whether the steps come into effect at once, by a commit."""
     acts = all(step.action == "act" for step in change.writes)  # what is done to devices is done at once
-    if acts or not change.about.get("objects") or here.dialect(change.system).staging is None:
+    if acts or change.system in here.config.outlets:
+        return ""
+    dialect = here.dialect(change.system)
+    writes = (dialect.tables[step.table].write for step in change.writes)
+    if dialect.staging is None or not any(write and write.commit for write in writes):
         return ""
     return "; staged only, not committed" if answers.stage else "; staged first, then committed as one"
 
@@ -142,6 +149,7 @@ def run_and_tell(
     part: bool = False,
     how: How | None = None,
     any_time: bool = False,
+    wait: str | None = None,
 ) -> int:
     """Run ``chosen`` steps of a change, all that are open or a ``part``, with a progress bar; tell how it ended."""
     from concordex.work.run import run as run_change
@@ -150,7 +158,7 @@ def run_and_tell(
         try:
             done = run_change(
                 here, number, lambda ended, of: told(f"change {number}", ended, of), only=chosen if part else None,
-                how=how, any_time=any_time,
+                how=how, any_time=any_time, wait=_seconds(wait),
             )  # fmt: skip
         except KeyboardInterrupt:
             draw.note(f"stopped; to look at what arrived and go on: concordex change resume {number}", "yellow")
@@ -175,10 +183,10 @@ def _tell(done: Change, chosen: Collection[int]) -> int:
         )
         draw.note(f"to commit it: concordex config commit {done.system}; to take it back: config unstage {done.system}")
         return Status.DONE
-    wrong = [step for step in mine if troubled(step) or step.state == "ready"]
-    if wrong:
-        rows = [[s.number, s.table, s.label, s.state, s.reason] for s in wrong[:_WRONG]]
-        draw.table(["step", "table", "record", "state", "why"], rows, right=["step"], styles=STYLES)
+    if done.state != "partly":  # what could not be written from the beginning is told as well
+        mine = [step for step in done.steps if step.number in chosen or step.state == "held"]
+    wrong = [step for step in mine if troubled(step) or step.state in ("ready", "written")]
+    draw_steps(wrong)
     _draw_ready(mine)
     confirmed = [step for step in mine if step.state == "confirmed"]
     word = "taken by the system" if done.kind == "act" else "written, read back and confirmed"
@@ -189,14 +197,57 @@ def _tell(done: Change, chosen: Collection[int]) -> int:
     own = [step for step in confirmed if step.reason and "is written" in step.reason]
     if own:
         draw.note(f"{len(own):,} of them the system wrote in its own way, such as: {own[0].label}: {own[0].reason}")
-    left = len([step for step in done.writes if step.number not in chosen])
+    left = len([step for step in done.writes if step.number not in chosen and not troubled(step)])
     if left:
         draw.note(f"{plural(left, 'step')} left: concordex change run {done.number}")
     if wrong and not confirmed and any((step.reason or "").startswith(TAKEN_BACK) for step in wrong):
         draw.note(f"nothing of it is in effect; once that is mended: concordex change resume {done.number}")
     elif wrong:
         draw.note(f"not confirmed: {plural(len(wrong), 'step')}; concordex change show {done.number} --all tells why")
+        _advise(done, wrong)
     return Status.PARTLY if wrong else Status.DONE
+
+
+def draw_steps(steps: Sequence[Step]) -> None:
+    """Steps with their reasons, the first of many."""
+    if steps:
+        rows = [[s.number, s.table, s.label, s.state, s.reason] for s in steps[:_WRONG]]
+        draw.table(["step", "table", "record", "state", "why"], rows, right=["step"], styles=STYLES)
+    if len(steps) > _WRONG:
+        draw.note(f"and {len(steps) - _WRONG:,} more")
+
+
+def _advise(done: Change, wrong: Sequence[Step]) -> None:
+    """What a person does about steps of which nobody knows, and about those that can be tried again."""
+    states = {step.state for step in wrong}
+    number = done.number
+    unknown = [step for step in wrong if step.state in ("unknown", "sent")]
+    if unknown and any(step.action != "act" for step in unknown):
+        draw.note(
+            f"unknown: it may have arrived. To look again: concordex change resume {number};"
+            f" if it never did: concordex change resume {number} --send-again", "yellow"
+        )  # fmt: skip
+    if any(step.action == "act" for step in unknown):
+        draw.note(
+            f"unknown acts are never done again by themselves: look there, then concordex change settle {number} STEP"
+            " --done, or --not-done", "yellow"
+        )  # fmt: skip
+    if "doubled" in states:
+        draw.note("doubled: more than one record bears the key; look there which one is to go", "yellow")
+    if {"refused", "ready"} & states or any(step.state == "held" and step.open for step in wrong):
+        draw.note(f"once it is mended: concordex change resume {number}")
+
+
+def _seconds(wait: str | None) -> float:
+    if wait is None:
+        return 0.0
+    from concordex.errors import CalledWrongly
+    from concordex.model.values import parse_duration
+
+    found = parse_duration(wait)
+    if found is None:
+        raise CalledWrongly(f"--wait {wait}: is no length of time", advice="such as 30s, 10m or 2h")
+    return found.total_seconds()
 
 
 def _draw_ready(steps: Sequence[Step]) -> None:

@@ -178,7 +178,7 @@ class Stowage(StandIn):
                 raise Problem(409, f"{len(users)} in {other} refer to it, such as {users[0]}")
         gone = self.lists[kind].pop(number)
         self.taken[kind].pop(self._unique(kind, gone), None)
-        return self.answer(None, 204)
+        return Response(status_code=204)
 
     def _admit(self, request: Request, kind: str) -> None:
         if request.headers.get("Stowage-Key") != self.key:

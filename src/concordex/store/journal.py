@@ -37,7 +37,7 @@ class Journal:
                         s.table,
                         s.action,
                         s.label,
-                        json.dumps(s.body()),
+                        _text(s.body()),
                         s.state,
                         s.reason,
                         s.record_id,
@@ -71,28 +71,23 @@ class Journal:
             {**row, "about": json.loads(row.get("about") or "{}"), "steps": counts.get(row["id"], {})} for row in rows
         ]
 
-    def begin(self, number: int, process: int, is_alive: bool) -> None:
-        """Take the change for this process; refused while another one that lives has it."""
-        condition = "" if not is_alive else " AND state != 'running'"
+    def begin(self, number: int, process: int) -> None:
+        """Take the change for this process, which holds the lock of its system: whoever had it before is gone."""
         taken = self._database.run(
-            f"UPDATE changes SET state = 'running', begun = ?, process = ? WHERE id = ?{condition}",  # noqa: S608
+            "UPDATE changes SET state = 'running', begun = ?, process = ? WHERE id = ?"
+            " AND state NOT IN ('done', 'dropped')",
             (_now(), process, number),
         )
         if not taken:
             raise Stopped(
-                f"change {number} is being run by another process",
-                advice="`concordex change show` follows it",
+                f"change {number} was done or dropped by another process meanwhile",
+                advice=f"concordex change show {number}",
             )
 
-    def chose(self, number: int, steps: Sequence[int]) -> None:
-        """Write down which steps a run is for; none: all that are open."""
-        about = {**self.change(number).about, "chosen": list(steps)}
+    def note(self, number: int, **facts: Any) -> None:
+        """Write down more of what is to be known of a change, such as how a run was asked for."""
+        about = {**self.change(number).about, **facts}
         self._database.run("UPDATE changes SET about = ? WHERE id = ?", (json.dumps(about), number))
-
-    def runner(self, number: int) -> int | None:
-        """The process that has begun the change and not ended it."""
-        rows = self._database.rows("SELECT process FROM changes WHERE id = ? AND state = 'running'", (number,))
-        return rows[0]["process"] if rows else None
 
     def end(self, number: int, state: str) -> None:
         """Note how a run ended."""
@@ -103,7 +98,7 @@ class Journal:
         moment = _now()
         with self._database.atomic():
             self._database.run_many(
-                "UPDATE steps SET state = 'sent', sent = ? WHERE change = ? AND number = ?",
+                "UPDATE steps SET state = 'sent', sent = ?, ours = 1 WHERE change = ? AND number = ?",
                 ((moment, number, step.number) for step in steps),
             )
 
@@ -112,7 +107,8 @@ class Journal:
         rows = self._database.rows(
             "SELECT steps.record_id AS record_id, steps.body AS body, steps.became AS became FROM steps"
             " JOIN changes ON changes.id = steps.change WHERE changes.system = ? AND steps.name = ?"
-            " AND steps.state = 'confirmed' AND steps.sent IS NOT NULL AND steps.record_id IS NOT NULL"
+            " AND steps.state = 'confirmed' AND steps.sent IS NOT NULL AND COALESCE(steps.ours, 1)"
+            " AND steps.record_id IS NOT NULL"
             " ORDER BY steps.answered, steps.change, steps.number",
             (system, table),
         )
@@ -126,12 +122,12 @@ class Journal:
         """Put a change aside for good; what it has written stays as it is."""
         self._database.run("UPDATE changes SET state = 'dropped', ended = ? WHERE id = ?", (_now(), number))
 
-    def became(self, number: int, found: Iterable[tuple[Step, dict[str, Any]]]) -> None:
-        """Write down what was read back of the fields of steps."""
+    def kept(self, number: int, found: Iterable[tuple[Step, dict[str, Any], dict[str, Any]]]) -> None:
+        """Write down what was read back of the fields of steps, and of their whole records what an undo rests on."""
         with self._database.atomic():
             self._database.run_many(
-                "UPDATE steps SET became = ? WHERE change = ? AND number = ?",
-                ((orjson.dumps(values, default=str).decode(), number, step.number) for step, values in found),
+                "UPDATE steps SET became = ?, whole = ? WHERE change = ? AND number = ?",
+                ((_text(became), _text(whole), number, step.number) for step, became, whole in found),
             )
 
     def entries(self, number: int | None = None) -> list[Row]:
@@ -149,9 +145,12 @@ class Journal:
         moment = _now()
         with self._database.atomic():
             self._database.run_many(
-                "UPDATE steps SET state = ?, reason = ?, record_id = COALESCE(?, record_id), answered = ?"
-                " WHERE change = ? AND number = ?",
-                ((state, reason, made, moment, number, step.number) for step, state, reason, made in outcomes),
+                "UPDATE steps SET state = ?, reason = ?, record_id = COALESCE(?, record_id), answered = ?,"
+                " ours = CASE WHEN ? THEN 0 ELSE ours END WHERE change = ? AND number = ?",
+                (  # what was refused, or not taken at all, had no effect: what is found there later is not ours
+                    (state, reason, made, moment, state in ("ready", "refused"), number, step.number)
+                    for step, state, reason, made in outcomes
+                ),
             )
 
 
@@ -160,9 +159,17 @@ def _step(row: Row) -> Step:
     return Step(
         number=row["number"], table=row["name"], action=row["action"], label=row["label"], state=row["state"],
         reason=row["reason"], record_id=row["record_id"], entry=body.get("entry"), source=body.get("source"),
-        key=body["key"], was=body["was"], shall=body["shall"], act=body.get("act"), sent=row["sent"] is not None,
-        became=orjson.loads(row.get("became") or "{}"), at=body.get("at"),
+        key=body["key"], was=body["was"], shall=body["shall"], act=body.get("act"),
+        sent=None if row["sent"] is None or row.get("ours") == 0 else datetime.fromisoformat(row["sent"]).timestamp(),
+        tried=row["answered"] is not None,
+        became=orjson.loads(row.get("became") or "{}"), whole=orjson.loads(row.get("whole") or "{}"),
+        again=body.get("again", {}), left=body.get("left", {}), at=body.get("at"),
     )  # fmt: skip
+
+
+def _text(values: dict[str, Any]) -> str:
+    """Values as JSON; moments as ISO 8601."""
+    return orjson.dumps(values, default=str, option=orjson.OPT_NON_STR_KEYS).decode()
 
 
 def _now() -> str:

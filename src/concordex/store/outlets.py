@@ -1,7 +1,7 @@
 """Tables that are not behind an API: in a database by its URL, or in a file.  Rows in, rows out.
 
-Every value is written as text, number, flag or time; lists as text with commas.  A batch is written
-whole or not at all.
+Every value is written as text, number, flag or time; lists as text with commas.  A batch is written in one go; a row
+that the table does not take is named, and the others are written without it.
 """
 
 from __future__ import annotations
@@ -17,10 +17,18 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
+from concordex.change.compare import as_compared
 from concordex.errors import CalledWrongly, StoreError
 from concordex.words import suggestion
 
 Values = Mapping[str, Any]
+
+
+class RowRefused(StoreError):
+    """The database does not take a row; nothing of the batch was written."""
+
+    def __init__(self, why: str) -> None:
+        super().__init__(f"the database refused: {why}", why=why, advice="nothing of the batch was written")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -44,6 +52,21 @@ class Row:
             return "the row is gone" if self.shall is not None else None
         moved = [name for name, value in self.was.items() if not _same(there[0].get(name), value)]
         return f"changed there since: {', '.join(moved)}" if moved else None
+
+
+class Refusal(str):
+    """Why the table did not take a row."""
+
+    __slots__ = ()
+
+
+@dataclass(frozen=True, kw_only=True)
+class Elsewhere:
+    """A column that holds the key of another table: of the row whose ``column`` says what we mean."""
+
+    table: str
+    column: str
+    id: str = "id"
 
 
 class Outlet(ABC):
@@ -72,9 +95,17 @@ class DatabaseOutlet(Outlet):
     """A table in SQLite or PostgreSQL."""
 
     def __init__(
-        self, url: str, table: str, key: str, columns: Sequence[str], root: Path, password: str | None
+        self,
+        url: str,
+        table: str,
+        key: str,
+        columns: Sequence[str],
+        root: Path,
+        password: str | None,
+        elsewhere: Mapping[str, Elsewhere] | None = None,
     ) -> None:
         super().__init__(key, columns)
+        self.elsewhere = dict(elsewhere or {})
         self.url, self.table, self.root, self.password = url, table, root, password
         self.is_sqlite = url.startswith("sqlite:")
         self.mark = "?" if self.is_sqlite else "%s"
@@ -83,50 +114,99 @@ class DatabaseOutlet(Outlet):
         """All rows, the columns that are mapped of each."""
         with self._connected() as run:
             self._known(run)
-            names = ", ".join(_quoted(name) for name in self.columns)
+            names = ", ".join(map(self._quoted, self.columns))
             found = run(f"SELECT {names} FROM {self._table}", ())  # noqa: S608 - names are quoted
-        return [dict(zip(self.columns, row, strict=True)) for row in found]
+            meant = {name: self._meant(run, there) for name, there in self.elsewhere.items()}
+        rows = [dict(zip(self.columns, row, strict=True)) for row in found]
+        return [{**row, **{name: ids.get(row[name]) for name, ids in meant.items()}} for row in rows] if meant else rows
 
     def write(self, rows: Sequence[Row]) -> list[str | None]:
-        """Write a batch in one transaction; rows that are not as they were are left, and why."""
+        """Write a batch in one transaction; rows that are not as they were are left, and why.
+
+        Where the database refuses a row, all are written anew, each so that it can be taken back alone.
+        """
+        try:
+            return self._written(rows, singly=False)
+        except StoreError as error:
+            if not isinstance(error, RowRefused):
+                raise
+            return self._written(rows, singly=True)
+
+    def _written(self, rows: Sequence[Row], *, singly: bool) -> list[str | None]:
         told: list[str | None] = []
         with self._connected() as run:
+            ids = {name: self._meant(run, there, turned=True) for name, there in self.elsewhere.items()}
             for row in rows:
-                there = self._there(run, row.key)
-                told.append(row.obstacle(there))
-                if told[-1] is not None:
-                    continue
-                if row.shall is None:
-                    run(f"DELETE FROM {self._table} WHERE {_quoted(self.key)} = {self.mark}", (row.key,))  # noqa: S608
-                elif row.was is None:
-                    self._insert(run, row.shall)
-                else:
-                    self._update(run, row.key, row.shall)
+                if singly:
+                    run("SAVEPOINT one", ())
+                try:
+                    told.append(self._one(run, row, ids))
+                except RowRefused as refusal:
+                    if not singly:
+                        raise
+                    run("ROLLBACK TO SAVEPOINT one", ())
+                    told.append(Refusal(refusal.why))
+                if singly:
+                    run("RELEASE SAVEPOINT one", ())
         return told
+
+    def _one(self, run: Any, row: Row, ids: Mapping[str, Mapping[Any, Any]]) -> str | None:
+        """Write one row; why it was left as it is, if it was."""
+        names = {name: {number: said for said, number in mine.items()} for name, mine in ids.items()}
+        there = [
+            {name: names[name].get(value) if name in names else value for name, value in one.items()}
+            for one in self._there(run, row.key)
+        ]
+        if (obstacle := row.obstacle(there)) is not None:
+            return obstacle
+        shall = dict(row.shall or {})
+        for name in ids.keys() & shall.keys():
+            if shall[name] not in (None, "") and shall[name] not in ids[name]:
+                return Refusal(f"{name}: {self.elsewhere[name].table} has no {shall[name]!r}")
+            shall[name] = ids[name].get(shall[name])
+        if row.shall is None:
+            run(f"DELETE FROM {self._table} WHERE {self._quoted(self.key)} = {self.mark}", (row.key,))  # noqa: S608
+        elif row.was is None:
+            self._insert(run, shall)
+        else:
+            self._update(run, row.key, shall)
+        return None
+
+    def _meant(self, run: Any, there: Elsewhere, *, turned: bool = False) -> dict[Any, Any]:
+        """What each key of another table means; ``turned``: the key of each meaning."""
+        names = ", ".join(map(self._quoted, (there.id, there.column)))
+        table = ".".join(map(self._quoted, there.table.split(".")))
+        rows = run(f"SELECT {names} FROM {table}", ())  # noqa: S608 - names are quoted
+        return {said: number for number, said in rows} if turned else dict(rows)
+
+    def _quoted(self, name: str) -> str:
+        """A name as SQL takes it whatever it holds (ISO/IEC 9075, delimited identifiers)."""
+        quoted = '"' + name.replace('"', '""') + '"'
+        return quoted if self.is_sqlite else quoted.replace("%", "%%")  # where values are filled in, it has a meaning
 
     @property
     def _table(self) -> str:
-        return ".".join(_quoted(part) for part in self.table.split("."))
+        return ".".join(self._quoted(part) for part in self.table.split("."))
 
     def _there(self, run: Any, key: Any) -> list[dict[str, Any]]:
-        names = ", ".join(_quoted(name) for name in self.columns)
+        names = ", ".join(map(self._quoted, self.columns))
         lock = "" if self.is_sqlite else " FOR UPDATE"
-        sql = f"SELECT {names} FROM {self._table} WHERE {_quoted(self.key)} = {self.mark}{lock}"  # noqa: S608
+        sql = f"SELECT {names} FROM {self._table} WHERE {self._quoted(self.key)} = {self.mark}{lock}"  # noqa: S608
         return [dict(zip(self.columns, row, strict=True)) for row in run(sql, (key,))]
 
     def _insert(self, run: Any, values: Values) -> None:
-        names, marks = ", ".join(map(_quoted, values)), ", ".join([self.mark] * len(values))
+        names, marks = ", ".join(map(self._quoted, values)), ", ".join([self.mark] * len(values))
         run(f"INSERT INTO {self._table} ({names}) VALUES ({marks})", tuple(map(plain, values.values())))  # noqa: S608
 
     def _update(self, run: Any, key: Any, shall: Values) -> None:
-        sets = ", ".join(f"{_quoted(name)} = {self.mark}" for name in shall)
-        sql = f"UPDATE {self._table} SET {sets} WHERE {_quoted(self.key)} = {self.mark}"  # noqa: S608
+        sets = ", ".join(f"{self._quoted(name)} = {self.mark}" for name in shall)
+        sql = f"UPDATE {self._table} SET {sets} WHERE {self._quoted(self.key)} = {self.mark}"  # noqa: S608
         run(sql, (*map(plain, shall.values()), key))
 
     def _known(self, run: Any) -> None:
         """Raise CalledWrongly unless the table and its columns are there."""
         if self.is_sqlite:
-            found = [row[1] for row in run(f"PRAGMA table_info({_quoted(self.table)})", ())]
+            found = [row[1] for row in run(f"PRAGMA table_info({self._quoted(self.table)})", ())]
             tables = [row[0] for row in run("SELECT name FROM sqlite_master WHERE type IN ('table', 'view')", ())]
         else:
             schema, _, name = self.table.rpartition(".")
@@ -168,12 +248,20 @@ class DatabaseOutlet(Outlet):
         cursor = connection.cursor()
 
         def run(sql: str, values: Sequence[Any]) -> list[Any]:
-            cursor.execute(sql, values)
+            try:
+                cursor.execute(sql, values)
+            except errors as error:
+                if not sql.startswith(("INSERT", "UPDATE", "DELETE")):
+                    raise
+                raise RowRefused(str(error).strip().splitlines()[0]) from error
             return list(cursor.fetchall()) if cursor.description else []
 
         try:
             yield run
             connection.commit()
+        except RowRefused:
+            connection.rollback()
+            raise
         except errors as error:
             connection.rollback()
             raise StoreError(
@@ -183,13 +271,24 @@ class DatabaseOutlet(Outlet):
             connection.close()
 
 
-def _quoted(name: str) -> str:
-    """A name as SQL takes it whatever it holds (ISO/IEC 9075, delimited identifiers)."""
-    return '"' + name.replace('"', '""') + '"'
-
-
 def _same(there: Any, value: Any) -> bool:
-    return there == plain(value) or str("" if there is None else there) == str("" if value is None else plain(value))
+    return as_compared(there) == as_compared(value)
+
+
+def _fitting(value: Any, kind: Any, name: str) -> Any:
+    """A value as a column of a file takes it; raises ValueError where it does not."""
+    import polars as pl
+
+    value = plain(value)
+    if value is None:
+        return None
+    if kind is None or kind == pl.String:
+        return str(int(value) if isinstance(value, float) and value.is_integer() else value)
+    try:
+        fitted = pl.Series([str(value)]).str.to_datetime(time_zone="UTC") if kind.is_temporal() else pl.Series([value])
+        return fitted.cast(kind, strict=True)[0]
+    except pl.exceptions.PolarsError as error:
+        raise ValueError(f"{name}: {value!r} does not fit into a column of {kind}") from error
 
 
 class FileOutlet(Outlet):
@@ -198,6 +297,7 @@ class FileOutlet(Outlet):
     def __init__(self, path: Path, key: str, columns: Sequence[str]) -> None:
         super().__init__(key, columns)
         self.path = path
+        self._kinds: dict[str, Any] = {}  # the types of the columns, as the file has them
 
     def rows(self) -> list[dict[str, Any]]:
         """All rows, the columns that are mapped of each."""
@@ -213,6 +313,13 @@ class FileOutlet(Outlet):
         gone = set[int]()
         for row in rows:
             there = at.get(str(row.key), [])
+            try:
+                shall = {
+                    name: _fitting(value, self._kinds.get(name), name) for name, value in (row.shall or {}).items()
+                }
+            except ValueError as error:
+                told.append(Refusal(str(error)))
+                continue
             told.append(row.obstacle(there))
             if told[-1] is not None:
                 continue
@@ -222,7 +329,7 @@ class FileOutlet(Outlet):
             if row.was is None:
                 every.append({})
                 there = at[str(row.key)] = [every[-1]]
-            there[0].update({name: plain(value) for name, value in row.shall.items()})
+            there[0].update(shall)
         names = list(dict.fromkeys([*(name for one in every for name in one), *self.columns]))
         self._keep([one for one in every if id(one) not in gone], names)
         return told
@@ -241,15 +348,17 @@ class FileOutlet(Outlet):
         if reader is None:
             raise CalledWrongly(f"{self.path}: only .csv, .xlsx and .parquet are written")
         try:
-            return reader().to_dicts()
+            frame = reader()
         except (pl.exceptions.PolarsError, OSError) as error:
             raise StoreError(f"{self.path} cannot be read", why=str(error).split("\n")[0]) from error
+        self._kinds = dict(frame.schema)
+        return frame.to_dicts()
 
     def _keep(self, rows: Sequence[Values], names: Sequence[str]) -> None:
         import polars as pl
 
-        frame = pl.DataFrame([{n: row.get(n) for n in names} for row in rows], infer_schema_length=None)
-        frame = frame if rows else pl.DataFrame(schema=dict.fromkeys(names, pl.String))
+        schema = {name: self._kinds.get(name, pl.String()) for name in names}
+        frame = pl.DataFrame({n: pl.Series([row.get(n) for row in rows], dtype=kind) for n, kind in schema.items()})
         making = self.path.with_name(f".{self.path.stem}.{os.getpid()}{self.path.suffix}")
         try:
             self.path.parent.mkdir(parents=True, exist_ok=True)

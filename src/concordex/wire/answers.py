@@ -144,11 +144,16 @@ class Judge:
                 f"the system does not allow {path}", http=403, where=self.system, why=why, advice="ask for the right"
             )
         if status in (429, 503) or status >= 500 or among(errors.busy):
-            busy = status == 429 or among(errors.busy)
+            busy, wait = status == 429 or among(errors.busy), wait_asked(reply)
             return ServerFault(
                 f"the system {'is too busy' if busy else 'failed'} at {path}", http=status,
-                wait=wait_asked(reply), where=self.system, why=why, advice="a fault on its side; try again later",
+                wait=wait, where=self.system, why=why, advice="a fault on its side; try again later",
+                untouched=busy or (status == 503 and wait is not None),
             )  # fmt: skip
+        if status == 408:  # it did not get all of the request, or says so late: nobody knows (RFC 9110, 15.5.9)
+            return ServerFault(
+                f"the system gave up on {path}", http=status, where=self.system, why=why, advice="try again later"
+            )
         kind = Duplicate if among(errors.duplicate) else Conflict if among(errors.conflict) else RequestRefused
         what = "knows no" if status == 404 else "refused"
         advice = "does the url in concordex.yaml, or the dialect's path, fit this system?" if status == 404 else ""

@@ -21,6 +21,10 @@ from concordex.wire.answers import Reply
 from concordex.wire.redact import Redactor
 from concordex.wire.secrets import Secret
 
+#: Seconds after which an idle connection is not used again: a system that closes it just then leaves in doubt
+#: whether a write arrived.
+_IDLE = 4.0
+
 log = logging.getLogger("concordex.wire")
 
 
@@ -76,13 +80,16 @@ class Transport:
         client_side = _certified(self.endpoint)
         self._client = aiohttp.ClientSession(
             timeout=aiohttp.ClientTimeout(total=self.dialect.limits.timeout, connect=15),
-            connector=aiohttp.TCPConnector(ssl=_trusted(self.endpoint, client_side), limit=self.concurrency),
+            connector=aiohttp.TCPConnector(
+                ssl=_trusted(self.endpoint, client_side), limit=self.concurrency, keepalive_timeout=_IDLE
+            ),
             cookie_jar=aiohttp.CookieJar(unsafe=True, quote_cookie=False)
             if self._cookies
             else aiohttp.DummyCookieJar(),
             headers={"User-Agent": "concordex"},
             read_bufsize=1 << 20,  # a page comes in a few pieces, not in dozens
         )
+        self._client._retry_connection = False  # it would send PUT and DELETE again by itself, without a word
         self._tls: ssl.SSLContext | None = client_side if self.endpoint.fingerprint else None
 
     async def close(self) -> None:
@@ -220,17 +227,23 @@ class Transport:
             advice = "name the CA that signed it, or pin its fingerprint: `concordex system check` shows both"
             return Untrusted(f"the certificate of {host} is not trusted", where=where, why=reason, advice=advice)
         if isinstance(error, TimeoutError):
-            return Unreachable(f"no answer in {self.dialect.limits.timeout:g} s", where=where)
+            early = isinstance(error, aiohttp.ConnectionTimeoutError)
+            what = "no connection in 15 s" if early else f"no answer in {self.dialect.limits.timeout:g} s"
+            return Unreachable(what, where=where, untouched=early)
         if isinstance(error, aiohttp.ClientConnectorDNSError):
             return Unreachable(
                 f"the name {host} does not resolve", where=where, advice="check url: in concordex.yaml", nameless=True
             )
         if isinstance(error, aiohttp.ClientProxyConnectionError | aiohttp.ClientHttpProxyError):
-            return Unreachable(f"the proxy {self.endpoint.proxy} does not let us through", where=where, why=str(error))
+            return Unreachable(
+                f"the proxy {self.endpoint.proxy} does not let us through", where=where, why=str(error), untouched=True
+            )
         if isinstance(error, aiohttp.ClientConnectorError):
             reason = error.os_error.strerror or str(error.os_error)
             advice = "is it up, and is a proxy or a firewall in between?"
-            return Unreachable(f"cannot connect to {self._origin}", where=where, why=reason, advice=advice)
+            return Unreachable(
+                f"cannot connect to {self._origin}", where=where, why=reason, advice=advice, untouched=True
+            )
         return Unreachable("the connection was cut", where=where, why=str(error) or type(error).__name__)
 
 

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from datetime import datetime
+from typing import Any, cast
 
 import orjson
 
-from concordex.errors import BadAnswer, RequestRefused
+from concordex.errors import BadAnswer, CalledWrongly, RequestRefused
 from concordex.model.fields import ORIGINAL
+from concordex.model.values import parse_time
 from concordex.wire import dialect as d
+from concordex.wire.pages import moment
 from concordex.wire.paths import at
 from concordex.wire.session import Asked, Session
 from concordex.wire.shapes import merged, put
@@ -27,17 +30,33 @@ class Refusal:
     reason: str
 
 
-def refusals(error: RequestRefused, rules: d.Refusals | None, sent: int) -> list[Refusal]:
-    """Which of ``sent`` records a refusal blames; empty when it does not say."""
+def refusals(error: RequestRefused, rules: d.Refusals | None, sent: Sequence[Mapping[str, Any]]) -> list[Refusal]:
+    """Which of the records ``sent`` a refusal blames; empty when it does not say."""
     if rules is None:
         return []
     listed = at(rules.records).first(error.body)
+    if isinstance(listed, Mapping):  # by their places in the list: {"2": {…}}
+        items = [({rules.index or "": key}, item) for key, item in listed.items()]
+    else:
+        items = [({}, item) for item in (listed if isinstance(listed, list) else [])]
     found = []
-    for item in listed if isinstance(listed, list) else []:
-        index, reason = at(rules.index).first(item), at(rules.reason).first(item)
-        if isinstance(index, int) and 0 <= index < sent:
-            found.append(Refusal(index, str(reason)))
+    for key, item in items:
+        place = _blamed(rules, {**key}, item, sent)
+        if place is not None:
+            reason = at(rules.reason).first(item) if isinstance(item, Mapping) else item
+            found.append(Refusal(place, str(reason)))
     return found
+
+
+def _blamed(rules: d.Refusals, key: Mapping[str, Any], item: Any, sent: Sequence[Mapping[str, Any]]) -> int | None:
+    """The place in the list of the record that one fault is about."""
+    if rules.by:
+        said = at(rules.by).first(item)
+        same = [place for place, body in enumerate(sent) if said is not None and at(rules.by).first(body) == said]
+        return same[0] if len(same) == 1 else None
+    said = next(iter(key.values()), None) if key else at(rules.index or "").first(item)
+    place = int(said) if isinstance(said, int) or (isinstance(said, str) and said.isdigit()) else -1
+    return place if 0 <= place < len(sent) else None
 
 
 async def create(session: Session, how: d.Create, bodies: Sequence[Mapping[str, Any]], record_id: str) -> list[Any]:
@@ -88,63 +107,103 @@ def _id_of(record: Any, path: str) -> Any:
     return at(path).first(record) if isinstance(record, dict) else record if isinstance(record, str | int) else None
 
 
+@dataclass(frozen=True)
+class Base:
+    """A record as one answer gave it, and the tag that belongs to that very answer (RFC 9110, section 8.8.3)."""
+
+    record: Mapping[str, Any]
+    tag: str | None = None
+
+
+async def base_of(
+    session: Session, how: d.Update | d.Delete, record_id: str, fields: Mapping[str, Any] | None = None
+) -> Base | None:
+    """The record that a write rests on, where the dialect has it read by itself first; else nothing.
+
+    Raises BadAnswer where no record, or no tag where one is promised, comes.
+    """
+    whole = getattr(how, "whole", None)
+    if not how.etag and (whole is None or whole.from_ == "list"):
+        return None
+    now = await session.get(d.Call(path=how.path), {**(fields or {}), "record_id": record_id})
+    place = at(how.within).first(now.body) if how.within else now.body
+    if isinstance(place, list) and len(place) == 1:  # a list of the one record (RFC 8040, section 4.3)
+        place = place[0]
+    tag = now.headers.get("ETag")
+    if how.etag and not tag:
+        raise BadAnswer(
+            f"the answer to {how.path} has no ETag, which the dialect promises", where=session.endpoint.name,
+            advice="nothing guards the record against others: take etag: out of the dialect if that is how it is",
+        )  # fmt: skip
+    if not isinstance(place, Mapping):
+        if how.method == "DELETE":
+            return Base({}, tag)
+        raise BadAnswer(f"{how.path} holds no record that could be sent back whole", where=session.endpoint.name)
+    return Base(place, tag)
+
+
 async def update(
     session: Session,
     how: d.Update,
     record_id: str,
     body: Mapping[str, Any],
     fields: Mapping[str, Any] | None = None,
+    base: Base | None = None,
+    own_id: Any = None,
 ) -> None:
-    """Alter one record; its ``fields``, as they were read, may stand in the path."""
-    if how.most > 1:
-        await update_many(session, how, {record_id: body})
-        return
+    """Alter one record; its ``fields``, as they were read, may stand in the path.
+
+    ``base`` is what :func:`base_of` gave, and ``own_id`` the id as the system writes it.
+    """
+    own_id = record_id if own_id is None else own_id
     values = {**(fields or {}), "record_id": record_id}
-    sent: Any = body
+    base = base or await base_of(session, how, record_id, fields)
+    sent: Any = {how.id: own_id, **body} if how.id and how.form_of != "json_patch" else body
     if how.whole:
-        sent = merged(await _as_it_is(session, how, how.whole, values), body)
+        sent = merged(_as_it_is(session, how.whole, base, values), sent)
     if how.form_of == "json_patch":
         # "add" replaces what is there and makes what is not (RFC 6902, section 4.1)
-        sent = [{"op": "add", "path": f"/{_pointer(name)}", "value": value} for name, value in _flat(body)]
+        sent = [{"op": "add", "path": _pointer(steps), "value": value} for steps, value in _flat(body)]
     headers = {"Content-Type": _PATCHES[how.form_of]} if how.form_of in _PATCHES else {}
-    headers |= await _match(session, how, values) if how.etag else {}
-    await _write(session, how, sent, None, values, headers)
+    listed, member = ([sent], how.records) if how.most > 1 else (sent, None)
+    await _write(session, how, listed, member, values, headers | _match(base))
 
 
-async def _as_it_is(session: Session, how: d.Update, whole: d.Whole, values: Mapping[str, Any]) -> Mapping[str, Any]:
+def _as_it_is(session: Session, whole: d.Whole, base: Base | None, values: Mapping[str, Any]) -> Mapping[str, Any]:
     """The record that is altered, in the system's own members."""
-    if whole.from_ == "list":
-        place = orjson.loads(values.get(ORIGINAL) or "null")
-    else:
-        now = await session.get(d.Call(path=how.path), values)
-        place = at(how.within).first(now.body) if how.within else now.body
+    place = base.record if base and whole.from_ == "record" else orjson.loads(values.get(ORIGINAL) or "null")
     if not isinstance(place, Mapping):
-        raise BadAnswer(f"{how.path} holds no record that could be sent back whole", where=session.endpoint.name)
+        raise CalledWrongly(f"{session.endpoint.name} lists no record that could be sent back whole")
     return {name: value for name, value in place.items() if name not in whole.without}
 
 
-async def update_many(session: Session, how: d.Update, bodies: Mapping[str, Mapping[str, Any]]) -> None:
-    """Alter several records in one call."""
-    listed = [{**body, **({how.id: record_id} if how.id else {})} for record_id, body in bodies.items()]
+async def update_many(session: Session, how: d.Update, bodies: Sequence[tuple[Any, Mapping[str, Any]]]) -> None:
+    """Alter several records in one call: ``(id, members)``."""
+    listed = [{**({how.id: own_id} if how.id else {}), **body} for own_id, body in bodies]
     await _write(session, how, listed, how.records)
 
 
 async def delete(
-    session: Session, how: d.Delete, record_ids: Sequence[str], fields: Mapping[str, Any] | None = None
+    session: Session,
+    how: d.Delete,
+    record_ids: Sequence[str],
+    fields: Mapping[str, Any] | None = None,
+    base: Base | None = None,
+    own_ids: Sequence[Any] | None = None,
 ) -> None:
-    """Delete one record, or as many as the dialect lets go in one call."""
+    """Delete one record, or as many as the dialect lets go in one call; ``own_ids`` as the system writes them."""
     if how.most == 1:
         values = {**(fields or {}), "record_id": record_ids[0]}
-        await _write(session, how, None, None, values, await _match(session, how, values) if how.etag else {})
+        base = base or await base_of(session, how, record_ids[0], fields)
+        await _write(session, how, None, None, values, _match(base))
     else:
-        await _write(session, how, list(record_ids), how.records, {"record_ids": ",".join(record_ids)})
+        ids = list(own_ids or record_ids)
+        await _write(session, how, ids, how.records, {"record_ids": ",".join(record_ids)})
 
 
-async def _match(session: Session, how: d.Send, values: Mapping[str, Any]) -> dict[str, str]:
-    """If-Match with the record's present tag, so that what somebody alters meanwhile is not overwritten."""
-    now = await session.get(d.Call(path=how.path), values)
-    tag = now.headers.get("ETag")
-    return {"If-Match": tag} if tag else {}
+def _match(base: Base | None) -> dict[str, str]:
+    """If-Match with the tag of the answer that was compared (RFC 9110, section 13.1.1)."""
+    return {"If-Match": base.tag} if base and base.tag else {}
 
 
 async def act(session: Session, how: d.Act, record_id: str, values: Mapping[str, Any] | None = None) -> Any:
@@ -176,27 +235,32 @@ async def _write(
 def _place(asked: Asked, sent: Any, member: str | None) -> None:
     """Put what is sent where the dialect wants it: into a member of the body or of the call, or as the whole."""
     if asked.rpc:
-        if member:
-            put(asked.params, member, sent)
-        else:
-            asked.params = merged(asked.params, sent)
+        asked.params = _laid(asked.params, sent, member)
     elif member:
-        asked.body = dict(asked.body or {})
-        put(asked.body, member, sent)
+        asked.body = _laid(asked.body or {}, sent, member)
     else:
         asked.body = merged(asked.body, sent) if isinstance(asked.body, Mapping) and isinstance(sent, Mapping) else sent
 
 
-def _pointer(name: str) -> str:
-    """A dotted member as a JSON Pointer (RFC 6901)."""
-    return "/".join(step.replace("~", "~0").replace("/", "~1") for step in name.split("."))
+def _laid(body: Mapping[str, Any], sent: Any, member: str | None) -> dict[str, Any]:
+    """``body`` with what is sent in one of its members, or laid over it; what the dialect says there stays."""
+    if not member:
+        return merged(body, sent)
+    more: dict[str, Any] = {}
+    put(more, member, sent)
+    return merged(body, more)
 
 
-def _flat(body: Mapping[str, Any], above: str = "") -> list[tuple[str, Any]]:
-    found = []
+def _pointer(steps: Sequence[str]) -> str:
+    """Members, from the outermost, as a JSON Pointer (RFC 6901)."""
+    return "".join(f"/{step.replace('~', '~0').replace('/', '~1')}" for step in steps)
+
+
+def _flat(body: Mapping[str, Any], above: tuple[str, ...] = ()) -> list[tuple[tuple[str, ...], Any]]:
+    found = list[tuple[tuple[str, ...], Any]]()
     for name, value in body.items():
-        place = f"{above}{name}"
-        found += _flat(value, f"{place}.") if isinstance(value, Mapping) else [(place, value)]
+        place = (*above, name)
+        found += _flat(value, place) if isinstance(value, Mapping) and value else [(place, value)]
     return found
 
 
@@ -227,7 +291,11 @@ def body_of(values: Mapping[str, Any], write: d.Write, find: FindId, emptied: Co
 def _written(value: Any, spec: d.FieldWrite) -> Any:
     if isinstance(value, list):
         value = spec.join.join(value) if spec.join is not None else value[0] if spec.take == "first" else value
-    if spec.number and value is not None:
+    if isinstance(value, datetime) or (spec.time != "iso" and isinstance(value, str) and parse_time(value)):
+        when = value if isinstance(value, datetime) else cast(datetime, parse_time(value))
+        told = moment(when, spec.time)
+        return int(told) if spec.time != "iso" else told
+    if isinstance(value, float) or (spec.number and value is not None):
         number = float(value)
         return int(number) if number.is_integer() else number
     return spec.values.get(value, value) if spec.values and isinstance(value, str) else value

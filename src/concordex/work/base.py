@@ -121,16 +121,15 @@ def selected(workspace: Workspace, base: Base, selection: str) -> pl.DataFrame:
 
 
 def _named(base: Base, key: str) -> pl.DataFrame | None:
-    """The record that bears ``key`` in the surest natural key of one field; refused if several do."""
-    for names in base.forms[base.table].keys:
-        if len(names) > 1:
-            continue
-        rows = [r for r in base.frame.select("record_id", names[0]).iter_rows() if r[1] and plain(r[1]) == plain(key)]
+    """The record that bears ``key`` in a natural key of one field, or as its name; refused if several do."""
+    keys = [names[0] for names in base.forms[base.table].keys if len(names) == 1]
+    for name in dict.fromkeys([*keys, *(["name"] if "name" in base.frame.columns else [])]):
+        rows = [r for r in base.frame.select("record_id", name).iter_rows() if r[1] and plain(r[1]) == plain(key)]
         if len(rows) > 1:
             ids = ", ".join(record_id for record_id, _ in rows)
             raise CalledWrongly(
-                f"{len(rows)} records in {base.system}/{base.table} have the {names[0]} {key!r}: {ids}",
-                advice=f"say which, with a filter such as '{names[0]} = {key} and site = …'",
+                f"{len(rows)} records in {base.system}/{base.table} have the {name} {key!r}: {ids}",
+                advice=f"say which, with a filter such as '{name} = {key} and site = …'",
             )
         if rows:
             return base.frame.filter(pl.col("record_id") == rows[0][0])

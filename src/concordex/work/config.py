@@ -218,11 +218,20 @@ class SyncTarget(Part):
     )
 
 
+class KeyOf(Part):
+    """Another table of the same database, whose key a column holds."""
+
+    table: str
+    column: str = Field(description="The column of it that says what we mean, such as a site's name.")
+    id: str = Field("id", description="The column of it that is its key.")
+
+
 class Column(Part):
     """A column of a table that we write, and whose it is."""
 
     to: str
     owner: Literal["ours", "theirs", "when_empty", "when_made"] = "ours"
+    of: KeyOf | None = Field(None, description="In a database: it holds the key of a row of this table.")
 
 
 class Into(Part):

@@ -33,6 +33,8 @@ def check_guards(
         )
     if not any_time:
         _in_window(change.system, (system.windows if system else []) or guards.windows, workspace.now())
+    if _takes_back(workspace, change, steps):
+        return
     allowed = {name: getattr(guards, name) for name in _KINDS.values()}
     for action, what in _KINDS.items():
         count = sum(_kind(step) == action for step in steps)
@@ -50,6 +52,16 @@ def check_guards(
                 f" and the workspace allows {guards.share:.0%}",
                 advice="run a part of it (--first, --where), or raise guards: share: in concordex.yaml",
             )
+
+
+def _takes_back(workspace: Workspace, change: Change, steps: Sequence[Step]) -> bool:
+    """Whether ``steps`` only take back what the guards have let through before."""
+    undone = change.about.get("undoes")
+    if change.kind != "undo" or undone not in {row["id"] for row in workspace.record_of_changes.changes()}:
+        return False
+    before = workspace.record_of_changes.change(int(undone or 0))
+    done = {(step.table, step.label) for step in before.steps if step.sent}
+    return before.system == change.system and all((step.table, step.label) in done for step in steps)
 
 
 def _size(workspace: Workspace, change: Change, table: str) -> int:

@@ -16,6 +16,7 @@ import polars as pl
 from concordex.change.compare import shown
 from concordex.change.objects import Key, Kind, Object, alike, get, mentioned, objects_of, own_name, put
 from concordex.change.steps import Step
+from concordex.change.whole import Flat, flat
 from concordex.errors import CalledWrongly, ConcordexError, WireError
 from concordex.model.fields import ORIGINAL
 from concordex.store import snapshots as store
@@ -245,6 +246,16 @@ class ActualObjects(Actual):
         """The id of the object of that name."""
         return self._found.get((table, values["name"], values.get("nth", 1)))
 
+    def bearers(self, step: Step) -> list[str]:
+        """The ids of all objects of that name; of a kind that shares names, of the one that is meant."""
+        if self.kinds[step.table].shares:
+            there = self.find(step.table, step.key)
+            return [there] if there else []
+        found: list[str] = []
+        while there := self._found.get((step.table, step.key["name"], len(found) + 1)):
+            found.append(there)
+        return found
+
     def body(self, write: d.Write, step: Step) -> dict[str, Any]:
         """An object's members, or those that are written, with ids where names stand."""
         kind = self.kinds[step.table]
@@ -293,6 +304,25 @@ class ActualObjects(Actual):
             return {}
         table = self.kinds[step.table].references[member]
         return {"target": self._id(member, table, step.shall["target"])}
+
+    def moved(self, step: Step, record: Mapping[str, Any]) -> dict[str, Any]:
+        """What of an object, as the system has just given it by itself, is not what ``step`` rests on."""
+        told = {name for name in step.was if get(record, name) is not None} - self.kinds[step.table].references.keys()
+        return {name: get(record, name) for name in told if not alike(get(record, name), step.was[name])}
+
+    def whole(self, table: str, ids: Sequence[str]) -> dict[str, Flat]:
+        """The objects of those ids, member by member, with names for ids."""
+        return {rid: flat(body) for rid, body in self.records(table, ids).items()}
+
+    def written_paths(self, step: Step) -> set[str]:
+        """The members that an update writes."""
+        return set(step.shall)
+
+    def can_show(self, step: Step) -> bool:
+        """Whether the target of an act names the object once it is done."""
+        write = self.session.dialect.tables[step.table].write
+        act = write.acts[step.act or ""] if write else None
+        return act is not None and act.each is not None and act.shows is not None
 
     def shows(self, step: Step) -> str | None:
         """Why the target of an act does not name the object as it should; nothing where it does."""

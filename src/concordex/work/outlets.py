@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING, Any
 import polars as pl
 
 from concordex.change.batches import lists
-from concordex.change.compare import differences, parted, shown
+from concordex.change.compare import differences, parted, same, shown
 from concordex.change.prepare import plain
 from concordex.change.steps import Change, State, Step
-from concordex.errors import CalledWrongly
+from concordex.errors import CalledWrongly, ConcordexError
 from concordex.model.fields import FIELDS
-from concordex.store.outlets import DatabaseOutlet, FileOutlet, Outlet, Row
+from concordex.store.outlets import DatabaseOutlet, Elsewhere, FileOutlet, Outlet, Refusal, Row
 from concordex.wire.secrets import fetch
 from concordex.work.concordance import freshened, in_scope
 
@@ -33,7 +33,11 @@ def outlet_of(workspace: Workspace, name: str) -> Outlet:
     if into.file:
         return FileOutlet(workspace.root / into.file, key, columns)
     password = fetch(into.password, workspace.root).reveal() if into.password else None
-    return DatabaseOutlet(into.url or "", into.table, key, columns, workspace.root, password)
+    elsewhere = {
+        spec.to: Elsewhere(table=spec.of.table, column=spec.of.column, id=spec.of.id)
+        for spec in into.columns.values() if spec.of
+    }  # fmt: skip
+    return DatabaseOutlet(into.url or "", into.table, key, columns, workspace.root, password, elsewhere)
 
 
 def prepare_outlet(workspace: Workspace, name: str, where: str | None, edited: str) -> tuple[Change, list[str]]:
@@ -106,7 +110,11 @@ def _read(value: Any, name: str) -> Any:
 
     if FIELDS[name].dtype == pl.Datetime("us", "UTC"):
         moment = value if isinstance(value, datetime) else parse_time(str(value))
-        return moment.astimezone(UTC) if moment else None
+        return (moment if moment.tzinfo else moment.replace(tzinfo=UTC)).astimezone(UTC) if moment else None
+    if FIELDS[name].dtype == pl.Boolean:
+        return str(value).lower() in ("1", "true", "t", "yes", "y")
+    if FIELDS[name].dtype == pl.Float64:
+        return float(value)
     return str(value) if FIELDS[name].dtype == pl.String else value
 
 
@@ -176,13 +184,18 @@ def run_outlet(
     outlet, number = outlet_of(workspace, change.system), change.number or 0
     _settle_what_is_so(workspace, number, steps, outlet, into)
     left = [step for step in workspace.journal.change(number).steps if step.number in {s.number for s in steps}]
-    ready = [step for step in left if step.state in ("ready", "sent")]
+    ready = [step for step in left if step.state in ("ready", "sent", "refused", "held")]
     done = len(steps) - len(ready)
     for part in lists(ready, _BATCH):
         workspace.journal.sending(number, part)
-        told = outlet.write([_row(step, into) for step in part])
+        try:
+            told = outlet.write([_row(step, into) for step in part])
+        except ConcordexError as error:  # a transaction, or a file, is written whole or not at all
+            workspace.journal.settled(number, [(step, "ready", str(error), None) for step in part])
+            raise
         outcomes: list[tuple[Step, State, str | None, str | None]] = [
-            (step, "written" if why is None else "held", why, None) for step, why in zip(part, told, strict=True)
+            (step, "written" if why is None else "refused" if isinstance(why, Refusal) else "held", why, None)
+            for step, why in zip(part, told, strict=True)
         ]
         workspace.journal.settled(number, outcomes)
         done += len(part)
@@ -218,7 +231,7 @@ def _settle_what_is_so(workspace: Workspace, number: int, steps: Sequence[Step],
 def _read_back(workspace: Workspace, number: int, outlet: Outlet, into: Into) -> None:
     there = {row["entry"]: row for row in _there(outlet, into).iter_rows(named=True)}
     settled: list[tuple[Step, State, str | None, str | None]] = []
-    became = []
+    became: list[tuple[Step, dict[str, Any], dict[str, Any]]] = []
     for step in workspace.journal.change(number).steps:
         if step.state != "written":
             continue
@@ -226,9 +239,9 @@ def _read_back(workspace: Workspace, number: int, outlet: Outlet, into: Into) ->
         wrong = _wrong(step, row)
         settled.append((step, "differs" if wrong else "confirmed", "; ".join(wrong) or step.reason, None))
         if row is not None:
-            became.append((step, {name: _kept(row[name]) for name in step.shall}))
+            became.append((step, {name: _kept(row[name]) for name in step.shall}, {}))
     workspace.journal.settled(number, settled)
-    workspace.journal.became(number, became)
+    workspace.journal.kept(number, became)
 
 
 def _wrong(step: Step, row: Mapping[str, Any] | None) -> list[str]:
@@ -239,13 +252,8 @@ def _wrong(step: Step, row: Mapping[str, Any] | None) -> list[str]:
     return [
         f"{name} is {shown(_kept(row[name]))}, not {shown(value)}"
         for name, value in step.shall.items()
-        if _texts(_kept(row[name])) != _texts(value)
+        if not same(row[name], value)
     ]
-
-
-def _texts(value: Any) -> list[str]:
-    items = value if isinstance(value, list) else [value]
-    return [str(item) for item in items if item not in (None, "")]
 
 
 def known(workspace: Workspace, name: str) -> bool:

@@ -50,6 +50,7 @@ class Prepared:
     mistakes: list[Mistake]
     rejected: list[Row]
     equal: int
+    aside: Sequence[str] = ()
 
 
 def prepare_push(workspace: Workspace, system: str, table: str, rows: Sequence[Row], choice: Choice) -> Prepared:
@@ -66,7 +67,8 @@ def prepare_push(workspace: Workspace, system: str, table: str, rows: Sequence[R
     names = list(dict.fromkeys(name for row in rows for name in row.said))
     keyed = {name: base.dialect.tables[table].type_of(name) for key in base.write.keys for name in key}
     fields = {**keyed, **base.fields}  # a key that cannot be written still finds its record
-    meant, mistakes = columns_of(names, fields, choice.columns, choice.ignore)
+    only_read = [name for name in names if name in choice.ignore or _is_only_read(name, base, fields)]
+    meant, mistakes = columns_of(names, fields, choice.columns, only_read)
     if mistakes:
         return Prepared(Change(kind="push", system=system, steps=()), mistakes, list(rows), 0)
     read, mistakes = read_values(rows, meant, fields, limits_of(base))
@@ -81,7 +83,13 @@ def prepare_push(workspace: Workspace, system: str, table: str, rows: Sequence[R
     change, equal = _change(base, good, target, catalogue=models(workspace))
     order = {row.place: at for at, row in enumerate(rows)}
     mistakes.sort(key=lambda one: order.get(one.place, -1))
-    return Prepared(change, mistakes, [row for row in rows if row.place in bad], equal)
+    aside = [name for name in only_read if name not in choice.ignore]
+    return Prepared(change, mistakes, [row for row in rows if row.place in bad], equal, aside)
+
+
+def _is_only_read(column: str, base: Base, fields: Mapping[str, Any]) -> bool:
+    """Whether a column holds what is shown of a record and cannot be written: as in a file that `show` wrote."""
+    return column not in fields and (column == "system" or column in base.dialect.tables[base.table].fields)
 
 
 def _headed(fields: str, headed: Mapping[str, str]) -> str:

@@ -4,26 +4,23 @@ from __future__ import annotations
 
 import asyncio
 import os
-import time
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import replace
 from functools import partial
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from concordex.change.batches import stages
 from concordex.change.steps import Change, State, Step
 from concordex.errors import CalledWrongly, ConcordexError, Stopped, StoreError
-from concordex.wire.session import Session, Traffic
+from concordex.wire.session import Session
 from concordex.wire.staging import pending
 from concordex.words import plural
 from concordex.work.concurrent import at_most
 from concordex.work.devices import AT_ONCE
 from concordex.work.guards import check_guards
-from concordex.work.outcomes import outcome_of
-from concordex.work.processes import is_alive
-from concordex.work.pull import keep
-from concordex.work.ready import until_ready
-from concordex.work.sending import STAGED, How, Outcome, Sender
+from concordex.work.readback import Before, ReadBack
+from concordex.work.sending import STAGED, How, Sender
+from concordex.work.standing import AWAY
 from concordex.work.target import Actual
 
 if TYPE_CHECKING:
@@ -41,25 +38,33 @@ def run(
     only: Collection[int] | None = None,
     how: How | None = None,
     any_time: bool = False,
+    wait: float = 0.0,
 ) -> Change:
     """Run what is still open of a change; the change as it stands afterwards.
 
-    ``only`` names steps by their numbers; ``any_time`` runs outside the maintenance windows too.  A step
-    that was cut off is looked up before it is sent again.  Interrupted, the change is called stopped and
-    can be run again.
+    ``only`` names steps by their numbers; ``any_time`` runs outside the maintenance windows too; ``wait`` is for how
+    many seconds to wait while another process writes to the system.  A step that was cut off is looked for, and not
+    sent again.  Interrupted, the change is called stopped and can be run again, and what it was told is kept with it.
     """
     how = how or How()
-    change = workspace.journal.change(number)
-    steps = [step for step in change.writes if only is None or step.number in only]
-    if how.stage:
-        check_staging(workspace, change)
-    if change.state in ("done", "dropped") or not steps:
-        raise CalledWrongly(f"change {number} has nothing left to do")
-    check_guards(workspace, change, steps, any_time=any_time)
-    workspace.journal.begin(number, os.getpid(), is_alive(workspace.journal.runner(number)))
-    if only is not None or change.about.get("chosen"):
-        workspace.journal.chose(number, sorted(only or ()))
-    state = "stopped"
+    by = str(workspace.signature()["by"])
+    with workspace.locks.held(workspace.journal.change(number).system, number, by, wait):
+        change = workspace.journal.change(number)  # as it stands now that nobody else runs it
+        steps = [step for step in change.writes if only is None or step.number in only]
+        if how.stage:
+            check_staging(workspace, change)
+        if change.state in ("done", "dropped") or not steps:
+            raise CalledWrongly(f"change {number} has nothing left to do")
+        check_guards(workspace, change, steps, any_time=any_time)
+        workspace.journal.begin(number, os.getpid())
+        workspace.journal.note(number, chosen=sorted(only or ()), how=how.told())
+        return _run_steps(workspace, change, steps, progress, how)
+
+
+def _run_steps(
+    workspace: Workspace, change: Change, steps: Sequence[Step], progress: Progress | None, how: How
+) -> Change:
+    number, state = change.number or 0, "stopped"
     try:
         if change.system in workspace.config.outlets:
             from concordex.work.outlets import run_outlet
@@ -71,7 +76,7 @@ def run(
             running = _Run(workspace, change, steps, _Tally(progress, len(steps)), how)
             asyncio.run(running.all(workspace.session(change.system)))
         after = workspace.journal.change(number)
-        state = _came_to(after, {step.number for step in steps}, how)
+        state = came_to(after, {step.number for step in steps}, how)
     except ConcordexError:
         state = "incomplete"
         raise
@@ -80,14 +85,14 @@ def run(
     return replace(after, state=state)
 
 
-def _came_to(change: Change, chosen: Collection[int], how: How) -> str:
+def came_to(change: Change, chosen: Collection[int], how: How) -> str:
     """How a change stands after a run of the ``chosen`` steps."""
-    left = [step for step in change.steps if step.state not in ("confirmed", "held")]
+    left = [step for step in change.steps if step.state != "confirmed"]
     mine = [step for step in left if step.number in chosen]
     if not left:
         return "done"
     if not mine:
-        return "partly"
+        return "partly" if any(step.open for step in left) else "incomplete"
     return "staged" if how.stage and all(step.reason == STAGED for step in mine) else "incomplete"
 
 
@@ -98,8 +103,6 @@ def check_staging(workspace: Workspace, change: Change) -> None:
         why = "it takes each write at once"
     elif not staging.outlasts_session:
         why = "what a session stages ends with it"
-    elif not change.about.get("objects"):
-        why = "only configuration objects are staged as one"
     else:
         return
     raise CalledWrongly(f"nothing can be left staged in {change.system}: {why}")
@@ -143,8 +146,10 @@ class _Run:
         assert change.number is not None
         self.workspace, self.change, self.number = workspace, change, change.number
         self.dialect = workspace.dialect(change.system)
-        as_one = bool(change.about.get("objects")) and self.dialect.staging is not None
-        self.told, self.steps, self.how = told, steps, replace(how, as_one=as_one)
+        as_one = self.dialect.staging is not None
+        self.told, self.steps = told, steps
+        by_field = change.kind == "undo"
+        self.how = replace(how, as_one=as_one, all_of_it=bool(change.about.get("objects")), field_by_field=by_field)
         #: How steps stand that were settled in this run.
         self.states: dict[int, State] = {}
 
@@ -156,23 +161,35 @@ class _Run:
             await self._alone(session)
             actual = self._actual(session)
             await actual.read(actual.needed(tables))
+            before = Before.of(actual, self.steps)
+            referred = {name for table in tables for name in actual.needed([table]) if name != table}
             sender = Sender(session, actual, self.workspace.journal, self.number, self.told, self.how, self.states)
             try:
                 for steps in stages(self.steps, together):
                     several = len({step.table for step in steps}) > 1
                     for layer in [steps] if several else actual.layers(steps):
-                        await sender.stage(layer)
+                        if not sender.ended:
+                            await sender.stage(layer)
+                    if not several and steps[0].action == "create" and steps[0].table in referred:
+                        await sender.identify(steps)
                 await sender.finish()
             except ConcordexError:
                 await sender.committer.abandon()
                 raise
             if not any(step.reason == STAGED for step in sender.written.values()):
-                await self._read_back(session, sender, tables)
+                back = ReadBack(self.workspace, self.change, self._actual(session), sender, before)
+                try:
+                    await back.compare(tables)
+                except ConcordexError:
+                    if sender.ended is None:
+                        raise
+            if sender.ended:
+                raise sender.ended
 
     async def _alone(self, session: Session) -> None:
         """Raise Stopped where we have staged something else: a commit would put that into effect too."""
         commits = any((write := self.dialect.tables[step.table].write) and write.commit for step in self.steps)
-        if not commits or any(step.state in ("sent", "written") for step in self.change.steps):
+        if not commits or any(step.state in AWAY for step in self.change.steps):
             return  # what is staged is, or may be, of this change
         others = [one for one in await pending(session) if one.ours]
         if others:
@@ -188,73 +205,3 @@ class _Run:
 
             return ActualObjects(session)
         return Actual(session)
-
-    async def _read_back(self, session: Session, sender: Sender, tables: Sequence[str]) -> None:
-        """Read the tables again, compare every written step, and keep what was read as a pull."""
-        begun = time.monotonic()
-        after = self._actual(session)
-        wanted = after.needed(tables)
-        await after.read(wanted)
-        steps = [sender.written[number] for number in sorted(sender.written)]
-        settled, became = list[Outcome](), []
-        for table in tables:
-            mine = [after.located(s) if s.action == "update" else s for s in steps if s.table == table]
-            waited = await until_ready(session, after, table, mine, self.workspace.now())
-            records = after.records(table, [step.record_id for step in mine if step.record_id])
-            write = self.dialect.tables[table].write
-            spent = {name for name, spec in write.fields.items() if spec.once} if write else set()
-            for step in mine:
-                record = records.get(step.record_id or "")
-                shown = replace(step, shall={n: v for n, v in step.shall.items() if n not in spent}) if spent else step
-                settled.append((step, *_judged(after, shown, record, waited.get(step.number)), None))
-                if record is not None:
-                    became.append((step, {name: record.get(name) for name in step.shall if name in record}))
-        self.workspace.journal.became(self.number, became)
-        sender.settle(settled, ended=False)
-        if self.workspace.is_device(self.change.system):
-            return
-        self._remember(steps)
-        pull = self.workspace.catalogue.begin_pull(os.getpid())
-        for table in wanted:
-            keep(self.workspace, pull, self.change.system, table, after.looks[table], begun, Traffic())
-        self.workspace.catalogue.end_pull(pull, outcome_of(self.workspace.catalogue.snapshots_of(pull)))
-
-    def _remember(self, steps: Sequence[Step]) -> None:
-        """Keep which record stands for which, for targets that have no field to say so."""
-        self.workspace.catalogue.refer(
-            (self.change.system, step.record_id, step.entry, step.source)
-            for step in steps
-            if step.action == "create" and step.record_id and step.entry and step.source
-        )
-        gone = [step.record_id for step in steps if step.action == "delete" and step.record_id]
-        self.workspace.catalogue.forget(self.change.system, gone)
-
-
-def _judged(
-    after: Actual, step: Step, record: dict[str, Any] | None, waited: tuple[bool, str] | None
-) -> tuple[State, str | None]:
-    """What became of a written step: as it was read back, and once it was really there."""
-    state, reason = _verdict(after, step, record)
-    if waited is None or state != "confirmed":
-        return state, reason
-    is_ready, words = waited
-    return ("confirmed" if is_ready else "differs"), "; ".join(filter(None, [words, reason]))
-
-
-def _shown(after: Actual, step: Step) -> tuple[State, str | None]:
-    """What became of an act whose target should show it."""
-    wrong = after.shows(step)
-    return ("differs", f"read back: {wrong}") if wrong else ("confirmed", step.reason)
-
-
-def _verdict(after: Actual, step: Step, record: dict[str, Any] | None) -> tuple[State, str | None]:
-    if step.action == "act":
-        return _shown(after, step)
-    if step.action == "delete":
-        return ("confirmed", step.reason) if record is None else ("differs", "read back: the record is still there")
-    if record is None:
-        return "differs", "read back: the record is not there"
-    wrong, own = after.verdict(step, record)
-    if wrong:
-        return "differs", f"read back: {'; '.join(wrong)}"
-    return "confirmed", "; ".join(filter(None, [step.reason, *own])) or None

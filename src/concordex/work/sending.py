@@ -1,45 +1,44 @@
-"""Sending steps: written down first, sent once, looked up when the answer is not known."""
+"""Sending steps: written down first, sent once, looked for when the answer does not say what was done."""
 
 from __future__ import annotations
 
 import asyncio
-import operator
 from collections.abc import Awaitable, Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
 from functools import partial
 from typing import Any
 
 from concordex.change.batches import halves, lists, stages
 from concordex.change.compare import shown
 from concordex.change.steps import State, Step
-from concordex.errors import (
-    CalledWrongly,
-    Conflict,
-    RequestRefused,
-    ServerFault,
-    SignInRefused,
-    Unreachable,
-    WireError,
-)
+from concordex.errors import BadAnswer, CalledWrongly, Conflict, RequestRefused, SignInRefused, WireError
 from concordex.store.journal import Journal
 from concordex.wire import dialect as d
 from concordex.wire.session import Session
-from concordex.wire.writes import act, create, create_together, delete, refusals, update
+from concordex.wire.writes import (
+    Base,
+    act,
+    base_of,
+    create,
+    create_together,
+    delete,
+    refusals,
+    update,
+    update_many,
+)
 from concordex.work.committing import Committer
 from concordex.work.concurrent import at_most
+from concordex.work.lookout import Lookout
+from concordex.work.standing import AWAY, STAGED, Outcome, is_done, of_creations, of_the_rest
 from concordex.work.target import Actual, writable
 
-#: How often a write of unknown outcome is looked up and sent again.
-_ROUNDS = 3
+__all__ = ["STAGED", "How", "Outcome", "Sender"]
 
-#: Why a written step is not confirmed yet.
-STAGED = "staged, and not committed"
+#: Records that may be forbidden (403) one by one while nothing was allowed; then it is the right that lacks.
+_FORBIDDEN = 3
 
 #: How a step stands that keeps others of its change from coming into effect.
-_STANDS = {"refused": "was refused", "held": "was held"}
-
-#: What became of a step: its state, why, and the record's id.
-Outcome = tuple[Step, State, str | None, str | None]
+_STANDS = {"refused": "was refused", "held": "was held", "unknown": "may have been written, or may not"}
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -48,28 +47,34 @@ class How:
 
     most        records in one request, at the most; none: as many as the system takes
     together    one request for several tables, where the system takes them so; else lists of one table each
+    field_by_field  what of an update others have altered is left, and the rest written, as in an undo
     regardless  also over what others have altered since it was prepared
-    as_one      where a system stages: everything is staged before one commit, or nothing is left of it
+    as_one      where a system stages: everything is staged before one commit, and taken back where one is unknown
+    all_of_it   nothing is left of it either where one is refused or held
     stage       only that: the commit is left for later
+    send_again  also what was sent before, and looked for, and not seen: a person has said so
     """
 
     most: int | None = None
     together: bool = False
+    field_by_field: bool = False
     regardless: bool = False
     as_one: bool = False
+    all_of_it: bool = False
     stage: bool = False
+    send_again: bool = False
 
-
-@dataclass(frozen=True, kw_only=True)
-class Attempt:
-    """What came of sending: the system's answer, or the error after which nobody knows."""
-
-    answer: Any = None
-    error: WireError | None = None
+    def told(self) -> dict[str, Any]:
+        """What of it holds for going on as well."""
+        kept = asdict(self)
+        return {name: kept[name] for name in ("most", "together", "regardless", "stage") if kept[name]}
 
 
 class Sender:
-    """Sends the steps of one change into one system, stage by stage."""
+    """Sends the steps of one change into one system, stage by stage.
+
+    ``states`` takes down how steps stand; ``names`` gives what is sent with a list so that the system knows it again.
+    """
 
     def __init__(
         self,
@@ -83,12 +88,19 @@ class Sender:
     ) -> None:
         self.session, self.actual, self.journal, self.number = session, actual, journal, number
         self.committer = Committer(session, as_one=how.as_one)
+        self.lookout = Lookout(session, type(actual))
         self.told, self.how, self.states = told, how, states
         self.dialect = session.dialect
         #: What became of steps that come into effect as one, until that is known.
         self._kept: dict[int, Outcome] = {}
-        #: Steps as the system says that it has done them.
+        #: Steps as the system says that it has done them, and those of which nobody knows.
         self.written: dict[int, Step] = {}
+        self.unknown: dict[int, Step] = {}
+        #: What steps leave as others have made it.
+        self.spared: dict[int, str] = {}
+        #: Why nothing more is sent: what is under way ends first.
+        self.ended: WireError | None = None
+        self._forbidden, self._allowed, self._finished = 0, False, False
 
     async def stage(self, steps: list[Step]) -> None:
         """Send steps of one table and action, at most so many requests at once."""
@@ -97,47 +109,144 @@ class Sender:
             return
         action = steps[0].action
         write = writable(self.dialect, steps[0].table, self.session.endpoint.name)
-        if any(step.state in ("sent", "written") for step in steps):
+        if any(step.state in AWAY for step in steps):
             self.committer.expect(write)
-        ready = self._found_already(steps) if action == "create" else self._unaltered(steps)
+        ready = await self._standing(steps)
         send = {"create": self._create, "update": self._update, "delete": self._delete, "act": self._act}[action]
-        how = {"create": write.create, "delete": write.delete}.get(action)
-        calls = [partial(send, write, part) for part in lists(ready, self._most(how))]
-        await at_most(self.dialect.limits.concurrency, calls)
+        how = {"create": write.create, "update": write.update, "delete": write.delete}.get(action)
+        parts = lists(ready, self._most(how))
+        await at_most(self.dialect.limits.concurrency, [partial(self._unless_ended, send, write, p) for p in parts])
 
-    def _most(self, how: d.Create | d.Delete | d.Together | None) -> int:
-        """How many records go in one request."""
-        return min(how.most, self.how.most or how.most) if how else 1
+    async def _unless_ended(
+        self, send: Callable[[d.Write, list[Step]], Awaitable[None]], write: d.Write, steps: list[Step]
+    ) -> None:
+        """Send steps, unless something has shown meanwhile that nothing more should leave."""
+        if self.ended is None:
+            await send(write, steps)
+
+    def _most(self, how: d.Create | d.Update | d.Delete | d.Together | None) -> int:
+        """How many records go in one request; what is guarded by its tag, or sent whole, goes by itself."""
+        alone = getattr(how, "etag", False) or getattr(how, "whole", None)
+        return min(how.most, self.how.most or how.most) if how and not alone else 1
+
+    async def _standing(self, steps: Sequence[Step]) -> list[Step]:
+        """Steps that are still to be sent; how the others stand is settled."""
+        if not steps:
+            return []
+        if steps[0].action == "create":
+            found = of_creations(self.actual, steps)
+        else:
+            parts = self.how.field_by_field
+            found = of_the_rest(self.actual, steps, regardless=self.how.regardless, field_by_field=parts)
+            self.spared |= found.spared
+        self.settle(found.settled)
+        again = await self._arrived(found.doubtful) if found.doubtful else []
+        return sorted([*found.ready, *again], key=lambda step: step.number)
+
+    async def _arrived(self, steps: Sequence[Step]) -> list[Step]:
+        """Of steps that an earlier run sent and that do not show, those that may be sent again after a second look."""
+        since = max(step.sent or 0.0 for step in steps)
+        left = await self._look(steps, "the run that sent it was cut off", since)
+        if self.how.send_again or self.how.as_one:  # what was only staged, in a session that ended, has no effect
+            return left
+        self.settle([(step, "unknown", step.reason or _not_seen("sent before"), None) for step in left])
+        return []
+
+    async def _look(self, steps: Sequence[Step], why: str, since: float | None = None) -> list[Step]:
+        """Steps that do not show at the system, however long it may take to settle; those that do are settled."""
+        acts = [step for step in steps if step.action == "act" and not self.actual.can_show(step)]
+        rest = [step for step in steps if step not in acts]
+        if not rest:
+            return acts
+        await self.committer.settle(writable(self.dialect, steps[0].table, self.session.endpoint.name))
+        return acts + await self.lookout.until(rest, partial(self.seen, why), since)
+
+    async def identify(self, steps: Sequence[Step]) -> None:
+        """Look up the ids of records that we have just made and that others will refer to: they are not believed."""
+        if self.how.as_one or not any(self._is_written(step) for step in steps):
+            return
+        mine = [self.written[step.number] for step in steps if step.number in self.written]
+        left = await self.lookout.until(mine, self._known_by_key)
+        self.actual.forget(left)
+        self.settle(
+            [(step, "unknown", _not_seen("the system says that it made it"), None) for step in left], ended=False
+        )
+
+    def _known_by_key(self, now: Actual, steps: Sequence[Step]) -> list[Step]:
+        self.actual.learn(now, steps[0].table)
+        return [step for step in steps if not now.bearers(step)]
+
+    def seen(self, why: str, now: Actual, steps: Sequence[Step]) -> list[Step]:
+        """Steps that do not show in a reading; those that do are written, although the system did not say so."""
+        left, settled = [], list[Outcome]()
+        if not steps:
+            return []
+        for step in steps:
+            if step.action == "create":
+                there = now.bearers(step)
+                if there:
+                    settled.append((step, "written", f"made, although: {why}", there[0] if len(there) == 1 else None))
+            elif is_done(now, step):
+                settled.append((step, "written", f"done, although: {why}", None))
+            if not settled or settled[-1][0] is not step:
+                left.append(step)
+        self.actual.learn(now, steps[0].table)
+        self.settle(settled)
+        return left
+
+    async def _in_doubt(self, steps: Sequence[Step], error: WireError) -> None:
+        """After an answer that does not say what was done, look; what does not show is unknown, and not sent again."""
+        try:
+            left = await self._look(steps, error.what)
+        except WireError as blind:
+            left = [step for step in steps if not self._is_written(step)]
+            why = f"{error}; and it could not be looked up: {blind}"
+        else:
+            why = str(error)
+        self.settle([(step, "unknown", _not_seen(why), None) for step in left])
+
+    def _is_written(self, step: Step) -> bool:
+        kept = self._kept.get(step.number)
+        return step.number in self.written or (kept is not None and kept[1] == "written")
 
     async def _together(self, steps: list[Step]) -> None:
         """Send creations of several tables in one call; what does not come through so goes table by table."""
         how = self.dialect.together
         assert how
-        for part in lists([step for mine in stages(steps) for step in self._found_already(mine)], self._most(how)):
-            mine = {found[0].table: found for found in stages(part)}
-            writes = {table: writable(self.dialect, table, self.session.endpoint.name) for table in mine}
-            ids = {table: self.dialect.tables[table].fields["record_id"].from_[0] for table in mine}
-            try:
-                bodies = self._all_bodies(how, writes, mine)
-                self.journal.sending(self.number, part)
-                made = await self.committer.in_effect(
-                    writes.values(), partial(create_together, self.session, how, bodies, ids)
-                )
-            except (RequestRefused, CalledWrongly):
-                left = mine
-            except SignInRefused:
-                self.settle([(step, "ready", None, None) for step in part], ended=False)
-                raise
-            except WireError as error:
-                left = {table: await self._look_up(found, error) for table, found in mine.items()}
-            else:
-                for table, found in mine.items():
-                    self._made(found, made[table])
+        ready = [step for mine in stages(steps) for step in await self._standing(mine)]
+        for part in lists(ready, self._most(how)):
+            if self.ended or await self._in_one_call(how, part):
                 continue
-            for table, found in left.items():
+            for found in stages(part):
+                write = writable(self.dialect, found[0].table, self.session.endpoint.name)
                 for layer in self.actual.layers(found):
-                    for some in lists(layer, self._most(writes[table].create)):
-                        await self._create(writes[table], some)
+                    for some in lists(layer, self._most(write.create)):
+                        await self._unless_ended(self._create, write, some)
+
+    async def _in_one_call(self, how: d.Together, part: list[Step]) -> bool:
+        """Send creations of several tables together; whether that settled them, and be it that nobody knows."""
+        mine = {found[0].table: found for found in stages(part)}
+        writes = {table: writable(self.dialect, table, self.session.endpoint.name) for table in mine}
+        ids = {table: self.dialect.tables[table].fields["record_id"].from_[0] for table in mine}
+        try:
+            bodies = self._all_bodies(how, writes, mine)
+            self.journal.sending(self.number, part)
+            made = await self.committer.in_effect(
+                writes.values(), partial(create_together, self.session, how, bodies, ids)
+            )
+        except (RequestRefused, CalledWrongly):
+            return False
+        except SignInRefused as error:
+            self._end(part, error)
+        except WireError as error:
+            if error.untouched:
+                return False
+            for found in mine.values():
+                await self._in_doubt(found, error)
+        else:
+            for table, found in mine.items():
+                self._made(found, made[table])
+        return True
 
     def _all_bodies(
         self, how: d.Together, writes: Mapping[str, d.Write], steps: Mapping[str, Sequence[Step]]
@@ -166,9 +275,11 @@ class Sender:
 
     async def finish(self) -> None:
         """Commit what was staged as one, or take all of it back where a step is not done; or leave it staged."""
-        kept, self._kept = list(self._kept.values()), {}
-        undone = ((step, _STANDS.get(state, "is not done")) for step, state, *_ in kept if state != "written")
+        kept, self._kept, self._finished = list(self._kept.values()), {}, True
+        allowed = ("written",) if self.how.all_of_it else ("written", "refused", "held")
+        undone = ((step, _STANDS.get(state, "is not done")) for step, state, *_ in kept if state not in allowed)
         against = next((f"{step.table}/{step.label} {stands}" for step, stands in undone), None)
+        against = against or (str(self.ended) if self.ended else None)
         if self.committer.waiting and self.how.stage and not against:
             self.committer.leave()
             self.settle([(step, state, STAGED, rid) for step, state, _, rid in kept], ended=False)
@@ -181,20 +292,16 @@ class Sender:
 
     def settle(self, outcomes: Sequence[Outcome], *, ended: bool = True) -> None:
         """Write down what became of steps; of those that come into effect as one, at the end."""
-        settled = list[Outcome]()
-        for one in outcomes:
-            if not self._keeps(one):
-                settled.append(one)
+        settled = [one for one in outcomes if not self._keeps(one)]
         if settled:
             self.journal.settled(self.number, settled)
             self.states |= {step.number: state for step, state, _, _ in settled}
         for step, state, reason, record_id in settled:
-            if state == "written":
-                self.written[step.number] = replace(
-                    step, state=state, reason=reason, record_id=record_id or step.record_id
-                )
-            else:
-                self.written.pop(step.number, None)
+            self.written.pop(step.number, None)
+            self.unknown.pop(step.number, None)
+            if state in ("written", "unknown"):
+                into = self.written if state == "written" else self.unknown
+                into[step.number] = replace(step, state=state, reason=reason, record_id=record_id or step.record_id)
         if ended and outcomes:
             self.told(len(outcomes))
 
@@ -202,103 +309,79 @@ class Sender:
         """Whether what became of a step waits for the end: all are done then, or none, and its last word counts."""
         step, state, *_ = outcome
         write = self.dialect.tables[step.table].write
-        if not self.how.as_one or step.action == "act" or write is None or write.commit is None:
+        if self._finished or not self.how.as_one or step.action == "act" or write is None or write.commit is None:
             return False
         if state == "written" and not self.committer.waiting:  # it was so before anything was staged
             self._kept.pop(step.number, None)
             return False
         self._kept[step.number] = outcome
-        return state in ("refused", "held", "written")  # others are written down at once, too
+        return state in ("refused", "held", "unknown", "written")  # others are written down at once, too
 
-    def _found_already(self, steps: Sequence[Step]) -> list[Step]:
-        """Creations that are still to be sent; what is there already is settled."""
-        ready, settled = [], list[Outcome]()
-        for step in steps:
-            there = self.actual.find(step.table, step.key)
-            if there is None:
-                ready.append(step)
-            elif step.reason == STAGED:
-                settled.append((step, "written", None, there))
-            elif step.state in ("sent", "written") or step.sent or step.entry is None:
-                settled.append((step, "written", "it was there already", there))
-            else:
-                settled.append((step, "held", f"record {there} has appeared there since the preview", there))
-        self.settle(settled)
-        return ready
+    async def _once(
+        self,
+        write: d.Write,
+        steps: list[Step],
+        send: Callable[[], Awaitable[Any]],
+        again: Callable[[d.Write, list[Step]], Awaitable[None]],
+        done: Callable[[Any], None],
+    ) -> None:
+        """Send steps once, and take down what came of it.
 
-    def _unaltered(self, steps: Sequence[Step]) -> list[Step]:
-        """Steps whose base still stands; what somebody changed meanwhile is not overwritten."""
-        steps = [self.actual.located(step) for step in steps]
-        records = self.actual.records(steps[0].table, [s.record_id for s in steps if s.record_id])
-        ready, settled = [], list[Outcome]()
-        for step in steps:
-            record = records.get(step.record_id or "")
-            same = operator.eq if step.action == "act" else self.actual.same  # an act is done to what was, exactly
-            moved = [n for n in step.was if record and n in record and not same(record[n], step.was[n])]
-            as_shall = record is not None and all(self.actual.same(record.get(n), v) for n, v in step.shall.items())
-            if step.reason == STAGED and (record is None if step.action == "delete" else as_shall):
-                settled.append((step, "written", None, None))
-            elif self._done_already(step):
-                settled.append((step, "written", "it was done already", None))
-            elif record is None and step.action == "delete":
-                settled.append((step, "written", "it was gone already", None))
-            elif record is None:
-                settled.append((step, "held", "the record is gone since the preview", None))
-            elif step.action == "update" and as_shall:
-                settled.append((step, "written", "it was so already", None))
-            elif moved and not self.how.regardless:
-                now = ", ".join(f"{name} is now {shown(record.get(name))}" for name in moved)
-                settled.append((step, "held", f"changed there since the preview: {now}", None))
-            else:
-                ready.append(step)
-        self.settle(settled)
-        return ready
-
-    def _done_already(self, step: Step) -> bool:
-        """Whether an act that was sent before shows at the record, so that it is not done again."""
-        write = writable(self.dialect, step.table, self.session.endpoint.name)
-        acts = step.action == "act" and step.sent and bool(write.acts[step.act or ""].shows)
-        return acts and self.actual.shows(step) is None
-
-    async def _attempt(
-        self, write: d.Write, steps: list[Step], send: Callable[[], Awaitable[Any]], again: Callable[..., Any]
-    ) -> Attempt | None:
-        """Send steps once; nothing where that settled them, since the system said no.
-
-        ``again`` sends a smaller list, where one of it was refused.
+        They are sent again at once only while the system cannot have taken them; ``again`` sends a smaller list,
+        where one of it was refused, ``done`` takes the answer.
         """
-        self.journal.sending(self.number, steps)
-        try:
-            return Attempt(answer=await self.committer.in_effect([write], send))
-        except Conflict as conflict:
-            self._meanwhile(steps, conflict)
-        except RequestRefused as refusal:
-            await self._refused(write, steps, refusal, again)
-        except SignInRefused:
-            self.settle([(step, "ready", None, None) for step in steps], ended=False)
-            raise
-        except WireError as error:
-            return Attempt(error=error)
-        return None
+        for tried in range(1, self.dialect.limits.tries + 1):
+            self.journal.sending(self.number, steps)
+            try:
+                answer = await self.committer.in_effect([write], send)
+            except Conflict as conflict:  # nothing of ours is there; going on looks anew, and then sends
+                self.settle([(step, "ready", conflict.why or str(conflict), None) for step in steps])
+            except RequestRefused as refusal:
+                await self._refused(write, steps, refusal, again)
+            except SignInRefused as refusal:
+                await self._forbid(write, steps, refusal, again)
+            except WireError as error:
+                if not error.untouched:
+                    await self._in_doubt(steps, error)
+                elif tried == self.dialect.limits.tries or self.ended:
+                    self._end(steps, error)
+                else:
+                    self.settle([(step, "ready", f"not taken: {error}", None) for step in steps], ended=False)
+                    await asyncio.sleep(0.1 * 2**tried)  # where the system says how long, everybody waits for that
+                    continue
+            else:
+                self._allowed = True
+                done(answer)
+            return
+
+    def _end(self, steps: Sequence[Step], error: WireError) -> None:
+        """Send nothing more: ``steps`` had no effect, and further ones would have none either."""
+        self.settle([(step, "ready", str(error), None) for step in steps], ended=False)
+        self.ended = self.ended or error
+
+    async def _forbid(
+        self,
+        write: d.Write,
+        steps: list[Step],
+        refusal: SignInRefused,
+        again: Callable[[d.Write, list[Step]], Awaitable[None]],
+    ) -> None:
+        """A record that we may not touch costs that record; where we may touch none, the run ends."""
+        self._forbidden += len(steps) == 1 and not self._allowed
+        if refusal.http != 403 or self._forbidden > _FORBIDDEN:
+            self._end(steps, refusal)
+        else:
+            refused = RequestRefused(refusal.what, http=refusal.http, where=refusal.where, why=refusal.why)
+            await self._refused(write, steps, refused, again)
 
     async def _create(self, write: d.Write, steps: list[Step]) -> None:
         """Send creations as one list; refused ones are named and the others go in a smaller list."""
         assert write.create
         record_id = self.dialect.tables[steps[0].table].fields["record_id"].from_[0]
-        for _ in range(_ROUNDS):
-            steps, bodies = self._sayable(write, steps)
-            if not steps:
-                return
+        steps, bodies = self._sayable(write, steps)
+        if steps:
             send = partial(create, self.session, write.create, bodies, record_id)
-            tried = await self._attempt(write, steps, send, self._create)
-            if tried is None:
-                return
-            if tried.error is None:
-                self._made(steps, tried.answer)
-                return
-            steps = await self._look_up(steps, tried.error)
-            if not steps:
-                return
+            await self._once(write, steps, send, self._create, partial(self._made, steps))
 
     def _sayable(self, write: d.Write, steps: Sequence[Step]) -> tuple[list[Step], list[dict[str, Any]]]:
         """Steps, with what is sent for each; those that refer to what was not made after all are held."""
@@ -312,15 +395,16 @@ class Sender:
         self.settle(settled)
         return found, bodies
 
-    def _meanwhile(self, steps: Sequence[Step], conflict: Conflict) -> None:
-        """Somebody else wrote meanwhile: nothing of ours is there; going on looks anew, and then sends."""
-        self.settle([(step, "ready", conflict.why or str(conflict), None) for step in steps])
-
     async def _refused(
-        self, write: d.Write, steps: list[Step], refusal: RequestRefused, again: Callable[..., Any]
+        self,
+        write: d.Write,
+        steps: list[Step],
+        refusal: RequestRefused,
+        again: Callable[[d.Write, list[Step]], Awaitable[None]],
     ) -> None:
         """Nothing of the list was done: set the bad ones aside, or find them by halving."""
-        named = {found.index: found.reason for found in refusals(refusal, write.refusals, len(steps))}
+        bodies = self._sayable(write, steps)[1] if steps[0].action in ("create", "update") else [{} for _ in steps]
+        named = {found.index: found.reason for found in refusals(refusal, write.refusals, bodies)}
         if len(steps) == 1:
             self.settle([(steps[0], "refused", named.get(0) or refusal.why or str(refusal), None)])
             return
@@ -328,121 +412,98 @@ class Sender:
         rest = [step for at, step in enumerate(steps) if at not in named]
         for part in [rest] if named and rest else halves(rest):
             if part:
-                await again(write, part)
-
-    async def _look_up(self, steps: list[Step], error: WireError) -> list[Step]:
-        """After an answer that never came: what was made counts, what was not is returned."""
-        table = steps[0].table
-        again = await self._read_again(table, error)
-        self.actual.learn(again, table)
-        rest, settled = [], list[Outcome]()
-        for step in steps:
-            there = again.find(table, step.key)
-            if there is None:
-                rest.append(step)
-            else:
-                settled.append((step, "written", f"made, although: {error.what}", there))
-        self.settle(settled)
-        self.settle([(step, "ready", f"not made: {error}", None) for step in rest], ended=False)
-        return rest
-
-    async def _read_again(self, table: str, error: WireError) -> Actual:
-        await asyncio.sleep(_pause(error))
-        write = writable(self.dialect, table, self.session.endpoint.name)
-        await self.committer.settle(write)
-        again = type(self.actual)(self.session)
-        await again.read([table])
-        return again
+                await self._unless_ended(again, write, part)
 
     async def _update(self, write: d.Write, steps: list[Step]) -> None:
-        """Send one update; it may be sent again, since twice is the same as once."""
-        (step,) = steps
+        """Send updates: one, or as many as the system takes in one call."""
         if write.update is None:
-            self.settle([(step, "held", "the dialect does not say how to update one", None)])
+            self.settle([(step, "held", "the dialect does not say how to update one", None) for step in steps])
             return
         steps, bodies = self._sayable(write, steps)
         if not steps:
             return
-        send = partial(update, self.session, write.update, step.record_id or "", bodies[0], self._now(step))
-        for tried in range(1, _ROUNDS + 1):
-            attempt = await self._attempt(write, steps, send, self._update)
-            if attempt is None:
+        ids = [self.actual.own_id(step.table, step.record_id or "") for step in steps]
+        if write.update.most > 1 and not write.update.etag and not write.update.whole:
+            send: Callable[[], Awaitable[None]] = partial(
+                update_many, self.session, write.update, list(zip(ids, bodies, strict=True))
+            )
+        else:
+            (step,) = steps
+            resting = await self._resting(write.update, step)
+            if resting is None:
                 return
-            if attempt.error is None:
-                self.settle([(step, "written", None, None)])
-                return
-            if tried == _ROUNDS:
-                self.settle([(step, "sent", str(attempt.error), None)])
-            else:
-                await asyncio.sleep(0.2 * tried)
+            send = partial(
+                update, self.session, write.update, step.record_id or "", bodies[0], self._now(step), resting[0], ids[0]
+            )
+        await self._once(write, steps, send, self._update, partial(self._done, steps))
+
+    async def _resting(self, how: d.Update | d.Delete, step: Step) -> tuple[Base | None] | None:
+        """What a write rests on, in a tuple of one; nothing where that settled the step, since it does not stand."""
+        try:
+            base = await base_of(self.session, how, step.record_id or "", self._now(step))
+        except BadAnswer as error:
+            self.settle([(step, "held", str(error), None)])
+            return None
+        except RequestRefused as refusal:
+            gone = "the record is gone since the preview" if refusal.http in (404, 410) else str(refusal)
+            self.settle([(step, "held", gone, None)])
+            return None
+        except WireError as error:
+            self._end([step], error)
+            return None
+        moved = self.actual.moved(step, base.record) if base and not self.how.regardless else {}
+        if moved:
+            now = ", ".join(f"{name} is now {shown(value)}" for name, value in moved.items())
+            self.settle([(step, "held", f"changed there just now: {now}", None)])
+            return None
+        return (base,)
+
+    def _done(self, steps: Sequence[Step], _answer: Any) -> None:
+        self.settle([(step, "written", None, None) for step in steps])
 
     async def _delete(self, write: d.Write, steps: list[Step]) -> None:
-        """Send deletions as one list; after an answer that never came, what is gone is gone."""
+        """Send deletions as one list."""
         if write.delete is None:
             self.settle([(step, "held", "the dialect does not say how to delete one", None) for step in steps])
             return
-        for _ in range(_ROUNDS):
-            ids = [step.record_id or "" for step in steps]
-            send = partial(delete, self.session, write.delete, ids, self._now(steps[0]))
-            tried = await self._attempt(write, steps, send, self._delete)
-            if tried is None:
-                return
-            if tried.error is None:
-                self.actual.gone(steps[0].table, ids)
-                self.settle([(step, "written", None, None) for step in steps])
-                return
-            steps = await self._still_there(steps, tried.error)
-            if not steps:
-                return
+        ids = [step.record_id or "" for step in steps]
+        resting = await self._resting(write.delete, steps[0]) if write.delete.etag else (None,)
+        if resting is None:
+            return
+        own = [self.actual.own_id(step.table, step.record_id or "") for step in steps]
+        send = partial(delete, self.session, write.delete, ids, self._now(steps[0]), resting[0], own)
+        await self._once(write, steps, send, self._delete, partial(self._deleted, steps))
 
-    async def _still_there(self, steps: list[Step], error: WireError) -> list[Step]:
-        """After an answer that never came: what is gone counts, what is still there is returned."""
-        table, ids = steps[0].table, [step.record_id or "" for step in steps]
-        there = (await self._read_again(table, error)).records(table, ids)
-        gone = [step for step in steps if step.record_id not in there]
-        rest = [step for step in steps if step.record_id in there]
-        self.settle([(step, "written", f"deleted, although: {error.what}", None) for step in gone])
-        self.settle([(step, "ready", f"not deleted: {error}", None) for step in rest], ended=False)
-        return rest
+    def _deleted(self, steps: Sequence[Step], _answer: Any) -> None:
+        self.actual.gone(steps[0].table, [step.record_id or "" for step in steps])
+        self._done(steps, None)
 
     async def _act(self, write: d.Write, steps: list[Step]) -> None:
-        """Do to a record what the dialect calls by a name; never twice, since twice may not be as once."""
+        """Do to a record what the dialect calls by a name."""
         step = self.actual.located(steps[0])
-        if step.sent and not write.acts[step.act or ""].shows:
-            self.settle([(step, "sent", "it was sent before, and nobody can look up whether it was done", None)])
-            return
         how = write.acts[step.act or ""]
         try:
             values = {**(self._now(step) or {}), **self.actual.aim(step)}
         except CalledWrongly as lack:
             self.settle([(step, "held", lack.what, None)])
             return
-        self.journal.sending(self.number, steps)
-        try:
-            await act(self.session, how, step.record_id or "", values)
-        except RequestRefused as refusal:
-            self.settle([(step, "refused", refusal.why or str(refusal), None)])
-        except SignInRefused:
-            self.settle([(step, "ready", None, None)], ended=False)
-            raise
-        except WireError as error:
-            self.settle([(step, "sent", f"the answer is not known: {error.what}", None)])
-        else:
-            self.settle([(step, "written" if how.shows else "confirmed", "the system took it", None)])
+        send = partial(act, self.session, how, step.record_id or "", values)
+        taken: Outcome = (step, "written" if how.shows else "confirmed", "the system took it", None)
+        await self._once(
+            write.model_copy(update={"commit": None}), steps, send, self._act, lambda _: self.settle([taken])
+        )
 
     def _now(self, step: Step) -> dict[str, Any] | None:
         return self.actual.records(step.table, [step.record_id or ""]).get(step.record_id or "")
 
 
-def _pause(error: WireError) -> float:
-    """Seconds until a look: what was under way when the line was cut must have had time to arrive."""
-    if isinstance(error, ServerFault):
-        return min(error.wait or 0.0, 60.0)
-    return 1.0 if isinstance(error, Unreachable) else 0.0
+def _not_seen(why: str) -> str:
+    """Why nobody knows whether a step was done."""
+    return f"it may have arrived, and does not show: {why}"
 
 
 def _back(state: State, reason: str | None, why: str) -> str:
     """Why a step that comes into effect with others is to be done anew: its own reason, or else theirs."""
-    if state == "written":
+    if state in ("written", "unknown"):
         return why
     return f"{state}: {reason}" if state in _STANDS else reason or why

@@ -36,6 +36,8 @@ def read_rows(file: str, form: str | None = None, sheet: str | None = None) -> l
         content = sys.stdin.buffer.read() if file == "-" else path.read_bytes()
     except OSError as error:
         raise CalledWrongly(f"{file} cannot be read", why=error.strerror or str(error)) from error
+    if not content.strip():
+        raise CalledWrongly(f"{'standard input' if file == '-' else file} is empty: it holds no rows, and no heading")
     found = _decoded(content, form, file, sheet)
     what, first = _PLACES.get(form, ("record", 1))
     return [Row(place=f"{what} {at}", said=record) for at, record in enumerate(found, start=first)]

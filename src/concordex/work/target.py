@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -12,9 +13,11 @@ import polars as pl
 from concordex.change.compare import same, verdict
 from concordex.change.prepare import Form, Key, Known, Link, natural, plain
 from concordex.change.steps import Step
+from concordex.change.whole import Flat, flat
 from concordex.errors import CalledWrongly, WireError
 from concordex.model.fields import ORIGINAL
 from concordex.wire import dialect as d
+from concordex.wire.mapping import Mapper
 from concordex.wire.paths import at
 from concordex.wire.read import Look
 from concordex.wire.session import Session
@@ -29,11 +32,14 @@ def form_of(table: d.Table) -> Form:
     if write is None:
         return Form(keys=[["name"]], can_create=False, can_update=False)
     back = {name: act.taken_back for name, act in write.acts.items() if act.taken_back}
+    named = {name for ref in write.references.values() for name in ref.by.values()}
     links = [Link(via=ref.via, by=ref.by) for ref in write.references.values()]
     return Form(
         keys=write.keys, required=write.required, unique=write.unique, links=links,
         can_create=write.create is not None, can_update=write.update is not None,
         can_delete=write.delete is not None, takes_back=back,
+        makes={name: spec.made_from for name, spec in write.fields.items() if spec.made_from},
+        writes=None if table.config else {*write.fields, *named},
     )  # fmt: skip
 
 
@@ -43,8 +49,11 @@ def known_in(frame: pl.DataFrame, form: Form) -> Known:
     known = Known(unique={name: {} for name in form.unique})
     for row in frame.select("record_id", *names).iter_rows(named=True):
         for key in form.keys:
-            if (found := natural(row, key)) is not None:
-                known.keys.setdefault(found, row["record_id"])
+            if (found := natural(row, key)) is None:
+                continue
+            first = known.keys.setdefault(found, row["record_id"])
+            if first != row["record_id"]:
+                known.several.setdefault(found, [first]).append(row["record_id"])
         for name in form.unique:
             if row[name] is not None:
                 known.unique[name].setdefault(plain(row[name]), row["record_id"])
@@ -75,6 +84,7 @@ class Actual:
     _raw: dict[str, dict[Key, Any]] = field(default_factory=dict)
     _forms: dict[str, Form] = field(default_factory=dict)
     _numbers: dict[tuple[str, ...], Any] = field(default_factory=dict)
+    _own: dict[str, dict[str, Any]] = field(default_factory=dict)
 
     async def read(self, tables: Iterable[str]) -> None:
         """Read ``tables`` and what they refer to; refused when one does not come whole."""
@@ -119,13 +129,21 @@ class Actual:
                 return self._known[table].keys.get(key)
         return None
 
+    def bearers(self, step: Step) -> list[str]:
+        """The ids of all records that bear the key of ``step``."""
+        for names in self._form(step.table).keys:
+            key = natural(step.key, names)
+            if key is not None:
+                known = self._known[step.table]
+                return known.several.get(key) or [known.keys[key]] if key in known.keys else []
+        return []
+
     def number(self, table: str, key: Mapping[str, Any]) -> Any:
         """The id, as the system writes it, for a member that refers to that record."""
-        said = (table, *map(str, key.values()))
+        said = (table, *key, *map(str, key.values()))
         found = self._numbers.get(said)
         if found is None:  # asked for again and again: a thousand devices have one site
-            names = self._form(table).keys[0]
-            found = self._numbers[said] = self._raw[table].get(natural(key, names) or ())
+            found = self._numbers[said] = self._raw[table].get(natural(key, list(key)) or ())
         if found is None:
             label = " ".join(str(value) for value in key.values())
             raise CalledWrongly(f"{self.session.endpoint.name} has no record in {table} for {label}")
@@ -149,6 +167,63 @@ class Actual:
     def aim(self, step: Step) -> dict[str, Any]:
         """What else an act needs: what it is done with, and on what."""
         return dict(step.shall)
+
+    def own_id(self, table: str, record_id: str) -> Any:
+        """An id as the system itself writes it: a number stays one."""
+        if table not in self._own:
+            path = at(self.session.dialect.tables[table].fields["record_id"].from_[0])
+            rows = self.looks[table].frame.select("record_id", ORIGINAL).iter_rows()
+            self._own[table] = {rid: path.first(orjson.loads(raw or "{}")) for rid, raw in rows}
+        found = self._own[table].get(record_id)
+        return record_id if found is None or str(found) != record_id else found
+
+    def moved(self, step: Step, record: Mapping[str, Any]) -> dict[str, Any]:
+        """What of a record, as the system has just given it by itself, is not what ``step`` rests on.
+
+        A field of which that answer says nothing is not compared.
+        """
+        table = self.session.dialect.tables[step.table]
+        mapper = Mapper(table)
+        columns = mapper.empty()
+        mapper.add(columns, [record])
+        now = mapper.frame([mapper.taken(columns)]).row(0, named=True)
+        asked = {name for name, spec in table.fields.items() if not spec.via and not spec.of_parent}
+        told = {n for n in asked & step.was.keys() if any(at(path).shown(record) for path in table.fields[n].from_)}
+        return {name: now[name] for name in told if not self.same(now[name], step.was[name])}
+
+    def whole(self, table: str, ids: Sequence[str]) -> dict[str, Flat]:
+        """The system's own records of those ids, member by member, without what it alters itself."""
+        spec = self.session.dialect.tables[table]
+        volatile = {*(spec.write.volatile if spec.write else ()), *spec.fields["record_id"].from_}
+        frame = self.looks[table].frame.filter(pl.col("record_id").is_in(list(ids)))
+        return {
+            row["record_id"]: flat(orjson.loads(row[ORIGINAL] or "{}"), volatile)
+            for row in frame.select("record_id", ORIGINAL).iter_rows(named=True)
+        }
+
+    def written_paths(self, step: Step) -> set[str]:
+        """The members of the system's own record that an update writes, or that say what it writes."""
+        table = self.session.dialect.tables[step.table]
+        write = table.write
+        if write is None:
+            return set()
+        refs = [ref for ref in write.references.values() if step.shall.keys() & set(ref.by.values())]
+        names = {*step.shall, *(name for ref in refs for name in ref.by.values())}
+        found = {write.fields[name].to for name in names if name in write.fields} | {ref.to for ref in refs}
+        read = {name: [_plain_path(path) for path in spec.from_] for name, spec in table.fields.items()}
+        found |= {path for name in names for path in read.get(name, ())}
+        others = {path for name, paths in read.items() if name not in names for path in paths}
+        for path in [path for name in names for path in read.get(name, ()) if "." in path]:
+            above = path.rpartition(".")[0]  # a record that is referred to moves with all that it says of itself
+            if not any(other == above or other.startswith(f"{above}.") for other in others):
+                found.add(above)
+        return found
+
+    def can_show(self, step: Step) -> bool:
+        """Whether it can be seen in what is read that an act was done."""
+        write = self.session.dialect.tables[step.table].write
+        act = write.acts[step.act or ""] if write else None
+        return act is not None and act.shows is not None and step.shall.get(act.shows) is not None
 
     def shows(self, step: Step) -> str | None:
         """Why an act does not show in what was read back: a field of its record; nothing where it does, or need not."""
@@ -190,18 +265,35 @@ class Actual:
         known = self._known[table]
         for key in [key for key, record_id in known.keys.items() if record_id in out]:
             del known.keys[key]
+            known.several.pop(key, None)
             self._raw.get(table, {}).pop(key, None)
+
+    def forget(self, steps: Iterable[Step]) -> None:
+        """Do not refer to records that are not there after all."""
+        for step in steps:
+            for names in self._form(step.table).keys:
+                if (key := natural(step.shall, names)) is not None:
+                    self._known[step.table].keys.pop(key, None)
+                    self._raw.get(step.table, {}).pop(key, None)
+        self._numbers.clear()
 
     def learn(self, later: Actual, table: str) -> None:
         """Take over what a later reading of ``table`` found, beside what we have made meanwhile."""
         self._numbers.clear()
         self._known[table].keys |= later._known[table].keys
+        self._known[table].several |= later._known[table].several
         self._raw.setdefault(table, {}).update(later._raw.get(table, {}))
 
     def records(self, table: str, ids: Sequence[str]) -> dict[str, dict[str, Any]]:
         """The records of those ids as they were last read."""
         frame = self.looks[table].frame.filter(pl.col("record_id").is_in(list(ids)))
         return {row["record_id"]: row for row in frame.iter_rows(named=True)}
+
+
+def _plain_path(path: str) -> str:
+    """A path as members are called in a flat record; of JSONPath the member in which it begins."""
+    steps = at(path).steps
+    return ".".join(steps) if steps is not None else re.split(r"[.\[\]'\"]+", path.removeprefix("$").strip(".['\""))[0]
 
 
 def _taken_away(line: str, there: Sequence[str]) -> bool:

@@ -10,7 +10,6 @@ from concordex.change.steps import Change
 from concordex.change.undo import undo
 from concordex.errors import CalledWrongly, Stopped
 from concordex.work.base import forms_of
-from concordex.work.processes import is_alive
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
@@ -73,6 +72,5 @@ def _not_staged(change: Change) -> None:
 
 
 def _at_rest(workspace: Workspace, number: int) -> None:
-    runner = workspace.journal.runner(number)
-    if runner is not None and is_alive(runner):
+    if workspace.change(number).state == "running":
         raise Stopped(f"change {number} is being run by another process", advice="wait until it has ended")

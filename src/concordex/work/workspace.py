@@ -16,7 +16,6 @@ from typing import TYPE_CHECKING, Any
 
 from concordex.errors import CalledWrongly, StoreError
 from concordex.words import suggestion
-from concordex.work.processes import is_alive
 
 if TYPE_CHECKING:
     import polars as pl
@@ -26,6 +25,7 @@ if TYPE_CHECKING:
     from concordex.store.catalogue import Catalogue
     from concordex.store.database import Row
     from concordex.store.journal import Journal
+    from concordex.store.locks import Locks
     from concordex.wire.dialect import Dialect
     from concordex.wire.secrets import Secret
     from concordex.wire.session import Endpoint, Session
@@ -93,6 +93,13 @@ class Workspace:
         if not (self.store / "catalogue.sqlite").is_file():
             raise CalledWrongly("nothing has been pulled yet", advice="concordex pull")
         return Catalogue(self.store / "catalogue.sqlite", write=False, trusted=self._trusted())
+
+    @cached_property
+    def locks(self) -> Locks:
+        """Who writes to which system now."""
+        from concordex.store.locks import Locks
+
+        return Locks(self.store)
 
     @cached_property
     def journal(self) -> Journal:
@@ -286,15 +293,21 @@ class Workspace:
     def change(self, number: int) -> Change:
         """A change and its steps, as they stand; stopped, where the process that ran it was killed."""
         found = self.record_of_changes.change(number)
-        runner = self.record_of_changes.runner(number)
-        return replace(found, state="stopped") if runner is not None and not is_alive(runner) else found
+        return replace(found, state="stopped") if self._is_abandoned(number, found.system, found.state) else found
 
     def changes(self) -> list[Row]:
         """All changes, newest first; stopped, where the process that ran one was killed."""
         return [
-            {**row, "state": "stopped"} if row["state"] == "running" and not is_alive(row["process"]) else row
+            {**row, "state": "stopped"} if self._is_abandoned(row["id"], row["system"], row["state"]) else row
             for row in self.record_of_changes.changes()
         ]
+
+    def _is_abandoned(self, number: int, system: str, state: str) -> bool:
+        """Whether a change says that it is running, and nobody runs it."""
+        if state != "running":
+            return False
+        holder = self.locks.holder(system)
+        return holder is None or holder.get("change", number) != number
 
     def memory_of_writes(self, system: str, table: str) -> dict[str, dict[str, Any]]:
         """What we last wrote of each record of a table, field by field, as it was read back."""

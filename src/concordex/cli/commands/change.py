@@ -20,8 +20,10 @@ from concordex.cli.propose import (
     Most,
     Stage,
     Together,
+    Wait,
     Yes,
     agreed,
+    draw_steps,
     propose,
     run_and_tell,
 )
@@ -36,7 +38,7 @@ change = typer.Typer(
     rich_markup_mode=None,
 )
 #: What a change knows for its own use.
-_UNTOLD = ("chosen", "grave", "objects", "sizes", "once")
+_UNTOLD = ("chosen", "how", "token", "grave", "objects", "sizes", "once")
 Number = Annotated[int, typer.Argument(help="The number of the change.")]
 
 
@@ -100,8 +102,9 @@ def run(
     count: Count = None,
     yes: Yes = False,
     any_time: AnyTime = False,
+    wait: Wait = None,
 ) -> int:
-    """Run what is still open of a change, or a part of it; what was cut off is looked up before it is sent again.
+    """Run what is still open of a change, or a part of it; what was cut off is looked for, and not sent again.
 
     Creations that chosen steps refer to run with them.
 
@@ -114,8 +117,7 @@ def run(
     here = workspace()
     found = here.change(number)
     if not found.writes:
-        draw.note(f"change {number} has nothing left to do")
-        return Status.DONE
+        return _nothing_left(found)
     numbers = {step.number for step in found.writes}
     if only or table or where or first:
         from concordex.work.choose import choose
@@ -133,17 +135,32 @@ def run(
 
     how = How(most=most, together=together, regardless=regardless, stage=stage)
     part = len(numbers) < len(found.writes)
-    return run_and_tell(here, number, numbers, part=part, how=how, any_time=any_time)
+    return run_and_tell(here, number, numbers, part=part, how=how, any_time=any_time, wait=wait)
 
 
 @change.command("resume")
-def resume(number: Number, any_time: AnyTime = False) -> int:
+def resume(
+    number: Number,
+    send_again: Annotated[
+        bool, typer.Option("--send-again", help="Also what was sent, looked for twice, and is not there.")
+    ] = False,
+    any_time: AnyTime = False,
+    wait: Wait = None,
+) -> int:
     """Go on with a change that was stopped or cut off: look at what arrived, send the rest.
 
-    It was agreed to when it began, so nothing is asked again; of a run in part, that part goes on.
+    It was agreed to when it began, so nothing is asked again; of a run in part, that part goes on, and as it was
+    asked for.  What was sent and does not show is looked for once more after a while, and sent again only with
+    --send-again.
 
-    Example: concordex change resume 1
+    Examples:
+
+    concordex change resume 1
+
+    concordex change resume 1 --send-again
     """
+    from dataclasses import replace
+
     from concordex.errors import CalledWrongly
 
     here = workspace()
@@ -160,11 +177,40 @@ def resume(number: Number, any_time: AnyTime = False) -> int:
             f"change {number} was run in part, as it was asked", advice=f"for the rest: concordex change run {number}"
         )
     if not found.writes:
-        draw.note(f"change {number} has nothing left to do")
-        return Status.DONE
+        return _nothing_left(found)
     part = set(found.about.get("chosen", ()))
     numbers = {step.number for step in found.writes if not part or step.number in part}
-    return run_and_tell(here, number, numbers, part=bool(part), any_time=any_time)
+    from concordex.work.sending import How
+
+    how = replace(How(**found.about.get("how", {})), send_again=send_again)
+    return run_and_tell(here, number, numbers, part=bool(part), how=how, any_time=any_time, wait=wait)
+
+
+@change.command("settle")
+def settle(
+    number: Number,
+    step: Annotated[int, typer.Argument(help="The number of the step.")],
+    done: Annotated[
+        bool | None, typer.Option("--done/--not-done", help="What you saw at the system.", show_default=False)
+    ] = None,
+) -> None:
+    """Say of a step whose outcome is unknown what you saw: that it was done, or that it was not.
+
+    An act is then confirmed by your word; a write that was done is read back when the change goes on; what was
+    not done is sent when it goes on.
+
+    Example: concordex change settle 7 3 --done
+    """
+    from concordex.errors import CalledWrongly
+    from concordex.work.settle import settle as say
+
+    if done is None:
+        raise CalledWrongly("say what you saw", advice="--done or --not-done")
+    after = say(workspace(), number, step, done=done)
+    word = "done" if done else "not done"
+    draw.note(f"step {step} of change {number} is {word}, by your word; the change is {after.state}")
+    if after.writes:
+        draw.note(f"to go on: concordex change resume {number}")
 
 
 @change.command("undo")
@@ -280,6 +326,19 @@ def load(
     here = workspace()
     answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time, count=count)
     return propose(here, read(here, file), answers, "the file holds no open step")
+
+
+def _nothing_left(found: Change) -> int:
+    """Tell that no step is open; held and other steps that did not come to what they should, by name."""
+    from concordex.cli.outcome import troubled
+
+    wrong = [step for step in found.steps if troubled(step)]
+    draw.note(f"change {found.number} has nothing left to do")
+    if not wrong:
+        return Status.DONE
+    draw_steps(wrong)
+    draw.note(f"not confirmed: {len(wrong):,} of {len(found.steps):,} steps", "yellow")
+    return Status.PARTLY
 
 
 def _part(found: Change, numbers: set[int]) -> Change:

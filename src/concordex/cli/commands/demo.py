@@ -77,7 +77,7 @@ _STEPS: tuple[tuple[str, str], ...] = (
     ("The grave ones.", "findings --where 'severity = high' --limit 8"),
     ("Why is that one device, and who says what?", "explain {device}"),
     ("What would a sync write into the inventory?  Nothing is sent yet.", "sync stowage --draft"),
-    ("Agreed: write it once, read it back.", "change run 1 --yes"),
+    ("Agreed: write it once, read it back; what cannot be written is named, and why.", "change run 1 --yes"),
     ("Again: is anything left to do?", "sync stowage"),
     ("Routers fresh from the box: set, asked for their codes, adopted, waited for.",
      "push new-units.csv --to pilotage --ask afloat --yes"),
@@ -132,7 +132,8 @@ def demo(
         failed = 0
         for purpose, command in () if by_hand else _STEPS:
             arguments = shlex.split(command.replace("{device}", _worth_explaining(harbour)))
-            failed += _run(target, purpose, arguments) not in (Status.DONE, Status.FOUND)
+            held = {Status.PARTLY} if arguments[0] in ("change", "sync") else set()
+            failed += _run(target, purpose, arguments) not in {Status.DONE, Status.FOUND, *held}
         if not by_hand:
             _tell_score(target, harbour)
         _tell_next(target, serve=serve or by_hand, by_hand=by_hand)

@@ -93,6 +93,8 @@ def push(
             return Status.CALLED_WRONGLY
         keep_rejected(rejected, mistakes, rejects)
         draw.note(f"{plural(len(rejected), 'row')} with mistakes in {rejects}")
+    if prepared.aside:
+        draw.note(f"left aside, since they are only read: {', '.join(prepared.aside)}")
     draw.note(f"{plural(count, 'row')}: {prepared.equal:,} are there as they are, {len(rejected):,} rejected")
 
     change = replace(prepared.change, about={**prepared.change.about, "from": file, "command": "push"})

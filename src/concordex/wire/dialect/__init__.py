@@ -7,12 +7,14 @@ Every class here is one mapping of the YAML file; the field descriptions are wha
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any, Literal
+from datetime import timedelta
+from typing import Any, Literal, cast
 
 from pydantic import Field, field_validator, model_validator
 
 from concordex.documents import Part, fault_at
 from concordex.model.fields import FIELDS, Type
+from concordex.model.values import parse_duration
 from concordex.wire.dialect.calls import (
     Call,
     CsvShape,
@@ -139,8 +141,16 @@ class Limits(Part):
     tries: int = Field(4, ge=1, description="Tries of a read that fails for a passing reason.")
     answer: int = Field(64_000_000, ge=1, description="Bytes of the largest answer that is read.")
     record: int = Field(1_000_000, ge=1, description="Bytes of the largest record that is kept.")
+    settles: str = Field(
+        "5s", pattern=r"^\d+[smh]$", description="How long after a write it may take until the write shows in lists."
+    )
     vanish: int = Field(20, ge=0, description="Records that may go away between a list and what hangs from it.")
     vanish_share: float = Field(0.05, ge=0, le=1, description="The same, as a share of the records.")
+
+    @property
+    def settle(self) -> float:
+        """``settles``, in seconds."""
+        return cast("timedelta", parse_duration(self.settles)).total_seconds()
 
 
 class Errors(Part):

@@ -8,6 +8,7 @@ from pydantic import Field, field_validator
 
 from concordex.documents import Part
 from concordex.wire.dialect.calls import Call, Method, Post, words
+from concordex.wire.dialect.paging import Times
 from concordex.wire.dialect.reads import Listed
 
 
@@ -45,6 +46,10 @@ class FieldWrite(Part):
     values: dict[str, str] | None = Field(None, description="Ours: their word.")
     take: Literal["first"] | None = Field(None, description="Of a list, only the first.")
     number: bool = Field(False, description="It is sent as a number.")
+    time: Times = Field("iso", description="Of a moment: how it is written.")
+    made_from: str | None = Field(
+        None, description="Of a new record that says nothing here: this field, in small letters and hyphens."
+    )
     join: str | None = Field(None, description="What stands between the values of a list.")
     choices: list[str] = Field(default_factory=list, description="Ours, in small letters, that it may be.")
     longest: int | None = Field(None, ge=1, description="How many signs it may have.")
@@ -95,7 +100,7 @@ class Update(Send):
     etag: bool = Field(False, description="It is read first, and sent with If-Match (RFC 9110, section 13.1.1).")
     most: int = Field(1, ge=1)
     records: str | None = Field(None, description="The member that holds the list, where `most` is over 1.")
-    id: str | None = Field(None, description="The member of each that holds its id, where `most` is over 1.")
+    id: str | None = Field(None, description="The member that holds the id in what is sent.")
 
     @field_validator("whole", mode="before")
     @classmethod
@@ -164,9 +169,10 @@ class Commands(Part):
 class Refusals(Part):
     """How a refused list says which of its records are at fault."""
 
-    records: str
-    index: str = Field(description="The member that holds the place in the list, from 0.")
-    reason: str
+    records: str = Field(description="Where the faults stand: a list, or a mapping by the places in the list, from 0.")
+    index: str | None = Field(None, description="In a list of faults: the member that holds the place, from 0.")
+    by: str | None = Field(None, description="Instead: the member that a fault and what was sent have in common.")
+    reason: str = Field(description="The member that says why.")
 
 
 class OnDevice(Part):
@@ -237,6 +243,10 @@ class Write(Part):
     commit: Send | None = Field(None, description="Called after writes that are only staged until then.")
     refusals: Refusals | None = None
     ready: Ready | None = None
+    volatile: list[str] = Field(
+        default_factory=list,
+        description="Members of its records that the system itself alters: times, counters, what follows from others.",
+    )
     device: OnDevice | None = None
 
     @field_validator("keys", mode="before")
@@ -244,7 +254,7 @@ class Write(Part):
     def _several_keys(cls, given: Any) -> Any:
         return [words(key) for key in words(given)] if isinstance(given, str | list) else given
 
-    @field_validator("required", "unique", mode="before")
+    @field_validator("required", "unique", "volatile", mode="before")
     @classmethod
     def _several_fields(cls, given: Any) -> Any:
         return words(given)

@@ -1,0 +1,89 @@
+"""One writer at a time for each system: a lock of the operating system, which falls with the process that holds it."""
+
+from __future__ import annotations
+
+import json
+import os
+import socket
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager, suppress
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+from filelock import FileLock, Timeout
+
+from concordex.errors import Stopped
+
+#: Seconds to wait in any case: whoever only asks whether a lock is held has it for a moment.
+_GRACE = 0.5
+
+
+class Locks:
+    """The locks of a workspace, one file for each system that is written to."""
+
+    def __init__(self, store: Path) -> None:
+        self.folder = store / "locks"
+
+    @contextmanager
+    def held(self, system: str, change: int, by: str, wait: float = 0.0) -> Iterator[None]:
+        """Hold the lock of ``system`` for a change; raises Stopped, and says who has it, after ``wait`` seconds."""
+        lock = self._lock(system)
+        try:
+            lock.acquire(timeout=max(wait, _GRACE))
+        except Timeout as late:
+            raise Stopped(self._told(system), advice=self._advice(system, change)) from late
+        note = self._note(system)
+        try:
+            note.write_text(
+                json.dumps({
+                    "process": os.getpid(), "host": socket.gethostname(), "by": by, "change": change,
+                    "since": datetime.now(UTC).isoformat(timespec="seconds"),
+                })
+            )  # fmt: skip
+            yield
+        finally:
+            note.unlink(missing_ok=True)
+            lock.release()
+
+    def holder(self, system: str) -> Mapping[str, Any] | None:
+        """Who writes to ``system`` now: process, host, by, change, since; nothing where nobody does."""
+        if not self.folder.is_dir():
+            return None
+        try:
+            with self._lock(system).acquire(timeout=0):
+                return None
+        except Timeout:
+            return self._noted(system)
+        except OSError:  # a store that cannot be written has no writer here
+            return None
+
+    def _lock(self, system: str) -> FileLock:
+        with suppress(OSError):
+            self.folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+        return FileLock(self.folder / f"{quote(system, safe='')}.lock", mode=0o600)
+
+    def _note(self, system: str) -> Path:
+        return self.folder / f"{quote(system, safe='')}.holder"
+
+    def _noted(self, system: str) -> Mapping[str, Any]:
+        try:
+            found: Mapping[str, Any] = json.loads(self._note(system).read_text())
+        except (OSError, ValueError):
+            return {}
+        return found
+
+    def _told(self, system: str) -> str:
+        who = self._noted(system)
+        if not who:
+            return f"{system} is being written to by another process"
+        return (
+            f"{system} is being written to by change {who['change']} of {who['by']}, since {who['since']}"
+            f" (process {who['process']} on {who['host']})"
+        )
+
+    def _advice(self, system: str, change: int) -> str:
+        who = self._noted(system)
+        end = f"; the lock falls when process {who['process']} ends" if who else ""
+        return f"wait for it: concordex change run {change} --wait 10m{end}"

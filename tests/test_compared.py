@@ -1,0 +1,171 @@
+"""What is confirmed was compared whole, what is guarded was compared just then, and an undo brings all of it back."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from concordex.change.whole import beside, flat, lost, moved, prints
+from tests.spite import spiteful
+from tests.test_once import states
+
+PUT = ", method: PUT, whole: true"
+
+
+def test_what_changed_beside_an_update_is_told_and_is_brought_back(tmp_path, serve):
+    """A system that forgets what a PUT does not say: not confirmed, and undone as far as it can be written."""
+    shell, spite = spiteful(tmp_path, serve, how=", method: PUT, whole: {from: list, without: [note, watt]}")
+    number = spite.put("devices", label="lamp-1", note="theirs", watt=40, at=1)
+    shell("pull")
+    told = shell("set", "spite", "lamp-1", "position=2", "--yes", status=4).stdout
+    assert "also changed: note, watt" in told
+    assert states(shell) == ["differs"]
+    told = shell("change", "undo", "1", "--yes", status=4).stdout
+    assert spite.tables["devices"][number] == {"id": number, "label": "lamp-1", "note": "theirs", "at": 1}
+    assert "not all came back: watt is empty, and was 40" in told
+
+
+def test_a_record_that_was_deleted_does_not_come_back_whole_in_silence(tmp_path, serve):
+    shell, spite = spiteful(tmp_path, serve)
+    spite.put("devices", label="lamp-1", note="theirs", keys=["a", "b"])
+    shell("pull")
+    shell("delete", "spite", "lamp-1", "--count", "1")
+    told = shell("change", "undo", "1", "--yes", status=4).stdout
+    assert "not all came back: keys is empty, and was a, b" in told
+
+
+@pytest.mark.parametrize("added", [{"note": "a person's"}, {"keys": ["theirs"]}, {"note": "ours", "watt": 60}])
+def test_an_undo_does_not_delete_what_others_have_added_to(tmp_path, serve, added):
+    """Also where no field of ours stands for what they added."""
+    shell, spite = spiteful(tmp_path, serve)
+    (tmp_path / "x.json").write_text(json.dumps([{"name": "lamp-1", "comment": "ours"}]))
+    shell("push", str(tmp_path / "x.json"), "--to", "spite", "--table", "devices", "--yes")
+    (record,) = spite.tables["devices"].values()
+    record |= added
+    told = shell("change", "undo", "1", "--yes", status=4).stdout
+    assert "others have added to it or altered it since" in told
+    assert record in spite.tables["devices"].values()
+    shell("change", "resume", "2", status=4)
+    assert len(spite.tables["devices"]) == 1
+
+
+def test_an_undo_brings_back_each_field_that_nobody_altered_since(tmp_path, serve):
+    shell, spite = spiteful(tmp_path, serve)
+    number = spite.put("devices", label="lamp-1", note="old", at=1)
+    shell("pull")
+    shell("set", "spite", "lamp-1", "comment=ours", "position=2", "--yes")
+    spite.tables["devices"][number]["note"] = "a person's"
+    told = shell("change", "undo", "1", "--yes", status=4).stdout
+    assert spite.tables["devices"][number] == {"id": number, "label": "lamp-1", "note": "a person's", "at": 1}
+    assert "comment is a person's now, and is left" in told
+
+
+@pytest.mark.parametrize("how", [f"{PUT}, etag: true", ", etag: true"])
+def test_what_is_guarded_by_a_tag_was_compared_in_the_answer_that_bore_it(tmp_path, serve, how):
+    """One GET, whose record is compared and whose tag is sent; an edit before it is seen, one after it refused."""
+    shell, spite = spiteful(tmp_path, serve, how=how)
+    number = spite.put("devices", label="lamp-1", note="old", watt=40)
+    shell("pull")
+    asked = []
+
+    def edits(method: str, path: str) -> None:
+        asked.append(method)
+        if asked.count("GET") == edits.at and method == edits.by:
+            spite.tables["devices"][number] |= edits.what
+            edits.at = 0
+
+    spite.rival = edits
+    edits.at, edits.by, edits.what = 3, "GET", {"note": "a rival's"}  # lists of sites and devices, then the record
+    told = shell("set", "spite", "lamp-1", "comment=ours", "--yes", status=4).stdout
+    assert "changed there just now: comment is now a rival's" in told
+    assert not {"PUT", "PATCH"} & set(asked)
+    spite.tables["devices"][number]["note"] = "old"
+    edits.at, edits.by, edits.what = 3, "PUT" if "PUT" in how else "PATCH", {"note": "a rival's"}
+    asked.clear()
+    told = shell("change", "resume", "1", status=4).stdout
+    assert "somebody was faster" in told
+    assert spite.tables["devices"][number]["note"] == "a rival's"
+    spite.tables["devices"][number]["note"] = "old"
+    asked.clear()
+    shell("change", "resume", "1")
+    assert asked == ["GET", "GET", "GET", "PUT" if "PUT" in how else "PATCH", "GET", "GET"]
+    assert spite.tables["devices"][number]["watt"] == 40
+
+
+def test_a_promised_tag_that_does_not_come_refuses_the_step(tmp_path, serve):
+    shell, spite = spiteful(tmp_path, serve, how=", etag: true")
+    spite.put("devices", label="lamp-1", note="old")
+    shell("pull")
+    spite.tags = False
+    told = shell("set", "spite", "lamp-1", "comment=ours", "--yes", status=4).stdout
+    assert "has no ETag, which the dialect promises" in told
+    assert not spite.sent
+
+
+def test_updates_go_in_lists_with_the_systems_own_ids(tmp_path, serve):
+    """Numbers stay numbers; where records are guarded by tags they go one by one all the same."""
+    lists = ", most: 50, id: id"
+    shell, spite = spiteful(
+        tmp_path,
+        serve,
+        how=lists,
+        more=lambda text: text.replace('update: {path: "/devices/{record_id}"', "update: {path: /devices"),
+    )
+    for at in range(60):
+        spite.put("devices", label=f"lamp-{at}", note="old", at=at)
+    shell("pull")
+    shell("set", "spite", "name like lamp-*", "position=7", "--yes")
+    assert [len(body) for _, body, _ in spite.sent] == [50, 9]
+    assert {(type(one["id"]), one["at"]) for _, body, _ in spite.sent for one in body} == {(int, 7)}
+    assert all(isinstance(one["at"], int) for _, body, _ in spite.sent for one in body)
+
+
+def test_refusals_are_named_by_their_places_or_by_a_member(tmp_path, serve):
+    for by, fault in (("", {"2": {"why": "no"}}), (", by: label", [{"label": "lamp-2", "why": "no"}])):
+        folder = tmp_path / (by or "keyed").strip(", :")
+        shell, spite = spiteful(
+            folder, serve, many=10,
+            more=lambda text, by=by: text.replace(
+                "      acts:", f"      refusals: {{records: faults{by}, reason: why}}\n      acts:"
+            ),
+        )  # fmt: skip
+        do = spite._do
+
+        def strict(method, table, more, body, headers, do=do, spite=spite, fault=fault):
+            if method == "POST" and any(one["label"] == "lamp-2" for one in body):
+                spite.sent.append((method, body, None))
+                return 422, {"faults": fault}
+            return do(method, table, more, body, headers)
+
+        spite._do = strict
+        (folder / "x.json").write_text(json.dumps([{"name": f"lamp-{at}"} for at in range(5)]))
+        shell("push", str(folder / "x.json"), "--to", "spite", "--table", "devices", "--yes", status=4)
+        assert sorted(states(shell)) == ["confirmed"] * 4 + ["refused"]
+        assert len(spite.sent) == 2  # the list, and the list without the bad one
+
+
+RECORDS = st.dictionaries(
+    st.sampled_from(["a", "b", "c"]),
+    st.one_of(
+        st.integers(0, 3),
+        st.none(),
+        st.lists(st.integers(0, 2), max_size=2),
+        st.fixed_dictionaries({"x": st.integers(0, 2)}),
+    ),
+)
+
+
+@given(RECORDS, RECORDS, st.sets(st.sampled_from(["a", "b", "c"])))
+def test_every_member_that_changed_is_either_ours_or_told(before, after, ours):
+    """And what was left as it is now is never held, what differs always."""
+    told = beside(flat(before), flat(after), ours)
+    for name in {*before, *after} - ours:
+        changed = flat({name: before.get(name)}) != flat({name: after.get(name)})
+        shown = any(path.split(".")[0] == name for path in told)
+        assert shown == (changed and (name in before or name in after) and before.get(name) != after.get(name))
+    assert not {path.split(".")[0] for path in told} & ours
+    assert moved(prints(flat(after)), flat(after)) == []
+    assert lost(flat(after), flat(after)) == []

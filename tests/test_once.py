@@ -1,0 +1,300 @@
+"""Writes whose outcome is not told: sent once, looked for, and never called done, or undone, by guessing."""
+
+from __future__ import annotations
+
+import csv
+import json
+import subprocess
+import time
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from concordex.change.rows import Row
+from concordex.errors import ConcordexError
+from concordex.work.push import Choice, prepare_push
+from concordex.work.run import run
+from concordex.work.sending import How
+from concordex.work.undo import prepare_undo
+from tests.conftest import Shell
+from tests.spite import MANNERS, UNDONE, spiteful
+from tests.test_changes import settled_at_once
+
+
+def pushed(shell: Shell, names: list[str], *words: str, status: int | None = 0) -> subprocess.CompletedProcess:
+    path = shell.folder / "rows.csv"
+    with path.open("w", newline="") as file:
+        writer = csv.writer(file)
+        writer.writerows([["name", "comment"], *([name, "ours"] for name in names)])
+    return shell("push", str(path), "--to", "spite", "--table", "devices", "--yes", *words, status=status)
+
+
+def states(shell: Shell, number: int | None = None) -> list[str]:
+    number = number or json.loads(shell("change", "list", "-f", "json").stdout)[0]["change"]
+    return [step["state"] for step in json.loads(shell("change", "show", str(number), "-f", "json").stdout)]
+
+
+@pytest.mark.parametrize("manner", ["late", "cut", "fail_after", "bare", "fewer"])
+@pytest.mark.parametrize("many", [1, 40])
+def test_what_arrived_without_a_word_is_found_and_not_sent_again(tmp_path, serve, manner, many):
+    shell, spite = spiteful(tmp_path, serve, many=many)
+    spite.plan = [manner]
+    told = pushed(shell, [f"lamp-{at}" for at in range(many)])
+    assert f"{many} step{'s' * (many > 1)} written, read back and confirmed" in told.stderr
+    assert set(spite.labels().values()) == {1}
+    assert spite.asked["POST"] == 1
+
+
+@pytest.mark.parametrize("manner", [*UNDONE[:2], "late"])
+def test_what_does_not_show_is_unknown_until_it_does_or_a_person_says_so(tmp_path, serve, manner):
+    """The run goes on with the rest; going on only looks again; a person's word sends again."""
+    shell, spite = spiteful(tmp_path, serve, settles="0s")
+    spite.plan, spite.delay = [manner], 2.0
+    told = pushed(shell, ["lamp-1", "lamp-2"], status=4)
+    assert sorted(states(shell)) == ["confirmed", "unknown"]
+    assert "change resume 1 --send-again" in told.stderr
+    assert "it may have arrived, and does not show" in told.stdout
+    if manner == "late":
+        while len(spite.labels()) < 2:
+            time.sleep(0.05)
+        shell("change", "resume", "1")
+    else:
+        shell("change", "resume", "1", status=4)
+        assert sorted(states(shell)) == ["confirmed", "unknown"]
+        assert spite.asked["POST"] == 2
+        shell("change", "resume", "1", "--send-again")
+    assert states(shell) == ["confirmed", "confirmed"]
+    assert set(spite.labels().values()) == {1}
+
+
+def test_two_records_of_one_key_are_doubled_and_never_confirmed(tmp_path, serve):
+    shell, spite = spiteful(tmp_path, serve)
+    spite.plan = ["twice"]
+    told = pushed(shell, ["lamp-1"], status=4)
+    assert states(shell) == ["doubled"]
+    assert "2 records bear its key: " in told.stdout
+    told = shell("change", "undo", "1", "--yes", status=4)  # which of them is ours, nobody knows
+    assert "which of them is ours is not known" in told.stdout
+    assert spite.labels()["lamp-1"] == 2
+
+
+def test_a_wrong_id_in_an_answer_is_not_believed(tmp_path, serve):
+    """What others refer to, and what an undo deletes, is found by its key, whatever the system called it."""
+    shell, spite = spiteful(tmp_path, serve)
+    other = spite.put("devices", label="somebody's")
+    shell("pull")
+    spite.plan = ["wrong", "wrong"]
+    path = tmp_path / "x.json"
+    path.write_text(json.dumps([{"name": "lamp-1", "site": "attic"}]))
+    told = shell("push", str(path), "--to", "spite", "--table", "devices", "--make", "sites", "--yes")
+    (attic,) = spite.tables["sites"]
+    (ours,) = (one for one in spite.tables["devices"].values() if one["label"] == "lamp-1")
+    assert ours["room"] == attic
+    assert "2 steps written" in told.stderr
+    shell("change", "undo", "1", "--yes")
+    assert list(spite.tables["devices"]) == [other]
+
+
+def test_while_nothing_can_have_been_done_it_is_sent_again_without_a_look(tmp_path, serve):
+    shell, spite = spiteful(tmp_path, serve)
+    spite.plan = ["busy", "away", "well", "busy"]
+    spite.asked.clear()
+    pushed(shell, [f"lamp-{at}" for at in range(12)])
+    assert (spite.asked["POST"], spite.asked["GET"]) == (15, 4)
+    assert set(spite.labels().values()) == {1}
+
+
+def test_lists_in_flight_share_their_looks(tmp_path, serve):
+    shell, spite = spiteful(tmp_path, serve, settles="0s")
+    spite.plan = ["fail_after"] * 40
+    spite.asked.clear()
+    pushed(shell, [f"lamp-{at}" for at in range(40)])
+    assert spite.asked["POST"] == 40
+    assert spite.asked["GET"] <= 4 + 2 * 20  # one for each four in flight, each with the sites
+
+
+def test_what_waited_for_a_maker_is_open_again_once_that_is_mended(tmp_path, serve):
+    """And done is said only when every step is confirmed."""
+    shell, spite = spiteful(tmp_path, serve, settles="0s")
+    path = tmp_path / "x.json"
+    path.write_text(json.dumps([{"name": f"lamp-{at}", "site": "attic"} for at in range(3)]))
+    spite.plan = ["fail"]
+    words = ["push", str(path), "--to", "spite", "--table", "devices", "--make", "sites", "--yes"]
+    told = shell(*words, status=4)
+    assert "is incomplete: 0 steps" in told.stderr
+    assert states(shell) == ["unknown", "held", "held", "held"]
+    assert "is done" not in shell("change", "resume", "1", status=4).stderr
+    assert "4 steps" in shell("change", "resume", "1", "--send-again").stderr
+    assert states(shell) == ["confirmed"] * 4
+    assert set(spite.labels().values()) == {1}
+
+
+def test_a_write_that_takes_longer_than_we_wait_is_made_once(tmp_path, serve):
+    shell, spite = spiteful(tmp_path, serve, timeout=0.4, settles="2s")
+    spite.took = 1.0
+    pushed(shell, ["lamp-1"])
+    assert spite.labels()["lamp-1"] == spite.asked["POST"] == 1
+
+
+def test_resume_waits_until_it_must_have_settled_and_looks_twice(tmp_path, serve):
+    shell, spite = spiteful(tmp_path, serve, settles="3s")
+    spite.took = 2.5
+    process = shell.begin("push", _one(shell), "--to", "spite", "--table", "devices", "--yes")
+    while not spite.asked["POST"]:
+        time.sleep(0.01)
+    process.kill()
+    process.communicate()
+    assert states(shell) == ["sent"]
+    shell("change", "resume", "1")
+    assert spite.labels()["lamp-1"] == spite.asked["POST"] == 1
+
+
+def _one(shell: Shell) -> str:
+    path = shell.folder / "one.csv"
+    path.write_text("name,comment\nlamp-1,ours\n")
+    return str(path)
+
+
+@pytest.mark.parametrize(
+    "words", [["set", "spite", "lamp-1", "comment=x"], ["delete", "spite", "lamp-1", "--count", "1"]]
+)
+@pytest.mark.parametrize("manner", ["cut", "cut_before", "fail", "late"])
+def test_updates_and_deletions_too_leave_once(tmp_path, serve, words, manner):
+    """Also where the HTTP client would send them again by itself: on a connection that was used before."""
+    shell, spite = spiteful(tmp_path, serve, how=", method: PUT, whole: true", settles="1s")
+    number = spite.put("devices", label="lamp-1", note="", watt=40)
+    shell("pull")
+    spite.plan = [manner]
+    spite.asked.clear()
+    done = manner in ("cut", "late")
+    more = ["--count", "1"] if words[0] == "delete" else ["--yes"]
+    shell(*words, *more, status=0 if done else 4)
+    assert spite.asked["PUT"] + spite.asked["DELETE"] == 1
+    assert states(shell) == ["confirmed" if done else "unknown"]
+    if not done:
+        shell("change", "resume", "1", status=4)
+        shell("change", "resume", "1", "--send-again")
+    assert spite.asked["PUT"] + spite.asked["DELETE"] == 1 + (not done)
+    left = spite.tables["devices"].get(number)
+    assert left is None if words[0] == "delete" else left["note"] == "x" and left["watt"] == 40
+
+
+def test_an_act_that_was_cut_off_is_settled_by_a_person(tmp_path, serve):
+    shell, spite = spiteful(tmp_path, serve)
+    spite.put("devices", label="lamp-1")
+    spite.put("devices", label="lamp-2")
+    shell("pull")
+    spite.plan = ["cut", "cut_before"]
+    told = shell("act", "spite", "ring", "name like lamp-*", "--yes", status=4)
+    assert "change settle 1 STEP --done" in told.stderr
+    shell("change", "resume", "1", status=4)
+    assert spite.asked["POST"] == 2
+    assert states(shell) == ["unknown"] * 2
+    assert "say what you saw" in shell("change", "settle", "1", "1", status=2).stderr
+    shell("change", "settle", "1", "1", "--done")
+    assert "resume 1" in shell("change", "settle", "1", "2", "--not-done").stderr
+    assert "only what is unknown" in shell("change", "settle", "1", "1", "--done", status=2).stderr
+    shell("change", "resume", "1")
+    assert len(spite.rung) == 2
+    assert states(shell) == ["confirmed"] * 2
+
+
+@pytest.mark.parametrize("many", [1, 10])
+def test_a_record_that_we_may_not_write_costs_that_record(tmp_path, serve, many):
+    shell, spite = spiteful(tmp_path, serve, many=many)
+    spite.forbidden = {"lamp-3"}
+    told = pushed(shell, [f"lamp-{at}" for at in range(10)], status=4)
+    assert sorted(states(shell)) == ["confirmed"] * 9 + ["refused"]
+    assert "not this one" in told.stdout
+    spite.forbidden = set()
+    shell("change", "resume", "1")  # the right was given: what was refused is tried again
+    assert set(spite.labels().values()) == {1}
+    assert len(spite.labels()) == 10
+
+
+def test_where_the_right_lacks_altogether_the_run_ends(tmp_path, serve):
+    shell, spite = spiteful(tmp_path, serve)
+    spite.forbidden = {f"lamp-{at}" for at in range(200)}
+    told = pushed(shell, sorted(spite.forbidden), status=1)
+    assert "not this one" in told.stderr
+    assert spite.asked["POST"] < 12
+    assert "ready" in states(shell)
+
+
+def test_one_change_runs_once_and_one_writer_writes_to_a_system(tmp_path, serve):
+    """Two runs at one moment: one of them is told who has it, or waits; and a dead one is no hindrance."""
+    shell, spite = spiteful(tmp_path, serve, many=20)
+    spite.took = 1.0
+    pushed(shell, [f"lamp-{at}" for at in range(40)], "--draft")
+    words = ("change", "run", "1", "--yes")
+    both = [Shell(shell.folder).begin(*words) for _ in range(2)]
+    ended = [(one.communicate(), one.returncode) for one in both]
+    codes = sorted(code for _, code in ended)
+    assert codes == [0, 5], ended
+    (refused,) = (err for (_, err), code in ended if code == 5)
+    assert "spite is being written to by change 1 of" in refused
+    assert "--wait 10m" in refused
+    assert set(spite.labels().values()) == {1}
+    pushed(shell, [f"more-{at}" for at in range(20)], "--draft")
+    pushed(shell, [f"most-{at}" for at in range(20)], "--draft")
+    first = Shell(shell.folder).begin("change", "run", "2", "--yes")
+    time.sleep(0.3)
+    shell("change", "run", "3", "--yes", "--wait", "30s")
+    assert first.wait() == 0
+    first.communicate()
+    dying = Shell(shell.folder).begin("change", "resume", "1")
+    dying.kill()
+    dying.communicate()
+    assert set(spite.labels().values()) == {1}
+
+
+SCHEDULES = st.lists(st.sampled_from(MANNERS), max_size=6)
+
+
+def test_whatever_the_server_does_nothing_is_doubled_by_us_and_no_word_is_false(tmp_path, serve):
+    """After run, resume and a person's word the system holds what was asked for; the undo takes all of it back."""
+    shell, spite = spiteful(tmp_path, serve, many=2, settles="0s")
+    workspace = shell.workspace
+    settled_at_once(workspace, "spite")
+    rows = [Row(place=f"row {at}", said={"name": f"lamp-{at}", "site": "attic"}) for at in range(4)]
+    first = {"devices": {1: {"id": 1, "label": "old", "note": "theirs"}}, "sites": {}}
+
+    def attempt(number: int, how: How) -> None:
+        try:
+            run(workspace, number, how=how)
+        except ConcordexError:
+            return
+
+    @settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])
+    @given(SCHEDULES, SCHEDULES)
+    def law(plan, later):
+        spite.tables, spite.delay = {name: dict(held) for name, held in first.items()}, 0.05
+        from concordex.work.pull import pull
+
+        pull(workspace, ["spite"], accept_fall=True)
+        prepared = prepare_push(workspace, "spite", "devices", rows, Choice(make=["sites"])).change
+        number = workspace.journal.keep(prepared).number
+        spite.plan = list(plan)
+        attempt(number, How())
+        spite.plan = list(later)
+        attempt(number, How())
+        spite.plan = []
+        time.sleep(0.1)
+        attempt(number, How())
+        told = workspace.change(number).steps
+        for step in told:
+            held = spite.labels(step.table)[step.label]
+            assert held == {"confirmed": 1, "doubled": 2}.get(step.state, 0), (step, plan, later)
+        made_twice = (plan + later).count("twice")
+        assert sum(spite.labels(table).total() for table in spite.tables) <= 6 + 2 * made_twice
+        attempt(number, How(send_again=True))
+        stands = [step.state for step in workspace.change(number).steps]
+        assert set(stands) <= {"confirmed", "doubled"}
+        assert {f"lamp-{at}" for at in range(4)} <= spite.labels().keys()
+        back = workspace.journal.keep(prepare_undo(workspace, number))
+        attempt(back.number, How())
+        if "doubled" not in stands:
+            assert spite.tables == first
+
+    law()

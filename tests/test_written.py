@@ -1,0 +1,121 @@
+"""Values on their way out: moments, numbers, lists; what was shown can be pushed, and what was written shows."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+
+from tests.spite import spiteful
+from tests.test_changes import at, inventory, newest, restore  # noqa: F401 - fixtures
+from tests.test_once import states
+
+
+@pytest.mark.parametrize(("time", "kept"), [("", "2026-03-01T08:00:00+00:00"), (", time: epoch", 1772352000)])
+def test_a_moment_is_written_read_back_and_brought_back(tmp_path, serve, time, kept):
+    """In a push, a set and an undo; and once it is so, nothing is to do."""
+    spoken = f"seen: {{from: seen, type: time{', as: epoch' if time else ''}}}"
+    shell, spite = spiteful(
+        tmp_path, serve,
+        more=lambda text: text.replace("seen: seen}", f"seen: {{to: seen{time}}}}}").replace(
+            "seen: {from: seen, type: time}", spoken
+        ),
+    )  # fmt: skip
+    (tmp_path / "x.csv").write_text("name,seen\nlamp-1,2026-03-01T09:00:00+01:00\n")
+    words = ("push", str(tmp_path / "x.csv"), "--to", "spite", "--table", "devices", "--yes")
+    shell(*words)
+    (record,) = spite.tables["devices"].values()
+    assert record["seen"] == kept
+    assert "nothing to do" in shell(*words).stderr
+    shell("set", "spite", "lamp-1", "seen=2026-04-01", "--yes")
+    assert record["seen"] != kept
+    shell("change", "undo", "2", "--yes")
+    assert spite.tables["devices"][record["id"]]["seen"] == kept
+    shell("change", "undo", "1", "--yes")
+    assert not spite.tables["devices"]
+    assert "is no time" in shell("set", "spite", "--table", "devices", "name like lamp-*", "seen=soon", status=2).stderr
+
+
+@pytest.mark.parametrize(
+    ("rows", "what"),
+    [
+        ([{"name": "a", "position": ["1", "2"]}], "are 2 values, and the field takes one"),
+        ([{"name": ["a", "b"]}], "are 2 values, and the field takes one"),
+        ([{"name": "a", "position": "inf"}], "is no number"),
+        ([{"name": "a", "position": "NaN"}], "is no number"),
+        ([{"name": "a", "position": "abc"}], "is no number"),
+    ],
+)  # fmt: skip
+def test_what_a_field_cannot_hold_is_told_before_anything_is_sent(tmp_path, serve, rows, what):
+    shell, spite = spiteful(tmp_path, serve)
+    (tmp_path / "x.json").write_text(json.dumps(rows))
+    told = shell("push", str(tmp_path / "x.json"), "--to", "spite", "--table", "devices", "--yes", status=2)
+    assert what in told.stdout
+    assert not spite.sent
+
+
+@pytest.mark.parametrize("ending", ["csv", "json", "ndjson", "yaml", "xlsx"])
+def test_a_file_of_no_bytes_is_a_mistake(tmp_path, serve, ending):
+    shell, _ = spiteful(tmp_path, serve)
+    (tmp_path / f"x.{ending}").write_bytes(b"")
+    told = shell("push", str(tmp_path / f"x.{ending}"), "--to", "spite", "--table", "devices", status=2)
+    assert "is empty" in told.stderr
+
+
+@pytest.mark.parametrize("ending", ["csv", "xlsx", "json", "ndjson", "parquet"])
+def test_what_was_shown_is_pushed_back_with_nothing_to_do(at, tmp_path, ending):  # noqa: F811
+    """Lists, times, numbers and empty values come back as they went out."""
+    shell, _ = at
+    path = str(tmp_path / f"x.{ending}")
+    shell("show", "devices", "--system", "stowage", "-o", path)
+    told = shell("push", path, "--to", "stowage").stderr
+    assert "nothing to do" in told
+    assert "left aside, since they are only read: system, record_id" in told
+
+
+def test_a_record_is_found_by_its_name_whatever_the_keys_are(tmp_path, serve):
+    old = "      keys: name\n      required: name\n      fields: {name: label, comment"
+    shell, spite = spiteful(
+        tmp_path, serve, more=lambda text: text.replace(old, old.replace("keys: name", "keys: comment"))
+    )
+    spite.put("devices", label="rt-knot-01", note="k1")
+    spite.put("devices", label="k1", note="k2")
+    shell("pull")
+    shell("set", "spite", "rt-knot-01", "position=3", "--yes")
+    assert [one["at"] for one in spite.tables["devices"].values() if "at" in one] == [3]
+    shell("delete", "spite", "k2", "--count", "1")
+    assert set(spite.labels()) == {"rt-knot-01"}
+
+
+SLUG = (
+    ("read: {path: /sites", "read: {path: /sites"),
+    (
+        "    fields: {record_id: id, name: label}\n",
+        "    fields: {record_id: id, name: label, code: {from: code, type: text}}\n",
+    ),
+    (
+        "      required: name\n      fields: {name: label}\n",
+        "      required: [name, code]\n      fields: {name: label, code: MADE}\n",
+    ),
+)
+
+
+@pytest.mark.parametrize("made", ["{to: code, made_from: name}", "code"])
+def test_what_a_record_made_on_the_way_requires_is_made_or_missed_before_the_run(tmp_path, serve, made):
+    def more(text: str) -> str:
+        for old, new in SLUG:
+            assert old in text
+            text = text.replace(old, new, 1)
+        return text.replace("MADE", made)
+
+    shell, spite = spiteful(tmp_path, serve, more=more)
+    (tmp_path / "x.json").write_text(json.dumps([{"name": "lamp-1", "site": "North Mole 2"}, {"name": "lamp-2"}]))
+    words = ("push", str(tmp_path / "x.json"), "--to", "spite", "--table", "devices", "--make", "sites", "--yes")
+    if "made_from" in made:
+        shell(*words)
+        assert [one["code"] for one in spite.tables["sites"].values()] == ["north-mole-2"]
+        return
+    told = shell(*words, status=4)
+    assert "to create it code must be known" in told.stdout
+    assert set(spite.labels()) == {"lamp-2"}
+    assert sorted(states(shell)) == ["confirmed", "held"]
