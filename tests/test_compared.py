@@ -169,3 +169,60 @@ def test_every_member_that_changed_is_either_ours_or_told(before, after, ours):
     assert not {path.split(".")[0] for path in told} & ours
     assert moved(prints(flat(after)), flat(after)) == []
     assert lost(flat(after), flat(after)) == []
+
+
+def test_a_good_answer_that_refuses_some_of_a_list_is_not_taken_for_all_of_it(tmp_path, serve):
+    """HTTP 207 and its kin: each record by itself, in the order sent; an answer about too few is not believed."""
+    rules = "answers: {records: each, refused: status >= 400, reason: why}"
+    shell, spite = spiteful(
+        tmp_path, serve, many=10, settles="0s", more=lambda text: text.replace("most: 10", f"most: 10, {rules}")
+    )
+    do = spite._do
+
+    def partly(method, table, more, body, headers):
+        if method != "POST":
+            return do(method, table, more, body, headers)
+        each = [
+            {"status": 409, "why": "taken"}
+            if one["label"] == "lamp-2"
+            else do(method, table, more, one, headers)[1] | {"status": 201}
+            for one in body
+        ]
+        return 207, {"each": each[: partly.tells]}
+
+    spite._do, partly.tells = partly, 99
+    (tmp_path / "x.json").write_text(json.dumps([{"name": f"lamp-{at}"} for at in range(5)]))
+    told = shell("push", str(tmp_path / "x.json"), "--to", "spite", "--table", "devices", "--yes", status=4)
+    assert "taken" in told.stdout
+    assert sorted(states(shell)) == ["confirmed"] * 4 + ["refused"]
+    (tmp_path / "y.json").write_text(json.dumps([{"name": f"more-{at}"} for at in range(5)]))
+    partly.tells = 3
+    shell("push", str(tmp_path / "y.json"), "--to", "spite", "--table", "devices", "--yes")
+    assert set(spite.labels().values()) == {1}
+
+
+@pytest.mark.parametrize("place", ["header:Idempotency-Key", "once"])
+def test_a_system_that_knows_repetitions_gets_the_same_key_for_the_same_step(tmp_path, serve, place):
+    shell, spite = spiteful(
+        tmp_path, serve, settles="0s",
+        more=lambda text: text.replace("create: {path: /devices", f"create: {{idempotency: '{place}', path: /devices"),
+    )  # fmt: skip
+    keys, do = [], spite._do
+
+    def noted(method, table, more, body, headers):
+        keys.append((body["label"], body.pop("once", None) or headers.get("Idempotency-Key")))
+        return do(method, table, more, body, headers)
+
+    spite._do = noted
+    (tmp_path / "x.json").write_text(json.dumps([{"name": "lamp-1"}, {"name": "lamp-2"}]))
+    spite.plan = ["cut", "well"]
+    shell("push", str(tmp_path / "x.json"), "--to", "spite", "--table", "devices", "--yes")
+    spite.tables["devices"].clear()
+    assert len(set(keys)) == len(keys) == 2
+    assert all(key for _, key in keys)
+    again = shell.workspace.journal.change(1)
+    shell.workspace.journal.settled(1, [(step, "unknown", "lost", None) for step in again.steps])
+    shell.workspace.journal.end(1, "incomplete")
+    shell("change", "resume", "1", "--send-again")
+    assert len(keys) == 4
+    assert len(set(keys)) == 2

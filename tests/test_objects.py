@@ -9,6 +9,7 @@ import random
 import subprocess
 import sys
 from collections.abc import Iterator
+from contextlib import suppress
 from copy import deepcopy
 from datetime import UTC, datetime
 from functools import partial
@@ -25,6 +26,7 @@ from concordex.change.plan import plan
 from concordex.documents import parse_yaml, plain
 from concordex.standins.bollard import Bollard, Fault
 from concordex.standins.server import Harbour
+from concordex.work import objectfiles
 from concordex.work.committing import Committer
 from concordex.work.objectfiles import file_name, written
 from tests.conftest import Near, Shell, make_workspace
@@ -922,6 +924,44 @@ def test_a_baseline_knows_which_kinds_it_holds_and_which_part_of_them(quay):
     told = shell("drift", status=4)
     assert "muster could not be looked at" in told.stderr
     assert "added    bollard/addresses/net-saltpan" in told.stdout
+
+
+@pytest.mark.parametrize("again", [False, True])
+@pytest.mark.parametrize("end", [KeyboardInterrupt, SystemExit])
+def test_a_save_that_was_cut_off_never_makes_anything_go(quay, monkeypatch, end, again):
+    """The first save, or a later one: a folder is whole only once its note says so, which is written last."""
+    shell, harbour = quay
+    folder, write_yaml = "baselines/bollard", objectfiles.write_yaml
+    if again:
+        shell("config", "save", "bollard", "--into", "baselines")
+        for one in harbour.bollard.objects["address"].values():
+            one["note"] = "altered since"
+    written = []
+
+    def cut(path, document):
+        written.append(path)
+        if len(written) > 4:
+            raise end
+        write_yaml(path, document)
+
+    monkeypatch.setattr(objectfiles, "write_yaml", cut)
+    if end is KeyboardInterrupt:
+        assert "half saved, and says so" in shell("config", "save", "bollard", "--into", "baselines", status=5).stderr
+    else:
+        with suppress(SystemExit):
+            shell("config", "save", "bollard", "--into", "baselines", status=None)
+    monkeypatch.undo()
+    before = deepcopy(harbour.bollard.objects)
+    for file in (shell.folder / folder / "addresses").glob("*.yaml"):
+        if file not in written[:4]:
+            file.unlink()  # as if it had never been written
+    told = shell("config", "push", folder, "--to", "bollard", "--gone", "--yes", status=None)
+    assert "does not say that it holds all of them" in told.stderr
+    assert {k: v.keys() for k, v in harbour.bollard.objects.items()} == {k: v.keys() for k, v in before.items()}
+    assert "was not saved to its end" in shell("drift", status=2).stderr
+    assert "was not saved to its end" in shell("config", "diff", folder, "bollard", status=2).stderr
+    shell("config", "save", "bollard", "--into", "baselines")
+    assert "no drift" in shell("drift").stderr
 
 
 def test_what_is_staged_is_seen_waits_and_is_committed_or_taken_back(quay, monkeypatch):

@@ -298,3 +298,48 @@ def test_whatever_the_server_does_nothing_is_doubled_by_us_and_no_word_is_false(
             assert spite.tables == first
 
     law()
+
+
+def test_an_undo_is_not_stopped_by_guards_that_let_through_what_it_takes_back(tmp_path, serve):
+    shell, spite = spiteful(tmp_path, serve, many=40)
+    shell.config(lambda text: text.replace("guards: {", "guards: {deletions: 3, "))
+    pushed(shell, [f"lamp-{at}" for at in range(30)])
+    shell("change", "undo", "1", "--draft")
+    shell("change", "save", "2", "-o", str(tmp_path / "undo.yaml"))
+    shell("change", "run", "2", "--yes")
+    assert not spite.tables["devices"]
+    for at in range(30):
+        spite.put("devices", label=f"lamp-{at}", note="ours")
+    shell("pull")
+    told = shell("change", "load", str(tmp_path / "undo.yaml"), "--yes", "--count", "30", status=5)
+    assert "30 deletions, and the workspace allows 3" in told.stderr  # calling itself an undo is not enough
+    assert len(spite.tables["devices"]) == 30
+
+
+def test_what_is_left_out_here_still_counts_as_taken_there(tmp_path, serve):
+    """It is not kept, but a push or a sync does not make it once more, and says why not."""
+    shell, spite = spiteful(tmp_path, serve)
+    spite.put("devices", label="lamp-1", note="theirs", mood="hidden")
+    shell.config(lambda text: text.replace("    url:", "    leave_out: [{where: status = hidden}]\n    url:"))
+    shell("pull")
+    assert "lamp-1" not in shell("show", "devices", "-f", "json").stdout
+    told = pushed(shell, ["lamp-1", "lamp-2"], status=4)
+    assert "which is left out here, there has the same name" in told.stdout
+    assert set(spite.labels().values()) == {1}
+
+
+def test_half_a_character_costs_that_character_and_is_counted(tmp_path, serve):
+    shell, spite = spiteful(tmp_path, serve)
+    spite.put("devices", label="lamp-1", note="a\ud83db \\ud83d \U0001f6a2")
+    assert "of 1 character only a half came: U+FFFD stands there" in shell("pull").stderr
+    (row,) = json.loads(shell("show", "devices", "-f", "json").stdout)
+    assert row["comment"] == "a\ufffdb \\ud83d \U0001f6a2"
+
+
+def test_all_tries_of_one_read_share_one_budget_of_time(tmp_path, serve):
+    """A system that lets answers drip holds a read for twice its time-out, not for each of its tries."""
+    shell, spite = spiteful(tmp_path, serve, timeout=0.4)
+    spite.rival = lambda *_: time.sleep(0.6)
+    spite.asked.clear()
+    shell("pull", "spite", "--table", "devices", status=1)
+    assert spite.asked["GET"] <= 3

@@ -314,13 +314,13 @@ def test_references_are_made_once_and_before_what_refers_to_them():
     assert [(step.table, step.action) for step in made] == [
         ("makers", "create"), ("models", "create"), ("devices", "create"), ("devices", "create"),
     ]  # fmt: skip
-    there = {"makers": Known(keys={("m",): "1"}), "models": Known(keys={("m", "x"): "7"})}
+    there = {"makers": Known(keys={("name", "m"): "1"}), "models": Known(keys={("maker", "name", "m", "x"): "7"})}
     assert [step.table for step in prepared({"name": "a", "serial": "1", **one}, known=there)] == ["devices"]
 
 
 def test_what_cannot_be_written_is_held_with_its_reason():
     one = {"maker": "M", "model": "X"}
-    taken = {"devices": Known(keys={("9",): "3"}, unique={"name": {"a": "1"}})}
+    taken = {"devices": Known(keys={("serial", "9"): "3"}, unique={"name": {"a": "1"}})}
     held = prepared(
         {"name": "A ", "serial": "1", **one}, {"name": "b", "serial": "2"}, {"name": "c", "serial": "9", **one},
         {"name": "d", "serial": "4", **one}, {"name": "D", "serial": "5", **one}, one, known=taken,

@@ -45,6 +45,8 @@ class Known:
 
     keys: dict[Key, str] = field(default_factory=dict)
     several: dict[Key, list[str]] = field(default_factory=dict)
+    #: Records that the workspace leaves out: their keys are taken all the same.
+    hidden: set[str] = field(default_factory=set)
     unique: dict[str, dict[str, str]] = field(default_factory=dict)
 
 
@@ -142,14 +144,19 @@ def _held_by_name(step: Step, form: Form, known: Known, wanted: Mapping[tuple[st
         holder = known.unique.get(name, {}).get(value)
         rivals = wanted.get((name, value), 0) - 1
         if holder is not None:
-            return _hold(step, f"the {name} is taken there by record {holder}")
+            return _hold(step, f"the {name} is taken there by record {holder}{_aside(holder, known)}")
         if rivals > 0:
             return _hold(step, f"{rivals} other new device{'s' * (rivals > 1)} would have the same {name}")
     for names in form.keys:
         key = natural(step.shall, names)
         if key is not None and key in known.keys:
-            return _hold(step, f"record {known.keys[key]} there has the same {' and '.join(names)}")
+            holder = known.keys[key]
+            return _hold(step, f"record {holder}{_aside(holder, known)} there has the same {' and '.join(names)}")
     return step
+
+
+def _aside(holder: str, known: Known) -> str:
+    return ", which is left out here," if holder in known.hidden else ""
 
 
 def _hold(step: Step, reason: str) -> Step:

@@ -6,6 +6,7 @@ import json
 from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 from typing import Any
+from uuid import uuid4
 
 import orjson
 
@@ -22,10 +23,11 @@ class Journal:
 
     def keep(self, change: Change) -> Change:
         """Write down a prepared change; the same, with its number."""
+        about = {**change.about, "token": str(uuid4())}  # its own: a change from a file is another one
         with self._database.atomic():
             number = self._database.insert(
                 "INSERT INTO changes (made, kind, system, state, about) VALUES (?, ?, ?, 'draft', ?)",
-                (_now(), change.kind, change.system, json.dumps(dict(change.about))),
+                (_now(), change.kind, change.system, json.dumps(about)),
             )
             self._database.run_many(
                 "INSERT INTO steps (change, number, name, action, label, body, state, reason, record_id)"

@@ -40,6 +40,11 @@ def write(frame: pl.DataFrame, path: Path, *, lasting: bool = True) -> None:
         ) from error  # fmt: skip
 
 
+def beside(path: Path) -> Path:
+    """The file that keeps the keys of the records that were left out of a snapshot."""
+    return path.with_suffix(".keys.parquet")
+
+
 def scan(path: Path) -> pl.LazyFrame:
     """The frame in ``path``, read as far as it is needed."""
     if not path.is_file():

@@ -23,7 +23,7 @@ from concordex.wire import dialect as d
 from concordex.wire.links import related
 from concordex.wire.paths import at
 from concordex.wire.redact import Redactor
-from concordex.wire.shapes import NAMES, decode, is_a_page
+from concordex.wire.shapes import NAMES, decode, is_a_page, whole_characters
 
 
 @dataclass(frozen=True)
@@ -66,6 +66,7 @@ class Judge:
     def __init__(self, system: str, dialect: d.Dialect, redactor: Redactor | None = None) -> None:
         self.system, self.dialect, self._redactor = system, dialect, redactor or Redactor(())
         self.errors = dialect.errors
+        self.mended = 0  # characters of which only a half came
 
     def answer(self, reply: Reply, path: str, shape: d.Shape) -> Answer:
         """The decoded reply; raises where it says that something went wrong."""
@@ -109,6 +110,10 @@ class Judge:
         try:
             return decode(reply.content, shape)
         except BadAnswer as error:
+            mended, halves = whole_characters(reply.content) if shape.by in ("json", "ndjson") else (b"", 0)
+            if halves:
+                self.mended += halves
+                return decode(mended, shape)
             raise BadAnswer(
                 f"{path} {error.what}", where=self.system, why=error.why, advice=error.advice, cut=error.cut
             ) from error

@@ -43,6 +43,7 @@ async def read_table(
 
     ``parents`` are the records of the table that its lists hang from, where the dialect says `each`.
     """
+    mended = session.judge.mended
     best = await _look(session, name, narrow, progress, parents)
     if best.again or (best.received != best.distinct and not best.fault):
         first, second = best, await _look(session, name, narrow, progress, parents)
@@ -53,6 +54,8 @@ async def read_table(
             best.fault = f"two looks did not add up: {best.why}"
         elif best.again:
             best.doubt = f"two looks did not add up: {best.why}"
+    if halves := session.judge.mended - mended:
+        best.notes.append(f"of {halves:,} character{'s' * (halves > 1)} only a half came: U+FFFD stands there")
     best.trusted = name in session.endpoint.trusted
     return best
 

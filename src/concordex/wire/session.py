@@ -61,6 +61,8 @@ class Asked:
             put(self.params, name, value)
 
 
+#: All tries of one read together take no longer than so many time-outs.
+_BUDGET = 2
 #: How often one request may sign in anew.
 _RENEWALS = 4
 
@@ -339,7 +341,7 @@ class Session:
             wait_initial=0.2,
             wait_max=10,
             wait_jitter=0.2,
-            timeout=None,
+            timeout=_BUDGET * self.dialect.limits.timeout,
         )
         async for attempt in attempts:
             with attempt:

@@ -52,6 +52,24 @@ def encode(body: Any, shape: d.Shape) -> bytes:
     return orjson.dumps(body)
 
 
+#: The half of a character beyond the first 65,536, as JSON escapes it, without its other half (RFC 8259, section 8.2).
+_HALF = re.compile(
+    rb"(?<!\\)((?:\\\\)*)(?:(\\u[dD][89abAB][0-9a-fA-F]{2}\\u[dD][c-fC-F][0-9a-fA-F]{2})|\\u[dD][89a-fA-F][0-9a-fA-F]{2})"
+)
+
+
+def whole_characters(content: bytes) -> tuple[bytes, int]:
+    """JSON whose half characters are replaced by U+FFFD, and how many there were."""
+    count = 0
+
+    def mend(found: re.Match[bytes]) -> bytes:
+        nonlocal count
+        count += found[2] is None
+        return found[1] + (found[2] or b"\\ufffd")
+
+    return _HALF.sub(mend, content), count
+
+
 def _json(content: bytes, _shape: d.Shape) -> Any:
     try:
         value = orjson.loads(content)

@@ -8,10 +8,14 @@ from datetime import datetime
 from typing import Any, cast
 
 import orjson
+import polars as pl
 
 from concordex.errors import BadAnswer, CalledWrongly, RequestRefused
-from concordex.model.fields import ORIGINAL
+from concordex.model.fields import ORIGINAL, Type
 from concordex.model.values import parse_time
+from concordex.query.bind import Binder
+from concordex.query.frames import to_polars
+from concordex.query.parse import parse
 from concordex.wire import dialect as d
 from concordex.wire.pages import moment
 from concordex.wire.paths import at
@@ -59,22 +63,70 @@ def _blamed(rules: d.Refusals, key: Mapping[str, Any], item: Any, sent: Sequence
     return place if 0 <= place < len(sent) else None
 
 
-async def create(session: Session, how: d.Create, bodies: Sequence[Mapping[str, Any]], record_id: str) -> list[Any]:
-    """Create records in one call; their new ids, in the order sent.  ``record_id`` is where an id stands."""
+async def create(
+    session: Session, how: d.Create, bodies: Sequence[Mapping[str, Any]], record_id: str, key: str | None = None
+) -> list[Any]:
+    """Create records in one call; their new ids, in the order sent, or a Refusal for those that were not made.
+
+    ``record_id`` is where an id stands; ``key`` is what the system knows a repetition by.
+    """
     sent: Any = bodies[0] if how.most == 1 else list(bodies)
-    answer = await _write(session, how, sent, how.records if how.most > 1 else None)
+    answer = await _write(session, how, sent, how.records if how.most > 1 else None, headers=_known(how, key))
+    refused = {one.index: one for one in refused_in(session, how.answers, answer, len(bodies))}
     if how.named:
-        return [at(how.named).first(body) for body in bodies]
-    made = at(how.made).first(answer)
+        return [refused.get(place) or at(how.named).first(body) for place, body in enumerate(bodies)]
+    made = at(how.answers.records if how.answers and how.made == "$" else how.made).first(answer)
     made = made if isinstance(made, list) else [made]
     ids = [_id_of(record, how.id or record_id) for record in made]
-    if len(ids) != len(bodies) or None in ids:
+    if refused and len(made) == len(bodies) - len(refused):  # only what was made is listed
+        left = iter(ids)
+        ids = [None if place in refused else next(left) for place in range(len(bodies))]
+    found = [refused.get(place, number) for place, number in enumerate(ids)]
+    if len(found) != len(bodies) or None in found:
         raise BadAnswer(
             f"the answer to {how.method} {how.rpc or how.path} names {len(ids) - ids.count(None)} new records"
             f" for {len(bodies)} sent",
             where=session.endpoint.name,
         )
-    return ids
+    return found
+
+
+def refused_in(session: Session, rules: d.Answers | None, answer: Any, sent: int) -> list[Refusal]:
+    """Which records of a list a good answer says it refused (as HTTP 207 does, RFC 4918, section 13)."""
+    if rules is None:
+        return []
+    listed = at(rules.records).first(answer)
+    if not isinstance(listed, list) or len(listed) != sent:
+        count = len(listed) if isinstance(listed, list) else 0
+        raise BadAnswer(f"the answer tells of {count} records for {sent} sent", where=session.endpoint.name)
+    query, frame = parse(rules.refused), _members(listed)
+    types = {name: _TYPES.get(kind, Type.TEXT) for name, kind in frame.schema.items()}
+    bad = frame.select(to_polars(query.node, Binder(query, types, session.began)).fill_null(False)).to_series()
+    return [Refusal(n, str(at(rules.reason).first(listed[n]))) for n, no in enumerate(bad) if no]
+
+
+#: Of members that are no fields of ours: what they hold decides.
+_TYPES: dict[pl.DataType, Type] = {pl.Boolean(): Type.FLAG, pl.Float64(): Type.NUMBER}
+
+
+def _members(listed: Sequence[Any]) -> pl.DataFrame:
+    """The plain members of what an answer tells of each record, to be filtered."""
+    records = [one if isinstance(one, Mapping) else {} for one in listed]
+    names = dict.fromkeys(name for one in records for name, value in one.items() if not isinstance(value, dict | list))
+    found = {}
+    for name in names:
+        values = [one.get(name) for one in records]
+        numbers = all(isinstance(value, int | float | None) and not isinstance(value, bool) for value in values)
+        flags = all(isinstance(value, bool | None) for value in values)
+        kind = pl.Boolean() if flags else pl.Float64() if numbers else pl.String()
+        found[name] = pl.Series([str(v) if kind == pl.String and v is not None else v for v in values], dtype=kind)
+    return pl.DataFrame({name.lower(): column for name, column in found.items()})
+
+
+def _known(how: d.Send, key: str | None) -> dict[str, str]:
+    """The header by which the system knows a repetition of the request, where it takes one there."""
+    kind, _, name = (how.idempotency or "").partition(":")
+    return {name: key} if kind == "header" and key else {}
 
 
 async def create_together(
@@ -150,6 +202,7 @@ async def update(
     fields: Mapping[str, Any] | None = None,
     base: Base | None = None,
     own_id: Any = None,
+    key: str | None = None,
 ) -> None:
     """Alter one record; its ``fields``, as they were read, may stand in the path.
 
@@ -166,7 +219,7 @@ async def update(
         sent = [{"op": "add", "path": _pointer(steps), "value": value} for steps, value in _flat(body)]
     headers = {"Content-Type": _PATCHES[how.form_of]} if how.form_of in _PATCHES else {}
     listed, member = ([sent], how.records) if how.most > 1 else (sent, None)
-    await _write(session, how, listed, member, values, headers | _match(base))
+    await _write(session, how, listed, member, values, headers | _match(base) | _known(how, key))
 
 
 def _as_it_is(session: Session, whole: d.Whole, base: Base | None, values: Mapping[str, Any]) -> Mapping[str, Any]:
@@ -177,10 +230,13 @@ def _as_it_is(session: Session, whole: d.Whole, base: Base | None, values: Mappi
     return {name: value for name, value in place.items() if name not in whole.without}
 
 
-async def update_many(session: Session, how: d.Update, bodies: Sequence[tuple[Any, Mapping[str, Any]]]) -> None:
-    """Alter several records in one call: ``(id, members)``."""
+async def update_many(
+    session: Session, how: d.Update, bodies: Sequence[tuple[Any, Mapping[str, Any]]], key: str | None = None
+) -> list[Refusal]:
+    """Alter several records in one call: ``(id, members)``; those that were refused in a good answer."""
     listed = [{**({how.id: own_id} if how.id else {}), **body} for own_id, body in bodies]
-    await _write(session, how, listed, how.records)
+    answer = await _write(session, how, listed, how.records, headers=_known(how, key))
+    return refused_in(session, how.answers, answer, len(bodies))
 
 
 async def delete(
@@ -190,15 +246,21 @@ async def delete(
     fields: Mapping[str, Any] | None = None,
     base: Base | None = None,
     own_ids: Sequence[Any] | None = None,
-) -> None:
-    """Delete one record, or as many as the dialect lets go in one call; ``own_ids`` as the system writes them."""
+    key: str | None = None,
+) -> list[Refusal]:
+    """Delete one record, or as many as the dialect lets go in one call; those that were refused in a good answer.
+
+    ``own_ids`` are the ids as the system writes them.
+    """
     if how.most == 1:
         values = {**(fields or {}), "record_id": record_ids[0]}
         base = base or await base_of(session, how, record_ids[0], fields)
-        await _write(session, how, None, None, values, _match(base))
-    else:
-        ids = list(own_ids or record_ids)
-        await _write(session, how, ids, how.records, {"record_ids": ",".join(record_ids)})
+        await _write(session, how, None, None, values, _match(base) | _known(how, key))
+        return []
+    ids = list(own_ids or record_ids)
+    more = {"record_ids": ",".join(record_ids)}
+    answer = await _write(session, how, ids, how.records, more, _known(how, key))
+    return refused_in(session, how.answers, answer, len(ids))
 
 
 def _match(base: Base | None) -> dict[str, str]:
@@ -206,9 +268,11 @@ def _match(base: Base | None) -> dict[str, str]:
     return {"If-Match": base.tag} if base and base.tag else {}
 
 
-async def act(session: Session, how: d.Act, record_id: str, values: Mapping[str, Any] | None = None) -> Any:
+async def act(
+    session: Session, how: d.Act, record_id: str, values: Mapping[str, Any] | None = None, key: str | None = None
+) -> Any:
     """Do to a record what the dialect calls by a name of its own; what the system answers."""
-    return await _write(session, how, None, None, {**(values or {}), "record_id": record_id})
+    return await _write(session, how, None, None, {**(values or {}), "record_id": record_id}, _known(how, key))
 
 
 async def commit(session: Session, how: d.Send) -> None:

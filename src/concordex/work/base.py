@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -35,11 +35,19 @@ class Base:
     write: d.Write
     frames: Mapping[str, pl.DataFrame]
     forms: Mapping[str, Form]
+    #: The keys of records that the workspace leaves out, by table.
+    hidden: Mapping[str, pl.DataFrame] = field(default_factory=dict)
 
     @cached_property
     def known(self) -> dict[str, Known]:
         """The natural keys that each table holds."""
-        return {name: known_in(self.frames[name], self.forms[name]) for name in self.frames}
+        found = {name: known_in(self.frames[name], self.forms[name]) for name in self.frames}
+        for name, frame in self.hidden.items():
+            aside = known_in(frame, self.forms[name])
+            found[name].keys = {**aside.keys, **found[name].keys}
+            found[name].unique = {n: {**aside.unique[n], **mine} for n, mine in found[name].unique.items()}
+            found[name].hidden = set(frame["record_id"])
+        return found
 
     @property
     def frame(self) -> pl.DataFrame:
@@ -82,7 +90,9 @@ def base_of(workspace: Workspace, system: str, table: str) -> Base:
     _all_whole(system, tables, newest)
     forms = {name: form_of(dialect.tables[name]) for name in tables}
     frames = {name: store.scan(workspace.store / str(newest[name].file)).collect() for name in tables}
-    return Base(system, table, dialect, write, frames, forms)
+    files = {name: store.beside(workspace.store / str(newest[name].file)) for name in tables}
+    hidden = {name: pl.read_parquet(file) for name, file in files.items() if file.is_file()}
+    return Base(system, table, dialect, write, frames, forms, hidden)
 
 
 def _all_whole(system: str, tables: Sequence[str], newest: Mapping[str, Snapshot]) -> None:

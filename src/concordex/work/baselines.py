@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -11,8 +12,8 @@ from pydantic import Field
 
 from concordex.change.objects import Kinds, Object
 from concordex.documents import Part, read_as, write_yaml
-from concordex.errors import CalledWrongly, ConcordexError
-from concordex.work.objectfiles import Saved, save
+from concordex.errors import CalledWrongly, ConcordexError, Stopped
+from concordex.work.objectfiles import Saved, read_objects, save
 from concordex.work.objects import Held, chosen_kinds, live_of
 from concordex.work.pick import matching
 from concordex.work.progress import Told
@@ -28,6 +29,16 @@ class SavedKind(Part):
     """How much of a kind was saved."""
 
     where: list[str] = Field(default_factory=list, description="Objects that one of these filters holds for; or all.")
+    objects: int | None = Field(None, description="How many there were when saving had ended.")
+    digest: str | None = Field(
+        None, description="Of their names, as SHA-256: what was saved, whatever became of files."
+    )
+    unfinished: bool = Field(False, description="Saving has begun, and not ended.")
+
+    @property
+    def whole(self) -> bool:
+        """Whether the files are all that was to be saved: only then is what they lack a reason to delete."""
+        return self.objects is not None and not self.unfinished
 
 
 class SavedFile(Part):
@@ -86,19 +97,52 @@ def said(folder: Path) -> dict[str, SavedKind]:
     return read_as(path, SavedFile).kinds
 
 
-def say(folder: Path, kinds: Iterable[str], where: str | None) -> None:
-    """Write down that ``kinds`` are saved in ``folder``, whole or as far as a filter holds."""
+def begin(folder: Path, kinds: Iterable[str]) -> None:
+    """Write down, before the first file is touched, that ``kinds`` are not whole until saving has ended."""
+    was = said(folder)
+    _note(folder, was, {**was, **{k: was.get(k, SavedKind()).model_copy(update={"unfinished": True}) for k in kinds}})
+
+
+def say(folder: Path, kinds: Iterable[str], where: str | None, names: Mapping[str, Sequence[str]]) -> None:
+    """Write down that ``kinds`` are saved in ``folder``, whole or as far as a filter holds; ``names`` of each kind."""
     was = said(folder)
     now = dict(was)
     for kind in kinds:
         before = was.get(kind)
+        filters = list(before.where) if before else []
+        fresh = before is None or (before.unfinished and before.objects is None and not filters)
         if where is None:
-            now[kind] = SavedKind()
-        elif before is None or (before.where and where not in before.where):
-            now[kind] = SavedKind(where=[*(before.where if before else []), where])
-    if now != was:
-        told = {kind: {"where": list(now[kind].where)} if now[kind].where else {} for kind in sorted(now)}
+            filters = []
+        elif fresh or (filters and where not in filters):
+            filters.append(where)
+        listed = sorted(names.get(kind, ()))
+        digest = hashlib.sha256("\n".join(listed).encode()).hexdigest()
+        now[kind] = SavedKind(where=filters, objects=len(listed), digest=digest)
+    _note(folder, was, now)
+
+
+def keep(folder: Path, names: Mapping[str, Sequence[str]]) -> None:
+    """Write down that saving has ended, of kinds as they were said to be saved before."""
+    for kind, listed in names.items():
+        before = said(folder).get(kind, SavedKind())
+        digest = hashlib.sha256("\n".join(sorted(listed)).encode()).hexdigest()
+        _note(
+            folder,
+            said(folder),
+            {**said(folder), kind: SavedKind(where=before.where, objects=len(listed), digest=digest)},
+        )
+
+
+def _note(folder: Path, was: Mapping[str, SavedKind], now: Mapping[str, SavedKind]) -> None:
+    if dict(now) != dict(was):
+        told = {kind: now[kind].model_dump(exclude_defaults=True) for kind in sorted(now)}
         write_yaml(folder / FILE, {"format": 1, "kinds": told})
+
+
+def half_saved(folder: Path, saved: Mapping[str, SavedKind]) -> str | None:
+    """What says that the files in ``folder`` are not whole; nothing where saving has ended."""
+    left = [kind for kind, one in saved.items() if one.unfinished]
+    return f"{folder} was not saved to its end: {', '.join(left)}" if left else None
 
 
 def save_in(
@@ -112,8 +156,16 @@ def save_in(
 ) -> tuple[Path, Saved]:
     """Save the objects of a system or device in its folder below ``into``, and what of it that is."""
     folder = folder_of(into, name)
-    done = save(matching(workspace, held, kinds, where), folder, kinds, () if where else list(kinds), told)
-    say(folder, kinds, where)
+    mine = matching(workspace, held, kinds, where)
+    try:
+        done = save(mine, folder, kinds, () if where else list(kinds), told, lambda: begin(folder, kinds))
+    except KeyboardInterrupt as stop:
+        raise Stopped(
+            f"{folder} is half saved, and says so: nothing is deleted because of what it lacks",
+            advice=f"concordex config save {name} --into {into}",
+        ) from stop
+    there = read_objects(folder, kinds) if where and folder.is_dir() else mine
+    say(folder, kinds, where, {kind: [one.label for one in there if one.kind == kind] for kind in kinds})
     return folder, done
 
 

@@ -51,6 +51,10 @@ def save(change: Change, path: Path) -> None:
     write_yaml(path, document)
 
 
+#: What a change knows of the workspace that it was prepared in, and means nothing in another.
+_OWN = ("undoes", "token", "chosen", "how")
+
+
 def _said(step: Step) -> dict[str, Any]:
     told = {
         "action": step.action, "table": step.table, "record": step.label, "key": dict(step.key),
@@ -93,7 +97,8 @@ def load(workspace: Workspace, path: Path) -> Change:
     ]  # fmt: skip
     grave = any(s.action == "act" and dialect.tables[s.table].write.acts[s.act].grave for s in steps)  # type: ignore[union-attr, index]
     gone = any(step.action == "delete" for step in steps)  # judged by the steps: a file's words may have been edited
-    about = {**found.about, "from": str(path), "grave": grave or gone or found.about.get("grave", False)}
+    said = {name: value for name, value in found.about.items() if name not in _OWN}
+    about = {**said, "from": str(path), "grave": grave or gone or found.about.get("grave", False)}
     return Change(kind=found.kind, system=found.system, steps=tuple(steps), about=about)
 
 

@@ -35,6 +35,7 @@ class Committer:
         self._outlasts = staging is not None and staging.outlasts_session
         self._opened: int | None = None  # how often it was signed in when the first write was staged
         self._how: d.Send | None = None
+        self._opened_in_vain = False
 
     @property
     def waiting(self) -> bool:
@@ -63,6 +64,7 @@ class Committer:
             try:
                 made = await send()
             except (RequestRefused, SignInRefused):
+                self._opened_in_vain = self._opened_in_vain or self.as_one  # the first call may have opened a draft
                 raise
             except WireError:  # perhaps it is staged: then it must not be taken for done without a commit
                 if self.as_one:
@@ -92,6 +94,8 @@ class Committer:
         opened, how = self._opened, self._how
         self._opened = self._how = None
         if how is None:
+            if self._opened_in_vain:  # nothing was staged, and nothing is left open behind us
+                await discard(self.session)
             return None
         if against:
             return f"{TAKEN_BACK}: {against}{_told_of(await discard(self.session))}"

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from concordex.change.depend import InACircle, dangling, users
 from concordex.change.differ import Difference
-from concordex.change.objects import Kinds, Object, members, mentioned, own_name, settled, unbound
+from concordex.change.objects import Kinds, Object, get, members, mentioned, own_name, settled, unbound
 from concordex.change.plan import plan
 from concordex.change.steps import Change
 from concordex.errors import CalledWrongly, Stopped
@@ -87,6 +87,9 @@ def _unfit(
                 own_name(one.name, one.body, spec)
             except ValueError as error:
                 told.append(f"{place(one, 'name')}: {error}")
+            if one.source and not spec.single and get(one.body, spec.name) is not None:
+                where = place(one, "object", *spec.name.split("."))
+                told.append(f"{where}: the name stands above, beside `kind`; among its members it would rename it")
             told += [
                 f"{place(one, 'object', name)}: {kind} have no member {name!r}; {suggestion(name, known)}"
                 for name in one.body

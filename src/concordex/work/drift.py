@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING
 from concordex.change.differ import Difference, differ
 from concordex.change.objects import Kinds, Object
 from concordex.change.steps import Change, Step
-from concordex.errors import ConcordexError
-from concordex.work.baselines import SavedKind, covered, said
+from concordex.errors import CalledWrongly, ConcordexError
+from concordex.work.baselines import SavedKind, begin, covered, half_saved, keep, said
 from concordex.work.config import MayMove
 from concordex.work.configure import prepare_objects
 from concordex.work.objectfiles import Saved, read_objects, save
@@ -71,6 +71,8 @@ def _baseline(workspace: Workspace, system: str, folder: Path, told: Told | None
     every = chosen_kinds(workspace, system, [])
     count: Told | None = (lambda _, done, of: told(f"{system}: files", done, of)) if told else None
     objects, saved = read_objects(folder, every, count), said(folder)
+    if half := half_saved(folder, saved):
+        raise CalledWrongly(half, advice=f"concordex config save {system} --into {folder.parent}")
     mine = {*saved, *(one.kind for one in objects)}
     return _Baseline(folder, objects, saved, {name: kind for name, kind in every.items() if name in mine}, every)
 
@@ -106,13 +108,18 @@ def _below(path: str, member: str) -> bool:
 
 def accept(drift: Drift) -> Saved:
     """Write what is live into the baseline."""
-    return save(drift.live, drift.folder, drift.kinds, list(drift.kinds))
+    kinds = list(drift.kinds)
+    done = save(drift.live, drift.folder, drift.kinds, kinds, before=lambda: begin(drift.folder, kinds))
+    names = {kind: [one.label for one in drift.live if one.kind == kind] for kind in kinds}
+    keep(drift.folder, names)
+    return done
 
 
 def restore(workspace: Workspace, drift: Drift) -> Change:
     """The change that puts the baseline back, where it drifted and nowhere else."""
     moved = {_live_or_file(one): {_first(path) for path, _, _ in one.deltas} for one in drift.found}
-    added = [one.now for one in drift.found if one.what == "added" and one.now]
+    whole = {kind for kind, one in said(drift.folder).items() if one.whole}
+    added = [one.now for one in drift.found if one.what == "added" and one.now and one.now.kind in whole]
     change, _ = prepare_objects(workspace, drift.system, drift.baseline, drift.held, may_go=added)
     known = [(step, (step.table, step.record_id or step.source)) for step in change.steps]
     steps = [_only(step, moved[which]) for step, which in known if which in moved]

@@ -13,7 +13,7 @@ from concordex.model.values import parse_duration
 from concordex.query.bind import Binder
 from concordex.query.frames import to_polars
 from concordex.query.tree import Filter
-from concordex.store.snapshots import join
+from concordex.store.snapshots import beside, join
 
 if TYPE_CHECKING:
     from concordex.work.config import Keep, LeaveOut
@@ -77,5 +77,6 @@ def tidy(workspace: Workspace, keep: Keep) -> int:
             continue
         workspace.catalogue.forget_file(snapshot.id)
         (workspace.store / snapshot.file).unlink(missing_ok=True)
+        beside(workspace.store / snapshot.file).unlink(missing_ok=True)
         removed += 1
     return removed

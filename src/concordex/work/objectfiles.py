@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -83,9 +83,16 @@ def place(one: Object, *keys: str) -> str:
 
 
 def save(
-    objects: Sequence[Object], folder: Path, kinds: Kinds, whole: Collection[str], told: Told | None = None
+    objects: Sequence[Object],
+    folder: Path,
+    kinds: Kinds,
+    whole: Collection[str],
+    told: Told | None = None,
+    before: Callable[[], None] | None = None,
 ) -> Saved:
     """Write each object below ``folder``; files of the kinds in ``whole`` whose objects are gone are removed.
+
+    ``before`` is called once, before the first file is touched.
 
     A file whose object means what it meant is left as it is, comments and all.
     """
@@ -93,6 +100,8 @@ def save(
     mine = [one for one in there if one.kind in {o.kind for o in objects} | set(whole)]
     differences = {one.key: one for one in differ(mine, objects, kinds)}
     written, removed = [], []
+    if differences and before:
+        before()
     taken = {str(path).casefold() for path in (one.source for one in there)}
     for at, (key, found) in enumerate(sorted(differences.items()), start=1):
         if told:

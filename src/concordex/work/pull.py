@@ -385,6 +385,9 @@ def keep(
     file = f"snapshots/{system}/{table}/{number:06d}.parquet"
     rules = workspace.config.systems[system].leave_out
     frame, counts = left_out(in_order(look.frame), table, rules, workspace)
+    if counts:
+        hidden = look.frame.join(frame.select("record_id"), on="record_id", how="anti")
+        _keep_keys(workspace, system, table, hidden, file)
     odd = odd_kinds(frame)
     notes = [*look.notes, *([f"kinds that are not among ours: {', '.join(odd[:5])}"] if odd else [])]
     store.write(frame, workspace.store / file)
@@ -397,6 +400,14 @@ def keep(
             left_out=counts, narrowed=narrowed,
         )
     )  # fmt: skip
+
+
+def _keep_keys(workspace: Workspace, system: str, table: str, hidden: pl.DataFrame, file: str) -> None:
+    """Of records that are left out, keep that their keys are taken: a sync must not make them once more."""
+    write = workspace.dialect(system).tables[table].write
+    if write is not None:
+        names = sorted({"record_id", *(name for key in write.keys for name in key), *write.unique})
+        store.write(hidden.select(names), store.beside(workspace.store / file))
 
 
 def in_order(frame: pl.DataFrame) -> pl.DataFrame:

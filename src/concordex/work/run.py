@@ -164,6 +164,7 @@ class _Run:
             before = Before.of(actual, self.steps)
             referred = {name for table in tables for name in actual.needed([table]) if name != table}
             sender = Sender(session, actual, self.workspace.journal, self.number, self.told, self.how, self.states)
+            sender.token = self.change.about.get("token")
             try:
                 for steps in stages(self.steps, together):
                     several = len({step.table for step in steps}) > 1

@@ -7,6 +7,7 @@ from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from functools import partial
 from typing import Any
+from uuid import UUID, uuid5
 
 from concordex.change.batches import halves, lists, stages
 from concordex.change.compare import shown
@@ -17,6 +18,7 @@ from concordex.wire import dialect as d
 from concordex.wire.session import Session
 from concordex.wire.writes import (
     Base,
+    Refusal,
     act,
     base_of,
     create,
@@ -73,7 +75,7 @@ class How:
 class Sender:
     """Sends the steps of one change into one system, stage by stage.
 
-    ``states`` takes down how steps stand; ``names`` gives what is sent with a list so that the system knows it again.
+    ``states`` takes down how steps stand.
     """
 
     def __init__(
@@ -90,6 +92,8 @@ class Sender:
         self.committer = Committer(session, as_one=how.as_one)
         self.lookout = Lookout(session, type(actual))
         self.told, self.how, self.states = told, how, states
+        #: The change's own, of which the keys are made by which a system knows a repetition.
+        self.token: str | None = None
         self.dialect = session.dialect
         #: What became of steps that come into effect as one, until that is known.
         self._kept: dict[int, Outcome] = {}
@@ -269,9 +273,14 @@ class Sender:
 
     def _made(self, steps: Sequence[Step], numbers: Sequence[Any]) -> None:
         """What the system says that it has made."""
+        settled = list[Outcome]()
         for step, number in zip(steps, numbers, strict=True):
-            self.actual.made(step, number)
-        self.settle([(s, "written", None, str(n)) for s, n in zip(steps, numbers, strict=True)])
+            if isinstance(number, Refusal):
+                settled.append((step, "refused", number.reason, None))
+            else:
+                self.actual.made(step, number)
+                settled.append((step, "written", None, str(number)))
+        self.settle(settled)
 
     async def finish(self) -> None:
         """Commit what was staged as one, or take all of it back where a step is not done; or leave it staged."""
@@ -380,7 +389,8 @@ class Sender:
         record_id = self.dialect.tables[steps[0].table].fields["record_id"].from_[0]
         steps, bodies = self._sayable(write, steps)
         if steps:
-            send = partial(create, self.session, write.create, bodies, record_id)
+            known = self._known(write.create, steps, bodies)
+            send = partial(create, self.session, write.create, known, record_id, self._key(steps))
             await self._once(write, steps, send, self._create, partial(self._made, steps))
 
     def _sayable(self, write: d.Write, steps: Sequence[Step]) -> tuple[list[Step], list[dict[str, Any]]]:
@@ -424,17 +434,19 @@ class Sender:
             return
         ids = [self.actual.own_id(step.table, step.record_id or "") for step in steps]
         if write.update.most > 1 and not write.update.etag and not write.update.whole:
-            send: Callable[[], Awaitable[None]] = partial(
-                update_many, self.session, write.update, list(zip(ids, bodies, strict=True))
-            )
+            send: Callable[[], Awaitable[Any]] = partial(
+                update_many, self.session, write.update,
+                list(zip(ids, self._known(write.update, steps, bodies), strict=True)), self._key(steps),
+            )  # fmt: skip
         else:
             (step,) = steps
             resting = await self._resting(write.update, step)
             if resting is None:
                 return
             send = partial(
-                update, self.session, write.update, step.record_id or "", bodies[0], self._now(step), resting[0], ids[0]
-            )
+                update, self.session, write.update, step.record_id or "",
+                self._known(write.update, steps, bodies)[0], self._now(step), resting[0], ids[0], self._key(steps),
+            )  # fmt: skip
         await self._once(write, steps, send, self._update, partial(self._done, steps))
 
     async def _resting(self, how: d.Update | d.Delete, step: Step) -> tuple[Base | None] | None:
@@ -458,8 +470,24 @@ class Sender:
             return None
         return (base,)
 
-    def _done(self, steps: Sequence[Step], _answer: Any) -> None:
-        self.settle([(step, "written", None, None) for step in steps])
+    def _done(self, steps: Sequence[Step], refused: Any) -> None:
+        bad = {one.index: one.reason for one in refused or ()}
+        self.settle([
+            (step, "refused" if place in bad else "written", bad.get(place), None) for place, step in enumerate(steps)
+        ])  # fmt: skip
+
+    def _key(self, steps: Sequence[Step]) -> str | None:
+        """By what a system knows a request again: the same for the same steps of a change, however often it is sent."""
+        numbers = ",".join(str(step.number) for step in steps)
+        return str(uuid5(UUID(self.token), numbers)) if self.token else None
+
+    def _known(
+        self, how: d.Send, steps: Sequence[Step], bodies: Sequence[Mapping[str, Any]]
+    ) -> Sequence[Mapping[str, Any]]:
+        """What is sent of each step, with the member by which the system knows it again."""
+        if how.idempotency is None or how.idempotency.startswith("header:"):
+            return bodies
+        return [{**body, how.idempotency: self._key([step])} for step, body in zip(steps, bodies, strict=True)]
 
     async def _delete(self, write: d.Write, steps: list[Step]) -> None:
         """Send deletions as one list."""
@@ -471,12 +499,13 @@ class Sender:
         if resting is None:
             return
         own = [self.actual.own_id(step.table, step.record_id or "") for step in steps]
-        send = partial(delete, self.session, write.delete, ids, self._now(steps[0]), resting[0], own)
+        key = self._key(steps)
+        send = partial(delete, self.session, write.delete, ids, self._now(steps[0]), resting[0], own, key)
         await self._once(write, steps, send, self._delete, partial(self._deleted, steps))
 
-    def _deleted(self, steps: Sequence[Step], _answer: Any) -> None:
+    def _deleted(self, steps: Sequence[Step], refused: Any) -> None:
         self.actual.gone(steps[0].table, [step.record_id or "" for step in steps])
-        self._done(steps, None)
+        self._done(steps, refused)
 
     async def _act(self, write: d.Write, steps: list[Step]) -> None:
         """Do to a record what the dialect calls by a name."""
@@ -487,7 +516,7 @@ class Sender:
         except CalledWrongly as lack:
             self.settle([(step, "held", lack.what, None)])
             return
-        send = partial(act, self.session, how, step.record_id or "", values)
+        send = partial(act, self.session, how, step.record_id or "", values, self._key(steps))
         taken: Outcome = (step, "written" if how.shows else "confirmed", "the system took it", None)
         await self._once(
             write.model_copy(update={"commit": None}), steps, send, self._act, lambda _: self.settle([taken])

@@ -12,7 +12,7 @@ from concordex.change.differ import Difference, differ
 from concordex.change.objects import Kinds, Object, unbound
 from concordex.errors import CalledWrongly
 from concordex.model.values import parse_time
-from concordex.work.baselines import covered, said
+from concordex.work.baselines import covered, half_saved, said
 from concordex.work.objectfiles import read_objects
 from concordex.work.objects import Held, chosen_kinds, live, pulled
 from concordex.work.progress import Told
@@ -49,6 +49,8 @@ def sides(
     every = chosen_kinds(workspace, systems[0], [])
     objects = [one for one in read_objects(files, every, told) if one.kind in kinds]
     saved = {kind: one for kind, one in (said(files) if files.is_dir() else {}).items() if kind in kinds}
+    if half := half_saved(files, saved):
+        raise CalledWrongly(half, advice="concordex config save writes the rest")
     spoken = {*saved, *(one.kind for one in objects)}
     kinds = {name: kind for name, kind in kinds.items() if name in spoken}
     there = _live(workspace, now if files == Path(was) else was, kinds, told)

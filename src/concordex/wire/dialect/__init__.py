@@ -58,6 +58,7 @@ from concordex.wire.dialect.signin import (
 )
 from concordex.wire.dialect.writes import (
     Act,
+    Answers,
     Commands,
     Config,
     Create,
@@ -78,14 +79,14 @@ from concordex.wire.dialect.writes import (
 )
 
 __all__ = [
-    "Act", "Also", "BasicSignIn", "Call", "CallSignIn", "Carried", "Changed", "ClientCredentials", "ColumnChoice",
-    "Commands", "Config", "Create", "Credential", "CsvShape", "CursorPages", "Delete", "Details", "Dialect", "Each",
-    "Errors", "FieldMap", "FieldWrite", "FilterMap", "Gather", "Groups", "HeaderLinkedPages", "HeaderSignIn",
-    "JsonShape", "Limits", "LinesShape", "LinkedPages", "Listed", "Lookup", "NoSignIn", "NumberedPages",
-    "OffsetPages", "OnDevice", "OnePage", "Pages", "ParquetShape", "Post", "QuerySignIn", "RangePages", "Read",
-    "Ready", "Reference", "Refusals", "Rpc", "Send", "Shape", "SheetShape", "SignIn", "SignatureSignIn", "Slug",
-    "Staging", "Table", "Task", "TextShape", "Together", "TotalCall", "Update", "Whole", "WindowPages", "Write",
-    "XmlShape", "calls_of",
+    "Act", "Also", "Answers", "BasicSignIn", "Call", "CallSignIn", "Carried", "Changed", "ClientCredentials",
+    "ColumnChoice", "Commands", "Config", "Create", "Credential", "CsvShape", "CursorPages", "Delete",
+    "Details", "Dialect", "Each", "Errors", "FieldMap", "FieldWrite", "FilterMap", "Gather", "Groups",
+    "HeaderLinkedPages", "HeaderSignIn", "JsonShape", "Limits", "LinesShape", "LinkedPages", "Listed",
+    "Lookup", "NoSignIn", "NumberedPages", "OffsetPages", "OnDevice", "OnePage", "Pages", "ParquetShape",
+    "Post", "QuerySignIn", "RangePages", "Read", "Ready", "Reference", "Refusals", "Rpc", "Send", "Shape",
+    "SheetShape", "SignIn", "SignatureSignIn", "Slug", "Staging", "Table", "Task", "TextShape", "Together",
+    "TotalCall", "Update", "Whole", "WindowPages", "Write", "XmlShape", "calls_of",
 ]  # fmt: skip
 
 

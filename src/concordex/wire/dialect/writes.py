@@ -68,6 +68,18 @@ class Send(Post):
     within: str | None = Field(None, description="The member of the body (a dotted path) that holds what is sent.")
     task: str | None = Field(None, description="Which of the dialect's `tasks` it starts.")
     listed: bool = Field(False, description="What is sent is a list of one.")
+    idempotency: str | None = Field(
+        None,
+        description="Where a key stands by which the system knows a repetition: `header:NAME`, or a member.",
+    )
+
+
+class Answers(Part):
+    """How an answer that took a list tells of each record, in the order sent: some may be refused in it."""
+
+    records: str = Field("$", description="Where the list of them stands.")
+    refused: str = Field(description="A filter on each: which were refused, such as `status >= 400`.")
+    reason: str = Field(description="The member that says why.")
 
 
 class Create(Send):
@@ -77,6 +89,7 @@ class Create(Send):
     records: str | None = Field(None, description="The member that holds the list; without it the list is the body.")
     made: str = Field("$", description="Where the answer lists what was made, in the order sent.")
     id: str | None = Field(None, description="Where its id stands in what was made, if not where a list has it.")
+    answers: Answers | None = None
     named: str | None = Field(None, description="The member of what is sent that is its id, where no answer tells it.")
 
 
@@ -99,6 +112,7 @@ class Update(Send):
     whole: Whole | None = Field(None, description="The whole record must be sent: true, or where it is read.")
     etag: bool = Field(False, description="It is read first, and sent with If-Match (RFC 9110, section 13.1.1).")
     most: int = Field(1, ge=1)
+    answers: Answers | None = None
     records: str | None = Field(None, description="The member that holds the list, where `most` is over 1.")
     id: str | None = Field(None, description="The member that holds the id in what is sent.")
 
@@ -114,6 +128,7 @@ class Delete(Send):
     method: Method = "DELETE"
     etag: bool = Field(False, description="It is read first, and deleted with If-Match.")
     most: int = Field(1, ge=1)
+    answers: Answers | None = None
     records: str | None = Field(None, description="The member that holds the list of ids, where `most` is over 1.")
 
 

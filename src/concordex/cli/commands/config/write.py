@@ -58,11 +58,21 @@ def push(
     # who uses what goes is asked of all kinds
     held = live(here, to, chosen_kinds(here, to, []) if gone else sorted({one.kind for one in wanted}))
     saved = {name: one for name, one in said(path).items() if name in chosen} if path.is_dir() else {}
-    may_go = covered(here, held, saved, wanted) if gone else []
+    may_go = (
+        [one for one in covered(here, held, saved, wanted) if one.kind in saved and saved[one.kind].whole]
+        if gone
+        else []
+    )
     change, extra = prepare_objects(here, to, wanted, held, may_go=may_go)
     if extra and not gone and len(extra) <= len(wanted):  # else the files were never meant to be all
         only = f"{plural(len(extra), 'object')} of these kinds only {to} has, such as {extra[0].one.label}"
         draw.note(f"{only}; --gone deletes what the files do not have")
+    going = {one.key for one in may_go}
+    for one in sorted({found.key[0] for found in extra if gone and found.key not in going}):
+        draw.note(
+            f"nothing of {one} is deleted: {path} does not say that it holds all of them (config save does, when it has"
+            " ended)", "yellow"
+        )  # fmt: skip
     for text in odd_members(wanted, held)[:_ODD]:
         draw.note(text, "yellow")
     altered = sum(step.action in ("create", "update") for step in change.steps)
