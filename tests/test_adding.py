@@ -75,6 +75,43 @@ def test_units_are_adopted_with_the_code_that_only_they_show(quay):
     assert [router.portal["access"] for router in routers[:2]] == ["closed", "closed"]
 
 
+def test_a_code_that_lives_for_a_moment_is_asked_for_just_before_each_step(tmp_path, quay):
+    """Codes change faster than anybody agrees; settings come by --default; a closed portal is told as one."""
+    shell, harbour = quay
+    portal = harbour.pilotage
+    with Harbour.of(40, moment=datetime.now(UTC), seed=3) as other:
+        portal = other.pilotage
+        folder = tmp_path / "short"
+        folder.mkdir()
+        fresh = make_workspace(folder, other, ("pilotage",), kind=Near)
+        (folder / "afloat.secret").write_text(other.afloat.password)
+        more = (shell.folder / "concordex.yaml").read_text().partition("devices:")[2]
+        fresh.config(lambda text: text + "devices:" + more)
+        fresh("pull")
+        told = fresh(
+            "push", sheet(fresh, other.afloat.rows), "--to", "pilotage", "--ask", "afloat", "--yes", status=2
+        ).stdout
+        assert "access is closed" in told
+        portal.code_lives = 0.3
+        before = len(portal.units)
+        words = (
+            "push",
+            sheet(fresh, other.afloat.rows),
+            "--to",
+            "pilotage",
+            "--ask",
+            "afloat",
+            "--default",
+            "access=control",
+        )
+        fresh(*words, "--draft")  # the settings are a change of their own
+        fresh("change", "run", "1", "--yes")
+        fresh(*words, "--draft")
+        portal.code_lives = 0.4  # every code that was shown is another one now
+        told = fresh("change", "run", "2", "--yes")
+        assert len(portal.units) == before + len(other.afloat.rows), told.stdout
+
+
 @pytest.mark.parametrize(
     ("address", "reached"),
     [("10.1.2.3", True), ("10.1.2.3:8443", True), ("11.1.2.3", False), ("rt-1.ships.example", True),

@@ -24,9 +24,7 @@ class Afloat:
         self.password = secrets.token_urlsafe(18)
         for router in routers:
             portal.expect(router)
-        self.routers = [
-            Binnacle(router, self.password, partial(portal.codes.get, router["serial"])) for router in routers
-        ]
+        self.routers = [Binnacle(router, self.password, partial(portal.shown, router["serial"])) for router in routers]
         self.ports: dict[int, Binnacle] = {}
 
     def listen(self, ports: list[int]) -> None:

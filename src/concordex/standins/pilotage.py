@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import secrets
 import time
+import zlib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
@@ -47,6 +48,7 @@ class Pilotage(StandIn):
     def __init__(self, units: list[Record]) -> None:
         self.units = {unit["unit"]: unit for unit in units}
         self.codes: dict[str, str] = {}
+        self.code_lives: float | None = None  # seconds for which a code holds, where that is not for ever
         self.expected: dict[str, Record] = {}
         self.adopted: dict[str, float] = {}
         self.key = Ed25519PrivateKey.generate()
@@ -67,6 +69,13 @@ class Pilotage(StandIn):
         """A unit that is switched on for the first time: the one-time code on its own display."""
         self.codes[serial] = f"{secrets.randbelow(10**6):06d}"
         return self.codes[serial]
+
+    def shown(self, serial: str) -> str | None:
+        """The code that a unit shows now."""
+        if serial in self.codes and self.code_lives:
+            age = int(time.monotonic() / self.code_lives)
+            return f"{zlib.crc32(f'{self.codes[serial]} {age}'.encode()) % 10**6:06d}"
+        return self.codes.get(serial)
 
     def expect(self, router: Record) -> None:
         """A unit that will report of itself a moment after it is adopted."""
@@ -103,7 +112,7 @@ class Pilotage(StandIn):
         serial = body.get("serial")
         if any(unit["serial"] == serial for unit in self.units.values()):
             raise Problem(409, f"{serial} is in a fleet already", code="adopted")
-        if self.codes.get(serial) is None or self.codes[serial] != body.get("code"):
+        if self.shown(str(serial)) is None or self.shown(str(serial)) != body.get("code"):
             raise Problem(422, "the code is not the one that the unit shows", code="wrong-code")
         del self.codes[serial]
         self.adopted[serial] = time.monotonic()

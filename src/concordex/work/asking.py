@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 from concordex.change.compare import same, shown
@@ -13,6 +13,7 @@ from concordex.change.steps import Change, Step
 from concordex.errors import CalledWrongly, ConcordexError
 from concordex.model.fields import Type
 from concordex.wire import dialect as d
+from concordex.work.choose import matching
 from concordex.work.devices import ask, check_devices
 from concordex.work.target import writable
 
@@ -36,12 +37,28 @@ class Asking:
     read: Sequence[Row]
     columns: Sequence[str]
     mistakes: list[Mistake]
+    #: Why a field that a row needs is missing, by the row's place and the field: its device does not tell it.
+    silent: dict[tuple[str, str], str] = field(default_factory=dict)
+
+    @property
+    def addresses(self) -> dict[str, str]:
+        """At which address the device of each row is, by the row's place."""
+        return {row.place: str(row.values[ADDRESS]) for row in self.read if row.values.get(ADDRESS)}
 
 
 def asking(
-    workspace: Workspace, system: str, table: str, devices: str, rows: Sequence[Row], given: Mapping[str, str]
+    workspace: Workspace,
+    system: str,
+    table: str,
+    devices: str,
+    rows: Sequence[Row],
+    given: Mapping[str, str],
+    defaults: Sequence[tuple[str | None, Mapping[str, str]]] = (),
 ) -> Asking:
-    """What ``rows`` say of their devices; refused where the table needs nothing that a device could tell."""
+    """What ``rows`` say of their devices; refused where the table needs nothing that a device could tell.
+
+    ``defaults`` are what groups of rows are to be set to where they do not say it.
+    """
     workspace.systems([system])
     spec = writable(workspace.dialect(system), table, system).device
     if spec is None:
@@ -49,6 +66,7 @@ def asking(
     check_devices(workspace, devices, spec.table)
     there = workspace.dialect(devices).tables[spec.table]
     fields = {ADDRESS, *spec.sets}
+    rows = _with_settings(workspace, rows, defaults, spec.sets)
     names = list(dict.fromkeys(name for row in rows for name in row.said))
     meant, _ = columns_of(names, fields, {column: name for column, name in given.items() if name in fields})
     if ADDRESS not in meant.values():
@@ -67,6 +85,26 @@ def asking(
             what = f"is not among the addresses of {devices} in concordex.yaml"
             mistakes.append(Mistake(place=row.place, column=heading, value=row.values[ADDRESS], what=what))
     return Asking(devices=devices, spec=spec, rows=rows, read=read, columns=list(meant), mistakes=mistakes)
+
+
+def _with_settings(
+    workspace: Workspace,
+    rows: Sequence[Row],
+    defaults: Sequence[tuple[str | None, Mapping[str, str]]],
+    sets: Sequence[str],
+) -> list[Row]:
+    """The rows with the settings of their devices that they do not say; the first group that speaks counts."""
+    done = list(rows)
+    for where, said in defaults:
+        mine = {name: value for name, value in said.items() if name in sets}
+        if not mine:
+            continue
+        values = [{name.lower(): value for name, value in row.said.items()} for row in done]
+        holds = matching(workspace, values, where) if where else [True] * len(done)
+        for at, (row, one) in enumerate(zip(done, holds, strict=True)):
+            more = {name: value for name, value in mine.items() if one and row.said.get(name) in (None, "")}
+            done[at] = replace(row, said={**row.said, **more})
+    return done
 
 
 def prepare_settings(workspace: Workspace, made: Asking) -> tuple[Change, Asking]:
@@ -109,6 +147,9 @@ def answered(workspace: Workspace, made: Asking) -> tuple[list[Row], list[Mistak
             if typed not in (None, "") and not same(now.get(name), typed):
                 what = f"is not what the device at {row.values[ADDRESS]} says: {shown(now.get(name))}"
                 mistakes.append(Mistake(place=row.place, column=name, value=str(typed), what=what))
+            if now.get(name) is None:
+                stands = ", ".join(f"{setting} is {shown(now.get(setting))}" for setting in made.spec.sets)
+                made.silent[row.place, name] = f"is not told by the device at {row.values[ADDRESS]} ({stands})"
         answers[row.place] = {name: now[name] for name in made.spec.asks if now.get(name) is not None}
     bad = {mistake.place for mistake in mistakes}
     rows = [
@@ -117,6 +158,29 @@ def answered(workspace: Workspace, made: Asking) -> tuple[list[Row], list[Mistak
         if row.place not in bad
     ]
     return rows, mistakes, [row for row in made.rows if row.place in bad]
+
+
+async def asked_again(
+    workspace: Workspace, devices: str, table: str, at: Mapping[str, str], once: Sequence[str], steps: Sequence[Step]
+) -> list[Step | str]:
+    """Steps with what their devices show just now, such as a code that lives for seconds; or why one does not.
+
+    ``at`` gives the address of each row, by its place.
+    """
+    addresses = [at[step.source] for step in steps if step.source and step.source in at]
+    there = await ask(workspace, devices, addresses, table) if addresses else {}
+    found: list[Step | str] = []
+    for step in steps:
+        address = at.get(step.source or "", "")
+        now = there.get(address)
+        if now is None:
+            found.append(step)
+        elif isinstance(now, ConcordexError):
+            found.append(f"the device at {address} could not be asked: {now.what}")
+        else:
+            shall = {**step.shall, **{name: now[name] for name in once if now.get(name) is not None}}
+            found.append(replace(step, shall=shall))
+    return found
 
 
 def _sound(made: Asking) -> list[Row]:

@@ -52,7 +52,7 @@ def save(change: Change, path: Path) -> None:
 
 
 #: What a change knows of the workspace that it was prepared in, and means nothing in another.
-_OWN = ("undoes", "token", "chosen", "how")
+_OWN = ("undoes", "token", "chosen", "how", "asks")
 
 
 def _said(step: Step) -> dict[str, Any]:

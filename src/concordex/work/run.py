@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import os
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Awaitable, Callable, Collection, Sequence
 from dataclasses import replace
 from functools import partial
 from typing import TYPE_CHECKING
@@ -165,6 +165,7 @@ class _Run:
             referred = {name for table in tables for name in actual.needed([table]) if name != table}
             sender = Sender(session, actual, self.workspace.journal, self.number, self.told, self.how, self.states)
             sender.token = self.change.about.get("token")
+            sender.asks = self._asks()
             try:
                 for steps in stages(self.steps, together):
                     several = len({step.table for step in steps}) > 1
@@ -186,6 +187,16 @@ class _Run:
                         raise
             if sender.ended:
                 raise sender.ended
+
+    def _asks(self) -> Callable[[Sequence[Step]], Awaitable[list[Step | str]]] | None:
+        """What devices are asked for just before each step, where the change says so."""
+        asks = self.change.about.get("asks")
+        if not asks:
+            return None
+        from concordex.work.asking import asked_again
+
+        once = self.change.about.get("once", ())
+        return partial(asked_again, self.workspace, asks["devices"], asks["table"], asks["at"], once)
 
     async def _alone(self, session: Session) -> None:
         """Raise Stopped where we have staged something else: a commit would put that into effect too."""

@@ -6,7 +6,7 @@ import asyncio
 from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from functools import partial
-from typing import Any
+from typing import Any, cast
 from uuid import UUID, uuid5
 
 from concordex.change.batches import halves, lists, stages
@@ -92,6 +92,9 @@ class Sender:
         self.committer = Committer(session, as_one=how.as_one)
         self.lookout = Lookout(session, type(actual))
         self.told, self.how, self.states = told, how, states
+        #: Gives steps what only their devices know, just before they are sent; or says why that cannot be had.
+        self.asks: Callable[[Sequence[Step]], Awaitable[list[Step | str]]] | None = None
+        self._retold = set[int]()
         #: The change's own, of which the keys are made by which a system knows a repetition.
         self.token: str | None = None
         self.dialect = session.dialect
@@ -387,11 +390,21 @@ class Sender:
         """Send creations as one list; refused ones are named and the others go in a smaller list."""
         assert write.create
         record_id = self.dialect.tables[steps[0].table].fields["record_id"].from_[0]
+        steps = await self._asked(steps)
         steps, bodies = self._sayable(write, steps)
         if steps:
             known = self._known(write.create, steps, bodies)
             send = partial(create, self.session, write.create, known, record_id, self._key(steps))
             await self._once(write, steps, send, self._create, partial(self._made, steps))
+
+    async def _asked(self, steps: list[Step]) -> list[Step]:
+        """Steps with what only their devices know, as they show it just now; who does not answer is held."""
+        if self.asks is None:
+            return steps
+        told = await self.asks(steps)
+        silent = [(step, "held", one, None) for step, one in zip(steps, told, strict=True) if isinstance(one, str)]
+        self.settle(cast("list[Outcome]", silent))
+        return [one for one in told if isinstance(one, Step)]
 
     def _sayable(self, write: d.Write, steps: Sequence[Step]) -> tuple[list[Step], list[dict[str, Any]]]:
         """Steps, with what is sent for each; those that refer to what was not made after all are held."""
@@ -415,6 +428,10 @@ class Sender:
         """Nothing of the list was done: set the bad ones aside, or find them by halving."""
         bodies = self._sayable(write, steps)[1] if steps[0].action in ("create", "update") else [{} for _ in steps]
         named = {found.index: found.reason for found in refusals(refusal, write.refusals, bodies)}
+        if len(steps) == 1 and self.asks and steps[0].action == "create" and steps[0].number not in self._retold:
+            self._retold.add(steps[0].number)  # what its device showed may have lived out on the way: once more
+            await self._unless_ended(again, write, steps)
+            return
         if len(steps) == 1:
             self.settle([(steps[0], "refused", named.get(0) or refusal.why or str(refusal), None)])
             return

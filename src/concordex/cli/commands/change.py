@@ -38,7 +38,7 @@ change = typer.Typer(
     rich_markup_mode=None,
 )
 #: What a change knows for its own use.
-_UNTOLD = ("chosen", "how", "token", "grave", "objects", "sizes", "once")
+_UNTOLD = ("chosen", "how", "token", "asks", "grave", "objects", "sizes", "once")
 Number = Annotated[int, typer.Argument(help="The number of the change.")]
 
 

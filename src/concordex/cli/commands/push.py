@@ -2,7 +2,7 @@
 
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -78,14 +78,20 @@ def push(
     answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     unheard: list[Mistake] = []
     left_out: list[Row] = []
+    asks: dict[str, Any] = {}
+    silent: dict[tuple[str, str], str] = {}
     count = len(rows)
     if ask:
         told = _asked(here, to, table, ask, rows, choice, answers, file)
         if isinstance(told, int):
             return told
-        rows, unheard, left_out = told
+        rows, unheard, left_out, asks = told
+        sets, silent = asks.pop("sets"), asks.pop("silent")
+        plain = [(where, {n: v for n, v in said.items() if n not in sets}) for where, said in choice.defaults]
+        choice = replace(choice, defaults=[one for one in plain if one[1]])
     prepared = prepare_push(here, to, table, rows, choice)
-    mistakes, rejected = [*unheard, *prepared.mistakes], [*left_out, *prepared.rejected]
+    told_of = [replace(one, what=silent.get((one.place, one.column), one.what)) for one in prepared.mistakes]
+    mistakes, rejected = [*unheard, *told_of], [*left_out, *prepared.rejected]
     if mistakes:
         tell_mistakes(mistakes, file, count)
         if rejects is None or not mistakes[-1].place:
@@ -97,7 +103,8 @@ def push(
         draw.note(f"left aside, since they are only read: {', '.join(prepared.aside)}")
     draw.note(f"{plural(count, 'row')}: {prepared.equal:,} are there as they are, {len(rejected):,} rejected")
 
-    change = replace(prepared.change, about={**prepared.change.about, "from": file, "command": "push"})
+    about = {**prepared.change.about, "from": file, "command": "push"} | ({"asks": asks} if asks else {})
+    change = replace(prepared.change, about=about)
     status = propose(here, change, answers, f"{to} holds what the file says")
     return Status.PARTLY if mistakes and status == Status.DONE else status
 
@@ -111,14 +118,15 @@ def _asked(
     choice: "Choice",
     answers: Answers,
     file: str,
-) -> "tuple[list[Row], list[Mistake], list[Row]] | int":
+) -> "tuple[list[Row], list[Mistake], list[Row], dict[str, Any]] | int":
     """Set on each device what its row says, as a change of its own; then ask each for what the table needs.
 
     The rows with the answers, what is wrong and the rows left out for it; or the status to end with.
     """
     from concordex.work.asking import answered, asking, prepare_settings
 
-    change, made = prepare_settings(here, asking(here, to, table, devices, rows, choice.columns))
+    begun = asking(here, to, table, devices, rows, choice.columns, choice.defaults)
+    change, made = prepare_settings(here, begun)
     if change.steps:
         change = replace(change, about={**change.about, "from": file, "command": "push"})
         status = propose(here, change, answers, "every device is set as its row says")
@@ -128,4 +136,8 @@ def _asked(
             return status
     found, mistakes, left_out = answered(here, made)
     draw.note(f"{plural(len(found), 'device')} of {len(rows):,} told what {to} needs of them")
-    return found, mistakes, left_out
+    again = {
+        "devices": devices, "table": made.spec.table, "at": made.addresses, "sets": list(made.spec.sets),
+        "silent": made.silent,
+    }  # fmt: skip
+    return found, mistakes, left_out, again
