@@ -10,7 +10,9 @@ from datetime import UTC, datetime
 import pytest
 from ruamel.yaml import YAML
 
+from concordex.standins.bollard import Fault, _error
 from concordex.standins.server import Harbour
+from concordex.work.committing import Committer
 from concordex.work.config import Devices
 from tests.conftest import Near, Shell, make_workspace
 
@@ -204,3 +206,39 @@ def test_what_is_staged_is_committed_once_whatever_fails_on_the_way(quay, kind):
     for after in range(3, 7):  # after signing in and two looks: the writes, their commit, its job
         run_objects(quay, ("--together",), fault=(kind, after))
         run_objects(quay, fault=(kind, after))
+
+
+def test_a_run_whose_first_call_is_refused_leaves_no_draft_open(quay):
+    """Some systems open one with the first call, whatever comes of it."""
+    shell, harbour = quay
+    bollard, opened = harbour.bollard, []
+    answered = bollard._answered
+
+    def opens(request, call):
+        if call["method"] == "object.add":
+            opened.append("draft")
+            return _error(call["id"], Fault(-32602, "no object is taken today"))
+        if call["method"] in ("candidate.discard", "candidate.commit"):
+            opened.clear()
+        return answered(request, call)
+
+    try:
+        bollard._answered = opens
+        told = shell("change", "run", objects(shell), "--yes", status=4)
+    finally:
+        bollard._answered = answered
+    assert "no object is taken today" in told.stdout
+    assert not opened
+
+
+def test_what_a_run_was_told_holds_for_going_on(quay, monkeypatch):
+    """Cut off while it was to be staged only, it is staged only when it goes on: nothing is committed by the way."""
+    shell, harbour = quay
+    bollard = harbour.bollard
+    number, revision = objects(shell), bollard.revision
+    monkeypatch.setattr(Committer, "leave", lambda *_: (_ for _ in ()).throw(KeyboardInterrupt))
+    shell("change", "run", number, "--stage", "--most", "1", "--yes", status=5)
+    monkeypatch.undo()
+    assert "is staged in bollard" in shell("change", "resume", number).stderr
+    assert bollard.revision == revision
+    shell("config", "unstage", "bollard", "--yes")

@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+import json
 from datetime import UTC, datetime, timedelta
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from concordex.errors import DocumentError, RequestRefused
+from concordex.wire.dialect import XmlShape
 from concordex.wire.load import from_file
+from concordex.wire.shapes import decode, encode
+from concordex.wire.templates import fill
 from tests.lamplight import RECORDS, dialect, lamps, run
 from tests.lamplight import reading as reading_of
 
@@ -255,3 +261,26 @@ def test_every_shipped_dialect_is_well_on_its_system(tmp_path, harbour):
     for name in names:
         done = shell("dialect", "check", name, "--against", name, "-f", "json")
         assert '"FAILED"' not in done.stdout
+
+
+def test_what_is_sent_as_xml_declares_its_prefixes(serve):
+    """Namespaces in XML 1.0, section 3: an undeclared prefix is no XML."""
+    spoken = XmlShape(by="xml", namespaces={"q": "urn:quay", "": "urn:plain", "other": "urn:unused"})
+    sent = encode({"q:lamp": {"q:label": "a", "watt": "4"}}, spoken)
+    root = decode(sent, spoken)["q:lamp"]
+    assert (root.pop("@xmlns"), root) == ({"q": "urn:quay", "": "urn:plain"}, {"q:label": "a", "watt": "4"})
+    assert b"urn:unused" not in sent
+    assert encode({"lamp": None}, XmlShape(by="xml")).endswith(b"<lamp></lamp>")
+
+
+def test_a_value_cannot_end_the_quotes_that_it_stands_in():
+    """What a record says is never code of the query that it is filled into."""
+    text = 'mutation { rename(id: "{record_id}", label: "{name}") {{ok}} }'
+    said = fill(text, {"record_id": 'a"b', "name": 'x") { wipe(all: true) \\ } #\n'})
+    assert said == 'mutation { rename(id: "a\\"b", label: "x\\") { wipe(all: true) \\\\ } #\\n") {ok} }'
+    assert fill("{name}", {"name": 'a"b'}) == 'a"b'
+
+
+@given(st.text(max_size=20))
+def test_whatever_is_filled_in_between_quotes_is_one_string(value):
+    assert json.loads(fill('["a", "{name}"]', {"name": value})) == ["a", value]

@@ -195,7 +195,8 @@ class Session:
         sent_as: d.Shape = self.dialect.shape if self.dialect.shape.by in TYPES else d.JsonShape()
         body = fill(call.json_body, known) if call.json_body is not None else None
         if call.xml is not None:
-            body, sent_as = fill(call.xml, known), d.XmlShape(by="xml")
+            spoken = call.shape or self.dialect.shape
+            body, sent_as = fill(call.xml, known), spoken if isinstance(spoken, d.XmlShape) else d.XmlShape(by="xml")
         elif call.json_body is not None:
             sent_as = d.JsonShape()
         path = self.dialect.rpc.path if call.rpc and not call.path and self.dialect.rpc else call.path

@@ -47,7 +47,7 @@ def encode(body: Any, shape: d.Shape) -> bytes:
     if isinstance(shape, d.XmlShape):
         import xmltodict
 
-        written: str = xmltodict.unparse(body)
+        written: str = xmltodict.unparse(_declared(body, shape))
         return written.encode()
     return orjson.dumps(body)
 
@@ -68,6 +68,26 @@ def whole_characters(content: bytes) -> tuple[bytes, int]:
         return found[1] + (found[2] or b"\\ufffd")
 
     return _HALF.sub(mend, content), count
+
+
+def _declared(body: Any, shape: d.XmlShape) -> Any:
+    """A document whose root declares the prefixes that stand in it (Namespaces in XML 1.0, section 3)."""
+    if not isinstance(body, Mapping) or len(body) != 1:
+        return body
+    ((root, content),) = body.items()
+    used = _prefixes(body)
+    known = {prefix: uri for prefix, uri in shape.namespaces.items() if prefix in used or not prefix}
+    if not known:
+        return body
+    inside = content if isinstance(content, Mapping) else {} if content is None else {"#text": content}
+    return {root: {**{f"@xmlns:{prefix}".rstrip(":"): uri for prefix, uri in known.items()}, **inside}}
+
+
+def _prefixes(body: Any) -> set[str]:
+    parts = body.items() if isinstance(body, Mapping) else []
+    found = {name.lstrip("@").partition(":")[0] for name, _ in parts if ":" in name}
+    inside = [value for _, value in parts] if isinstance(body, Mapping) else body if isinstance(body, list) else []
+    return found.union(*map(_prefixes, inside))
 
 
 def _json(content: bytes, _shape: d.Shape) -> Any:

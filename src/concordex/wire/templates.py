@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Mapping
 from typing import Any
@@ -25,10 +26,16 @@ def fill(template: Any, values: Values) -> Any:
         alone = _NAME.fullmatch(template)
         if alone and alone[1] in values:
             return _shown(values[alone[1]])
-        return _PLACES.sub(lambda found: _literal(found) or _text(values, found), template)
+        return _PLACES.sub(lambda found: _literal(found) or _escaped(_text(values, found), found, template), template)
     if isinstance(template, Mapping):
         return {key: fill(value, values) for key, value in template.items()}
     return [fill(item, values) for item in template] if isinstance(template, list) else template
+
+
+def _escaped(said: str, found: re.Match[str], template: str) -> str:
+    """A value that stands in quotes within a longer text, as in a query: it cannot end them (RFC 8259, section 7)."""
+    quoted = template[: found.start()].endswith('"') and template[found.end() :].startswith('"')
+    return json.dumps(said, ensure_ascii=False)[1:-1] if quoted else said
 
 
 def fill_texts(template: Mapping[str, str], values: Values) -> dict[str, str]:

@@ -19,6 +19,7 @@ from concordex.work.objectfiles import place
 from concordex.work.objects import Held, kinds_of
 
 if TYPE_CHECKING:
+    from concordex.wire import dialect as d
     from concordex.work.workspace import Workspace
 
 
@@ -87,6 +88,7 @@ def _unfit(
                 own_name(one.name, one.body, spec)
             except ValueError as error:
                 told.append(f"{place(one, 'name')}: {error}")
+            told += _unfit_values(one, workspace.dialect(system).tables[kind].write)
             if one.source and not spec.single and get(one.body, spec.name) is not None:
                 where = place(one, "object", *spec.name.split("."))
                 told.append(f"{where}: the name stands above, beside `kind`; among its members it would rename it")
@@ -96,6 +98,30 @@ def _unfit(
                 if one.source and learned and name not in known
             ]
     return told
+
+
+def _unfit_values(one: Object, write: d.Write | None) -> list[str]:
+    """Values of members that the dialect knows and that they cannot hold: choices, lengths, numbers."""
+    told = []
+    for spec in write.fields.values() if write else ():
+        value = get(one.body, spec.to)
+        if value in (None, "", []):
+            continue
+        where, words = place(one, "object", *spec.to.split(".")), [str(item) for item in as_list(value)]
+        theirs = [(spec.values or {}).get(choice, choice) for choice in spec.choices]
+        strange = [word for word in words if theirs and word.lower() not in map(str.lower, theirs)]
+        if strange:
+            told.append(f"{where}: {strange[0]!r} is none of the choices; {suggestion(strange[0], theirs)}")
+        elif spec.longest and any(len(word) > spec.longest for word in words):
+            told.append(f"{where}: is longer than {spec.longest} signs")
+        elif spec.number and not isinstance(value, int | float):
+            told.append(f"{where}: {value!r} is no number")
+    return told
+
+
+def as_list(value: object) -> list[object]:
+    """A value, or the values of a list."""
+    return value if isinstance(value, list) else [value]
 
 
 def odd_members(wanted: Sequence[Object], held: Held) -> list[str]:
