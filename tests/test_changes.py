@@ -679,3 +679,25 @@ def test_a_change_from_a_file_is_judged_by_its_steps_whatever_it_calls_itself(at
     loaded = str(shell.workspace.changes()[0]["id"])
     assert "say so with --count" in shell("change", "run", loaded, "--yes", status=5).stderr
     assert any(one["title"] == name for one in gear.values())
+
+
+def test_a_draft_tells_how_old_it_is_and_what_has_moved_since(at, tmp_path):
+    """By what was pulled since: nobody is asked when a draft is shown."""
+    shell, gear = at
+    record = next(iter(gear.values()))
+    shell("set", "stowage", record["title"], "comment=ours", "--draft")
+    shell("push", sheet(tmp_path / "x.csv", [device(1), device(2)]), "--to", "stowage", "--draft")
+    requests = shell.harbour.stowage.faults.requests
+    requests.clear()
+    told = shell("change", "show", str(newest(shell) - 1))
+    assert "stowage was last pulled" in told.stderr
+    assert "no longer" not in told.stdout
+    assert not requests
+    record["remark"] = "a person's"
+    shell.harbour.stowage._keep("gear", {k: v for k, v in record.items() if k not in ("id", "editedOn")} | {
+        "title": "sw-new-01", "serialNumber": "NW000177"})  # fmt: skip
+    shell("pull", "stowage")
+    assert "comment is now a person's" in shell("change", "show", str(newest(shell) - 1)).stdout
+    told = shell("change", "show", str(newest(shell)))
+    assert "is there by now" in told.stdout
+    assert "1 of 2 steps rest on what has changed" in told.stderr

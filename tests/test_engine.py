@@ -20,6 +20,7 @@ from concordex.wire.secrets import Secret, fetch, is_reference
 from concordex.wire.session import Endpoint, Session
 from concordex.wire.tables import order, read_tables
 from concordex.wire.writes import body_of, create, refusals, update
+from concordex.work import Workspace
 from tests.conftest import Near, make_workspace
 from tests.lamplight import RECORDS, dialect, lamps, reading, run
 
@@ -393,3 +394,32 @@ def test_a_system_behind_a_proxy(tmp_path):
         proxy.shutdown()
         proxy.server_close()
         assert f"the proxy {address} does not let us through" in shell("pull", "muster", status=None).stderr
+
+
+def test_secrets_of_many_systems_are_fetched_side_by_side_and_none_twice(tmp_path):
+    """And one that cannot be had costs the system that needs it."""
+    slow = f"sh {tmp_path}/slow.sh"
+    systems = "".join(
+        f"  s{at}: {{dialect: stowage, url: 'http://127.0.0.1:9', credentials: {{key: 'command:{line}'}}}}\n"
+        for at, line in enumerate([*[slow] * 3, *(f"{slow} {at}" for at in range(5)), "false"])
+    )
+    (tmp_path / "slow.sh").write_text(f"echo begun >> {tmp_path}/log; sleep 0.5; wc -l < {tmp_path}/log\n")
+    (tmp_path / "concordex.yaml").write_text(f"format: 1\nsystems:\n{systems}")
+    workspace = Workspace(tmp_path)
+    workspace.fetch_secrets(workspace.systems())
+    assert (tmp_path / "log").read_text().count("begun") == 6
+    seen = {workspace.session(f"s{at}").endpoint.credentials["key"].reveal() for at in range(8)}
+    assert "6" in seen  # every one of them had begun before the first had ended
+    with pytest.raises(SecretError, match="the command for a secret failed"):
+        workspace.session("s8")
+
+
+@pytest.mark.parametrize(("mode", "refused"), [(0o755, False), (0o777, True)])
+def test_commands_of_a_workspace_that_others_may_write_to_are_not_run(tmp_path, mode, refused):
+    (tmp_path / "concordex.yaml").write_text("format: 1\n")
+    tmp_path.chmod(mode)
+    if refused:
+        with pytest.raises(SecretError, match="others may write to"):
+            fetch("command:echo x", tmp_path)
+    else:
+        assert fetch("command:echo x", tmp_path).reveal() == "x"

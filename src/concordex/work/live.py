@@ -69,6 +69,8 @@ async def _fetch_all(
     now: datetime,
     funnel: bool,
 ) -> list[tuple[Look, Reached, int | None]]:
+    workspace.fetch_secrets(names)
+
     async def one(name: str) -> tuple[Look, Reached, int | None]:
         dialect = workspace.dialect(name)
         reached = reachable(query, dialect.tables[table], now)

@@ -14,7 +14,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from concordex.errors import CalledWrongly, StoreError
+from concordex.errors import CalledWrongly, SecretError, StoreError
 from concordex.words import suggestion
 
 if TYPE_CHECKING:
@@ -42,7 +42,7 @@ class Workspace:
     def __init__(self, root: Path | str) -> None:
         self.root = Path(root)
         self._dialects: dict[str, Dialect] = {}
-        self._secrets: dict[str, Secret] = {}
+        self._secrets: dict[str, Secret | SecretError] = {}
         if not (self.root / "concordex.yaml").is_file():
             raise CalledWrongly(
                 f"{self.root} is not a workspace: it has no concordex.yaml", advice="concordex init DIR"
@@ -211,17 +211,46 @@ class Workspace:
         endpoint = self._endpoint(f"{devices} at {address}", found)
         return Session(replace(endpoint, url=found.url.replace("{address}", address)), spoken)
 
+    def fetch_secrets(self, systems: Sequence[str]) -> None:
+        """Have the secrets of several systems at hand before anything else: fetched side by side, once each.
+
+        One that cannot be had is an error of the systems that need it.  What is asked for at the terminal is left.
+        """
+        from concurrent.futures import ThreadPoolExecutor
+
+        from concordex.wire.secrets import fetch, is_reference
+
+        given = {text for name in systems if name in self.config.systems
+                 for text in self.config.systems[name].credentials.values() if is_reference(text)}  # fmt: skip
+        wanted = [text for text in sorted(given) if text not in self._secrets and not text.startswith("ask:")]
+
+        def one(text: str) -> Secret | SecretError:
+            try:
+                return fetch(text, self.root)
+            except SecretError as error:
+                return error
+
+        with ThreadPoolExecutor(16) as pool:
+            self._secrets |= dict(zip(wanted, pool.map(one, wanted), strict=True))
+
     def _endpoint(self, name: str, system: System | Devices) -> Endpoint:
         from concordex.wire.secrets import fetch, is_reference
         from concordex.wire.session import Endpoint
 
         tls, folder = system.tls, getattr(system, "folder", None)
-        for given in filter(is_reference, system.credentials.values()):
+        credentials: dict[str, Secret | str] = dict(system.credentials)
+        for name_of, given in system.credentials.items():
+            if not is_reference(given):
+                continue
             if given not in self._secrets:  # asked for once, however often it is needed
                 self._secrets[given] = fetch(given, self.root)
+            found = self._secrets[given]
+            if isinstance(found, SecretError):
+                raise found
+            credentials[name_of] = found
         return Endpoint(
             name=name, url=system.url, folder=self.root / folder if folder else None,
-            credentials={key: self._secrets.get(given, given) for key, given in system.credentials.items()},
+            credentials=credentials,
             ca=self._file(tls.ca), certificate=self._file(tls.certificate), key=self._file(tls.key),
             verify=tls.verify, fingerprint=tls.fingerprint, proxy=system.proxy, rate=system.rate,
             concurrency=system.concurrency, trusted=frozenset(system.trust),

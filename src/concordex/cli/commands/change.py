@@ -31,12 +31,15 @@ from concordex.cli.statuses import Status
 
 if TYPE_CHECKING:
     from concordex.change.steps import Change
+    from concordex.work import Workspace
 
 change = typer.Typer(
     help="Prepared sets of writes: look at them, run them whole or in part, go on, take them back.",
     no_args_is_help=True,
     rich_markup_mode=None,
 )
+#: How many steps that no longer rest on what they did are named.
+_MOVED = 20
 #: What a change knows for its own use.
 _UNTOLD = ("chosen", "how", "token", "asks", "grave", "objects", "sizes", "once")
 Number = Annotated[int, typer.Argument(help="The number of the change.")]
@@ -77,13 +80,16 @@ def show(
 
     concordex change show 1 --diff
     """
-    found = workspace().change(number)
+    here = workspace()
+    found = here.change(number)
     if diff:
         draw_diff(found)
     else:
         draw_change(found, form, every=every)
     told = ", ".join(f"{name} {value}" for name, value in found.about.items() if value and name not in _UNTOLD)
     draw.note(f"change {number} ({found.state}): {summary(found)}" + (f"; {told}" if told else ""))
+    if found.state == "draft":
+        _tell_freshness(here, found)
 
 
 @change.command("run")
@@ -326,6 +332,25 @@ def load(
     here = workspace()
     answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time, count=count)
     return propose(here, read(here, file), answers, "the file holds no open step")
+
+
+def _tell_freshness(here: Workspace, found: Change) -> None:
+    """How old what a draft rests on is, and which steps rest on what is no longer so."""
+    from concordex.work.freshness import freshness
+
+    fresh = freshness(here, found)
+    made = next(datetime.fromisoformat(row["made"]) for row in here.changes() if row["id"] == found.number)
+    told = f"prepared {draw.ago(made, here.now())} ago"
+    if fresh.pulled is not None:
+        told += f"; {found.system} was last pulled {draw.ago(fresh.pulled, here.now())} ago"
+    draw.note(f"{told}; a run looks again before it sends anything")
+    if fresh.moved:
+        rows = [[step.number, step.table, step.label, why] for step, why in fresh.moved[:_MOVED]]
+        draw.table(["step", "table", "record", "no longer as it was"], rows, right=["step"])
+        draw.note(
+            f"{len(fresh.moved):,} of {len(found.writes):,} steps rest on what has changed: they would be held",
+            "yellow",
+        )
 
 
 def _nothing_left(found: Change) -> int:
