@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import shutil
 import socket
 import sqlite3
@@ -284,7 +285,7 @@ def test_an_edit_between_two_syncs_is_held_with_both_values(writing, fresh_harbo
     gear["softwareRelease"] = "0.0-typed"
     writing("pull", "stowage")
     told = writing("sync", "stowage", status=4).stdout
-    assert "somebody made it 0.0-typed" in told
+    assert re.search(r"we wrote \S+ \(change 1, 20\S+ \S+\), somebody made it 0.0-typed \(seen since 20\S+ \S+\)", told)
     assert gear["softwareRelease"] == "0.0-typed"
     assert "nothing can be" in writing("sync", "stowage", "--edited", "theirs", status=4).stderr
     writing("sync", "stowage", "--edited", "ours", "--yes", status=4)

@@ -120,6 +120,21 @@ class Journal:
             found.setdefault(row["record_id"], {}).update(last)
         return found
 
+    def when_written(self, system: str, table: str) -> dict[str, dict[str, tuple[int, str]]]:
+        """By which change, and when, each field of each record was last written, by the record's id."""
+        rows = self._database.rows(
+            "SELECT steps.record_id AS record_id, steps.body AS body, steps.change AS number, steps.sent AS sent"
+            " FROM steps JOIN changes ON changes.id = steps.change WHERE changes.system = ? AND steps.name = ?"
+            " AND steps.state = 'confirmed' AND steps.sent IS NOT NULL AND COALESCE(steps.ours, 1)"
+            " AND steps.record_id IS NOT NULL ORDER BY steps.answered, steps.change, steps.number",
+            (system, table),
+        )
+        found: dict[str, dict[str, tuple[int, str]]] = {}
+        for row in rows:
+            names = orjson.loads(row["body"])["shall"]
+            found.setdefault(row["record_id"], {}).update(dict.fromkeys(names, (row["number"], row["sent"])))
+        return found
+
     def drop(self, number: int) -> None:
         """Put a change aside for good; what it has written stays as it is."""
         self._database.run("UPDATE changes SET state = 'dropped', ended = ? WHERE id = ?", (_now(), number))

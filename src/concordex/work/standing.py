@@ -80,7 +80,7 @@ def of_the_rest(actual: Actual, steps: Sequence[Step], *, regardless: bool, fiel
             found.spared[step.number] = _left(record, moved)
             (found.doubtful if step.state in AWAY else found.ready).append(rest)
         elif moved and not regardless:
-            now = ", ".join(f"{name} is now {shown(record.get(name))}" for name in moved)
+            now = ", ".join(f"{n} is now {shown(record.get(n))} (was {shown(step.was[n])})" for n in moved)
             found.settled.append((step, "held", f"changed there since the preview: {now}", None))
         else:
             (found.doubtful if step.state in AWAY else found.ready).append(step)

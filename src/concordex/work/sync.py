@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from datetime import datetime
 from typing import TYPE_CHECKING, Any, Literal
 
 import polars as pl
 
-from concordex.change.compare import differences, parted, shown
+from concordex.change.compare import differences, parted, same, shown
 from concordex.change.prepare import Wish, prepare
 from concordex.change.steps import Change, State, Step
 from concordex.errors import CalledWrongly
+from concordex.store import snapshots as store
 from concordex.work import concordance
 from concordex.work.base import Base, base_of
 from concordex.work.retire import retirements
@@ -22,6 +24,8 @@ if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
 
 _TABLE = "devices"
+#: So many pulls are looked at to find since when something is so.
+_BACK = 20
 
 
 @dataclass(frozen=True)
@@ -91,7 +95,7 @@ def _differing(
     found = differences(wanted, actual, owners)
     clean, torn = parted(found, written)
     updates = _updates(wanted, actual, found if edited == "ours" else clean, base.forms[_TABLE].can_update)
-    return [*updates, *(_edited(actual, torn) if edited == "hold" else [])]
+    return [*updates, *(_edited(workspace, base, actual, torn) if edited == "hold" else [])]
 
 
 def _with_origin(entries: pl.DataFrame, members: pl.DataFrame, system: str, owners: Mapping[str, str]) -> pl.DataFrame:
@@ -149,8 +153,15 @@ def _updates(
     ]
 
 
-def _edited(actual: pl.DataFrame, torn: Mapping[str, Mapping[str, tuple[Any, Any, Any]]]) -> list[Step]:
-    """What somebody altered after we had written it: a person chooses."""
+def _edited(
+    workspace: Workspace,
+    base: Base,
+    actual: pl.DataFrame,
+    torn: Mapping[str, Mapping[str, tuple[Any, Any, Any]]],
+) -> list[Step]:
+    """What somebody altered after we had written it: a person chooses between both, and knows whose and how old."""
+    when = workspace.record_of_changes.when_written(base.system, base.table) if torn else {}
+    seen = first_seen(workspace, base.system, base.table, actual.filter(pl.col("entry").is_in(list(torn))))
     rows = actual.filter(pl.col("entry").is_in(list(torn))).select("entry", "record_id", "name").sort("entry")
     return [
         Step(
@@ -158,12 +169,41 @@ def _edited(actual: pl.DataFrame, torn: Mapping[str, Mapping[str, tuple[Any, Any
             entry=entry, record_id=record_id, was={field: now for field, (_, now, _) in torn[entry].items()},
             shall={field: shall for field, (_, _, shall) in torn[entry].items()},
             reason="; ".join(
-                f"{field}: we wrote {shown(last)}, somebody made it {shown(now)}, it should be {shown(shall)}"
+                f"{field}: we wrote {shown(last)}{_by(when.get(record_id, {}).get(field))},"
+                f" somebody made it {shown(now)}{_since(seen.get((record_id, field)))}, it should be {shown(shall)}"
                 for field, (last, now, shall) in torn[entry].items()
             ) + " (--edited ours or theirs decides)",
         )
         for entry, record_id, name in rows.iter_rows()
     ]  # fmt: skip
+
+
+def _by(written: tuple[int, str] | None) -> str:
+    return f" (change {written[0]}, {written[1][:16].replace('T', ' ')})" if written else ""
+
+
+def _since(moment: datetime | None) -> str:
+    return f" (seen since {moment:%Y-%m-%d %H:%M})" if moment else ""
+
+
+def first_seen(workspace: Workspace, system: str, table: str, records: pl.DataFrame) -> dict[tuple[str, str], datetime]:
+    """Since which pull each field of ``records`` has held what it holds now, by record id and field."""
+    ids = records["record_id"].to_list()
+    now = {row["record_id"]: row for row in records.iter_rows(named=True)}
+    found: dict[tuple[str, str], datetime] = {}
+    ended = set[tuple[str, str]]()
+    for snapshot in workspace.memory.kept(system, table)[: -_BACK - 1 : -1] if ids else ():
+        part = store.scan(workspace.store / str(snapshot.file)).filter(pl.col("record_id").is_in(ids)).collect()
+        for row in part.iter_rows(named=True):
+            for name, value in now[row["record_id"]].items():
+                at = (row["record_id"], name)
+                if at in ended or name not in row:
+                    continue
+                if same(row[name], value):
+                    found[at] = snapshot.taken
+                else:
+                    ended.add(at)
+    return found
 
 
 def _twice(wanted: pl.DataFrame, actual: pl.DataFrame) -> list[Step]:

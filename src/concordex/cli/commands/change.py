@@ -347,10 +347,8 @@ def _tell_freshness(here: Workspace, found: Change) -> None:
     if fresh.moved:
         rows = [[step.number, step.table, step.label, why] for step, why in fresh.moved[:_MOVED]]
         draw.table(["step", "table", "record", "no longer as it was"], rows, right=["step"])
-        draw.note(
-            f"{len(fresh.moved):,} of {len(found.writes):,} steps rest on what has changed: they would be held",
-            "yellow",
-        )
+        count = f"{len(fresh.moved):,} of {len(found.writes):,} steps"
+        draw.note(f"{count} rest on what has changed: they would be held", "yellow")
 
 
 def _nothing_left(found: Change) -> int:
