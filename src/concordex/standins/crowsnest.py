@@ -1,7 +1,8 @@
 """Crowsnest, a monitoring system; see docs/guides/crowsnest.md.
 
 XML both ways, basic authentication.  How hosts are doing is a list of its own; what is added waits in
-a queue; groups are made of kinds and of other groups.
+a queue; groups are made of kinds and of other groups.  A host is asked with one of the logins that are kept
+here by their labels, and called by its address, by what the name service says, or by a name of its own.
 """
 
 from __future__ import annotations
@@ -18,6 +19,9 @@ from concordex.standins.base import Problem, StandIn, only, whole
 
 _SPACE = "urn:example:crowsnest:2"
 _CAP = 200
+_LOGINS = ("deck switches", "bridge routers", "kiosks, read only")
+_WATCHES = ("close", "usual", "loose")
+_CALLED = ("address", "dns", "own")
 Record = dict[str, Any]
 
 
@@ -32,6 +36,7 @@ class Crowsnest(StandIn):
         self.password = secrets.token_urlsafe(18)
         self.queue: dict[str, Record] = {}
         self.waits = 1
+        self.logins = {str(at): label for at, label in enumerate(_LOGINS, start=1)}
         super().__init__()
 
     def secrets(self) -> dict[str, str]:
@@ -49,7 +54,9 @@ class Crowsnest(StandIn):
         self.api.put("/nest/hosts/{number}")(self.alter_host)
         self.api.delete("/nest/hosts/{number}")(self.remove_host)
         self.api.get("/nest/states")(self.list_states)
+        self.api.get("/nest/logins")(self.list_logins)
         self.api.get("/nest/groups")(self.list_groups)
+        self.api.get("/nest/groups/{number}/hosts")(self.list_members)
         self.api.post("/nest/groups")(self.add_group)
         self.api.patch("/nest/groups/{number}")(self.alter_group)
         self.api.delete("/nest/groups/{number}")(self.remove_group)
@@ -64,7 +71,8 @@ class Crowsnest(StandIn):
         page = self.shorten(request, every[begin : begin + many])
         hosts = [
             {"@number": h["number"], "name": h["name"], "address": h["address"], "class": h["class"],
-             "card": h["card"], "berth": h["berth"]}
+             "card": h["card"], "berth": h["berth"], "login": h.get("login", ""), "watch": h.get("watch", "usual"),
+             "called": h.get("called", "own")}
             for h in page
         ]  # fmt: skip
         return self.xml({"hosts": {"@xmlns": _SPACE, "@inAll": str(len(every)), "host": hosts}})
@@ -87,12 +95,30 @@ class Crowsnest(StandIn):
         ]
         return self.xml({"groups": {"@xmlns": _SPACE, "group": groups}})
 
+    async def list_logins(self, request: Request) -> Response:
+        """The logins that hosts can be asked with: what each is called, and not what it is."""
+        self._admit(request)
+        logins = [{"@number": number, "label": label} for number, label in self.logins.items()]
+        return self.xml({"logins": {"@xmlns": _SPACE, "login": logins}})
+
+    async def list_members(self, request: Request, number: str) -> Response:
+        """The hosts that belong to a group now, by its kinds and those of the groups that it is made of."""
+        self._admit(request)
+        kinds = self._kinds(self._known_group(number))
+        found = [{"@number": h["number"], "name": h["name"]} for h in self.hosts.values() if h["class"] in kinds]
+        return self.xml({"members": {"@xmlns": _SPACE, "@inAll": str(len(found)), "member": found}})
+
+    def _kinds(self, group: Record) -> set[str]:
+        below = [self._kinds(self._known_group(other)) for other in group["groups"]]
+        return set(group["kinds"]).union(*below)
+
     async def add_host(self, request: Request) -> Response:
         """Put a host into the queue; it is there when the queue says so."""
         self._admit(request)
         host = await self._host(request)
         number = str(len(self.queue) + 1)
         taken = any(known["name"].lower() == host["name"].lower() for known in self.hosts.values())
+        taken = taken or any(known["address"] == host["address"] for known in self.hosts.values())
         self.queue[number] = {"left": self.waits, "host": host, "taken": taken, "made": ""}
         return self.xml({"queued": {"@xmlns": _SPACE, "@number": number}}, 202, {"Location": f"/nest/queue/{number}"})
 
@@ -192,10 +218,22 @@ class Crowsnest(StandIn):
             given = (xmltodict.parse(await request.body()) or {}).get("host")
         except ExpatError as error:
             raise Problem(400, f"not XML: {error}") from error
-        if not isinstance(given, dict) or not given.get("name") or not given.get("address"):
-            raise Problem(422, "a host has a name and an address")
-        strange = set(given) - {"name", "address", "class", "card", "berth", "@xmlns"}
+        if not isinstance(given, dict) or not given.get("address"):
+            raise Problem(422, "a host has an address")
+        names = ("name", "address", "class", "card", "berth", "login", "watch", "called")
+        strange = set(given) - {*names, "@xmlns"}
         if strange:
             raise Problem(422, f"a host has no {min(strange)}")
-        names = ("name", "address", "class", "card", "berth")
-        return {name: given.get(name) or "" for name in names}
+        host = {name: given.get(name) or "" for name in names}
+        host["watch"], host["called"] = host["watch"] or "usual", host["called"] or "own"
+        if host["watch"] not in _WATCHES or host["called"] not in _CALLED:
+            raise Problem(422, f"watch is one of {', '.join(_WATCHES)}, called one of {', '.join(_CALLED)}")
+        if host["login"] and host["login"] not in self.logins:
+            raise Problem(422, f"there is no login {host['login']}")
+        if host["called"] == "own" and not host["name"]:
+            raise Problem(422, "a host that is called by a name of its own has a name")
+        if host["called"] == "address":
+            host["name"] = host["address"]
+        elif host["called"] == "dns":
+            host["name"] = f"h{host['address'].replace('.', '-')}.saltmarsh.example"
+        return host
