@@ -53,3 +53,34 @@ def test_a_host_is_watched_found_by_its_address_renamed_and_seen_in_its_group(tm
     seen = {row["name"] for row in rows(shell, "members", "--where", "watched_in = wired")}
     assert {"sw-quay-2", "rt-quay-9", "10.9.0.1"} <= seen
     assert seen == {host["name"] for host in nest.hosts.values() if host["class"] in ("switch", "router")}
+
+
+def test_a_device_is_given_to_a_controller_tried_through_it_and_taken_off(tmp_path, harbour):
+    """It is listed at once and usable later, sometimes never; its password is named, and stands nowhere."""
+    shell, controller = workspace(tmp_path, harbour, "fairlead"), harbour.fairlead
+    there = {"user": "steer", "password": "p-7Q.word", "platform": "Wharf 9", "serial": "WH900001", "release": "4.2"}
+    controller.reachable = {("10.8.0.1", 8443): there, ("10.8.0.2", 8443): there | {"password": "other"}}
+    (tmp_path / "charges.csv").write_text(
+        "name,address,port,user,password\nwh-1,10.8.0.1,8443,steer,env:WH\nwh-2,10.8.0.2,8443,steer,env:WH\n"
+        "wh-3,10.8.0.3,8443,steer,env:WH\n"
+    )
+    words = ("push", str(tmp_path / "charges.csv"), "--to", "fairlead", "--table", "charges", "--yes")
+    told = shell(*words, status=4, env={"WH": "p-7Q.word"})
+    assert "wh-1" in told.stdout
+    assert "model Wharf 9, serial WH900001, os_version 4.2" in told.stdout
+    assert "will not be ready (words user or password is wrong)" in told.stdout
+    assert "not ready (status = ready)" in told.stdout  # nothing answers there
+    kept = b"".join(path.read_bytes() for path in (shell.folder / ".concordex").rglob("*") if path.is_file())
+    assert b"p-7Q.word" not in kept
+    assert "p-7Q.word" not in told.stdout + told.stderr
+    assert "1 step taken by the system" in shell("act", "fairlead", "try", "wh-1", "--table", "charges", "--yes").stderr
+    assert (
+        "is failed: user or password"
+        in shell("act", "fairlead", "try", "wh-2", "--table", "charges", "--yes", status=4).stdout
+    )
+    (tmp_path / "plain.csv").write_text("name,address,port,user,password\nwh-9,10.8.0.9,1,steer,secret\n")
+    told = shell("push", str(tmp_path / "plain.csv"), "--to", "fairlead", "--table", "charges", status=2).stdout
+    assert "say where it is kept" in told
+    assert "secret," not in told
+    shell("delete", "fairlead", "name like wh-*", "--table", "charges", "--count", "3")
+    assert not controller.charges

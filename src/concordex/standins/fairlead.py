@@ -6,6 +6,9 @@
     POST /fl/3/nodes/KEY/label         {"label"} -> 202 {"task": KEY}; also /restart
     GET  /fl/3/tasks/KEY               {"task": {"phase": "running" | "finished" | "failed", "words"}}
 
+    RESTCONF (RFC 8040) at /fl/3/restconf/data/fairlead-charges:charges: devices that are given to it by hand,
+    each with name, host, port, user and password; /charge=NAME/through/PATH is a call to one of them.
+
 ``from`` counts from 1; no page is longer than 100.  Nodes can be narrowed by ``place``, ``family``
 (several with a comma), ``heardAfter`` (milliseconds since 1970) and ``label`` (without regard to case).
 """
@@ -16,11 +19,15 @@ import secrets
 import time
 from typing import Any
 
+import orjson
 from fastapi import Request, Response
 
 from concordex.standins.base import Problem, StandIn, body_of, only, whole
 
 _CAP = 100
+_CHARGES = "/fl/3/restconf/data/fairlead-charges:charges"
+#: What is shown of a charge.
+_SHOWN = ("name", "host", "port", "user", "phase", "words", "platform", "serial", "release")
 
 
 class Fairlead(StandIn):
@@ -41,6 +48,9 @@ class Fairlead(StandIn):
         self.waits = 1
         self.passphrase = secrets.token_urlsafe(18)
         self.sessions: dict[str, float] = {}
+        self.charges: dict[str, dict[str, Any]] = {}
+        #: What answers at an address and port: its user and password, what it is, and after how long it is ready.
+        self.reachable: dict[tuple[str, int], dict[str, Any]] = {}
         super().__init__()
 
     def secrets(self) -> dict[str, str]:
@@ -60,6 +70,10 @@ class Fairlead(StandIn):
         self.api.get("/fl/3/cables")(self.list_cables)
         self.api.post("/fl/3/nodes/{key}/{deed}")(self.begin)
         self.api.get("/fl/3/tasks/{key}")(self.look)
+        self.api.get(_CHARGES)(self.list_charges)
+        self.api.post(_CHARGES)(self.take_charge)
+        self.api.delete(f"{_CHARGES}/charge={{name}}")(self.let_go)
+        self.api.get(f"{_CHARGES}/charge={{name}}/through/{{path:path}}")(self.through)
 
     async def sign_in(self, request: Request) -> Response:
         """Give a session for the right passphrase."""
@@ -134,6 +148,58 @@ class Fairlead(StandIn):
             if task["label"]:
                 task["node"]["label"] = task["label"]
         return self.answer({"task": {"key": key, "phase": phase, "words": words}})
+
+    async def list_charges(self, request: Request) -> Response:
+        """The devices that it was given, as they stand; never their passwords."""
+        self._admit(request)
+        shown = [{n: v for n, v in self._as_it_stands(one).items() if n in _SHOWN} for one in self.charges.values()]
+        return self._yang({"fairlead-charges:charges": {"charge": shown}})
+
+    async def take_charge(self, request: Request) -> Response:
+        """Take a device: it is listed at once, and looked after from when it has answered."""
+        self._admit(request)
+        body = await body_of(request)
+        given = (body.get("fairlead-charges:charge") or [{}])[0]
+        missing = [name for name in ("name", "host", "port", "user", "password") if not given.get(name)]
+        if missing:
+            raise Problem(400, f"{missing[0]} is missing")
+        if given["name"] in self.charges:
+            raise Problem(409, f"there is a charge {given['name']} already")
+        self.charges[given["name"]] = {**given, "since": time.monotonic()}
+        return Response(status_code=201, headers={"Location": f"{_CHARGES}/charge={given['name']}"})
+
+    async def let_go(self, request: Request, name: str) -> Response:
+        """Look after a device no longer."""
+        self._admit(request)
+        if self.charges.pop(name, None) is None:
+            raise Problem(404, f"there is no charge {name}")
+        return Response(status_code=204)
+
+    async def through(self, request: Request, name: str, path: str) -> Response:
+        """What a device answers, by way of the controller."""
+        self._admit(request)
+        if name not in self.charges:
+            raise Problem(404, f"there is no charge {name}")
+        found = self._as_it_stands(self.charges[name])
+        if found["phase"] != "ready":
+            raise Problem(409, f"{name} is {found['phase']}: {found['words']}")
+        return self._yang({path: {"hostname": found["platform"]}})
+
+    def _as_it_stands(self, charge: dict[str, Any]) -> dict[str, Any]:
+        there = self.reachable.get((charge["host"], int(charge["port"])))
+        waited = time.monotonic() - charge["since"]
+        if there is None:
+            state = {"phase": "asked", "words": "nothing answers there"}
+        elif waited < there.get("after", 0.5):
+            state = {"phase": "asked", "words": "being read"}
+        elif (there["user"], there["password"]) != (charge["user"], charge["password"]):
+            state = {"phase": "failed", "words": "user or password is wrong"}
+        else:
+            state = {"phase": "ready", "words": "", **{n: there[n] for n in ("platform", "serial", "release")}}
+        return {**charge, **state}
+
+    def _yang(self, body: object) -> Response:
+        return Response(orjson.dumps(body), media_type="application/yang-data+json")
 
     def _admit(self, request: Request) -> None:
         if self.faults.strikes("expire", request.method, request.url.path):

@@ -6,7 +6,7 @@ import asyncio
 import contextlib
 import itertools
 import time
-from collections.abc import Awaitable, Callable, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
@@ -103,6 +103,10 @@ class Session:
     def openings(self) -> int:
         """How often it was signed in to: what a session had staged ends with it."""
         return self._sign_in.openings
+
+    def keep_unseen(self, secrets: Iterable[str]) -> None:
+        """Mask these, too, in everything that is told of this session."""
+        self._wire.redactor.know(secrets)
 
     @property
     def skew(self) -> float | None:

@@ -17,6 +17,7 @@ from concordex.change.rows import Limits, Mistake, Row, check_rows, columns_of, 
 from concordex.change.steps import Change, Step
 from concordex.documents import Part, read_as
 from concordex.errors import CalledWrongly
+from concordex.wire.secrets import is_reference
 from concordex.words import suggestion
 from concordex.work.base import Base, base_of
 from concordex.work.choose import matching
@@ -79,6 +80,12 @@ def prepare_push(workspace: Workspace, system: str, table: str, rows: Sequence[R
     headed = {name: column for column, name in meant.items()}
     mistakes += [replace(one, column=_headed(one.column, headed)) for one in more]
     bad = {mistake.place for mistake in mistakes}
+    for row in checked:
+        for name, value in row.values.items():
+            if name in base.write.fields and base.write.fields[name].secret and not is_reference(str(value)):
+                what = "is a secret: say where it is kept (env:NAME, file:PATH, …), not what it is"
+                mistakes.append(Mistake(place=row.place, column=headed.get(name, name), value="***", what=what))
+                bad.add(row.place)
     good = [row for row in checked if row.place not in bad]
     change, equal = _change(base, good, target, catalogue=models(workspace))
     order = {row.place: at for at, row in enumerate(rows)}
@@ -157,7 +164,7 @@ def _change(
 ) -> tuple[Change, int]:
     ids = [record for row in rows if (record := holder(row.values, target)) is not None]
     there = {r["record_id"]: r for r in base.frame.filter(pl.col("record_id").is_in(ids)).iter_rows(named=True)}
-    spent = {name for name, spec in base.write.fields.items() if spec.once}
+    spent = {name for name, spec in base.write.fields.items() if spec.once or spec.secret}
     mine = base.fields.keys() - spent
     wishes, updates, equal = [], list[Step](), 0
     for row in rows:

@@ -183,7 +183,7 @@ class ReadBack:
         if record is None:
             return "differs", "read back: the record is not there"
         write = self.dialect.tables[step.table].write
-        spent = {name for name, spec in write.fields.items() if spec.once} if write else set()
+        spent = {name for name, spec in write.fields.items() if spec.once or spec.secret} if write else set()
         told = replace(step, shall={n: v for n, v in step.shall.items() if n not in spent}) if spent else step
         wrong_ones, own = self.after.verdict(told, record)
         if wrong_ones:

@@ -41,7 +41,8 @@ async def until_ready(
     while True:
         frame = after.looks[table].frame.filter(pl.col("record_id").is_in(list(made)))
         there = set(frame.filter(_holds(ready.when, frame, now))["record_id"])
-        if len(there) == len(made) or time.monotonic() > end:
+        failed = set(frame.filter(_holds(ready.failed, frame, now))["record_id"]) - there if ready.failed else set()
+        if len(there) + len(failed) == len(made) or time.monotonic() > end:
             break
         await asyncio.sleep(ready.every)
         await after.read([table])
@@ -50,7 +51,9 @@ async def until_ready(
     for row in frame.iter_rows(named=True):
         facts = [f"{name} {shown(row[name])}" for name in ready.facts if row.get(name) not in (None, [])]
         came = brought.get(row["record_id"], [])
-        if row["record_id"] in there:
+        if row["record_id"] in failed:
+            words = f"it is there, and will not be ready ({', '.join(facts) or ready.failed})"
+        elif row["record_id"] in there:
             words = "; ".join([f"ready: {', '.join(facts)}" if facts else "ready", *came])
         else:
             words = f"it is there, and after {ready.most:g} s not ready ({ready.when})"

@@ -165,7 +165,7 @@ class _Run:
             referred = {name for table in tables for name in actual.needed([table]) if name != table}
             sender = Sender(session, actual, self.workspace.journal, self.number, self.told, self.how, self.states)
             sender.token = self.change.about.get("token")
-            sender.asks = self._asks()
+            sender.asks, sender.reveal = self._asks(), self.workspace.secret
             try:
                 for steps in stages(self.steps, together):
                     several = len({step.table for step in steps}) > 1

@@ -12,7 +12,15 @@ from uuid import UUID, uuid5
 from concordex.change.batches import halves, lists, stages
 from concordex.change.compare import shown
 from concordex.change.steps import State, Step
-from concordex.errors import BadAnswer, CalledWrongly, Conflict, RequestRefused, SignInRefused, WireError
+from concordex.errors import (
+    BadAnswer,
+    CalledWrongly,
+    Conflict,
+    RequestRefused,
+    SecretError,
+    SignInRefused,
+    WireError,
+)
 from concordex.store.journal import Journal
 from concordex.wire import dialect as d
 from concordex.wire.session import Session
@@ -92,6 +100,8 @@ class Sender:
         self.committer = Committer(session, as_one=how.as_one)
         self.lookout = Lookout(session, type(actual))
         self.told, self.how, self.states = told, how, states
+        #: Gives the secret that a reference names.
+        self.reveal: Callable[[str], str] | None = None
         #: Gives steps what only their devices know, just before they are sent; or says why that cannot be had.
         self.asks: Callable[[Sequence[Step]], Awaitable[list[Step | str]]] | None = None
         self._retold = set[int]()
@@ -411,12 +421,21 @@ class Sender:
         found, bodies, settled = list[Step](), [], list[Outcome]()
         for step in steps:
             try:
-                bodies.append(self.actual.body(write, step))
+                bodies.append(self.actual.body(write, self._revealed(write, step)))
                 found.append(step)
-            except CalledWrongly as lack:
+            except (CalledWrongly, SecretError) as lack:
                 settled.append((step, "held", lack.what, None))
         self.settle(settled)
         return found, bodies
+
+    def _revealed(self, write: d.Write, step: Step) -> Step:
+        """A step with the secrets that its values only name: in memory, for as long as it is sent."""
+        named = {n: str(step.shall[n]) for n, spec in write.fields.items() if spec.secret and step.shall.get(n)}
+        if not named or self.reveal is None:
+            return step
+        values = {name: self.reveal(reference) for name, reference in named.items()}
+        self.session.keep_unseen(values.values())
+        return replace(step, shall={**step.shall, **values})
 
     async def _refused(
         self,

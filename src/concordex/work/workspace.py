@@ -211,6 +211,17 @@ class Workspace:
         endpoint = self._endpoint(f"{devices} at {address}", found)
         return Session(replace(endpoint, url=found.url.replace("{address}", address)), spoken)
 
+    def secret(self, reference: str) -> str:
+        """The secret that a reference names, fetched once."""
+        from concordex.wire.secrets import fetch
+
+        if reference not in self._secrets:
+            self._secrets[reference] = fetch(reference, self.root)
+        found = self._secrets[reference]
+        if isinstance(found, SecretError):
+            raise found
+        return found.reveal()
+
     def fetch_secrets(self, systems: Sequence[str]) -> None:
         """Have the secrets of several systems at hand before anything else: fetched side by side, once each.
 

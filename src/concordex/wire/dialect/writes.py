@@ -55,6 +55,9 @@ class FieldWrite(Part):
     longest: int | None = Field(None, ge=1, description="How many signs it may have.")
     empty: Any = Field(None, description="What is sent to empty it, if not null.")
     once: bool = Field(False, description="Sent to create a record and never shown again, such as a one-time code.")
+    secret: bool = Field(
+        False, description="A row says where it is kept (env:, file:, …): fetched just before it is sent, never kept."
+    )
     owner: Literal["ours", "theirs", "when_empty", "when_made"] = Field(
         "ours",
         description="theirs: people keep it, never written; when_empty: written where nothing is;"
@@ -231,6 +234,7 @@ class Ready(Part):
     """When a record that we made is really there, which may be a while after it is listed."""
 
     when: str = Field(description="A filter on the record.")
+    failed: str | None = Field(None, description="A filter on the record: it will never be ready.")
     facts: list[str] = Field(default_factory=list, description="Our fields that are told of it then.")
     brings: dict[str, str] = Field(
         default_factory=dict, description="Table: its field that names the record; what hangs from it is told too."
