@@ -84,3 +84,80 @@ def test_a_device_is_given_to_a_controller_tried_through_it_and_taken_off(tmp_pa
     assert "secret," not in told
     shell("delete", "fairlead", "name like wh-*", "--table", "charges", "--count", "3")
     assert not controller.charges
+
+
+def test_things_are_planned_with_roles_platforms_faces_and_airflow_from_a_file(tmp_path, harbour):
+    """References by name, made where that is asked for; then put into service."""
+    shell, stowage = workspace(tmp_path, harbour, "stowage"), harbour.stowage
+    (tmp_path / "plan.csv").write_text(
+        "name,serial,site,maker,model,kind,status,role,platform,face,airflow,rack,position\n"
+        "sw-plan-1,PL100001,north-mole,Brackwater,BS-2448,switch,planned,access,TideOS,front,front to rear,,\n"
+        "sw-plan-2,PL100002,north-mole,Brackwater,BS-2448,switch,planned,access,TideOS,rear,passive,,\n"
+    )
+    words = ("push", str(tmp_path / "plan.csv"), "--to", "stowage")
+    told = shell(*words, status=2).stdout
+    assert "--make roles creates it" in told
+    shell(*words, "--make", "roles,platforms", "--yes")
+    made = [one for one in stowage.lists["gear"].values() if one["title"].startswith("sw-plan-")]
+    assert {(one["state"], one["side"], one["air"]) for one in made} == {
+        ("planned", "fore", "fore to aft"), ("planned", "aft", "still"),
+    }  # fmt: skip
+    assert {stowage.lists["duties"][one["dutyId"]]["name"] for one in made} == {"access"}
+    assert [one["name"] for one in stowage.lists["programs"].values()] == ["TideOS"]
+    assert "nothing to do" in shell(*words).stderr
+    shell("set", "stowage", "role = access and status = planned", "status=in service", "airflow=rear to front", "--yes")
+    assert {
+        (one["state"], one["air"]) for one in stowage.lists["gear"].values() if one["title"].startswith("sw-plan")
+    } == {("in service", "aft to fore")}
+    assert "is none of the choices" in shell("set", "stowage", "sw-plan-1", "face=side", status=2).stderr
+
+
+def test_cards_that_are_there_get_the_foreign_id_of_the_system_that_the_workspace_names(tmp_path, harbour):
+    """By default, where they lack one; and no card of others is taken for one of ours when it comes to retiring."""
+    purser = harbour.purser
+    shell = workspace(tmp_path, harbour, "muster", "purser")
+    shell.config(lambda text: text + "sync: {purser: {origin: muster, retire_after: 30d}}\nguards: {share: 1}\n")
+    lacking = [card for card in purser.cards.values() if not card["foreignRef"] and card["serialNumber"]]
+    assert lacking
+    theirs = {device["record_id"]: device["serial"] for device in rows(shell, "devices", "--system", "muster")}
+    shell("sync", "purser", "--yes", status=None)
+    written = [card for card in lacking if card["foreignRef"]]
+    assert written
+    assert all(card["foreignRef"].startswith("muster/") for card in written)
+    serials = {(theirs[card["foreignRef"].removeprefix("muster/")] or "").upper() for card in written}
+    assert {card["serialNumber"].upper() for card in written} & serials
+    from concordex.work.retire import _made
+
+    workspace_now = shell.workspace
+    frame = workspace_now.show("devices", systems=["purser"]).frame
+    ours = _made(workspace_now, "purser", frame, workspace_now.dialect("purser").tables["devices"].write)
+    assert not {card["card"] for card in lacking} & ours.keys()
+    shell.config(lambda text: text.replace("origin: muster", "origin: mustr"))
+    assert "there is no system 'mustr'" in shell("sync", "purser", status=1).stderr
+
+
+def test_a_unit_is_enrolled_for_a_line_that_its_name_and_house_tell(tmp_path, harbour):
+    """Of two lines of one name the house decides; what came last is first."""
+    shell, portal = workspace(tmp_path, harbour, "pilotage"), harbour.pilotage
+    codes = [portal.new_unit(f"PX10000{at}") for at in range(2)]
+    (tmp_path / "units.json").write_text(json.dumps([
+        {"serial": f"PX10000{at}", "code": code, "name": f"rt-px-{at}", "line": "outer islands", "house": house}
+        for at, (code, house) in enumerate(zip(codes, ("Night Boats", "Saltmarsh Ferries"), strict=True))
+    ]))  # fmt: skip
+    bare = [{"serial": "PX900001", "code": "1", "name": "rt-px-9", "line": "outer islands"}]
+    (tmp_path / "unclear.json").write_text(json.dumps(bare))
+    assert (
+        "is ambiguous among the lines there"
+        in shell("push", str(tmp_path / "unclear.json"), "--to", "pilotage", status=2).stdout
+    )
+    for at in range(2):
+        portal.expected[f"PX10000{at}"] = {
+            "maker": "Ostrel", "model": "Petrel", "mac": f"0c:b1:ee:00:00:0{at}", "os": "TideOS", "version": "4.1",
+            "ip": f"10.7.0.{at + 1}",
+        }  # fmt: skip
+    shell("push", str(tmp_path / "units.json"), "--to", "pilotage", "--yes")
+    lines = {unit["alias"]: unit["line"] for unit in portal.units.values() if unit["serial"].startswith("PX")}
+    assert lines == {"rt-px-0": "l3", "rt-px-1": "l2"}
+    first = rows(shell, "devices", "--sort", "-enrolled_at", "--limit", "2")
+    assert {row["name"] for row in first} == {"rt-px-0", "rt-px-1"}
+    assert {row["house"] for row in first} == {"Night Boats", "Saltmarsh Ferries"}

@@ -53,6 +53,12 @@ class Pilotage(StandIn):
         self.adopted: dict[str, float] = {}
         self.key = Ed25519PrivateKey.generate()
         self.rights = "control"
+        #: Above the units: houses, and the lines that each of them runs; a unit sails for a line.
+        self.houses = {"h1": "Saltmarsh Ferries", "h2": "Night Boats"}
+        self.lines = {
+            "l1": {"house": "h1", "label": "inner harbour"}, "l2": {"house": "h1", "label": "outer islands"},
+            "l3": {"house": "h2", "label": "outer islands"},
+        }  # fmt: skip
         keys = MappingKeyResolver(public_keys={"saltmarsh-1": self.key.public_key()}, private_keys={})
         self.verifier = HTTPMessageVerifier(signature_algorithm=algorithms.ED25519, key_resolver=keys)
         super().__init__()
@@ -84,6 +90,8 @@ class Pilotage(StandIn):
 
     def routes(self) -> None:
         """Add what this system answers to."""
+        self.api.get("/pilot/houses")(self.list_houses)
+        self.api.get("/pilot/lines")(self.list_lines)
         self.api.get("/pilot/units")(self.list_units)
         self.api.post("/pilot/units")(self.adopt)
         self.api.patch("/pilot/units/{unit}")(self.alter)
@@ -105,6 +113,16 @@ class Pilotage(StandIn):
             answer.headers["Link"] = f'</pilot/units?{urlencode(query)}>; rel="next"'
         return answer
 
+    async def list_houses(self, request: Request) -> Response:
+        """All houses."""
+        await self._admit(request)
+        return self.answer([{"house": key, "label": label} for key, label in self.houses.items()])
+
+    async def list_lines(self, request: Request) -> Response:
+        """All lines, each with the house that runs it."""
+        await self._admit(request)
+        return self.answer([{"line": key, **line} for key, line in self.lines.items()])
+
     async def adopt(self, request: Request) -> Response:
         """Take a unit into the fleet."""
         await self._admit(request, control=True)
@@ -112,6 +130,8 @@ class Pilotage(StandIn):
         serial = body.get("serial")
         if any(unit["serial"] == serial for unit in self.units.values()):
             raise Problem(409, f"{serial} is in a fleet already", code="adopted")
+        if body.get("line") not in (None, *self.lines):
+            raise Problem(422, f"there is no line {body['line']}", code="no-line")
         if self.shown(str(serial)) is None or self.shown(str(serial)) != body.get("code"):
             raise Problem(422, "the code is not the one that the unit shows", code="wrong-code")
         del self.codes[serial]
@@ -120,7 +140,8 @@ class Pilotage(StandIn):
         self.units[unit] = {
             "unit": unit, "alias": body.get("alias") or serial, "serial": serial, "vessel": body.get("vessel") or "",
             "hardware": {"make": "", "type": "", "mac": ""}, "software": {"name": "", "version": ""}, "uplink": "",
-            "address": "", "mode": "read-only", "contact": None, "position": None,
+            "address": "", "mode": "read-only", "contact": None, "position": None, "line": body.get("line"),
+            "enrolled": datetime.now(UTC).isoformat(timespec="milliseconds"),
         }  # fmt: skip
         return self.answer(self.units[unit], 201)
 

@@ -5,7 +5,7 @@
     PATCH /v2/LIST/NUMBER     the members to alter
     DELETE /v2/LIST/NUMBER    409 while others refer to it
 
-LIST is places, racks, makers, products or gear; every request carries the header Stowage-Key.
+LIST is places, racks, makers, products, duties, programs or gear; every request carries the header Stowage-Key.
 
 Everything refers to everything else by Stowage's own numbers.  A list with one bad item is refused
 whole, with ``rejected`` naming each bad item's place, member and reason.
@@ -66,6 +66,18 @@ class Rack(_Form):
     units: Annotated[int, Field(ge=1, le=60)] = 42
 
 
+class Duty(_Form):
+    """What a thing is there for."""
+
+    name: Named
+
+
+class Program(_Form):
+    """What a thing runs."""
+
+    name: Named
+
+
 class Gear(_Form):
     """A thing."""
 
@@ -77,7 +89,11 @@ class Gear(_Form):
     rackId: int | None = None  # noqa: N815
     unit: int | None = None
     category: Text = "other"
-    state: Annotated[str, Field(pattern="^(in service|stored|retired)$")] = "in service"
+    state: Annotated[str, Field(pattern="^(planned|in service|stored|retired)$")] = "in service"
+    dutyId: int | None = None  # noqa: N815
+    programId: int | None = None  # noqa: N815
+    side: Annotated[str, Field(pattern="^(fore|aft|)$")] = ""
+    air: Annotated[str, Field(pattern="^(fore to aft|aft to fore|still|)$")] = ""
     primaryAddress: Text = ""  # noqa: N815
     hardwareAddress: Annotated[str, Field(pattern=r"^([0-9A-Fa-f]{2}([:-][0-9A-Fa-f]{2}){5})?$")] = ""  # noqa: N815
     softwareRelease: Text = ""  # noqa: N815
@@ -91,7 +107,13 @@ LISTS: dict[str, tuple[type[_Form], dict[str, str], tuple[str, ...]]] = {
     "makers": (Maker, {}, ("name",)),
     "racks": (Rack, {"placeId": "places"}, ("placeId", "name")),
     "products": (Product, {"makerId": "makers"}, ("makerId", "name")),
-    "gear": (Gear, {"placeId": "places", "productId": "products", "rackId": "racks"}, ("title",)),
+    "duties": (Duty, {}, ("name",)),
+    "programs": (Program, {}, ("name",)),
+    "gear": (
+        Gear,
+        {"placeId": "places", "productId": "products", "rackId": "racks", "dutyId": "duties", "programId": "programs"},
+        ("title",),
+    ),
 }
 
 

@@ -212,6 +212,9 @@ class SyncTarget(Part):
         None, description="Records that we made are retired when no whole pull of their source had them for so long."
     )
 
+    origin: str | None = Field(
+        None, description="The system whose ids are written as `origin`; without it, the one that saw it last."
+    )
     where: str | None = Field(None, description="Only entries for which this filter holds.")
     owners: dict[str, Literal["ours", "theirs", "when_empty", "when_made"]] = Field(
         default_factory=dict, description="Whose a field is: ours, theirs, when_empty, when_made."
@@ -431,6 +434,7 @@ def _unknown_systems(document: Any, config: Config) -> list[tuple[int, str, str]
         inside = ("order",) if isinstance(rule, FieldRule) else ()
         places += [(("reconcile", "fields", field, *inside, at), name) for at, name in enumerate(names)]
     places += [(("sync", name), name) for name in config.sync]
+    places += [(("sync", name, "origin"), rule.origin) for name, rule in config.sync.items() if rule.origin]
     return [
         (line_of(document, place), dotted(document, place), f"there is no system {name!r} above")
         for place, name in places

@@ -32,7 +32,7 @@ def retirements(
     if lasted is None or not write.retire or write.update is None:
         return []
     since = workspace.now() - lasted
-    made = _made(workspace, system, frame)
+    made = _made(workspace, system, frame, write)
     gone: dict[str, datetime] = {}
     for source in {ref.partition("/")[0] for ref in made.values()}:
         known = _returned(workspace, source, since)
@@ -53,10 +53,14 @@ def retirements(
     ]
 
 
-def _made(workspace: Workspace, system: str, frame: pl.DataFrame) -> dict[str, str]:
-    """Of each record that we made there, the record that it was made for."""
+def _made(workspace: Workspace, system: str, frame: pl.DataFrame, write: d.Write) -> dict[str, str]:
+    """Of each record that we made there, the record that it was made for.
+
+    What stands in `origin` says so only where it is written at no other time.
+    """
     made = {row["record_id"]: row["source"] for row in workspace.memory.references() if row["system"] == system}
-    if "origin" in frame.columns:
+    spec = write.fields.get("origin")
+    if "origin" in frame.columns and spec is not None and spec.owner == "when_made":
         made |= dict(frame.select("record_id", "origin").drop_nulls().iter_rows())
     return made
 

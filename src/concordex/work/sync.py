@@ -56,7 +56,7 @@ def prepare_sync(workspace: Workspace, system: str, where: str | None = None, ed
     owners = _owners(base.write, rule)
     entries = concordance.in_scope(workspace, [text for text in (rule and rule.where, where) if text])
     members = concordance.read(workspace, "members").collect()
-    wanted = _with_origin(entries, members, system, owners)
+    wanted = _with_origin(entries, members, system, owners, rule.origin if rule else None)
     mine = members.filter(pl.col("system") == system).select("record_id", "entry")
     actual = base.frame.join(mine, on="record_id", how="inner")
     updates = [
@@ -98,8 +98,13 @@ def _differing(
     return [*updates, *(_edited(workspace, base, actual, torn) if edited == "hold" else [])]
 
 
-def _with_origin(entries: pl.DataFrame, members: pl.DataFrame, system: str, owners: Mapping[str, str]) -> pl.DataFrame:
-    """Entries that others than the target speak of, with the record that each stands for as ``origin``."""
+def _with_origin(
+    entries: pl.DataFrame, members: pl.DataFrame, system: str, owners: Mapping[str, str], origin: str | None
+) -> pl.DataFrame:
+    """Entries that others than the target speak of, with the record that each stands for as ``source``.
+
+    The same, or the record of the system ``origin`` where there is one, is their ``origin``.
+    """
     first = (
         members.filter(pl.col("system") != system)
         .sort(
@@ -111,11 +116,16 @@ def _with_origin(entries: pl.DataFrame, members: pl.DataFrame, system: str, owne
             nulls_last=True,
         )
         .unique("entry", keep="first", maintain_order=True)
-        .select("entry", pl.format("{}/{}", "system", "record_id").alias("origin"))
+        .select("entry", pl.format("{}/{}", "system", "record_id").alias("source"))
     )
-    joined = entries.join(first, on="entry")
+    joined = entries.join(first, on="entry").with_columns(pl.col("source").alias("origin"))
+    if origin is not None:
+        theirs = members.filter(pl.col("system") == origin).sort("entry", "record_id").unique("entry", keep="first")
+        ids = theirs.select("entry", pl.format("{}/{}", "system", "record_id").alias("origin"))
+        joined = joined.drop("origin").join(ids, on="entry", how="left")
     kind = pl.when(pl.col("kind") != "other").then(pl.col("kind"))
-    return joined.with_columns(kind.alias("kind")).select("entry", *(n for n in owners if n in joined.columns))
+    names = dict.fromkeys(["entry", "source", *(name for name in owners if name in joined.columns)])
+    return joined.with_columns(kind.alias("kind")).select(*names)
 
 
 def _unsure(workspace: Workspace) -> set[str]:
@@ -147,7 +157,7 @@ def _updates(
             reason=None if possible else "the dialect does not say how to update one",
             record_id=row["record_id"],
             entry=row["entry"],
-            source=shall[row["entry"]].get("origin"),
+            source=shall[row["entry"]].get("source"),
         )
         for row in rows.sort("entry").iter_rows(named=True)
     ]
@@ -229,7 +239,7 @@ def _wishes(wanted: pl.DataFrame, actual: pl.DataFrame, owners: Mapping[str, str
     ours = [name for name, owner in owners.items() if owner != "theirs" and name in new.columns]
     return [
         Wish(
-            entry=row["entry"], source=row.get("origin"), values={name: row[name] for name in ours},
+            entry=row["entry"], source=row.get("source"), values={name: row[name] for name in ours},
             against="it is badly identified: it could not be found again" if row["entry"] in unsure else None,
         )
         for row in new.iter_rows(named=True)
