@@ -106,7 +106,7 @@ def make_workspace(folder: Path, harbour: Harbour, names: Sequence[str] = THREE,
     prefer = ", ".join(name for name in THREE if name in names)
     lines = ["format: 1", f"reconcile: {{prefer: [{prefer}], at_rest: status = stored}}", "systems:"]
     for standin in map(harbour.named, names):
-        lines += [f"  {standin.name}:", f"    dialect: {standin.name}", f"    url: {harbour.urls[standin.name]}"]
+        lines += [f"  {standin.name}:", f"    dialect: {standin.dialect}", f"    url: {harbour.urls[standin.name]}"]
         lines += ["    credentials:", *(f"      {name}: {value}" for name, value in standin.plain().items())]
         for name, value in standin.secrets().items():
             (folder / f"{standin.name}.secret").write_text(value + "\n")

@@ -161,3 +161,45 @@ def test_a_unit_is_enrolled_for_a_line_that_its_name_and_house_tell(tmp_path, ha
     first = rows(shell, "devices", "--sort", "-enrolled_at", "--limit", "2")
     assert {row["name"] for row in first} == {"rt-px-0", "rt-px-1"}
     assert {row["house"] for row in first} == {"Night Boats", "Saltmarsh Ferries"}
+
+
+def test_policies_that_were_tried_on_a_pilot_move_to_production(tmp_path, harbour):
+    """What binds them to people there stays behind, and what is bound here stays as it is."""
+    shell, production = workspace(tmp_path, harbour, "pilot", "muster"), harbour.muster
+    told = shell("config", "diff", "muster", "pilot", "--kind", "policies", status=3).stdout
+    assert "quay kiosks" in told
+    assigned = production.objects["policies"]["policy-1"]["assignedTo"]
+    shell("config", "carry", "pilot/policies/laptops", "--to", "muster", "--yes")
+    shell("config", "carry", "pilot/policies/quay kiosks", "--to", "muster", "--yes")
+    held = {one["name"]: one for one in production.objects["policies"].values()}
+    assert (held["laptops"]["leastRelease"], held["laptops"]["lock"]["leastDigits"]) == ("24.0.0", 8)
+    assert held["laptops"]["assignedTo"] == assigned
+    assert not held["quay kiosks"].get("assignedTo")
+    assert "no difference" in shell("config", "diff", "muster", "pilot", "--kind", "policies").stderr
+
+
+def test_two_things_in_one_place_or_outside_of_their_rack_are_mistakes_before_anything_is_sent(tmp_path, harbour):
+    shell, stowage = workspace(tmp_path, harbour, "stowage"), harbour.stowage
+    rack = next(iter(stowage.lists["racks"].values()))
+    place = stowage.lists["places"][rack["placeId"]]["code"]
+    product = next(one for one in stowage.lists["products"].values() if one["name"] == "BS-2448")
+    product["height"] = 2
+    shell("pull")
+    head = "name,serial,site,maker,model,kind,rack,position,face\n"
+    line = "{n},RK{n},{p},Brackwater,BS-2448,switch,{r},{u},{f}\n"
+    taken = {(one["unit"], one["rackId"]) for one in stowage.lists["gear"].values() if one["rackId"]}
+    free = max((unit for unit, number in taken if number == rack["id"]), default=0) + 1
+    spots = [(free, "front"), (free + 1, "front"), (free, "rear"), (rack["units"], "front"), (0, "front")]
+    (tmp_path / "r.csv").write_text(head + "".join(
+        line.format(n=f"sw-rk-{at}", p=place, r=rack["name"], u=unit, f=face) for at, (unit, face) in enumerate(spots)
+    ))  # fmt: skip
+    before = len(stowage.lists["gear"])
+    told = shell("push", str(tmp_path / "r.csv"), "--to", "stowage", "--yes", status=2).stdout
+    assert "is taken there by sw-rk-0" in told
+    assert told.count("is outside of the rack") == 2
+    assert len(stowage.lists["gear"]) == before
+    shell("push", str(tmp_path / "r.csv"), "--to", "stowage", "--rejects", str(tmp_path / "bad.csv"), "--yes", status=4)
+    assert len(stowage.lists["gear"]) == before + 2  # front and rear of the same units
+    told = shell("set", "stowage", "sw-rk-2", "face=front", "--yes", status=2).stderr
+    assert "its place is taken there by sw-rk-0" in told
+    assert "outside of the rack" in shell("set", "stowage", "sw-rk-0", "position=200", status=2).stderr

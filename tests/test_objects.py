@@ -953,7 +953,7 @@ def test_a_save_that_was_cut_off_never_makes_anything_go(quay, monkeypatch, end,
     monkeypatch.undo()
     before = deepcopy(harbour.bollard.objects)
     for file in (shell.folder / folder / "addresses").glob("*.yaml"):
-        if file not in written[:4]:
+        if file.name not in {Path(path).name for path in written[:4]}:
             file.unlink()  # as if it had never been written
     told = shell("config", "push", folder, "--to", "bollard", "--gone", "--yes", status=None)
     assert "does not say that it holds all of them" in told.stderr

@@ -47,6 +47,11 @@ class StandIn:
         """What a workspace needs to sign in, by the names that the dialect gives."""
         raise NotImplementedError
 
+    @property
+    def dialect(self) -> str:
+        """The dialect that it speaks."""
+        return type(self).name
+
     def plain(self) -> dict[str, str]:
         """The credentials that are no secrets."""
         return {}

@@ -46,8 +46,15 @@ class Muster(StandIn):
     openapi = "/muster/openapi.json"
 
     def __init__(
-        self, devices: list[dict[str, Any]], readings: list[dict[str, Any]] | None = None, lasts: float = 300
+        self,
+        devices: list[dict[str, Any]],
+        readings: list[dict[str, Any]] | None = None,
+        lasts: float = 300,
+        *,
+        pilot: bool = False,
     ) -> None:
+        if pilot:
+            self.name, self.title = "pilot", "Muster endpoint manager, on which policies are tried first"
         self.devices, self.readings, self.lasts = devices, readings or [], lasts
         self.touched: dict[str, float] = {}
         self.gone: dict[str, float] = {}
@@ -62,6 +69,16 @@ class Muster(StandIn):
                 "steps": [{"after": "1d", "do": "tell"}, {"after": "7d", "do": "block"}],
             }  # fmt: skip
             self.objects["policies"][policy["id"]] = _touched(policy)
+        if pilot:
+            self.objects["policies"]["policy-1"] |= {
+                "leastRelease": "24.0.0",
+                "lock": {"afterMinutes": 3, "leastDigits": 8},
+            }
+            self.objects["policies"]["policy-9"] = _touched({
+                "id": "policy-9", "name": "quay kiosks", "leastRelease": "15.0", "encrypted": True,
+                "platforms": ["slate"], "lock": {"afterMinutes": 1, "leastDigits": 6}, "assignedTo": ["two on trial"],
+                "steps": [{"after": "1d", "do": "tell"}],
+            })  # fmt: skip
         self.client_secret = secrets.token_urlsafe(24)
         self.tokens: dict[str, float] = {}
         self.places: dict[str, tuple[tuple[str, str, str], int]] = {}

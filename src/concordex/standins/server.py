@@ -47,6 +47,7 @@ class Harbour:
     purser: Purser
     afloat: Afloat
     deck: Deck
+    pilot: Muster
     urls: dict[str, str] = field(default_factory=dict)
     fingerprint: str = ""  # SHA-256 of the certificate of those that speak TLS
     _loop: asyncio.AbstractEventLoop = field(default_factory=asyncio.new_event_loop)
@@ -73,6 +74,7 @@ class Harbour:
             purser=Purser(other.cards),
             afloat=Afloat(other.unboxed, portal),
             deck=Deck(3, token_urlsafe(18)),
+            pilot=Muster([], other.readings[:5], pilot=True),
         )
 
     @property
@@ -80,7 +82,7 @@ class Harbour:
         """Each of them."""
         return (
             self.fairlead, self.masthead, self.bollard, self.muster, self.crowsnest, self.pilotage, self.binnacle,
-            self.stowage, self.purser,
+            self.stowage, self.purser, self.pilot,
         )  # fmt: skip
 
     def named(self, name: str) -> StandIn:

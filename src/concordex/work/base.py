@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import polars as pl
 
 from concordex.change.prepare import Form, Known, natural, plain
+from concordex.change.racks import Standing, clashes
 from concordex.errors import CalledWrongly, QueryError
 from concordex.model.fields import ORIGINAL, Type
 from concordex.query.bind import Binder
@@ -35,6 +36,8 @@ class Base:
     write: d.Write
     frames: Mapping[str, pl.DataFrame]
     forms: Mapping[str, Form]
+    #: Records by their natural keys, by table, once they are asked for.
+    keyed: dict[str, dict[tuple[str, ...], Mapping[str, Any]]] = field(default_factory=dict)
     #: The keys of records that the workspace leaves out, by table.
     hidden: Mapping[str, pl.DataFrame] = field(default_factory=dict)
 
@@ -60,6 +63,55 @@ class Base:
         spec = self.dialect.tables[self.table]
         names = [*self.write.fields, *(ours for ref in self.write.references.values() for ours in ref.by.values())]
         return {name: spec.type_of(name) for name in dict.fromkeys(names)}
+
+    def standing(self, record: Mapping[str, Any]) -> Standing | None:
+        """Where a record stands in a rack; nothing where it does not, or where that is not known."""
+        stands = self.write.stands
+        if stands is None or record.get(stands.rack) is None or record.get(stands.at) is None:
+            return None
+        key = self._referred(stands.rack, record)
+        if key is None:
+            return None
+        height = 1.0
+        for table, name in stands.height.items():
+            link = next(one for one in self.forms[self.table].links if one.via == table)
+            model = self._by_key(table).get(
+                natural({t: record.get(o) for t, o in link.by.items()}, list(link.by)) or ()
+            )
+            height = float((model or {}).get(name) or 1)
+        face = record.get(stands.face) if stands.face else None
+        label = str(record.get("name") or record.get("record_id") or "another")
+        return Standing(label=label, rack=key, at=float(record[stands.at]), height=height, face=face)
+
+    def _referred(self, ours: str, record: Mapping[str, Any]) -> tuple[str, ...] | None:
+        link = next(one for one in self.forms[self.table].links if ours in one.by.values())
+        return natural({theirs: record.get(mine) for theirs, mine in link.by.items()}, list(link.by))
+
+    def _by_key(self, table: str) -> dict[tuple[str, ...], Mapping[str, Any]]:
+        if table not in self.keyed:
+            self.keyed[table] = {
+                key: row
+                for row in self.frames[table].iter_rows(named=True)
+                for names in self.forms[table].keys
+                if (key := natural(row, names)) is not None
+            }
+        return self.keyed[table]
+
+    def misplaced(self, records: Sequence[tuple[str | None, Mapping[str, Any]]]) -> list[str | None]:
+        """For each record as it shall be, with the id of the one that is there, why it cannot stand where it shall."""
+        stands = self.write.stands
+        placed = [(at, where) for at, (_, one) in enumerate(records) if (where := self.standing(one)) is not None]
+        if stands is None or not placed:
+            return [None] * len(records)
+        moving = {record_id for record_id, _ in records if record_id}
+        rest = [where for row in self.frame.iter_rows(named=True)
+                if row["record_id"] not in moving and (where := self.standing(row)) is not None]  # fmt: skip
+        link = next(one for one in self.forms[self.table].links if stands.rack in one.by.values())
+        sizes = {key: float(row[stands.size]) for key, row in self._by_key(link.via).items() if row.get(stands.size)}
+        told: list[str | None] = [None] * len(records)
+        for (at, _), why in zip(placed, clashes([where for _, where in placed], rest, sizes), strict=True):
+            told[at] = why
+        return told
 
     def image(self, row: Mapping[str, Any]) -> dict[str, Any]:
         """What can be written of a record, as it is."""
@@ -92,7 +144,7 @@ def base_of(workspace: Workspace, system: str, table: str) -> Base:
     frames = {name: store.scan(workspace.store / str(newest[name].file)).collect() for name in tables}
     files = {name: store.beside(workspace.store / str(newest[name].file)) for name in tables}
     hidden = {name: pl.read_parquet(file) for name, file in files.items() if file.is_file()}
-    return Base(system, table, dialect, write, frames, forms, hidden)
+    return Base(system, table, dialect, write, frames, forms, hidden=hidden)
 
 
 def _all_whole(system: str, tables: Sequence[str], newest: Mapping[str, Snapshot]) -> None:

@@ -26,6 +26,13 @@ def prepare_set(
     base = base_of(workspace, system, table)
     found = selected(workspace, base, selection)
     shall = _values(workspace, base, said, make)
+    rows = list(found.iter_rows(named=True))
+    stands = base.write.stands
+    if stands and shall.keys() & {stands.rack, stands.at, stands.face}:
+        why = base.misplaced([(row["record_id"], {**row, **shall}) for row in rows])
+        bad = [(row.get("name") or row["record_id"], no) for row, no in zip(rows, why, strict=True) if no]
+        if bad:
+            raise CalledWrongly("\n".join(f"{name}: its place {no}" for name, no in bad))
     updates = [
         _step(base, row, "update", was={n: row.get(n) for n in shall}, shall=shall)
         for row in found.iter_rows(named=True)

@@ -80,6 +80,13 @@ def prepare_push(workspace: Workspace, system: str, table: str, rows: Sequence[R
     headed = {name: column for column, name in meant.items()}
     mistakes += [replace(one, column=_headed(one.column, headed)) for one in more]
     bad = {mistake.place for mistake in mistakes}
+    spot = base.write.stands.at if base.write.stands else ""
+    mistakes += [
+        Mistake(place=row.place, column=headed.get(spot, spot), value=str(row.values.get(spot, "")), what=why)
+        for row, why in zip(checked, _misplaced(base, checked, target), strict=True)
+        if why is not None and row.place not in bad
+    ]
+    bad = {mistake.place for mistake in mistakes}
     for row in checked:
         for name, value in row.values.items():
             if name in base.write.fields and base.write.fields[name].secret and not is_reference(str(value)):
@@ -92,6 +99,21 @@ def prepare_push(workspace: Workspace, system: str, table: str, rows: Sequence[R
     mistakes.sort(key=lambda one: order.get(one.place, -1))
     aside = [name for name in only_read if name not in choice.ignore]
     return Prepared(change, mistakes, [row for row in rows if row.place in bad], equal, aside)
+
+
+def _misplaced(base: Base, rows: Sequence[Row], target: Target) -> list[str | None]:
+    """For each row why its record cannot stand in its rack where the row says; what it does not say stays."""
+    if base.write.stands is None:
+        return [None] * len(rows)
+    ids = [holder(row.values, target) for row in rows]
+    mine = pl.col("record_id").is_in([record_id for record_id in ids if record_id])
+    there = {one["record_id"]: one for one in base.frame.filter(mine).iter_rows(named=True)}
+    names = {base.write.stands.rack, base.write.stands.at, base.write.stands.face}
+    shall = [
+        (record_id, {**there.get(record_id or "", {}), **row.values}) if names & row.values.keys() else (record_id, {})
+        for record_id, row in zip(ids, rows, strict=True)
+    ]
+    return base.misplaced(shall)
 
 
 def _is_only_read(column: str, base: Base, fields: Mapping[str, Any]) -> bool:

@@ -107,7 +107,7 @@ def demo(
 ) -> int:
     """Go through the whole job on stand-ins, from a check to a verified sync.
 
-    Starts nine simulated systems on free loopback ports, makes a workspace, and runs the commands that
+    Starts ten simulated systems on free loopback ports, makes a workspace, and runs the commands that
     a practitioner would, printing each before its output.
 
     Examples:
@@ -159,7 +159,7 @@ def _make_workspace(target: Path, harbour: Harbour, devices: int) -> None:
     aside = target.with_name(f"{target.name}-aside")
     aside.mkdir(parents=True, exist_ok=True)
     (aside / "truth.ndjson").write_text("".join(truth_lines(harbour.told)), encoding="utf-8")
-    draw.line("# Saltmarsh Ferries: nine stand-ins are up; a workspace is made for them.")
+    draw.line("# Saltmarsh Ferries: ten stand-ins are up; a workspace is made for them.")
     draw.line(f"# Secrets and the fleet's truth lie beside it, in {aside.name}: no workspace holds a secret.")
     draw.line(f"\n$ concordex init {target}")
     _call(Path.cwd(), ["init", str(target)])
@@ -170,7 +170,7 @@ def _make_workspace(target: Path, harbour: Harbour, devices: int) -> None:
             "add",
             standin.name,
             "--dialect",
-            standin.name,
+            standin.dialect,
             "--url",
             harbour.urls[standin.name],
         ]

@@ -243,6 +243,16 @@ class Ready(Part):
     most: float = Field(60, gt=0, description="Seconds after which we look no longer.")
 
 
+class Stands(Part):
+    """How records stand in racks, so that what cannot be is told before anything is sent."""
+
+    rack: str = Field(description="Our field, of a reference, that names the rack.")
+    at: str = Field("position", description="Our field for its lowest unit, counted from 1.")
+    face: str | None = Field(None, description="Our field for the side of the rack.")
+    height: dict[str, str] = Field(default_factory=dict, description="Table: its field that says how high it is.")
+    size: str = Field("units", description="The field of a rack that says how many units it has.")
+
+
 class Write(Part):
     """How a table is written."""
 
@@ -262,6 +272,7 @@ class Write(Part):
     commit: Send | None = Field(None, description="Called after writes that are only staged until then.")
     refusals: Refusals | None = None
     ready: Ready | None = None
+    stands: Stands | None = None
     volatile: list[str] = Field(
         default_factory=list,
         description="Members of its records that the system itself alters: times, counters, what follows from others.",
