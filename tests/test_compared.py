@@ -226,3 +226,30 @@ def test_a_system_that_knows_repetitions_gets_the_same_key_for_the_same_step(tmp
     shell("change", "resume", "1", "--send-again")
     assert len(keys) == 4
     assert len(set(keys)) == 2
+
+
+def test_what_is_only_binned_counts_as_gone_its_name_as_taken_and_an_undo_takes_it_out(tmp_path, serve):
+    bin_rule = "binned: status = binned, restore: {path: '/devices/{record_id}/restore'}"
+    old = 'delete: {path: "/devices/{record_id}"'
+    new = old.replace("{path", f"{{{bin_rule}, path")
+    shell, spite = spiteful(tmp_path, serve, more=lambda text: text.replace(old, new))
+    number, do = spite.put("devices", label="lamp-1", note="theirs", keys=["a"]), spite._do
+
+    def binning(method, table, more, body, headers):
+        if table == "devices" and method == "DELETE":
+            spite.tables["devices"][int(more[0])]["mood"] = "binned"
+            return 200, {}
+        if more[1:] == ["restore"]:
+            spite.tables["devices"][int(more[0])].pop("mood")
+            return 200, {}
+        return do(method, table, more, body, headers)
+
+    spite._do = binning
+    shell("pull")
+    shell("delete", "spite", "lamp-1", "--count", "1")
+    assert spite.tables["devices"][number]["mood"] == "binned"
+    (tmp_path / "x.json").write_text(json.dumps([{"name": "lamp-1"}]))
+    told = shell("push", str(tmp_path / "x.json"), "--to", "spite", "--table", "devices", "--yes", status=4).stdout
+    assert "which is in its bin, there has the same name" in told
+    shell("change", "undo", "1", "--yes")
+    assert spite.tables["devices"] == {number: {"id": number, "label": "lamp-1", "note": "theirs", "keys": ["a"]}}

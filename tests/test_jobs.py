@@ -203,3 +203,12 @@ def test_two_things_in_one_place_or_outside_of_their_rack_are_mistakes_before_an
     told = shell("set", "stowage", "sw-rk-2", "face=front", "--yes", status=2).stderr
     assert "its place is taken there by sw-rk-0" in told
     assert "outside of the rack" in shell("set", "stowage", "sw-rk-0", "position=200", status=2).stderr
+
+
+def test_an_interface_is_pushed_with_what_every_new_one_has(tmp_path, harbour):
+    shell, router = workspace(tmp_path, harbour, "binnacle"), harbour.binnacle
+    (tmp_path / "lo.csv").write_text("name,description\nlo/21,management\n")
+    shell("push", str(tmp_path / "lo.csv"), "--to", "binnacle", "--table", "interfaces", "--yes")
+    assert router.interfaces["lo/21"]["type"] == "iana-if-type:softwareLoopback"
+    shell("change", "undo", "1", "--yes")
+    assert "lo/21" not in router.interfaces

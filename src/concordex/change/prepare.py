@@ -37,6 +37,8 @@ class Form:
     writes: Collection[str] | None = None
     #: Fields of a new record that are made from others where nothing is said.
     makes: Mapping[str, str] = field(default_factory=dict)
+    #: What fields of a new record are where nothing is said.
+    always: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(kw_only=True)
@@ -45,8 +47,8 @@ class Known:
 
     keys: dict[Key, str] = field(default_factory=dict)
     several: dict[Key, list[str]] = field(default_factory=dict)
-    #: Records that the workspace leaves out: their keys are taken all the same.
-    hidden: set[str] = field(default_factory=set)
+    #: Records that do not count and whose keys are taken all the same, each with why.
+    aside: dict[str, str] = field(default_factory=dict)
     unique: dict[str, dict[str, str]] = field(default_factory=dict)
 
 
@@ -156,7 +158,7 @@ def _held_by_name(step: Step, form: Form, known: Known, wanted: Mapping[tuple[st
 
 
 def _aside(holder: str, known: Known) -> str:
-    return ", which is left out here," if holder in known.hidden else ""
+    return f", which is {known.aside[holder]}," if holder in known.aside else ""
 
 
 def _hold(step: Step, reason: str) -> Step:
@@ -170,7 +172,8 @@ def completed(values: Values, form: Form) -> dict[str, Any]:
         for name, source in form.makes.items()
         if values.get(name) is None and values.get(source) is not None
     }
-    return {**values, **made}
+    constant = {name: value for name, value in form.always.items() if values.get(name) is None}
+    return {**values, **made, **constant}
 
 
 def _held_by_references(step: Step, table: str, forms: Mapping[str, Form], known: Mapping[str, Known]) -> Step:

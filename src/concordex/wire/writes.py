@@ -269,7 +269,7 @@ def _match(base: Base | None) -> dict[str, str]:
 
 
 async def act(
-    session: Session, how: d.Act, record_id: str, values: Mapping[str, Any] | None = None, key: str | None = None
+    session: Session, how: d.Send, record_id: str, values: Mapping[str, Any] | None = None, key: str | None = None
 ) -> Any:
     """Do to a record what the dialect calls by a name of its own; what the system answers."""
     return await _write(session, how, None, None, {**(values or {}), "record_id": record_id}, _known(how, key))

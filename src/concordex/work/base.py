@@ -19,7 +19,7 @@ from concordex.store import snapshots as store
 from concordex.wire import dialect as d
 from concordex.words import suggestion
 from concordex.work.show import Shape
-from concordex.work.target import form_of, known_in, tables_for, writable
+from concordex.work.target import form_of, known_in, tables_for, without_bin, writable
 
 if TYPE_CHECKING:
     from concordex.store.catalogue import Snapshot
@@ -38,18 +38,20 @@ class Base:
     forms: Mapping[str, Form]
     #: Records by their natural keys, by table, once they are asked for.
     keyed: dict[str, dict[tuple[str, ...], Mapping[str, Any]]] = field(default_factory=dict)
-    #: The keys of records that the workspace leaves out, by table.
+    #: The keys of records that the workspace leaves out, and records that are in the system's bin, by table.
     hidden: Mapping[str, pl.DataFrame] = field(default_factory=dict)
+    binned: Mapping[str, pl.DataFrame] = field(default_factory=dict)
 
     @cached_property
     def known(self) -> dict[str, Known]:
         """The natural keys that each table holds."""
         found = {name: known_in(self.frames[name], self.forms[name]) for name in self.frames}
-        for name, frame in self.hidden.items():
-            aside = known_in(frame, self.forms[name])
-            found[name].keys = {**aside.keys, **found[name].keys}
-            found[name].unique = {n: {**aside.unique[n], **mine} for n, mine in found[name].unique.items()}
-            found[name].hidden = set(frame["record_id"])
+        for why, frames in (("left out here", self.hidden), ("in its bin", self.binned)):
+            for name, frame in frames.items():
+                aside = known_in(frame, self.forms[name])
+                found[name].keys = {**aside.keys, **found[name].keys}
+                found[name].unique = {n: {**aside.unique[n], **mine} for n, mine in found[name].unique.items()}
+                found[name].aside |= dict.fromkeys(frame["record_id"], why)
         return found
 
     @property
@@ -144,7 +146,12 @@ def base_of(workspace: Workspace, system: str, table: str) -> Base:
     frames = {name: store.scan(workspace.store / str(newest[name].file)).collect() for name in tables}
     files = {name: store.beside(workspace.store / str(newest[name].file)) for name in tables}
     hidden = {name: pl.read_parquet(file) for name, file in files.items() if file.is_file()}
-    return Base(system, table, dialect, write, frames, forms, hidden=hidden)
+    binned = {}
+    for name in tables:
+        live, gone = without_bin(frames[name], dialect.tables[name])
+        if gone.height:
+            frames[name], binned[name] = live, gone
+    return Base(system, table, dialect, write, frames, forms, hidden=hidden, binned=binned)
 
 
 def _all_whole(system: str, tables: Sequence[str], newest: Mapping[str, Snapshot]) -> None:

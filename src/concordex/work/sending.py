@@ -401,11 +401,30 @@ class Sender:
         assert write.create
         record_id = self.dialect.tables[steps[0].table].fields["record_id"].from_[0]
         steps = await self._asked(steps)
+        steps = await self._restored(write, steps)
         steps, bodies = self._sayable(write, steps)
         if steps:
             known = self._known(write.create, steps, bodies)
             send = partial(create, self.session, write.create, known, record_id, self._key(steps))
             await self._once(write, steps, send, self._create, partial(self._made, steps))
+
+    async def _restored(self, write: d.Write, steps: list[Step]) -> list[Step]:
+        """Steps that are to be made anew; those that an undo finds in the system's bin are taken out of it."""
+        how = write.delete.restore if write.delete else None
+        left = []
+        for step in steps:
+            there = self.actual.in_bin(step) if how and step.again else None
+            if there is None or how is None:
+                left.append(step)
+                continue
+            found = replace(step, record_id=there)
+            send = partial(act, self.session, how, there, {}, self._key([step]))
+            taken: Outcome = (found, "written", "taken out of the bin", there)
+            await self._once(write, [found], send, self._create, partial(self._took, taken))
+        return left
+
+    def _took(self, taken: Outcome, _answer: Any) -> None:
+        self.settle([taken])
 
     async def _asked(self, steps: list[Step]) -> list[Step]:
         """Steps with what only their devices know, as they show it just now; who does not answer is held."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from typing import Any
 
 import orjson
@@ -16,6 +17,9 @@ from concordex.change.steps import Step
 from concordex.change.whole import Flat, flat
 from concordex.errors import CalledWrongly, WireError
 from concordex.model.fields import ORIGINAL
+from concordex.query.bind import Binder
+from concordex.query.frames import to_polars
+from concordex.query.parse import parse
 from concordex.wire import dialect as d
 from concordex.wire.mapping import Mapper
 from concordex.wire.paths import at
@@ -39,6 +43,7 @@ def form_of(table: d.Table) -> Form:
         can_create=write.create is not None, can_update=write.update is not None,
         can_delete=write.delete is not None, takes_back=back,
         makes={name: spec.made_from for name, spec in write.fields.items() if spec.made_from},
+        always={name: spec.always for name, spec in write.fields.items() if spec.always},
         writes=None if table.config else {*write.fields, *named},
     )  # fmt: skip
 
@@ -74,12 +79,25 @@ def writable(dialect: d.Dialect, table: str, name: str) -> d.Write:
     return found.write
 
 
+def without_bin(frame: pl.DataFrame, table: d.Table) -> tuple[pl.DataFrame, pl.DataFrame]:
+    """The records that count, and those that are only in the system's bin."""
+    rule = table.write.delete.binned if table.write and table.write.delete else None
+    if rule is None:
+        return frame, frame.clear()
+    query = parse(rule)
+    binder = Binder(query, table.types, datetime.now(UTC), extra=ORIGINAL in frame.columns)
+    binned = frame.select(to_polars(query.node, binder).fill_null(False)).to_series()
+    return frame.filter(~binned), frame.filter(binned)
+
+
 @dataclass
 class Actual:
     """The live tables of a target, read whole, and kept up to date with what we make."""
 
     session: Session
     looks: dict[str, Look] = field(default_factory=dict)
+    live: dict[str, pl.DataFrame] = field(default_factory=dict)
+    _bin: dict[str, Known] = field(default_factory=dict)
     _known: dict[str, Known] = field(default_factory=dict)
     _raw: dict[str, dict[Key, Any]] = field(default_factory=dict)
     _forms: dict[str, Form] = field(default_factory=dict)
@@ -100,12 +118,14 @@ class Actual:
         table = self.session.dialect.tables[name]
         form = form_of(table)
         self.looks[name] = look
-        self._known[name] = known_in(look.frame, form)
+        self.live[name], binned = without_bin(look.frame, table)
+        self._known[name] = known_in(self.live[name], form)
+        self._bin[name] = known_in(binned, form)
         if name in self.referred:
             path = at(table.fields["record_id"].from_[0])
             self._raw[name] = {
                 key: path.first(orjson.loads(row[ORIGINAL]))
-                for row in look.frame.iter_rows(named=True)
+                for row in self.live[name].iter_rows(named=True)
                 for names in form.keys
                 if (key := natural(row, names)) is not None
             }
@@ -137,6 +157,14 @@ class Actual:
                 known = self._known[step.table]
                 return known.several.get(key) or [known.keys[key]] if key in known.keys else []
         return []
+
+    def in_bin(self, step: Step) -> str | None:
+        """The id of the record of that key in the system's bin."""
+        if step.table not in self._bin:
+            return None
+        known = self._bin[step.table].keys
+        found = (known.get(natural(step.key, names) or ()) for names in self._form(step.table).keys)
+        return next((one for one in found if one), None)
 
     def number(self, table: str, key: Mapping[str, Any]) -> Any:
         """The id, as the system writes it, for a member that refers to that record."""
@@ -195,7 +223,7 @@ class Actual:
         """The system's own records of those ids, member by member, without what it alters itself."""
         spec = self.session.dialect.tables[table]
         volatile = {*(spec.write.volatile if spec.write else ()), *spec.fields["record_id"].from_}
-        frame = self.looks[table].frame.filter(pl.col("record_id").is_in(list(ids)))
+        frame = self.live[table].filter(pl.col("record_id").is_in(list(ids)))
         return {
             row["record_id"]: flat(orjson.loads(row[ORIGINAL] or "{}"), volatile)
             for row in frame.select("record_id", ORIGINAL).iter_rows(named=True)
@@ -286,7 +314,7 @@ class Actual:
 
     def records(self, table: str, ids: Sequence[str]) -> dict[str, dict[str, Any]]:
         """The records of those ids as they were last read."""
-        frame = self.looks[table].frame.filter(pl.col("record_id").is_in(list(ids)))
+        frame = self.live[table].filter(pl.col("record_id").is_in(list(ids)))
         return {row["record_id"]: row for row in frame.iter_rows(named=True)}
 
 

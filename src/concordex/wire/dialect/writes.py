@@ -47,6 +47,7 @@ class FieldWrite(Part):
     take: Literal["first"] | None = Field(None, description="Of a list, only the first.")
     number: bool = Field(False, description="It is sent as a number.")
     time: Times = Field("iso", description="Of a moment: how it is written.")
+    always: str | None = Field(None, description="The same for every new record that says nothing here.")
     made_from: str | None = Field(
         None, description="Of a new record that says nothing here: this field, in small letters and hyphens."
     )
@@ -129,6 +130,10 @@ class Delete(Send):
     """How records are deleted."""
 
     method: Method = "DELETE"
+    binned: str | None = Field(
+        None, description="Where it only goes into a bin: a filter on the records that are in it, and count as gone."
+    )
+    restore: Send | None = Field(None, description="How it comes out again, so that an undo need not make it.")
     etag: bool = Field(False, description="It is read first, and deleted with If-Match.")
     most: int = Field(1, ge=1)
     answers: Answers | None = None
