@@ -242,3 +242,14 @@ def test_what_a_run_was_told_holds_for_going_on(quay, monkeypatch):
     assert "is staged in bollard" in shell("change", "resume", number).stderr
     assert bollard.revision == revision
     shell("config", "unstage", "bollard", "--yes")
+
+
+def test_a_commit_bears_a_note(quay):
+    """What a person says, or else which change it is: whoever looks there knows where it came from."""
+    shell, harbour = quay
+    bollard = harbour.bollard
+    number = objects(shell)
+    shell("change", "run", number, "--yes", "--note", "tonight's window")
+    assert bollard.notes[-1] == "tonight's window"
+    shell("change", "undo", number, "--yes")
+    assert bollard.notes[-1] == f"change {int(number) + 1}"

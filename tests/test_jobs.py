@@ -103,7 +103,7 @@ def test_things_are_planned_with_roles_platforms_faces_and_airflow_from_a_file(t
         ("planned", "fore", "fore to aft"), ("planned", "aft", "still"),
     }  # fmt: skip
     assert {stowage.lists["duties"][one["dutyId"]]["name"] for one in made} == {"access"}
-    assert [one["name"] for one in stowage.lists["programs"].values()] == ["TideOS"]
+    assert [one["name"] for one in stowage.lists["programs"].values()] == ["PierOS", "TideOS"]
     assert "nothing to do" in shell(*words).stderr
     shell("set", "stowage", "role = access and status = planned", "status=in service", "airflow=rear to front", "--yes")
     assert {

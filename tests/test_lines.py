@@ -154,3 +154,17 @@ def test_one_of_many_devices_is_saved_compared_and_set_as_one_document(deck):
 
 def deck_ports(shell: Near) -> list[str]:
     return [line.partition(":")[2].partition(",")[0] for line in (shell.folder / "rows.csv").read_text().split()[1:]]
+
+
+def test_one_section_of_a_document_can_be_cleared_and_comes_back(deck):
+    """An empty section is emptied; those that a file does not name stay."""
+    shell, switches = deck
+    first = f"switches:127.0.0.1:{deck_ports(shell)[0]}"
+    before = list(switches[0].lines)
+    (shell.folder / "clear.yaml").write_text("format: 1\nkind: sections\nname: switch\nobject: {timeServers: []}\n")
+    shell("config", "push", "clear.yaml", "--to", first, "--yes")
+    assert not [line for line in switches[0].lines if line.startswith("time at")]
+    assert [line for line in before if not line.startswith("time at")] == switches[0].lines
+    assert "nothing to do" in shell("config", "push", "clear.yaml", "--to", first).stderr
+    shell("change", "undo", "1", "--yes")
+    assert sorted(switches[0].lines) == sorted(before)

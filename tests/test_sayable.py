@@ -256,6 +256,14 @@ def test_a_filter_that_loses_its_record_is_not_well(shell, serve):
 def test_every_shipped_dialect_is_well_on_its_system(tmp_path, harbour):
     from tests.conftest import Near, make_workspace
 
+    harbour.fairlead.charges["wh-1"] = {
+        "name": "wh-1",
+        "host": "10.8.0.9",
+        "port": 1,
+        "user": "u",
+        "password": "p",
+        "since": 0,
+    }
     names = ["fairlead", "muster", "stowage", "masthead", "crowsnest", "bollard", "pilotage", "purser"]
     shell = make_workspace(tmp_path, harbour, names, Near)
     for name in names:

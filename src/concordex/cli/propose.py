@@ -45,6 +45,10 @@ Most = Annotated[int | None, typer.Option("--most", min=1, help="Records in one 
 Wait = Annotated[
     str | None, typer.Option("--wait", help="How long to wait while another process writes to the system: 30s, 10m.")
 ]
+Note = Annotated[
+    str | None,
+    typer.Option("--note", help="What goes with the commit, where the system takes a note."),
+]
 AnyTime = Annotated[bool, typer.Option("--any-time", help="Also outside the maintenance windows.")]
 
 
@@ -63,6 +67,7 @@ class Answers:
     together: bool = False
     most: int | None = None
     wait: str | None = None
+    note: str | None = None
 
 
 def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> int:
@@ -96,7 +101,8 @@ def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> 
     from concordex.work.sending import How
 
     how = How(
-        regardless=answers.regardless, stage=answers.stage, together=answers.together, most=answers.most
+        regardless=answers.regardless, stage=answers.stage, together=answers.together, most=answers.most,
+        note=answers.note,
     )  # fmt: skip
     return run_and_tell(here, number, chosen, any_time=answers.any_time, how=how, wait=answers.wait)
 

@@ -42,6 +42,7 @@ class Bollard(StandIn):
         self.firewalls = {firewall["ref"]: firewall for firewall in firewalls}
         self.objects = {kind: {o["ref"]: o for o in objects.get(kind, [])} for kind in _KINDS}
         self.lasts, self.revision, self.waits = lasts, 1, 1
+        self.notes: list[str] = []  # what was said with each commit
         self.keeps = True  # what is staged when its session has ended; as older ones do not
         self.password = secrets.token_urlsafe(18)
         self.sessions: dict[str, float] = {}
@@ -227,7 +228,7 @@ class Bollard(StandIn):
             del objects[ref]
         return True
 
-    def _commit(self, session: str, _params: Record) -> Record:
+    def _commit(self, session: str, params: Record) -> Record:
         if session not in self.staged:
             return {"job": self._job("done", "nothing was staged")}
         base, held = self.staged[session]
@@ -235,6 +236,7 @@ class Bollard(StandIn):
             raise Fault(-32010, f"revision {base} was altered by somebody else; this is revision {self.revision}")
         del self.staged[session]
         self.objects, self.revision = held, self.revision + 1
+        self.notes.append(str(params.get("note", "")))
         return {"job": self._job("done", f"revision {self.revision}")}
 
     def _pending(self, session: str, _params: Record) -> list[Record]:

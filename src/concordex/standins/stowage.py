@@ -130,6 +130,9 @@ class Stowage(StandIn):
         self.last = dict.fromkeys(LISTS, 0)
         self.filled: defaultdict[int, list[int]] = defaultdict(list)
         self._stock(gear)
+        for name in ("backbone", "office floor"):
+            self._keep("duties", {"name": name})
+        self._keep("programs", {"name": "PierOS"})
         super().__init__()
 
     def secrets(self) -> dict[str, str]:

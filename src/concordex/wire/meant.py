@@ -64,7 +64,11 @@ def _known(dialect: d.Dialect, place: Place) -> set[str] | None:
         return known | _OF_PARTS.get(str(place[0]), set())
     table, part = dialect.tables[str(place[1])], place[2:]
     if part[:1] == ("write",):
-        return known | ({"record_id", "record_ids", "target", "lines", *table.fields} if part[1] != "create" else set())
+        return (
+            known
+            | {"note"}
+            | ({"record_id", "record_ids", "target", "lines", *table.fields} if part[1] != "create" else set())
+        )
     if part[1:2] in (("details",), ("gathers",)):
         return None
     above = table.read.each.of if table.read.each else None

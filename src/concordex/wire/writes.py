@@ -275,9 +275,9 @@ async def act(
     return await _write(session, how, None, None, {**(values or {}), "record_id": record_id}, _known(how, key))
 
 
-async def commit(session: Session, how: d.Send) -> None:
-    """Put into effect what was only staged."""
-    await _write(session, how, None, None)
+async def commit(session: Session, how: d.Send, note: str = "") -> None:
+    """Put into effect what was only staged; `{note}` in the call says what it is."""
+    await _write(session, how, None, None, {"note": note})
 
 
 async def _write(

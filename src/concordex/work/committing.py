@@ -28,8 +28,8 @@ class Committer:
     With ``as_one`` there is one commit at the end, for everything or for nothing.
     """
 
-    def __init__(self, session: Session, *, as_one: bool) -> None:
-        self.session, self.as_one = session, as_one
+    def __init__(self, session: Session, *, as_one: bool, note: str = "") -> None:
+        self.session, self.as_one, self.note = session, as_one, note
         self._lock = asyncio.Lock()
         staging = session.dialect.staging
         self._outlasts = staging is not None and staging.outlasts_session
@@ -130,7 +130,7 @@ class Committer:
     async def _commit(self, how: d.Send) -> None:
         for tried in range(1, _TRIES + 1):
             try:
-                await commit(self.session, how)
+                await commit(self.session, how, self.note)
             except (RequestRefused, SignInRefused):
                 raise
             except WireError:

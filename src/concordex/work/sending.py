@@ -62,6 +62,7 @@ class How:
     as_one      where a system stages: everything is staged before one commit, and taken back where one is unknown
     all_of_it   nothing is left of it either where one is refused or held
     stage       only that: the commit is left for later
+    note        what goes with a commit, where the system takes a note
     send_again  also what was sent before, and looked for, and not seen: a person has said so
     """
 
@@ -73,11 +74,12 @@ class How:
     all_of_it: bool = False
     stage: bool = False
     send_again: bool = False
+    note: str | None = None
 
     def told(self) -> dict[str, Any]:
         """What of it holds for going on as well."""
         kept = asdict(self)
-        return {name: kept[name] for name in ("most", "together", "regardless", "stage") if kept[name]}
+        return {name: kept[name] for name in ("most", "together", "regardless", "stage", "note") if kept[name]}
 
 
 class Sender:
@@ -97,7 +99,7 @@ class Sender:
         states: dict[int, State],
     ) -> None:
         self.session, self.actual, self.journal, self.number = session, actual, journal, number
-        self.committer = Committer(session, as_one=how.as_one)
+        self.committer = Committer(session, as_one=how.as_one, note=how.note or f"change {number}")
         self.lookout = Lookout(session, type(actual))
         self.told, self.how, self.states = told, how, states
         #: Gives the secret that a reference names.

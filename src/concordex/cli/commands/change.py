@@ -18,6 +18,7 @@ from concordex.cli.propose import (
     Draft,
     Every,
     Most,
+    Note,
     Stage,
     Together,
     Wait,
@@ -106,6 +107,7 @@ def run(
         bool, typer.Option("--regardless", help="Also over what others have altered since it was prepared.")
     ] = False,
     count: Count = None,
+    note: Note = None,
     yes: Yes = False,
     any_time: AnyTime = False,
     wait: Wait = None,
@@ -139,7 +141,7 @@ def run(
         return Status.STOPPED
     from concordex.work.sending import How
 
-    how = How(most=most, together=together, regardless=regardless, stage=stage)
+    how = How(most=most, together=together, regardless=regardless, stage=stage, note=note)
     part = len(numbers) < len(found.writes)
     return run_and_tell(here, number, numbers, part=part, how=how, any_time=any_time, wait=wait)
 

@@ -11,7 +11,7 @@ import typer
 from concordex.cli import draw
 from concordex.cli.commands.config.choose import Address, Addresses, Bound, Kind, complete_objects, live, objects_at
 from concordex.cli.options import Form, complete_systems, words, workspace
-from concordex.cli.propose import Answers, AnyTime, Count, Draft, Every, Most, Stage, Together, Yes, propose
+from concordex.cli.propose import Answers, AnyTime, Count, Draft, Every, Most, Note, Stage, Together, Yes, propose
 from concordex.words import plural
 
 if TYPE_CHECKING:
@@ -34,6 +34,7 @@ def push(
     together: Together = False,
     most: Most = None,
     stage: Stage = False,
+    note: Note = None,
     any_time: AnyTime = False,
     every: Every = False,
     form: Form = None,
@@ -79,7 +80,15 @@ def push(
     draw.note(f"{plural(len(wanted), 'object')} in {path}: {len(wanted) - altered:,} are so in {to} already")
     change = replace(change, about={**change.about, "from": str(path), "command": "config push"})
     answers = Answers(
-        stage=stage, together=together, most=most, draft=draft, yes=yes, every=every, form=form, any_time=any_time
+        stage=stage,
+        note=note,
+        together=together,
+        most=most,
+        draft=draft,
+        yes=yes,
+        every=every,
+        form=form,
+        any_time=any_time,
     )
     return propose(here, change, answers, f"{to} has {plural(len(wanted), 'object')} as the files say")
 
