@@ -64,10 +64,13 @@ def _doubt(step: Step, number: int | None) -> str | None:
 
 
 def _altered_back(step: Step, plain: Step, form: Form) -> Step:
-    """An update as it was, with what changed beside it, as far as that can be written."""
+    """An update as it was, with what was emptied beside it, as far as that can be written.
+
+    What became something else beside it may be somebody's edit: it is named when the undo is read back, and left.
+    """
     was, now = {name: step.was.get(name) for name in step.shall}, {**step.shall, **step.became}
     for name, (before, after) in step.whole.get("fields", {}).items():
-        if form.writes is None or name in form.writes:
+        if after in (None, "", [], {}) and (form.writes is None or name in form.writes):
             was[name], now[name] = before, after
     again = {path: before for path, (before, _) in step.whole.get("beside", {}).items()}
     return replace(plain, action="update", state="ready", was=now, shall=was, again=again)
