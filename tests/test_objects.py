@@ -970,6 +970,7 @@ def test_what_is_staged_is_seen_waits_and_is_committed_or_taken_back(quay, monke
     before = deepcopy(bollard.objects)
     guests(shell)
     assert "staged only" in shell("config", "push", "new", "--to", "bollard", "--stage", "--yes").stderr
+    assert "with what is only staged there" in shell("config", "push", "new", "--to", "bollard", status=4).stderr
     assert bollard.objects == before
     told = shell("config", "pending", "bollard", status=3)
     assert told.stdout.count("yes") == 4

@@ -12,6 +12,7 @@ from concordex.cli import draw
 from concordex.cli.commands.config.choose import Address, Addresses, Bound, Kind, complete_objects, live, objects_at
 from concordex.cli.options import Form, complete_systems, words, workspace
 from concordex.cli.propose import Answers, AnyTime, Count, Draft, Every, Most, Note, Stage, Together, Yes, propose
+from concordex.cli.statuses import Status
 from concordex.words import plural
 
 if TYPE_CHECKING:
@@ -90,6 +91,11 @@ def push(
         form=form,
         any_time=any_time,
     )
+    if not change.steps and any(one.ours for one in held.staged):
+        draw.note(
+            f"{to} has it so with what is only staged there; to commit it: concordex config commit {to}", "yellow"
+        )
+        return Status.PARTLY
     return propose(here, change, answers, f"{to} has {plural(len(wanted), 'object')} as the files say")
 
 
