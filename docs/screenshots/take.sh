@@ -38,30 +38,9 @@ shot() { # NAME, FOLDER, then commands to be typed there
     echo "$name.png"
 }
 
-running() { # a pull in one window, and what another one sees of it
-    printf 'cd %s\nclear\nprintf "\\033[1;36m$ concordex pull\\033[0m\\n"\nconcordex pull\nsleep 60\n' "$work/far" >"$work/pulling.sh"
-    {
-        printf 'cd %s\nclear\nsleep 4\n' "$work/far"
-        for line in "concordex pulls" "concordex pulls 1"; do
-            printf "printf '\\033[1;36m%%s\\033[0m\\n' \"\$ %s\"\n%s\necho\n" "$line" "$line"
-        done
-        printf 'touch %s/done\nsleep 60\n' "$work"
-    } >"$work/looking.sh"
-    rm -f "$work/done"
-    xterm -geometry 158x15+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#10141a' -fg '#d8dee9' -e sh "$work/pulling.sh" &
-    one=$!
-    xterm -geometry 158x31+0+280 -fa 'DejaVu Sans Mono' -fs 10 -bg '#10141a' -fg '#d8dee9' -e sh "$work/looking.sh" &
-    two=$!
-    until [ -e "$work/done" ]; do sleep 0.1; done
-    import -window root "$here/running.png"
-    kill $one $two
-    echo running.png
-}
-
 fleet=$work/ferries
 shot check "$fleet" "concordex system check" "concordex system check masthead" "concordex system check bollard"
 shot pull "$fleet" "concordex pull" "concordex pulls"
-running
 cp -r "$fleet" "$work/trouble"
 sed -i 's/fingerprint: ..../fingerprint: 0000/; s/purser-password/stowage-key/; s/    user: lookout/    user: lockout/' "$work/trouble/concordex.yaml"
 sed -i '/^  fairlead:/,/^  masthead:/s/127.0.0.1/fairlead.invalid/' "$work/trouble/concordex.yaml"
@@ -138,4 +117,46 @@ python3 "$work/stage.py" "$fleet"
 shot drift "$fleet" "concordex drift bollard muster switches" "concordex drift bollard --restore --yes" \
     "concordex config copy muster/roles/office --as 'office, no restart' --drop 'rights[=restart]' --yes" \
     "concordex config diff baselines/muster muster"
+cat >"$work/between.py" <<'END'
+"""Stands between us and the register: loses one card, makes another twice, and alters more than it was asked to."""
+import http.server, json, sys, urllib.error, urllib.request
+class Between(http.server.BaseHTTPRequestHandler):
+    protocol_version = "HTTP/1.1"
+    def pass_on(self, body):
+        asked = urllib.request.Request(sys.argv[1] + self.path, body or None, method=self.command,
+            headers={name: self.headers[name] for name in ("Authorization", "Content-Type") if name in self.headers})
+        try:
+            with urllib.request.urlopen(asked) as answer:
+                return answer.status, answer.read()
+        except urllib.error.HTTPError as error:
+            return error.code, error.read()
+    def do(self):
+        body = self.rfile.read(int(self.headers.get("Content-Length", 0)))
+        if b"card-lost" in body and self.command == "POST":
+            status, said = 504, b'{"fault": {"text": "the gateway gave up"}}'
+        else:
+            if self.command == "PATCH":
+                body = json.dumps([*json.loads(body), {"op": "add", "path": "/holder", "value": ""}]).encode()
+            status, said = self.pass_on(body)
+            if b"card-twice" in body and self.command == "POST":
+                self.pass_on(body)
+        self.send_response(status)
+        if status != 204:
+            self.send_header("Content-Type", "application/json")
+            self.send_header("Content-Length", str(len(said)))
+        self.end_headers()
+        self.wfile.write(said)
+    do_GET = do_POST = do_PATCH = do_DELETE = do
+    def log_message(self, *_):
+        pass
+http.server.ThreadingHTTPServer(("127.0.0.1", int(sys.argv[2])), Between).serve_forever()
+END
+register=$(sed -n '/^  purser:/,/url:/s/.*url: //p' "$fleet/concordex.yaml")
+python3 "$work/between.py" "$register" 18993 & between=$!
+sed -i "/^  purser:/,/url:/s|url: .*|url: http://127.0.0.1:18993|" "$fleet/concordex.yaml"
+printf 'name,kind,site\ncard-plain,laptop,fishgate\ncard-lost,laptop,fishgate\ncard-twice,laptop,fishgate\n' >"$fleet/cards.csv"
+(cd "$fleet" && concordex pull purser) >"$work/cards.txt" 2>&1
+held=$(cd "$fleet" && concordex show devices -s purser --where 'user present' -c name -n 1 -f csv | tail -1)
+shot unknown "$fleet" "concordex push cards.csv --to purser --yes" "concordex set purser $held 'status=in repair' --yes"
+kill $between
 shot demo "$work" "concordex demo shown"

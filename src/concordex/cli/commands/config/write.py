@@ -93,7 +93,7 @@ def push(
     )
     if not change.steps and any(one.ours for one in held.staged):
         draw.note(
-            f"{to} has it so with what is only staged there; to commit it: concordex config commit {to}", "yellow"
+            f"{to} has it so with what is only staged there: concordex config commit {to}", "yellow"
         )
         return Status.PARTLY
     return propose(here, change, answers, f"{to} has {plural(len(wanted), 'object')} as the files say")
