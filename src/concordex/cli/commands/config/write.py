@@ -92,9 +92,7 @@ def push(
         any_time=any_time,
     )
     if not change.steps and any(one.ours for one in held.staged):
-        draw.note(
-            f"{to} has it so with what is only staged there: concordex config commit {to}", "yellow"
-        )
+        draw.note(f"{to} has it so with what is only staged there: concordex config commit {to}", "yellow")
         return Status.PARTLY
     return propose(here, change, answers, f"{to} has {plural(len(wanted), 'object')} as the files say")
 
