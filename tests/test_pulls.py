@@ -38,7 +38,7 @@ def test_the_history_tells_each_pull(shell):
         (1, "stowage", 7, "whole"),
     ]
     one = json.loads(shell("pulls", "1", "--format", "json").stdout)
-    assert {row["table"] for row in one} == {"sites", "racks", "makers", "models", "devices"}
+    assert {row["table"] for row in one} == {"sites", "racks", "makers", "models", "devices", "roles", "platforms"}
 
 
 def test_ids_of_other_tables_become_what_they_mean(shell, harbour):
