@@ -14,7 +14,7 @@ demo: $(VENV)/.ready
 	$(BIN)/concordex demo
 
 test: $(VENV)/.ready
-	$(BIN)/python -m pytest -n 4
+	$(BIN)/python -m pytest -n 4 --dist worksteal
 
 lint: $(VENV)/.ready
 	$(BIN)/ruff check src tests benchmarks

@@ -65,7 +65,7 @@ shot compare "$fleet" "concordex compare fairlead stowage --count" \
 (until pgrep -f 'concordex review' >/dev/null; do sleep 0.2; done; sleep 3; touch "$work/done") &
 shot review "$work/far" "concordex findings --count-by kind,state" "concordex review"
 shot sync "$fleet" "concordex sync stowage --draft"
-(cd "$fleet" && concordex change run 1 --yes) >"$work/synced.txt" 2>&1
+(cd "$fleet" && concordex change run 1 --yes) >"$work/synced.txt" 2>&1 || true  # what is held is named, with status 4
 cp "$here/../examples/new-switches.csv" "$fleet"
 shot push "$fleet" "concordex push new-switches.csv --to stowage --rejects bad.csv --draft" \
     "concordex change run 2 --first 3 --yes" "concordex change run 2 --most 1 --yes" "cut -c1-120 bad.csv"
@@ -151,12 +151,13 @@ class Between(http.server.BaseHTTPRequestHandler):
         pass
 http.server.ThreadingHTTPServer(("127.0.0.1", int(sys.argv[2])), Between).serve_forever()
 END
-register=$(sed -n '/^  purser:/,/url:/s/.*url: //p' "$fleet/concordex.yaml")
-python3 "$work/between.py" "$register" 18993 & between=$!
-sed -i "/^  purser:/,/url:/s|url: .*|url: http://127.0.0.1:18993|" "$fleet/concordex.yaml"
+register=$(sed -n '/^systems:/,$ { /^  purser:/,/url:/s/.*url: //p }' "$fleet/concordex.yaml")
+python3 "$work/between.py" "$register" 18993 >/dev/null 2>&1 & between=$!
+trap 'kill $demo $far $between 2>/dev/null; kill $screen 2>/dev/null; rm -rf "$work"' EXIT
+sleep 1
+sed -i '/^systems:/,$ { /^  purser:/,/url:/s|url: .*|url: http://127.0.0.1:18993| }' "$fleet/concordex.yaml"
 printf 'name,kind,site\ncard-plain,laptop,fishgate\ncard-lost,laptop,fishgate\ncard-twice,laptop,fishgate\n' >"$fleet/cards.csv"
 (cd "$fleet" && concordex pull purser) >"$work/cards.txt" 2>&1
 held=$(cd "$fleet" && concordex show devices -s purser --where 'user present' -c name -n 1 -f csv | tail -1)
 shot unknown "$fleet" "concordex push cards.csv --to purser --yes" "concordex set purser $held 'status=in repair' --yes"
-kill $between
 shot demo "$work" "concordex demo shown"

@@ -240,6 +240,8 @@ def _advise(done: Change, wrong: Sequence[Step]) -> None:
         )  # fmt: skip
     if "doubled" in states:
         draw.note("doubled: more than one record bears the key; look there which one is to go", "yellow")
+    if "differs" in states:
+        draw.note(f"differs: look there, or take it back as far as that goes: concordex change undo {number}", "yellow")
     if {"refused", "ready"} & states or any(step.state == "held" and step.open for step in wrong):
         draw.note(f"once it is mended: concordex change resume {number}")
 
