@@ -46,7 +46,7 @@ def test_an_undo_does_not_delete_what_others_have_added_to(tmp_path, serve, adde
     (record,) = spite.tables["devices"].values()
     record |= added
     told = shell("change", "undo", "1", "--yes", status=4).stdout
-    assert "others have added to it or altered it since" in told
+    assert "it was altered or added to since we left it" in told
     assert record in spite.tables["devices"].values()
     shell("change", "resume", "2", status=4)
     assert len(spite.tables["devices"]) == 1

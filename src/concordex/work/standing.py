@@ -75,7 +75,7 @@ def of_the_rest(actual: Actual, steps: Sequence[Step], *, regardless: bool, fiel
         elif record is None:
             found.settled.append((step, "held", "the record is gone since the preview", None))
         elif step.left and not regardless and (more := moved_since(step.left, wholes.get(step.record_id or "", {}))):
-            found.settled.append((step, "held", f"others have added to it or altered it since: {named(more)}", None))
+            found.settled.append((step, "held", f"it was altered or added to since we left it: {named(more)}", None))
         elif moved and not regardless and field_by_field and (rest := _without(step, moved)) and record:
             found.spared[step.number] = _left(record, moved)
             (found.doubtful if step.state in AWAY else found.ready).append(rest)
