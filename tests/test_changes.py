@@ -701,3 +701,20 @@ def test_a_draft_tells_how_old_it_is_and_what_has_moved_since(at, tmp_path):
     told = shell("change", "show", str(newest(shell)))
     assert "is there by now" in told.stdout
     assert "1 of 2 steps rest on what has changed" in told.stderr
+
+
+def test_a_long_value_is_shortened_in_its_middle_and_all_of_it_is_shown_when_asked(at, tmp_path):
+    """But not where that would hide what changes."""
+    shell, gear = at
+    long = "begin " + "x" * 100 + " end"
+    path = sheet(tmp_path / "x.csv", [device(1, Comment=long)])
+    told = shell("push", path, "--to", "stowage", "--draft")
+    assert long not in told.stdout
+    assert " … " in told.stdout
+    assert "long values are shortened in their middles; --all shows all of each" in told.stderr
+    assert long in shell("change", "show", str(newest(shell)), "--all").stdout
+    record = next(iter(gear.values()))
+    record["remark"] = long
+    shell("pull", "stowage")
+    shell("set", "stowage", record["title"], f"comment={long[:52]}yyy{long[55:]}", "--draft")
+    assert f"comment: {long} -> " in shell("change", "show", str(newest(shell))).stdout

@@ -26,8 +26,10 @@ from concordex.change.plan import plan
 from concordex.documents import parse_yaml, plain
 from concordex.standins.bollard import Bollard, Fault
 from concordex.standins.server import Harbour
+from concordex.wire import dialect as d
 from concordex.work import objectfiles
 from concordex.work.committing import Committer
+from concordex.work.configure import _unfit_values
 from concordex.work.objectfiles import file_name, written
 from tests.conftest import Near, Shell, make_workspace
 
@@ -1034,3 +1036,28 @@ def test_requests_are_cut_for_everything_for_each_kind_or_for_each_object(quay, 
         ("one", "guest-net"),
         ("two", "guest-net"),
     ]
+
+
+def test_what_cannot_be_said_and_a_name_among_the_members_are_mistakes_before_anything_is_sent(quay):
+    shell, harbour = quay
+    before = deepcopy(harbour.muster.objects)
+    write(shell, "new/1.yaml", "roles", "office", {"rights": ["sign-in"], "name": "renamed"})
+    told = shell("config", "push", "new", "--to", "muster", "--yes", status=2).stderr
+    assert "among its members it would rename it" in told
+    (shell.folder / "new" / "1.yaml").write_text(
+        "format: 1\nkind: policies\nname: laptops\nobject: {lock: {afterMinutes: .inf, leastDigits: 6}}\n"
+    )
+    told = shell("config", "push", "new", "--to", "muster", "--yes", status=2).stderr
+    assert "lock.afterMinutes is no number that JSON could say" in told
+    assert harbour.muster.objects == before
+
+
+def test_members_that_the_dialect_knows_are_held_to_their_choices_lengths_and_kinds():
+    spec = d.Write.model_validate({"keys": "name", "fields": {
+        "verdict": {"to": "verdict", "choices": ["pass", "stop"]}, "note": {"to": "note", "longest": 3},
+        "place": {"to": "place", "number": True},
+    }})  # fmt: skip
+    said = _unfit_values(Object(kind="rules", name="r", body={"verdict": "pss", "note": "long", "place": "x"}), spec)
+    assert len(said) == 3
+    assert 'did you mean "pass"?' in said[0]
+    assert _unfit_values(Object(kind="rules", name="r", body={"verdict": "stop", "place": 1}), spec) == []

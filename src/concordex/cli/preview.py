@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from concordex.change.differ import deltas_of
@@ -20,6 +21,8 @@ STYLES = {
     "sent": "yellow", "written": "yellow",
 }  # fmt: skip
 _MOST = 8
+#: Signs of a value that are shown, unless all are asked for.
+_LONG = 72
 
 
 def summary(change: Change) -> str:
@@ -39,14 +42,33 @@ def draw_change(change: Change, form: Format | None, *, every: bool = False) -> 
         emit_rows([_row(step) for step in change.steps], form, None)
         return
     rows, first = [], () if change.about.get("objects") else _TOLD
-    once = change.about.get("once", ())
+    once, short = change.about.get("once", ()), False
     for found in _sorts(change.steps):
-        shown = found if every else found[:_MOST]
+        shown = found if every else [_shortened(step) for step in found[:_MOST]]
+        short = short or any(step is not whole for step, whole in zip(shown, found, strict=False))
         rows += [[s.number, s.table, s.action, s.label, _told(s, first, once), s.state] for s in shown]
         if len(found) > len(shown):
             left = len(found) - len(shown)
             rows.append(["", found[0].table, found[0].action, f"… and {left:,} more", "", found[0].state])
     draw.table(["step", "table", "action", "record", "what", "state"], rows, right=["step"], styles=STYLES)
+    if short:
+        draw.note("long values are shortened in their middles; --all shows all of each")
+
+
+def _shortened(step: Step) -> Step:
+    """A step with its long values shortened in their middles, but where that would hide what changes."""
+    shall = {name: _short(value) for name, value in step.shall.items()}
+    was = {name: _short(value) for name, value in step.was.items()}
+    same = [name for name in shall if name in was and shall[name] == was[name]]
+    shall |= {name: step.shall[name] for name in same}
+    was |= {name: step.was[name] for name in same}
+    return step if (shall, was) == (dict(step.shall), dict(step.was)) else replace(step, shall=shall, was=was)
+
+
+def _short(value: Any) -> Any:
+    plain = isinstance(value, str) or (isinstance(value, list) and not any(isinstance(v, dict | list) for v in value))
+    text = draw.cell(value) if plain else ""
+    return f"{text[: _LONG // 2]} … {text[-_LONG // 2 :]}" if len(text) > _LONG else value
 
 
 def draw_diff(change: Change) -> None:

@@ -88,6 +88,8 @@ def plain(value: Any) -> Any:
     """A value as a column takes it."""
     if isinstance(value, list):
         return ", ".join(map(str, value)) or None
+    if isinstance(value, float) and value.is_integer():
+        return int(value)
     return value.isoformat() if isinstance(value, datetime) else value
 
 

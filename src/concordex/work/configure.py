@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import shlex
 from collections.abc import Sequence
 from dataclasses import replace
@@ -88,6 +89,9 @@ def _unfit(
                 own_name(one.name, one.body, spec)
             except ValueError as error:
                 told.append(f"{place(one, 'name')}: {error}")
+            told += [
+                f"{place(one, 'object')}: {path} is no number that JSON could say" for path in _no_numbers(one.body)
+            ]
             told += _unfit_values(one, workspace.dialect(system).tables[kind].write)
             if one.source and not spec.single and get(one.body, spec.name) is not None:
                 where = place(one, "object", *spec.name.split("."))
@@ -98,6 +102,15 @@ def _unfit(
                 if one.source and learned and name not in known
             ]
     return told
+
+
+def _no_numbers(body: object, path: str = "") -> list[str]:
+    """Where a body holds what is no number, such as .inf (RFC 8259, section 6): it would be sent as null."""
+    if isinstance(body, dict):
+        return [bad for name, one in body.items() for bad in _no_numbers(one, f"{path}.{name}".lstrip("."))]
+    if isinstance(body, list):
+        return [bad for at, one in enumerate(body) for bad in _no_numbers(one, f"{path}[{at}]")]
+    return [path] if isinstance(body, float) and not math.isfinite(body) else []
 
 
 def _unfit_values(one: Object, write: d.Write | None) -> list[str]:
