@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import pty
+import re
 import select
 import subprocess
 import time
@@ -249,3 +250,20 @@ def answered(lists: Lists, keys: str) -> tuple[int, str]:
         except OSError:  # its end is closed
             break
     return process.wait(30), screen.decode(errors="replace")
+
+
+def test_a_conflict_tells_since_when_each_system_says_what_it_says(lists):
+    lists.reconcile()
+    time.sleep(1.1)
+    lists.say("net", row(id="1", name="sw-1", serial="AAAA1111", site="ferry", mac="0c:b1:00:00:00:01", kind="switch"))
+    lists.say("inv", row(id="7", name="sw-1", serial="AAAA1111", site="depot", mac="0c:b1:00:00:00:01", kind="switch"))
+    lists("pull", "--accept-fall")
+    lists("reconcile")
+    time.sleep(1.1)
+    lists.say("net", row(id="1", name="sw-1", serial="AAAA1111", site="pier", mac="0c:b1:00:00:00:01", kind="switch"))
+    lists("pull")
+    lists("reconcile")
+    told = lists("findings", "--kind", "conflict", "--where", "field = site", status=3).stdout
+    moments = re.findall(r"(\d{4}-\d\d-\d\d \d\d:\d\d:\d\d) (inv|net)", told)
+    assert [system for _, system in moments] == ["inv", "net"], told
+    assert moments[0][0] < moments[1][0]

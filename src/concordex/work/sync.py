@@ -9,13 +9,13 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import polars as pl
 
-from concordex.change.compare import differences, parted, same, shown
+from concordex.change.compare import differences, parted, shown
 from concordex.change.prepare import Wish, prepare
 from concordex.change.steps import Change, State, Step
 from concordex.errors import CalledWrongly
-from concordex.store import snapshots as store
 from concordex.work import concordance
 from concordex.work.base import Base, base_of
+from concordex.work.firstseen import first_seen
 from concordex.work.retire import retirements
 
 if TYPE_CHECKING:
@@ -24,8 +24,6 @@ if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
 
 _TABLE = "devices"
-#: So many pulls are looked at to find since when something is so.
-_BACK = 20
 
 
 @dataclass(frozen=True)
@@ -194,26 +192,6 @@ def _by(written: tuple[int, str] | None) -> str:
 
 def _since(moment: datetime | None) -> str:
     return f" (seen since {moment:%Y-%m-%d %H:%M})" if moment else ""
-
-
-def first_seen(workspace: Workspace, system: str, table: str, records: pl.DataFrame) -> dict[tuple[str, str], datetime]:
-    """Since which pull each field of ``records`` has held what it holds now, by record id and field."""
-    ids = records["record_id"].to_list()
-    now = {row["record_id"]: row for row in records.iter_rows(named=True)}
-    found: dict[tuple[str, str], datetime] = {}
-    ended = set[tuple[str, str]]()
-    for snapshot in workspace.memory.kept(system, table)[: -_BACK - 1 : -1] if ids else ():
-        part = store.scan(workspace.store / str(snapshot.file)).filter(pl.col("record_id").is_in(ids)).collect()
-        for row in part.iter_rows(named=True):
-            for name, value in now[row["record_id"]].items():
-                at = (row["record_id"], name)
-                if at in ended or name not in row:
-                    continue
-                if same(row[name], value):
-                    found[at] = snapshot.taken
-                else:
-                    ended.add(at)
-    return found
 
 
 def _twice(wanted: pl.DataFrame, actual: pl.DataFrame) -> list[Step]:

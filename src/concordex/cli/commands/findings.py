@@ -43,6 +43,7 @@ def findings(
     from concordex.errors import CalledWrongly
     from concordex.match.findings import KINDS
     from concordex.words import suggestion
+    from concordex.work.firstseen import conflicts_since
 
     kinds = words(kind)
     for name in kinds:
@@ -55,7 +56,8 @@ def findings(
     by = words(count_by) or (["kind", "severity"] if count else [])
     count = bool(by)
     table = "gone" if gone else "findings"
-    found = workspace().show(table, where=" and ".join(filter(None, parts)) or None, count_by=by)
+    here = workspace()
+    found = here.show(table, where=" and ".join(filter(None, parts)) or None, count_by=by)
     for text in found.notes:
         draw.note(text, "yellow")
     frame, screen = found.frame, form in (None, Format.TABLE) and output is None
@@ -64,7 +66,9 @@ def findings(
     if screen and not count:
         columns = ["severity", "kind", "entry", "name", "field", "seen", "state"]
         columns += ["accepted"] if accepted else []
-        draw.table(columns, shown.select(columns).iter_rows(), styles=STYLES)
+        since = conflicts_since(here, shown) if table == "findings" else {}
+        rows = [(*row, since.get((row[2], row[4]))) if since else row for row in shown.select(columns).iter_rows()]
+        draw.table([*columns, "since"] if since else columns, rows, styles=STYLES)
         for name in shown["kind"].unique(maintain_order=True):
             draw.note(f"{name}: {KINDS[name][1]}", "dim")
     elif screen:
