@@ -38,7 +38,7 @@ class Shell:
 
     def __call__(self, *words: str, status: int | None = 0, said: str = "", **more) -> subprocess.CompletedProcess:
         """Run the program; ``status`` is what it must end with, None if that does not matter."""
-        done = subprocess.run(self.command(*words), **self.settings(**more), input=said, timeout=120, check=False)
+        done = subprocess.run(self.command(*words), **self.settings(**more), input=said, timeout=300, check=False)
         if status is not None:
             assert done.returncode == status, f"{words}\n{done.stdout}\n{done.stderr}"
         return done
