@@ -20,7 +20,7 @@ from tests.test_reconcile import RULES, frame, rec, reconcile
 
 __all__ = ["lists"]  # a fixture
 
-LAW = settings(max_examples=60, deadline=None)
+LAW = settings(max_examples=40, deadline=None)
 FIELDS = ("name", "site", "ips")
 
 

@@ -238,7 +238,7 @@ THEFT = [
 ]  # fmt: skip
 
 
-@settings(max_examples=120, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=80, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     st.sampled_from([*THEFT, None]), st.sampled_from(["id", "next", "mark"]), st.sampled_from(["", "/api", "/"]),
     st.sampled_from(["{id}", "/{id}", "/lamps/{id}", "lamps/{id}/more"]), st.text(max_size=12),

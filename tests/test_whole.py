@@ -341,7 +341,7 @@ def manners_and_dialect(draw):
     return manners, f"{{path: /lamps, records: lamps, {total}pages: {pages}}}"
 
 
-@settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+@settings(max_examples=100, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 @given(manners_and_dialect())
 def test_a_pull_equals_the_truth_or_is_not_called_whole(moody, drawn):
     url, state = moody
