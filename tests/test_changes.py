@@ -28,10 +28,10 @@ from concordex.standins.server import Harbour
 from concordex.store.journal import Journal
 from concordex.work.config import Window
 from concordex.work.guards import _holds
+from concordex.work.how import How
 from concordex.work.pull import pull
 from concordex.work.push import Choice, prepare_push
 from concordex.work.run import run
-from concordex.work.sending import How
 from concordex.work.undo import prepare_undo
 from tests.conftest import Near, Shell, make_workspace
 

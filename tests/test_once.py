@@ -14,10 +14,10 @@ from hypothesis import strategies as st
 
 from concordex.change.rows import Row
 from concordex.errors import ConcordexError
+from concordex.work.how import How
 from concordex.work.pull import pull
 from concordex.work.push import Choice, prepare_push
 from concordex.work.run import run
-from concordex.work.sending import How
 from concordex.work.undo import prepare_undo
 from tests.conftest import Shell
 from tests.spite import MANNERS, UNDONE, spiteful

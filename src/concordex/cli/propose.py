@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from concordex.change.steps import Change, Step
     from concordex.cli.emit import Format
     from concordex.work import Workspace
-    from concordex.work.sending import How
+    from concordex.work.how import How
 
 #: How many that had to be waited for are told one by one.
 _READY = 20
@@ -98,7 +98,7 @@ def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> 
     if not agreed(change, answers, chosen):
         draw.note(f"not agreed; the change is kept: concordex change run {number}")
         return Status.STOPPED
-    from concordex.work.sending import How
+    from concordex.work.how import How
 
     how = How(
         regardless=answers.regardless, stage=answers.stage, together=answers.together, most=answers.most,

@@ -18,9 +18,10 @@ from concordex.words import plural
 from concordex.work.concurrent import at_most
 from concordex.work.devices import AT_ONCE
 from concordex.work.guards import check_guards
+from concordex.work.how import How
 from concordex.work.readback import Before, ReadBack
-from concordex.work.sending import STAGED, How, Sender
-from concordex.work.standing import AWAY
+from concordex.work.sending import Sender
+from concordex.work.standing import AWAY, STAGED
 from concordex.work.target import Actual
 
 if TYPE_CHECKING:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Awaitable, Callable, Mapping, Sequence
-from dataclasses import asdict, dataclass, replace
+from dataclasses import replace
 from functools import partial
 from typing import Any, cast
 from uuid import UUID, uuid5
@@ -38,48 +38,16 @@ from concordex.wire.writes import (
 )
 from concordex.work.committing import Committer
 from concordex.work.concurrent import at_most
+from concordex.work.how import How
 from concordex.work.lookout import Lookout
 from concordex.work.standing import AWAY, STAGED, Outcome, is_done, of_creations, of_the_rest
 from concordex.work.target import Actual, writable
-
-__all__ = ["STAGED", "How", "Outcome", "Sender"]
 
 #: Records that may be forbidden (403) one by one while nothing was allowed; then it is the right that lacks.
 _FORBIDDEN = 3
 
 #: How a step stands that keeps others of its change from coming into effect.
 _STANDS = {"refused": "was refused", "held": "was held", "unknown": "may have been written, or may not"}
-
-
-@dataclass(frozen=True, kw_only=True)
-class How:
-    """How a change is run.
-
-    most        records in one request, at the most; none: as many as the system takes
-    together    one request for several tables, where the system takes them so; else lists of one table each
-    field_by_field  what of an update others have altered is left, and the rest written, as in an undo
-    regardless  also over what others have altered since it was prepared
-    as_one      where a system stages: everything is staged before one commit, and taken back where one is unknown
-    all_of_it   nothing is left of it either where one is refused or held
-    stage       only that: the commit is left for later
-    note        what goes with a commit, where the system takes a note
-    send_again  also what was sent before, and looked for, and not seen: a person has said so
-    """
-
-    most: int | None = None
-    together: bool = False
-    field_by_field: bool = False
-    regardless: bool = False
-    as_one: bool = False
-    all_of_it: bool = False
-    stage: bool = False
-    send_again: bool = False
-    note: str | None = None
-
-    def told(self) -> dict[str, Any]:
-        """What of it holds for going on as well."""
-        kept = asdict(self)
-        return {name: kept[name] for name in ("most", "together", "regardless", "stage", "note") if kept[name]}
 
 
 class Sender:

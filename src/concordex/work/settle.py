@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING
 
 from concordex.change.steps import Change, State
 from concordex.errors import CalledWrongly
+from concordex.work.how import How
 from concordex.work.run import came_to
-from concordex.work.sending import How
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace

@@ -10,7 +10,7 @@ from concordex.errors import CalledWrongly, ConcordexError
 from concordex.wire.staging import Pending, discard, pending
 from concordex.wire.writes import commit
 from concordex.work.guards import check_guards
-from concordex.work.sending import STAGED
+from concordex.work.standing import STAGED
 
 if TYPE_CHECKING:
     from concordex.wire import dialect as d

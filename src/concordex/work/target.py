@@ -17,8 +17,6 @@ from concordex.change.steps import Step
 from concordex.change.whole import Flat, flat
 from concordex.errors import CalledWrongly, WireError
 from concordex.model.fields import ORIGINAL
-from concordex.query.bind import Binder
-from concordex.query.frames import to_polars
 from concordex.query.parse import parse
 from concordex.wire import dialect as d
 from concordex.wire.mapping import Mapper
@@ -28,6 +26,7 @@ from concordex.wire.session import Session
 from concordex.wire.tables import order, read_tables
 from concordex.wire.writes import body_of
 from concordex.words import suggestion
+from concordex.work.keeping import holds
 
 
 def form_of(table: d.Table) -> Form:
@@ -84,9 +83,7 @@ def without_bin(frame: pl.DataFrame, table: d.Table) -> tuple[pl.DataFrame, pl.D
     rule = table.write.delete.binned if table.write and table.write.delete else None
     if rule is None:
         return frame, frame.clear()
-    query = parse(rule)
-    binder = Binder(query, table.types, datetime.now(UTC), extra=ORIGINAL in frame.columns)
-    binned = frame.select(to_polars(query.node, binder).fill_null(False)).to_series()
+    binned = frame.select(holds(frame, parse(rule), datetime.now(UTC)).fill_null(False)).to_series()
     return frame.filter(~binned), frame.filter(binned)
 
 

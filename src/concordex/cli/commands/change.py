@@ -139,7 +139,7 @@ def run(
     if not agreed(found, Answers(yes=yes, count=count), numbers):
         draw.note("not agreed; nothing was sent")
         return Status.STOPPED
-    from concordex.work.sending import How
+    from concordex.work.how import How
 
     how = How(most=most, together=together, regardless=regardless, stage=stage, note=note)
     part = len(numbers) < len(found.writes)
@@ -188,7 +188,7 @@ def resume(
         return _nothing_left(found)
     part = set(found.about.get("chosen", ()))
     numbers = {step.number for step in found.writes if not part or step.number in part}
-    from concordex.work.sending import How
+    from concordex.work.how import How
 
     how = replace(How(**found.about.get("how", {})), send_again=send_again)
     return run_and_tell(here, number, numbers, part=bool(part), how=how, any_time=any_time, wait=wait)
