@@ -26,7 +26,7 @@ tables:
     read: {{file: devices.ndjson, shape: {{by: ndjson}}, complete: written whole by the test}}
     fields:
       {{record_id: $.id, name: $.name, serial: $.serial, macs: $.mac, site: $.site, kind: $.kind, os_version: $.os,
-        last_seen: $.seen}}
+        position: $.at, last_seen: $.seen}}
 """
 SYSTEMS = "format: 1\nsystems:\n" + "".join(f"  {n}: {{dialect: {n}, folder: {n}}}\n" for n in ("net", "inv"))
 

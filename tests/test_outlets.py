@@ -173,18 +173,23 @@ def test_a_sync_into_postgresql_and_its_second_run_with_nothing_to_do(lists, pos
 
 
 MINE = "\"serial like 'MM*'\""
-ODD = "{serial: serial_no, last_seen: seen, name: '100%', site: {to: place_id, of: {table: places, column: name}}}"
+ODD = (
+    "{serial: serial_no, last_seen: seen, name: '100%', position: tier,"
+    " site: {to: place_id, of: {table: places, column: name}}}"
+)
 
 
 def odd_ones(lists: Lists, table: Table, kind: str) -> None:
     """Moments, flags, keys of other tables and odd names, in any database: written, read back, and then as they are."""
+    tier, whole = ("INTEGER", 3) if kind == "TIMESTAMPTZ" else ("VARCHAR(9)", "3")
     table(f'CREATE TABLE things (serial_no VARCHAR(40), seen {kind}, "100%" VARCHAR(40), '
-          "place_id INTEGER REFERENCES places (id))")  # fmt: skip
+          f"tier {tier}, place_id INTEGER REFERENCES places (id))")  # fmt: skip
     table("INSERT INTO places VALUES (7, 'quay'), (8, 'depot')")
-    lists.say("net", *[one | {"seen": "2026-11-01T08:00:00Z"} for one in MANY[:20]])
+    lists.say("net", *[one | {"seen": "2026-11-01T08:00:00Z", "at": 3} for one in MANY[:20]])
     lists.reconcile()
     lists("sync", "register", "--yes")
     assert table("SELECT COUNT(*) FROM things WHERE place_id = 7") == [(20,)]
+    assert table("SELECT DISTINCT tier FROM things") == [(whole,)]
     assert "nothing to do" in lists("sync", "register").stderr
     number = json.loads(lists("change", "list", "-f", "json").stdout)[0]["change"]
     lists("change", "undo", str(number), "--yes")
@@ -192,7 +197,7 @@ def odd_ones(lists: Lists, table: Table, kind: str) -> None:
     # one row that the database does not take costs that row, and is named
     table("ALTER TABLE things RENAME TO before")
     table(f'CREATE TABLE things (serial_no VARCHAR(40) CHECK (serial_no <> \'MM00003\'), seen {kind}, '
-          f'"100%" VARCHAR(40), place_id INTEGER)')  # fmt: skip
+          f'"100%" VARCHAR(40), tier {tier}, place_id INTEGER)')  # fmt: skip
     table("DELETE FROM places WHERE id = 8")
     lists.say("net", *[one | {"site": "depot" if at == 5 else "quay"} for at, one in enumerate(MANY[:20])])
     lists.reconcile()

@@ -226,6 +226,10 @@ def test_two_runs_of_one_change_are_one_too_many(writing, fresh_harbour):
     assert process.returncode == 4
 
 
+def _last_pull(shell) -> str:
+    return f"{shell.workspace.memory.kept('stowage', 'devices')[-1].taken:%Y-%m-%d %H:%M}"
+
+
 def test_what_people_altered_since_the_preview_is_not_overwritten(writing, fresh_harbour):
     writing("sync", "stowage", "--draft")
     step = next(row for row in steps(writing) if row["action"] == "update" and "os_version" in row["shall"])
@@ -234,6 +238,10 @@ def test_what_people_altered_since_the_preview_is_not_overwritten(writing, fresh
     done = writing("change", "run", "1", "--yes", status=4)
     assert "changed there since the preview: os_version is now as a person typed it" in done.stdout
     assert record["softwareRelease"] == "as a person typed it"
+    assert f"as a person typed it after the pull of {_last_pull(writing)} (was " in done.stdout
+    writing("pull", "stowage")  # which shows it: from here on it is known since when it is there
+    told = writing("change", "resume", "1", status=4).stdout
+    assert f"as a person typed it since {_last_pull(writing)} (was " in told
 
 
 def test_what_appeared_since_the_preview_is_not_doubled(writing, fresh_harbour):

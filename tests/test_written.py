@@ -119,3 +119,36 @@ def test_what_a_record_made_on_the_way_requires_is_made_or_missed_before_the_run
     assert "to create it code must be known" in told.stdout
     assert set(spite.labels()) == {"lamp-2"}
     assert sorted(states(shell)) == ["confirmed", "held"]
+
+
+@pytest.mark.parametrize("first", ["code", "name"])
+def test_a_reference_is_found_by_any_natural_key_of_its_table(tmp_path, serve, first):
+    """Whichever comes first, also of a record that is made on the way."""
+
+    def more(text: str) -> str:
+        for old, new in SLUG:
+            text = text.replace(old, new, 1)
+        keys = "keys: [code, name]" if first == "code" else "keys: [name, code]"
+        return text.replace(
+            "      keys: name\n      required: [name, code]", f"      {keys}\n      required: name"
+        ).replace("MADE", "code")
+
+    shell, spite = spiteful(tmp_path, serve, more=more)
+    there = spite.put("sites", label="quay", code="q1")
+    shell("pull")
+    (tmp_path / "x.json").write_text(
+        json.dumps([{"name": "lamp-1", "site": "quay"}, {"name": "lamp-2", "site": "pier"}, {"name": "lamp-3"}])
+    )
+    shell("push", str(tmp_path / "x.json"), "--to", "spite", "--table", "devices", "--make", "sites", "--yes")
+    made = {one["label"]: one.get("room") for one in spite.tables["devices"].values()}
+    (pier,) = [number for number, one in spite.tables["sites"].items() if one["label"] == "pier"]
+    assert made == {"lamp-1": there, "lamp-2": pier, "lamp-3": None}
+
+
+def test_a_note_that_nothing_takes_is_not_dropped_in_silence(tmp_path, serve):
+    shell, spite = spiteful(tmp_path, serve)
+    (tmp_path / "x.json").write_text('[{"name": "lamp-1"}]')
+    shell("push", str(tmp_path / "x.json"), "--to", "spite", "--table", "devices", "--draft")
+    told = shell("change", "run", "1", "--yes", "--note", "tonight", status=2).stderr
+    assert "spite takes no note" in told
+    assert not spite.sent

@@ -74,10 +74,10 @@ def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> 
     """Show a change, keep it, and run it if that is agreed to; ``nothing`` says that there is nothing to write."""
     from concordex.work.guards import check_guards
 
-    if change.writes and answers.stage:
-        from concordex.work.run import check_staging
+    if change.writes and (answers.stage or answers.note):
+        from concordex.work.run import check_way
 
-        check_staging(here, change)
+        check_way(here, change, stage=answers.stage, note=answers.note)
     if change.writes:
         change = here.journal.keep(replace(change, about={**here.signature(), **change.about}))
     if change.steps or answers.form:

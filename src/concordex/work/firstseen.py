@@ -38,6 +38,23 @@ def first_seen(workspace: Workspace, system: str, table: str, records: pl.DataFr
     return found
 
 
+def seen_since(workspace: Workspace, system: str, table: str, records: pl.DataFrame) -> dict[str, dict[str, str]]:
+    """In words, since when each field of ``records`` is as it is, by record id and field: of a pull, or after the last.
+
+    ``records`` are as the system gave them just now.
+    """
+    kept = workspace.memory.kept(system, table)
+    seen = first_seen(workspace, system, table, records) if kept else {}
+    after = f" after the pull of {kept[-1].taken:%Y-%m-%d %H:%M}" if kept else ""
+    told: dict[str, dict[str, str]] = {}
+    for record_id in records["record_id"].to_list() if kept else ():
+        told[record_id] = {
+            name: f" since {seen[record_id, name]:%Y-%m-%d %H:%M}" if (record_id, name) in seen else after
+            for name in records.columns
+        }
+    return told
+
+
 def conflicts_since(workspace: Workspace, findings: pl.DataFrame) -> dict[tuple[str, str], str]:
     """Since which pull each system has said what it says, of the conflicts in ``findings``, by entry and field."""
     torn = findings.filter(pl.col("kind") == "conflict").select("entry", "field").unique()

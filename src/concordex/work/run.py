@@ -17,6 +17,7 @@ from concordex.wire.staging import pending
 from concordex.words import plural
 from concordex.work.concurrent import at_most
 from concordex.work.devices import AT_ONCE
+from concordex.work.firstseen import seen_since
 from concordex.work.guards import check_guards
 from concordex.work.how import How
 from concordex.work.readback import Before, ReadBack
@@ -52,8 +53,7 @@ def run(
     with workspace.locks.held(workspace.journal.change(number).system, number, by, wait):
         change = workspace.journal.change(number)  # as it stands now that nobody else runs it
         steps = [step for step in change.writes if only is None or step.number in only]
-        if how.stage:
-            check_staging(workspace, change)
+        check_way(workspace, change, stage=how.stage, note=how.note)
         if change.state in ("done", "dropped") or not steps:
             raise CalledWrongly(f"change {number} has nothing left to do")
         check_guards(workspace, change, steps, any_time=any_time)
@@ -97,16 +97,22 @@ def came_to(change: Change, chosen: Collection[int], how: How) -> str:
     return "staged" if how.stage and all(step.reason == STAGED for step in mine) else "incomplete"
 
 
-def check_staging(workspace: Workspace, change: Change) -> None:
-    """Raise CalledWrongly where a change cannot be left staged, and say why."""
-    staging = None if change.system in workspace.config.outlets else workspace.dialect(change.system).staging
-    if staging is None:
-        why = "it takes each write at once"
-    elif not staging.outlasts_session:
-        why = "what a session stages ends with it"
-    else:
+def check_way(workspace: Workspace, change: Change, *, stage: bool, note: str | None) -> None:
+    """Raise CalledWrongly where a change cannot be left staged, or nothing takes its note; and say why."""
+    dialect = None if change.system in workspace.config.outlets else workspace.dialect(change.system)
+    staging = dialect.staging if dialect else None
+    if stage and staging is None:
+        raise CalledWrongly(f"nothing can be left staged in {change.system}: it takes each write at once")
+    if stage and staging and not staging.outlasts_session:
+        raise CalledWrongly(f"nothing can be left staged in {change.system}: what a session stages ends with it")
+    if note is None:
         return
-    raise CalledWrongly(f"nothing can be left staged in {change.system}: {why}")
+    writes = [dialect.tables[table].write for table in {step.table for step in change.writes}] if dialect else []
+    if not any(write and write.commit and "{note}" in write.commit.model_dump_json() for write in writes):
+        raise CalledWrongly(
+            f"{change.system} takes no note with what it is given",
+            advice=f"leave --note out; change list says who prepared change {change.number or ''}".rstrip(),
+        )
 
 
 class _Tally:
@@ -164,9 +170,7 @@ class _Run:
             await actual.read(actual.needed(tables))
             before = Before.of(actual, self.steps)
             referred = {name for table in tables for name in actual.needed([table]) if name != table}
-            sender = Sender(session, actual, self.workspace.journal, self.number, self.told, self.how, self.states)
-            sender.token = self.change.about.get("token")
-            sender.asks, sender.reveal = self._asks(), self.workspace.secret
+            sender = self._sender(session, actual)
             try:
                 for steps in stages(self.steps, together):
                     several = len({step.table for step in steps}) > 1
@@ -188,6 +192,14 @@ class _Run:
                         raise
             if sender.ended:
                 raise sender.ended
+
+    def _sender(self, session: Session, actual: Actual) -> Sender:
+        sender = Sender(session, actual, self.workspace.journal, self.number, self.told, self.how, self.states)
+        sender.token = self.change.about.get("token")
+        if not self.change.about.get("objects"):
+            sender.since = partial(seen_since, self.workspace, self.change.system)
+        sender.asks, sender.reveal = self._asks(), self.workspace.secret
+        return sender
 
     def _asks(self) -> Callable[[Sequence[Step]], Awaitable[list[Step | str]]] | None:
         """What devices are asked for just before each step, where the change says so."""

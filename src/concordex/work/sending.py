@@ -9,6 +9,8 @@ from functools import partial
 from typing import Any, cast
 from uuid import UUID, uuid5
 
+import polars as pl
+
 from concordex.change.batches import halves, lists, stages
 from concordex.change.compare import shown
 from concordex.change.steps import State, Step
@@ -40,7 +42,7 @@ from concordex.work.committing import Committer
 from concordex.work.concurrent import at_most
 from concordex.work.how import How
 from concordex.work.lookout import Lookout
-from concordex.work.standing import AWAY, STAGED, Outcome, is_done, of_creations, of_the_rest
+from concordex.work.standing import AWAY, STAGED, Outcome, in_words, is_done, of_creations, of_the_rest
 from concordex.work.target import Actual, writable
 
 #: Records that may be forbidden (403) one by one while nothing was allowed; then it is the right that lacks.
@@ -74,6 +76,8 @@ class Sender:
         self.reveal: Callable[[str], str] | None = None
         #: Gives steps what only their devices know, just before they are sent; or says why that cannot be had.
         self.asks: Callable[[Sequence[Step]], Awaitable[list[Step | str]]] | None = None
+        #: Since when the fields of records are as they were read now, in words, by record id and field.
+        self.since: Callable[[str, pl.DataFrame], Mapping[str, Mapping[str, str]]] | None = None
         self._retold = set[int]()
         #: The change's own, of which the keys are made by which a system knows a repetition.
         self.token: str | None = None
@@ -126,9 +130,19 @@ class Sender:
             parts = self.how.field_by_field
             found = of_the_rest(self.actual, steps, regardless=self.how.regardless, field_by_field=parts)
             self.spared |= found.spared
+            found.settled += self._altered(found.altered)
         self.settle(found.settled)
         again = await self._arrived(found.doubtful) if found.doubtful else []
         return sorted([*found.ready, *again], key=lambda step: step.number)
+
+    def _altered(self, torn: Sequence[tuple[Step, list[str]]]) -> list[Outcome]:
+        """Steps that others' edits stand against: both values, and since when theirs is there."""
+        moments: Mapping[str, Mapping[str, str]] = {}
+        if torn and self.since:
+            table, ids = torn[0][0].table, [step.record_id or "" for step, _ in torn]
+            moments = self.since(table, self.actual.live[table].filter(pl.col("record_id").is_in(ids)))
+        words = partial(in_words, self.actual)
+        return [(step, "held", words(step, names, moments.get(step.record_id or "")), None) for step, names in torn]
 
     async def _arrived(self, steps: Sequence[Step]) -> list[Step]:
         """Of steps that an earlier run sent and that do not show, those that may be sent again after a second look."""

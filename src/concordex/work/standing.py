@@ -32,6 +32,8 @@ class Standing:
     ready: list[Step] = field(default_factory=list)
     settled: list[Outcome] = field(default_factory=list)
     doubtful: list[Step] = field(default_factory=list)
+    #: Steps that are held because others altered what they rest on, and the fields that were.
+    altered: list[tuple[Step, list[str]]] = field(default_factory=list)
     #: Of steps that bring back a part of what they should, by number: what is left as others made it.
     spared: dict[int, str] = field(default_factory=dict)
 
@@ -80,11 +82,17 @@ def of_the_rest(actual: Actual, steps: Sequence[Step], *, regardless: bool, fiel
             found.spared[step.number] = _left(record, moved)
             (found.doubtful if step.state in AWAY else found.ready).append(rest)
         elif moved and not regardless:
-            now = ", ".join(f"{n} is now {shown(record.get(n))} (was {shown(step.was[n])})" for n in moved)
-            found.settled.append((step, "held", f"changed there since the preview: {now}", None))
+            found.altered.append((step, moved))
         else:
             (found.doubtful if step.state in AWAY else found.ready).append(step)
     return found
+
+
+def in_words(actual: Actual, step: Step, names: Sequence[str], since: Mapping[str, str] | None = None) -> str:
+    """What others altered of a record since the preview: what it is now, ``since`` when that is known, and was."""
+    record, since = actual.records(step.table, [step.record_id or ""]).get(step.record_id or "", {}), since or {}
+    told = (f"{n} is now {shown(record.get(n))}{since.get(n, '')} (was {shown(step.was[n])})" for n in names)
+    return f"changed there since the preview: {', '.join(told)}"
 
 
 def _without(step: Step, names: Sequence[str]) -> Step | None:
