@@ -148,8 +148,8 @@ def _filled(folder: Path, share: int) -> None:
     from concordex.wire.read import Look
     from concordex.wire.session import Traffic
     from concordex.work import Workspace
-    from concordex.work.concordance import make
     from concordex.work.pull import keep
+    from concordex.work.reconciling import make
 
     (folder / "concordex.yaml").write_text(
         "format: 1\nsystems:\n"

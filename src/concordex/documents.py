@@ -29,7 +29,7 @@ T = TypeVar("T")
 class Part(BaseModel):
     """A part of a document: frozen, and strict about keys it does not know."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid", populate_by_name=True)
+    model_config = ConfigDict(frozen=True, extra="forbid", populate_by_name=True, defer_build=True)
 
     @model_validator(mode="before")
     @classmethod

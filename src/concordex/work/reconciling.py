@@ -1,0 +1,262 @@
+"""Making the concordance: from the newest snapshots, what was decided, and what was known before."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import shutil
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from datetime import timedelta
+from typing import TYPE_CHECKING, Any
+
+import polars as pl
+
+from concordex import __version__
+from concordex.errors import CalledWrongly
+from concordex.match.again import again
+from concordex.match.compare import KINDS
+from concordex.match.concordance import PARTS, Concordance, Rules, reconcile
+from concordex.match.coverage import coverage, moves
+from concordex.match.findings import Scope, Staged
+from concordex.match.learned import FRAMES, Learned
+from concordex.model.fields import ASKABLE, FIELDS, ORIGINAL
+from concordex.model.values import parse_duration
+from concordex.query.bind import Binder
+from concordex.query.frames import to_polars
+from concordex.store import snapshots as store
+from concordex.work.concordance import newest, read
+from concordex.work.config import FieldRule
+from concordex.work.rulings import Ruling, for_matching, holding
+
+if TYPE_CHECKING:
+    from concordex.store.catalogue import Snapshot
+    from concordex.work.workspace import Workspace
+
+#: What was learned holds while the number of records changes by less than this share.
+_STABLE = 0.1
+
+#: What tells one finding from another, from one time to the next.
+_SAME = ["kind", "entry", "field", "about"]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Summary:
+    """What a reconciliation came to, and what is otherwise than the last time."""
+
+    records: int
+    entries: int
+    systems: dict[str, dict[str, Any]]
+    findings: dict[str, int]
+    changes: dict[str, int]
+    doubts: list[str]
+    #: How many records could have become otherwise since last time; all, where all were reconciled.
+    looked_at: int
+
+
+def make(
+    workspace: Workspace, progress: Callable[[int, int], None] = lambda _done, _of: None, *, relearn: bool = False
+) -> Summary:
+    """Reconcile the newest device snapshots of all systems, and keep the result.
+
+    Where little changed, only that is looked at.  What was learned of the evidence holds until the
+    records have changed a good deal, or ``relearn``.
+    """
+    found = [s for s in workspace.memory.newest("devices") if s.system in workspace.config.systems]
+    if not found:
+        raise CalledWrongly("there is no snapshot of devices", advice="concordex pull")
+    records = _records(workspace, found)
+    progress(1, 3)
+    rules, resting = _rules(workspace, found), _resting(workspace)
+    learned = None if relearn else _learned(workspace, records.height)
+    last = _last(workspace, rules) if learned else None
+    before = last.members if last else _before(workspace)
+    made = again(records, rules, last, resting) if last else None
+    made = made or reconcile(records, rules, before, resting, learned)
+    made = replace(made, findings=followed(workspace, made))
+    progress(2, 3)
+    summary = _summary(workspace, made, found, before)
+    _keep(workspace, made, found, summary, relearned=learned is None, settings=_settings(rules))
+    return summary
+
+
+def followed(workspace: Workspace, made: Concordance) -> pl.DataFrame:
+    """The findings with what became of them: ``state`` (new or known) and the reason why one was ``accepted``."""
+    known = _found_before(workspace)
+    found = made.findings
+    if known is None:
+        found = found.with_columns(pl.lit("new").alias("state"))
+    else:
+        marked = known.unique().with_columns(pl.lit("known").alias("state"))
+        found = found.join(marked, on=_SAME, how="left", nulls_equal=True, maintain_order="left")
+        found = found.with_columns(pl.col("state").fill_null("new"))
+    accepted = [
+        (r.accept.finding, r.accept.of, r.accept.field, r.accept.about, _reason(r))
+        for r in holding(workspace)
+        if r.accept
+    ]
+    schema = dict.fromkeys(["kind", "ref", "field", "about", "accepted"], pl.String)
+    said = pl.DataFrame(accepted, schema=schema, orient="row")
+    refs = made.members.select(pl.format("{}/{}", "system", "record_id").alias("ref"), "entry")
+    said = said.join(refs, on="ref").drop("ref").unique(_SAME, keep="last")
+    return found.join(said, on=_SAME, how="left", nulls_equal=True, maintain_order="left")
+
+
+def _found_before(workspace: Workspace) -> pl.DataFrame | None:
+    """What tells the findings of the last time apart; none where an earlier release did not keep it."""
+    if workspace.memory.reconciliation() is None:
+        return None
+    findings = read(workspace, "findings")
+    return findings.select(_SAME).collect() if set(_SAME) <= set(findings.collect_schema()) else None
+
+
+def _reason(ruling: Ruling) -> str:
+    until = f", until {ruling.until}" if ruling.until else ""
+    return f"{ruling.why or 'accepted'} ({ruling.who}{until})"
+
+
+def _records(workspace: Workspace, found: list[Snapshot]) -> pl.DataFrame:
+    """All device records with all common fields, and the reference that our own writes left behind."""
+    lazy = store.together(workspace.store, found)
+    schema = lazy.collect_schema()
+    absent = [pl.lit(None, dtype=t.dtype).alias(n) for n, t in FIELDS.items() if n not in schema]
+    frame = lazy.with_columns(absent).drop(ORIGINAL, strict=False).collect()
+    made = workspace.memory.references()
+    origin = pl.col("origin") if "origin" in frame.columns else pl.lit(None, dtype=pl.String)
+    if not made:
+        return frame.with_columns(origin.alias("reference"))
+    kept = pl.DataFrame(
+        [(row["system"], row["record_id"], row["source"]) for row in made],
+        schema={"system": pl.String, "record_id": pl.String, "kept": pl.String}, orient="row",
+    )  # fmt: skip
+    joined = frame.join(kept, on=["system", "record_id"], how="left", maintain_order="left")
+    return joined.with_columns(pl.coalesce(origin, "kept").alias("reference")).drop("kept")
+
+
+def _resting(workspace: Workspace) -> pl.Expr | None:
+    text = workspace.config.reconcile.at_rest
+    return None if text is None else _filter(workspace, text)
+
+
+def _filter(workspace: Workspace, text: str) -> pl.Expr:
+    binder = Binder(workspace.query(text), ASKABLE, workspace.now(), extra=False)
+    return to_polars(binder.query.node, binder)
+
+
+def _rules(workspace: Workspace, found: list[Snapshot]) -> Rules:
+    config = workspace.config.reconcile
+    names = list(workspace.config.systems)
+    managers = [name for name in names if workspace.role(name) == "manager"]
+    inventories = [name for name in names if workspace.role(name) == "inventory"]
+    whole = {snapshot.system for snapshot in found if snapshot.whole}
+    order = [*config.prefer, *(n for n in [*managers, *inventories] if n not in config.prefer)]
+    tables = {name: "devices" in workspace.dialect(name).tables for name in managers}
+    scope = Scope(
+        inventories=[name for name in inventories if name in whole],
+        managers=[name for name in managers if name in whole],
+        all_managers=all(name in whole for name in managers if tables[name]),
+        stale_before=workspace.now() - (parse_duration(config.stale_after) or timedelta.max),
+        expected={name: _filter(workspace, text) for name, text in _stated(workspace).items()},
+        staged=[Staged(**row) for row in workspace.catalogue.staged() if row["system"] in names],
+    )
+    by_field = {name: rule.chosen if isinstance(rule, FieldRule) else rule for name, rule in config.fields.items()}
+    return Rules(
+        order=order, scope=scope, by_field=by_field, placeholders=config.placeholders,
+        rulings=for_matching(holding(workspace)),
+    )  # fmt: skip
+
+
+def _before(workspace: Workspace) -> pl.DataFrame | None:
+    if workspace.memory.reconciliation() is None:
+        return None
+    return read(workspace, "members").select("system", "record_id", "entry").collect()
+
+
+def _learned(workspace: Workspace, height: int) -> Learned | None:
+    """What was learned the last time, unless the number of records is quite another by now."""
+    row = workspace.memory.reconciliation()
+    learned = json.loads(row["summary"]).get("learned_at", 0) if row else 0
+    if not learned or abs(height - learned) > _STABLE * learned:
+        return None
+    frames = _frames(workspace, FRAMES)
+    if frames is None:
+        return None
+    known = [(kind, level, name) for kind, names in KINDS.items() for level, name in enumerate(names, start=1)]
+    same = sorted(frames["weights"].select("kind", "level", "means").unique().iter_rows()) == sorted(known)
+    return Learned.of_frames(frames) if same else None  # an older release weighed other things
+
+
+def _last(workspace: Workspace, rules: Rules) -> Concordance | None:
+    """The concordance of last time, if it was made in the same way."""
+    row = workspace.memory.reconciliation()
+    if row is None or json.loads(row["summary"]).get("settings") != _settings(rules):
+        return None
+    frames = _frames(workspace, (*PARTS, *FRAMES))
+    return Concordance.of_frames(frames) if frames else None
+
+
+def _frames(workspace: Workspace, names: Sequence[str]) -> dict[str, pl.DataFrame] | None:
+    """Frames of the last concordance; none where an earlier release did not keep all of them."""
+    folder = workspace.store / str(newest(workspace)["folder"])
+    paths = {name: folder / f"{name}.parquet" for name in names}
+    if not all(path.is_file() for path in paths.values()):
+        return None
+    return {name: pl.read_parquet(path) for name, path in paths.items()}
+
+
+def _settings(rules: Rules) -> str:
+    """A short text that is another whenever records that did not change might come out otherwise."""
+    said = (__version__, pl.__version__, [*rules.order], sorted(rules.by_field.items()), [*rules.placeholders])
+    return hashlib.sha256(repr(said).encode()).hexdigest()
+
+
+def _stated(workspace: Workspace) -> dict[str, str]:
+    """For which devices a system is there, where somebody said so."""
+    config = workspace.config
+    synced = {name: rule.where for name, rule in config.sync.items() if rule.where}
+    return synced | {name: system.knows for name, system in config.systems.items() if system.knows}
+
+
+def _summary(workspace: Workspace, made: Concordance, found: list[Snapshot], before: pl.DataFrame | None) -> Summary:
+    counts = made.findings.filter(pl.col("accepted").is_null()).group_by("kind").len()
+    doubts = [
+        f"{s.system} is {s.outcome} ({s.fault}): nothing is called missing because of it" for s in found if not s.whole
+    ]
+    stated = _stated(workspace)
+    scopes = {name: _filter(workspace, text) for name, text in stated.items()}
+    systems = coverage(made.members, made.entries, scopes)
+    changes = moves(before, made.members) if before is not None else {}
+    return Summary(
+        records=made.members.height, entries=made.entries.height, systems=systems,
+        findings=dict(counts.sort(["len", "kind"], descending=[True, False]).iter_rows()), doubts=doubts,
+        changes=changes, looked_at=made.looked_at,
+    )  # fmt: skip
+
+
+def _keep(
+    workspace: Workspace,
+    made: Concordance,
+    found: list[Snapshot],
+    summary: Summary,
+    *,
+    relearned: bool,
+    settings: str,
+) -> None:
+    row = workspace.catalogue.reconciliation()
+    folder = f"concordance/{(row['id'] if row else 0) + 1:06d}-{os.getpid()}"
+    for name, frame in made.frames().items():
+        store.write(frame, workspace.store / folder / f"{name}.parquet", lasting=False)
+    learned = json.loads(row["summary"]).get("learned_at") if row and not relearned else made.members.height
+    told = {
+        "records": summary.records, "entries": summary.entries, "findings": summary.findings,
+        "learned_at": learned or made.members.height, "settings": settings,
+    }  # fmt: skip
+    if row:
+        earlier = pl.read_parquet(workspace.store / str(row["folder"]) / "findings.parquet")
+        if set(_SAME) <= set(earlier.columns):
+            ended = earlier.join(made.findings, on=_SAME, how="anti", nulls_equal=True)
+            store.write(ended, workspace.store / folder / "gone.parquet")
+    workspace.catalogue.add_reconciliation(folder, [s.id for s in found if s.id], told)
+    if row:  # the one before is superseded; nothing refers to it any more
+        shutil.rmtree(workspace.store / str(row["folder"]), ignore_errors=True)
