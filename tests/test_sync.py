@@ -220,6 +220,7 @@ def test_two_runs_of_one_change_are_one_too_many(writing, fresh_harbour):
     process = writing.begin("change", "run", "1", "--yes")
     while not [m for m, _ in fresh_harbour.stowage.faults.requests if m == "PATCH"]:
         assert process.poll() is None
+        time.sleep(0.02)
     assert "is being written to by change 1 of" in writing("change", "run", "1", "--yes", status=5).stderr
     fresh_harbour.stowage.faults.rules.clear()
     process.communicate(timeout=60)
@@ -238,10 +239,10 @@ def test_what_people_altered_since_the_preview_is_not_overwritten(writing, fresh
     done = writing("change", "run", "1", "--yes", status=4)
     assert "changed there since the preview: os_version is now as a person typed it" in done.stdout
     assert record["softwareRelease"] == "as a person typed it"
-    assert f"as a person typed it after the pull of {_last_pull(writing)} (was " in done.stdout
+    assert f"; not so yet in the pull of {_last_pull(writing)})" in done.stdout
     writing("pull", "stowage")  # which shows it: from here on it is known since when it is there
     told = writing("change", "resume", "1", status=4).stdout
-    assert f"as a person typed it since {_last_pull(writing)} (was " in told
+    assert f"; seen since {_last_pull(writing)})" in told
 
 
 def test_what_appeared_since_the_preview_is_not_doubled(writing, fresh_harbour):

@@ -39,17 +39,17 @@ def first_seen(workspace: Workspace, system: str, table: str, records: pl.DataFr
 
 
 def seen_since(workspace: Workspace, system: str, table: str, records: pl.DataFrame) -> dict[str, dict[str, str]]:
-    """In words, since when each field of ``records`` is as it is, by record id and field: of a pull, or after the last.
+    """In words, since which pull each field of ``records`` is as it is, by record id and field, or that none saw it.
 
     ``records`` are as the system gave them just now.
     """
     kept = workspace.memory.kept(system, table)
     seen = first_seen(workspace, system, table, records) if kept else {}
-    after = f" after the pull of {kept[-1].taken:%Y-%m-%d %H:%M}" if kept else ""
+    after = f"; not so yet in the pull of {kept[-1].taken:%Y-%m-%d %H:%M}" if kept else ""
     told: dict[str, dict[str, str]] = {}
     for record_id in records["record_id"].to_list() if kept else ():
         told[record_id] = {
-            name: f" since {seen[record_id, name]:%Y-%m-%d %H:%M}" if (record_id, name) in seen else after
+            name: f"; seen since {seen[record_id, name]:%Y-%m-%d %H:%M}" if (record_id, name) in seen else after
             for name in records.columns
         }
     return told

@@ -91,7 +91,7 @@ def of_the_rest(actual: Actual, steps: Sequence[Step], *, regardless: bool, fiel
 def in_words(actual: Actual, step: Step, names: Sequence[str], since: Mapping[str, str] | None = None) -> str:
     """What others altered of a record since the preview: what it is now, ``since`` when that is known, and was."""
     record, since = actual.records(step.table, [step.record_id or ""]).get(step.record_id or "", {}), since or {}
-    told = (f"{n} is now {shown(record.get(n))}{since.get(n, '')} (was {shown(step.was[n])})" for n in names)
+    told = (f"{n} is now {shown(record.get(n))} (was {shown(step.was[n])}{since.get(n, '')})" for n in names)
     return f"changed there since the preview: {', '.join(told)}"
 
 
