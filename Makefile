@@ -13,8 +13,10 @@ $(VENV)/.ready: pyproject.toml
 demo: $(VENV)/.ready
 	$(BIN)/concordex demo
 
+# Frames in tests are small, and four workers share the processors: a thread each is quicker.  The tests start many
+# processes, which find their modules compiled.
 test: $(VENV)/.ready
-	$(BIN)/python -m pytest -n 4 --dist worksteal
+	POLARS_MAX_THREADS=1 PYTHONDONTWRITEBYTECODE= $(BIN)/python -m pytest -n 4 --dist worksteal
 
 lint: $(VENV)/.ready
 	$(BIN)/ruff check src tests benchmarks

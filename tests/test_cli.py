@@ -14,7 +14,7 @@ import typer
 
 from concordex import __version__
 from concordex.cli.parts import SUMMARIES, load, target_of
-from tests.conftest import Shell, make_workspace
+from tests.conftest import Near, Shell, make_workspace
 
 ROOT = Path(__file__).parents[1]
 PR_CAPBSET_DROP, CAP_DAC_OVERRIDE, CAP_DAC_READ_SEARCH = 24, 1, 2
@@ -59,10 +59,10 @@ def test_help_imports_nothing_heavy(tmp_path):
 
 
 def test_a_workspace_is_made_and_systems_are_added_without_losing_comments(tmp_path):
-    shell = Shell(tmp_path)
+    shell = Near(tmp_path)
     shell("init", "fleet")
     assert "is a workspace already" in shell("init", "fleet", status=2).stderr
-    inside = Shell(tmp_path / "fleet")
+    inside = Near(tmp_path / "fleet")
     path = inside.folder / "concordex.yaml"
     path.write_text(path.read_text().replace("stale_after: 14d", "stale_after: 20d   # ferries are slow"))
     add = ["system", "add", "muster", "-d", "muster", "-u", "https://muster.example"]
@@ -105,13 +105,13 @@ def test_a_broken_workspace_file_is_told_with_line_and_key(shell, before, after,
 
 
 def test_outside_a_workspace_the_way_in_is_told(tmp_path):
-    done = Shell(tmp_path)("show", "devices", status=2)
+    done = Near(tmp_path)("show", "devices", status=2)
     assert "concordex init" in done.stderr
-    assert "is not a workspace" in Shell(tmp_path)("-w", str(tmp_path), "pulls", status=2).stderr
+    assert "is not a workspace" in Near(tmp_path)("-w", str(tmp_path), "pulls", status=2).stderr
 
 
 def test_the_workspace_is_named_by_option_or_environment(pulled, tmp_path):
-    elsewhere = Shell(tmp_path)
+    elsewhere = Near(tmp_path)
     by_option = elsewhere("-w", str(pulled.folder), "pulls", "-f", "json").stdout
     assert by_option == elsewhere("pulls", "-f", "json", env={"CONCORDEX_WORKSPACE": str(pulled.folder)}).stdout
 
@@ -124,7 +124,7 @@ def _powerless() -> None:
 
 
 def test_on_a_store_that_cannot_be_written_reading_works_and_writing_is_told(tmp_path, fresh_harbour):
-    writing = make_workspace(tmp_path, fresh_harbour)
+    writing = make_workspace(tmp_path, fresh_harbour, kind=Near)
     writing("pull")
     writing("reconcile")
     store = writing.folder / ".concordex"
@@ -176,8 +176,8 @@ def test_the_demo_goes_from_a_check_to_a_verified_sync(tmp_path):
     assert float(re.search(r"F1 ([\d.]+)", done.stdout)[1]) > 0.9
     truth = (tmp_path / "ferries-aside" / "truth.ndjson").read_text().splitlines()
     assert set(json.loads(truth[0])) == {"system", "record_id", "device"}
-    assert "is not empty" in Shell(tmp_path)("demo", "ferries", status=2).stderr
-    left = Shell(tmp_path / "ferries")
+    assert "is not empty" in Near(tmp_path)("demo", "ferries", status=2).stderr
+    left = Near(tmp_path / "ferries")
     assert left("show", "entries", "--count-by", "kind").stdout
     assert "E00001" in left("explain", "E00001").stdout
     assert (tmp_path / "ferries-aside" / "stowage-key").stat().st_mode & 0o077 == 0

@@ -453,7 +453,7 @@ def test_the_history_is_filtered(nine, harbour):
 
 def test_a_running_pull_is_seen_and_stopped_from_another_terminal(tmp_path, fresh_harbour):
     harbour = fresh_harbour  # its own: what is still being answered slowly must not meet another test
-    shell = make_workspace(tmp_path, harbour, ["purser", "muster"])
+    shell = make_workspace(tmp_path, harbour, ["purser", "muster"], Near)
     harbour.muster.faults.add("slow", "/muster/devices", seconds=30, after=1)
     going = shell.begin("pull", "--table", "devices")
     ends = time.monotonic() + 30

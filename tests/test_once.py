@@ -276,7 +276,7 @@ def test_whatever_the_server_does_nothing_is_doubled_by_us_and_no_word_is_false(
     def rival(_method: str, _path: str) -> None:
         spite.tables["devices"][1] |= {"note": str(int(spite.tables["devices"][1]["note"]) + spite.edits)}
 
-    @settings(max_examples=25, suppress_health_check=[HealthCheck.function_scoped_fixture])
+    @settings(max_examples=16, suppress_health_check=[HealthCheck.function_scoped_fixture])
     @given(SCHEDULES, SCHEDULES, st.integers(0, 1))
     def law(plan, later, edits):
         spite.tables, spite.delay = deepcopy(first), 0.05

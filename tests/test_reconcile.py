@@ -137,7 +137,7 @@ RECORDS = st.lists(
 ).map(lambda rows: [row | {"record_id": str(at)} for at, row in enumerate(rows)])
 
 
-LAW = settings(max_examples=16, deadline=None)
+LAW = settings(max_examples=10, deadline=None)
 
 
 def refs(made) -> dict[str, str]:
