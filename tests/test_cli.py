@@ -124,7 +124,7 @@ def _powerless() -> None:
 
 
 def test_on_a_store_that_cannot_be_written_reading_works_and_writing_is_told(tmp_path, fresh_harbour):
-    writing = make_workspace(tmp_path, fresh_harbour, kind=Near)
+    writing = make_workspace(tmp_path, fresh_harbour)  # a process that ends closes its catalogue
     writing("pull")
     writing("reconcile")
     store = writing.folder / ".concordex"

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections import Counter, defaultdict
-from collections.abc import Callable, Sequence
+from collections.abc import AsyncIterator, Callable, Sequence
 
 from concordex.change.steps import Step
 from concordex.wire.session import Session
@@ -13,6 +13,16 @@ from concordex.work.target import Actual
 
 #: Seconds between the first two looks; each further pause is twice as long.
 _PAUSE = 0.2
+
+
+async def looks(end: float) -> AsyncIterator[None]:
+    """One for each look, with growing pauses between them; the last is after ``end``, in seconds since 1970."""
+    pause = _PAUSE
+    while time.time() < end:
+        yield
+        await asyncio.sleep(max(0.0, min(pause, end - time.time())))
+        pause *= 2
+    yield
 
 
 class Lookout:
@@ -49,13 +59,11 @@ class Lookout:
         them was sent, in seconds since 1970, if that was not just now: there is one look after it has settled.
         """
         end = (time.time() if since is None else since) + self.settles
-        left, pause = list(steps), _PAUSE
+        left = list(steps)
         if since is not None and time.time() < end:
             await asyncio.sleep(end - time.time())
-        while True:
-            late = time.time() >= end
+        async for _ in looks(end):
             left = seen(await self.read(steps[0].table), left)
-            if not left or late:
-                return left
-            await asyncio.sleep(max(0.0, min(pause, end - time.time())))
-            pause *= 2
+            if not left:
+                break
+        return left

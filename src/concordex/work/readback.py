@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import os
 import time
 from collections.abc import Mapping, Sequence
@@ -13,6 +12,7 @@ from concordex.change.steps import Change, State, Step
 from concordex.change.whole import Flat, beside, is_stamp, lost, named, prints
 from concordex.model.fields import ORIGINAL
 from concordex.wire.session import Traffic
+from concordex.work.lookout import looks
 from concordex.work.outcomes import outcome_of
 from concordex.work.pull import keep
 from concordex.work.ready import until_ready
@@ -23,8 +23,6 @@ from concordex.work.target import Actual
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
 
-#: Seconds between the first two looks; each further pause is twice as long.
-_PAUSE = 0.2
 #: Seconds by which the system's clock may differ from ours.
 _SKEW = 300.0
 
@@ -66,7 +64,7 @@ class ReadBack:
         begun = time.monotonic()
         wanted = self.after.needed(tables)
         await self._read(wanted, tables)
-        steps = [self.sender.written[number] for number in sorted(self.sender.written)]
+        steps = [self.sender.ledger.written[number] for number in sorted(self.sender.ledger.written)]
         settled, kept = list[Outcome](), []
         for table in tables:
             mine = [self._identified(step) for step in steps if step.table == table]
@@ -80,8 +78,8 @@ class ReadBack:
                     (step, *self._judged(step, record, whole, aside, waited.get(step.number)), step.record_id)
                 )
                 kept.append((step, *self._kept(step, record, whole, aside)))
-        self.workspace.journal.kept(self.sender.number, kept)
-        self.sender.settle(settled, ended=False)
+        self.workspace.journal.kept(self.sender.ledger.number, kept)
+        self.sender.ledger.settle(settled, ended=False)
         if not self.workspace.is_device(self.change.system):
             self._remember(steps)
             pull = self.workspace.catalogue.begin_pull(os.getpid())
@@ -91,17 +89,13 @@ class ReadBack:
 
     async def _read(self, wanted: Sequence[str], tables: Sequence[str]) -> None:
         """Read the tables, again and again while something that was written does not show and may do so yet."""
-        end, pause = time.monotonic() + self.dialect.limits.settle, _PAUSE
-        while True:
-            late = time.monotonic() >= end
+        async for _ in looks(time.time() + self.dialect.limits.settle):
             await self.after.read(wanted)
             for table in tables:  # a last look at what is unknown, at no cost
-                unknown = [step for step in self.sender.unknown.values() if step.table == table]
+                unknown = [step for step in self.sender.ledger.unknown.values() if step.table == table]
                 self.sender.seen("it does now", self.after, unknown)
-            if late or all(map(self._shows, self.sender.written.values())):
-                return
-            await asyncio.sleep(max(0.0, min(pause, end - time.monotonic())))
-            pause *= 2
+            if all(map(self._shows, self.sender.ledger.written.values())):
+                break
 
     def _shows(self, step: Step) -> bool:
         step = self._identified(step)

@@ -15,11 +15,14 @@ from concordex.errors import CalledWrongly, ConcordexError, Stopped, StoreError
 from concordex.wire.session import Session
 from concordex.wire.staging import pending
 from concordex.words import plural
+from concordex.work.bodies import Bodies
+from concordex.work.committing import Committer
 from concordex.work.concurrent import at_most
 from concordex.work.devices import AT_ONCE
 from concordex.work.firstseen import seen_since
 from concordex.work.guards import check_guards
 from concordex.work.how import How
+from concordex.work.ledger import Ledger
 from concordex.work.readback import Before, ReadBack
 from concordex.work.sending import Sender
 from concordex.work.standing import AWAY, STAGED
@@ -183,7 +186,7 @@ class _Run:
             except ConcordexError:
                 await sender.committer.abandon()
                 raise
-            if not any(step.reason == STAGED for step in sender.written.values()):
+            if not any(step.reason == STAGED for step in sender.ledger.written.values()):
                 back = ReadBack(self.workspace, self.change, self._actual(session), sender, before)
                 try:
                     await back.compare(tables)
@@ -194,12 +197,11 @@ class _Run:
                 raise sender.ended
 
     def _sender(self, session: Session, actual: Actual) -> Sender:
-        sender = Sender(session, actual, self.workspace.journal, self.number, self.told, self.how, self.states)
-        sender.token = self.change.about.get("token")
-        if not self.change.about.get("objects"):
-            sender.since = partial(seen_since, self.workspace, self.change.system)
-        sender.asks, sender.reveal = self._asks(), self.workspace.secret
-        return sender
+        committer = Committer(session, as_one=self.how.as_one, note=self.how.note or f"change {self.number}")
+        ledger = Ledger(self.workspace.journal, self.number, self.dialect, committer, self.states, self.told)
+        bodies = Bodies(actual, self.workspace.secret, self.change.about.get("token"))
+        since = None if self.change.about.get("objects") else partial(seen_since, self.workspace, self.change.system)
+        return Sender(bodies, ledger, self.how, asks=self._asks(), since=since)
 
     def _asks(self) -> Callable[[Sequence[Step]], Awaitable[list[Step | str]]] | None:
         """What devices are asked for just before each step, where the change says so."""

@@ -7,7 +7,6 @@ from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import replace
 from functools import partial
 from typing import Any, cast
-from uuid import UUID, uuid5
 
 import polars as pl
 
@@ -19,13 +18,10 @@ from concordex.errors import (
     CalledWrongly,
     Conflict,
     RequestRefused,
-    SecretError,
     SignInRefused,
     WireError,
 )
-from concordex.store.journal import Journal
 from concordex.wire import dialect as d
-from concordex.wire.session import Session
 from concordex.wire.writes import (
     Base,
     Refusal,
@@ -38,9 +34,10 @@ from concordex.wire.writes import (
     update,
     update_many,
 )
-from concordex.work.committing import Committer
+from concordex.work.bodies import Bodies
 from concordex.work.concurrent import at_most
 from concordex.work.how import How
+from concordex.work.ledger import Ledger
 from concordex.work.lookout import Lookout
 from concordex.work.standing import AWAY, STAGED, Outcome, in_words, is_done, of_creations, of_the_rest
 from concordex.work.target import Actual, writable
@@ -55,43 +52,29 @@ _STANDS = {"refused": "was refused", "held": "was held", "unknown": "may have be
 class Sender:
     """Sends the steps of one change into one system, stage by stage.
 
-    ``states`` takes down how steps stand.
+    asks   gives steps what only their devices know, just before they are sent; or says why that cannot be had
+    since  since when the fields of records are as they were read now, in words, by record id and field
     """
 
     def __init__(
         self,
-        session: Session,
-        actual: Actual,
-        journal: Journal,
-        number: int,
-        told: Callable[[int], None],
+        bodies: Bodies,
+        ledger: Ledger,
         how: How,
-        states: dict[int, State],
+        *,
+        asks: Callable[[Sequence[Step]], Awaitable[list[Step | str]]] | None = None,
+        since: Callable[[str, pl.DataFrame], Mapping[str, Mapping[str, str]]] | None = None,
     ) -> None:
-        self.session, self.actual, self.journal, self.number = session, actual, journal, number
-        self.committer = Committer(session, as_one=how.as_one, note=how.note or f"change {number}")
-        self.lookout = Lookout(session, type(actual))
-        self.told, self.how, self.states = told, how, states
-        #: Gives the secret that a reference names.
-        self.reveal: Callable[[str], str] | None = None
-        #: Gives steps what only their devices know, just before they are sent; or says why that cannot be had.
-        self.asks: Callable[[Sequence[Step]], Awaitable[list[Step | str]]] | None = None
-        #: Since when the fields of records are as they were read now, in words, by record id and field.
-        self.since: Callable[[str, pl.DataFrame], Mapping[str, Mapping[str, str]]] | None = None
-        self._retold = set[int]()
-        #: The change's own, of which the keys are made by which a system knows a repetition.
-        self.token: str | None = None
-        self.dialect = session.dialect
-        #: What became of steps that come into effect as one, until that is known.
-        self._kept: dict[int, Outcome] = {}
-        #: Steps as the system says that it has done them, and those of which nobody knows.
-        self.written: dict[int, Step] = {}
-        self.unknown: dict[int, Step] = {}
+        self.bodies, self.ledger, self.how, self.asks, self.since = bodies, ledger, how, asks, since
+        self.actual, self.session, self.committer = bodies.actual, bodies.actual.session, ledger.committer
+        self.dialect = self.session.dialect
+        self.lookout = Lookout(self.session, type(self.actual))
         #: What steps leave as others have made it.
         self.spared: dict[int, str] = {}
         #: Why nothing more is sent: what is under way ends first.
         self.ended: WireError | None = None
-        self._forbidden, self._allowed, self._finished = 0, False, False
+        self._retold = set[int]()
+        self._forbidden, self._allowed = 0, False
 
     async def stage(self, steps: list[Step]) -> None:
         """Send steps of one table and action, at most so many requests at once."""
@@ -131,7 +114,7 @@ class Sender:
             found = of_the_rest(self.actual, steps, regardless=self.how.regardless, field_by_field=parts)
             self.spared |= found.spared
             found.settled += self._altered(found.altered)
-        self.settle(found.settled)
+        self.ledger.settle(found.settled)
         again = await self._arrived(found.doubtful) if found.doubtful else []
         return sorted([*found.ready, *again], key=lambda step: step.number)
 
@@ -150,7 +133,7 @@ class Sender:
         left = await self._look(steps, "the run that sent it was cut off", since)
         if self.how.send_again or self.how.as_one:  # what was only staged, in a session that ended, has no effect
             return left
-        self.settle([(step, "unknown", step.reason or _not_seen("sent before"), None) for step in left])
+        self.ledger.settle([(step, "unknown", step.reason or _not_seen("sent before"), None) for step in left])
         return []
 
     async def _look(self, steps: Sequence[Step], why: str, since: float | None = None) -> list[Step]:
@@ -164,12 +147,12 @@ class Sender:
 
     async def identify(self, steps: Sequence[Step]) -> None:
         """Look up the ids of records that we have just made and that others will refer to: they are not believed."""
-        if self.how.as_one or not any(self._is_written(step) for step in steps):
+        if self.how.as_one or not any(self.ledger.is_written(step) for step in steps):
             return
-        mine = [self.written[step.number] for step in steps if step.number in self.written]
+        mine = [self.ledger.written[step.number] for step in steps if step.number in self.ledger.written]
         left = await self.lookout.until(mine, self._known_by_key)
         self.actual.forget(left)
-        self.settle(
+        self.ledger.settle(
             [(step, "unknown", _not_seen("the system says that it made it"), None) for step in left], ended=False
         )
 
@@ -192,7 +175,7 @@ class Sender:
             if not settled or settled[-1][0] is not step:
                 left.append(step)
         self.actual.learn(now, steps[0].table)
-        self.settle(settled)
+        self.ledger.settle(settled)
         return left
 
     async def _in_doubt(self, steps: Sequence[Step], error: WireError) -> None:
@@ -200,15 +183,11 @@ class Sender:
         try:
             left = await self._look(steps, error.what)
         except WireError as blind:
-            left = [step for step in steps if not self._is_written(step)]
+            left = [step for step in steps if not self.ledger.is_written(step)]
             why = f"{error}; and it could not be looked up: {blind}"
         else:
             why = str(error)
-        self.settle([(step, "unknown", _not_seen(why), None) for step in left])
-
-    def _is_written(self, step: Step) -> bool:
-        kept = self._kept.get(step.number)
-        return step.number in self.written or (kept is not None and kept[1] == "written")
+        self.ledger.settle([(step, "unknown", _not_seen(why), None) for step in left])
 
     async def _together(self, steps: list[Step]) -> None:
         """Send creations of several tables in one call; what does not come through so goes table by table."""
@@ -230,8 +209,8 @@ class Sender:
         writes = {table: writable(self.dialect, table, self.session.endpoint.name) for table in mine}
         ids = {table: self.dialect.tables[table].fields["record_id"].from_[0] for table in mine}
         try:
-            bodies = self._all_bodies(how, writes, mine)
-            self.journal.sending(self.number, part)
+            bodies = self.bodies.together(how, writes, mine)
+            self.ledger.sending(part)
             made = await self.committer.in_effect(
                 writes.values(), partial(create_together, self.session, how, bodies, ids)
             )
@@ -249,25 +228,6 @@ class Sender:
                 self._made(found, made[table])
         return True
 
-    def _all_bodies(
-        self, how: d.Together, writes: Mapping[str, d.Write], steps: Mapping[str, Sequence[Step]]
-    ) -> dict[str, list[dict[str, Any]]]:
-        """What is sent of each table; each record is known, for those that come after it, by its place in the call."""
-        bodies: dict[str, list[dict[str, Any]]] = {}
-        places: dict[str, list[str]] = {}
-        try:
-            for table, found in steps.items():
-                for at, step in enumerate(found):
-                    bodies.setdefault(table, []).append(self.actual.body(writes[table], step))
-                    if how.refers:
-                        place = how.refers.format(member=how.tables[table], at=at)
-                        self.actual.made(step, place)
-                        places.setdefault(table, []).append(place)
-        finally:  # outside of the call they mean nothing
-            for table, named in places.items():
-                self.actual.gone(table, named)
-        return bodies
-
     def _made(self, steps: Sequence[Step], numbers: Sequence[Any]) -> None:
         """What the system says that it has made."""
         settled = list[Outcome]()
@@ -277,51 +237,24 @@ class Sender:
             else:
                 self.actual.made(step, number)
                 settled.append((step, "written", None, str(number)))
-        self.settle(settled)
+        self.ledger.settle(settled)
 
     async def finish(self) -> None:
         """Commit what was staged as one, or take all of it back where a step is not done; or leave it staged."""
-        kept, self._kept, self._finished = list(self._kept.values()), {}, True
+        kept = self.ledger.close()
         allowed = ("written",) if self.how.all_of_it else ("written", "refused", "held")
         undone = ((step, _STANDS.get(state, "is not done")) for step, state, *_ in kept if state not in allowed)
         against = next((f"{step.table}/{step.label} {stands}" for step, stands in undone), None)
         against = against or (str(self.ended) if self.ended else None)
         if self.committer.waiting and self.how.stage and not against:
             self.committer.leave()
-            self.settle([(step, state, STAGED, rid) for step, state, _, rid in kept], ended=False)
+            self.ledger.settle([(step, state, STAGED, rid) for step, state, _, rid in kept], ended=False)
         elif why := await self.committer.end(against) or against:
-            self.settle(
+            self.ledger.settle(
                 [(step, "ready", _back(state, reason, why), None) for step, state, reason, _ in kept], ended=False
             )
         else:
-            self.settle(kept, ended=False)
-
-    def settle(self, outcomes: Sequence[Outcome], *, ended: bool = True) -> None:
-        """Write down what became of steps; of those that come into effect as one, at the end."""
-        settled = [one for one in outcomes if not self._keeps(one)]
-        if settled:
-            self.journal.settled(self.number, settled)
-            self.states |= {step.number: state for step, state, _, _ in settled}
-        for step, state, reason, record_id in settled:
-            self.written.pop(step.number, None)
-            self.unknown.pop(step.number, None)
-            if state in ("written", "unknown"):
-                into = self.written if state == "written" else self.unknown
-                into[step.number] = replace(step, state=state, reason=reason, record_id=record_id or step.record_id)
-        if ended and outcomes:
-            self.told(len(outcomes))
-
-    def _keeps(self, outcome: Outcome) -> bool:
-        """Whether what became of a step waits for the end: all are done then, or none, and its last word counts."""
-        step, state, *_ = outcome
-        write = self.dialect.tables[step.table].write
-        if self._finished or not self.how.as_one or step.action == "act" or write is None or write.commit is None:
-            return False
-        if state == "written" and not self.committer.waiting:  # it was so before anything was staged
-            self._kept.pop(step.number, None)
-            return False
-        self._kept[step.number] = outcome
-        return state in ("refused", "held", "unknown", "written")  # others are written down at once, too
+            self.ledger.settle(kept, ended=False)
 
     async def _once(
         self,
@@ -337,11 +270,11 @@ class Sender:
         where one of it was refused, ``done`` takes the answer.
         """
         for tried in range(1, self.dialect.limits.tries + 1):
-            self.journal.sending(self.number, steps)
+            self.ledger.sending(steps)
             try:
                 answer = await self.committer.in_effect([write], send)
             except Conflict as conflict:  # nothing of ours is there; going on looks anew, and then sends
-                self.settle([(step, "ready", conflict.why or str(conflict), None) for step in steps])
+                self.ledger.settle([(step, "ready", conflict.why or str(conflict), None) for step in steps])
             except RequestRefused as refusal:
                 await self._refused(write, steps, refusal, again)
             except SignInRefused as refusal:
@@ -352,7 +285,7 @@ class Sender:
                 elif tried == self.dialect.limits.tries or self.ended:
                     self._end(steps, error)
                 else:
-                    self.settle([(step, "ready", f"not taken: {error}", None) for step in steps], ended=False)
+                    self.ledger.settle([(step, "ready", f"not taken: {error}", None) for step in steps], ended=False)
                     await asyncio.sleep(0.1 * 2**tried)  # where the system says how long, everybody waits for that
                     continue
             else:
@@ -362,7 +295,7 @@ class Sender:
 
     def _end(self, steps: Sequence[Step], error: WireError) -> None:
         """Send nothing more: ``steps`` had no effect, and further ones would have none either."""
-        self.settle([(step, "ready", str(error), None) for step in steps], ended=False)
+        self.ledger.settle([(step, "ready", str(error), None) for step in steps], ended=False)
         self.ended = self.ended or error
 
     async def _forbid(
@@ -388,8 +321,8 @@ class Sender:
         steps = await self._restored(write, steps)
         steps, bodies = self._sayable(write, steps)
         if steps:
-            known = self._known(write.create, steps, bodies)
-            send = partial(create, self.session, write.create, known, record_id, self._key(steps))
+            known = self.bodies.known(write.create, steps, bodies)
+            send = partial(create, self.session, write.create, known, record_id, self.bodies.key(steps))
             await self._once(write, steps, send, self._create, partial(self._made, steps))
 
     async def _restored(self, write: d.Write, steps: list[Step]) -> list[Step]:
@@ -402,13 +335,13 @@ class Sender:
                 left.append(step)
                 continue
             found = replace(step, record_id=there)
-            send = partial(act, self.session, how, there, {}, self._key([step]))
+            send = partial(act, self.session, how, there, {}, self.bodies.key([step]))
             taken: Outcome = (found, "written", "taken out of the bin", there)
             await self._once(write, [found], send, self._create, partial(self._took, taken))
         return left
 
     def _took(self, taken: Outcome, _answer: Any) -> None:
-        self.settle([taken])
+        self.ledger.settle([taken])
 
     async def _asked(self, steps: list[Step]) -> list[Step]:
         """Steps with what only their devices know, as they show it just now; who does not answer is held."""
@@ -416,29 +349,14 @@ class Sender:
             return steps
         told = await self.asks(steps)
         silent = [(step, "held", one, None) for step, one in zip(steps, told, strict=True) if isinstance(one, str)]
-        self.settle(cast("list[Outcome]", silent))
+        self.ledger.settle(cast("list[Outcome]", silent))
         return [one for one in told if isinstance(one, Step)]
 
     def _sayable(self, write: d.Write, steps: Sequence[Step]) -> tuple[list[Step], list[dict[str, Any]]]:
         """Steps, with what is sent for each; those that refer to what was not made after all are held."""
-        found, bodies, settled = list[Step](), [], list[Outcome]()
-        for step in steps:
-            try:
-                bodies.append(self.actual.body(write, self._revealed(write, step)))
-                found.append(step)
-            except (CalledWrongly, SecretError) as lack:
-                settled.append((step, "held", lack.what, None))
-        self.settle(settled)
+        found, bodies, lacking = self.bodies.sayable(write, steps)
+        self.ledger.settle(lacking)
         return found, bodies
-
-    def _revealed(self, write: d.Write, step: Step) -> Step:
-        """A step with the secrets that its values only name: in memory, for as long as it is sent."""
-        named = {n: str(step.shall[n]) for n, spec in write.fields.items() if spec.secret and step.shall.get(n)}
-        if not named or self.reveal is None:
-            return step
-        values = {name: self.reveal(reference) for name, reference in named.items()}
-        self.session.keep_unseen(values.values())
-        return replace(step, shall={**step.shall, **values})
 
     async def _refused(
         self,
@@ -448,16 +366,18 @@ class Sender:
         again: Callable[[d.Write, list[Step]], Awaitable[None]],
     ) -> None:
         """Nothing of the list was done: set the bad ones aside, or find them by halving."""
-        bodies = self._sayable(write, steps)[1] if steps[0].action in ("create", "update") else [{} for _ in steps]
+        bodies = (
+            self.bodies.sayable(write, steps)[1] if steps[0].action in ("create", "update") else [{} for _ in steps]
+        )
         named = {found.index: found.reason for found in refusals(refusal, write.refusals, bodies)}
         if len(steps) == 1 and self.asks and steps[0].action == "create" and steps[0].number not in self._retold:
             self._retold.add(steps[0].number)  # what its device showed may have lived out on the way: once more
             await self._unless_ended(again, write, steps)
             return
         if len(steps) == 1:
-            self.settle([(steps[0], "refused", named.get(0) or refusal.why or str(refusal), None)])
+            self.ledger.settle([(steps[0], "refused", named.get(0) or refusal.why or str(refusal), None)])
             return
-        self.settle([(steps[at], "refused", reason, None) for at, reason in named.items()])
+        self.ledger.settle([(steps[at], "refused", reason, None) for at, reason in named.items()])
         rest = [step for at, step in enumerate(steps) if at not in named]
         for part in [rest] if named and rest else halves(rest):
             if part:
@@ -466,26 +386,23 @@ class Sender:
     async def _update(self, write: d.Write, steps: list[Step]) -> None:
         """Send updates: one, or as many as the system takes in one call."""
         if write.update is None:
-            self.settle([(step, "held", "the dialect does not say how to update one", None) for step in steps])
+            self.ledger.settle([(step, "held", "the dialect does not say how to update one", None) for step in steps])
             return
         steps, bodies = self._sayable(write, steps)
         if not steps:
             return
         ids = [self.actual.own_id(step.table, step.record_id or "") for step in steps]
+        known, key = self.bodies.known(write.update, steps, bodies), self.bodies.key(steps)
         if write.update.most > 1 and not write.update.etag and not write.update.whole:
-            send: Callable[[], Awaitable[Any]] = partial(
-                update_many, self.session, write.update,
-                list(zip(ids, self._known(write.update, steps, bodies), strict=True)), self._key(steps),
-            )  # fmt: skip
+            sent = list(zip(ids, known, strict=True))
+            send: Callable[[], Awaitable[Any]] = partial(update_many, self.session, write.update, sent, key)
         else:
             (step,) = steps
             resting = await self._resting(write.update, step)
             if resting is None:
                 return
-            send = partial(
-                update, self.session, write.update, step.record_id or "",
-                self._known(write.update, steps, bodies)[0], self._now(step), resting[0], ids[0], self._key(steps),
-            )  # fmt: skip
+            record_id, now = step.record_id or "", self._now(step)
+            send = partial(update, self.session, write.update, record_id, known[0], now, resting[0], ids[0], key)
         await self._once(write, steps, send, self._update, partial(self._done, steps))
 
     async def _resting(self, how: d.Update | d.Delete, step: Step) -> tuple[Base | None] | None:
@@ -493,11 +410,11 @@ class Sender:
         try:
             base = await base_of(self.session, how, step.record_id or "", self._now(step))
         except BadAnswer as error:
-            self.settle([(step, "held", str(error), None)])
+            self.ledger.settle([(step, "held", str(error), None)])
             return None
         except RequestRefused as refusal:
             gone = "the record is gone since the preview" if refusal.http in (404, 410) else str(refusal)
-            self.settle([(step, "held", gone, None)])
+            self.ledger.settle([(step, "held", gone, None)])
             return None
         except WireError as error:
             self._end([step], error)
@@ -505,40 +422,27 @@ class Sender:
         moved = self.actual.moved(step, base.record) if base and not self.how.regardless else {}
         if moved:
             now = ", ".join(f"{name} is now {shown(value)}" for name, value in moved.items())
-            self.settle([(step, "held", f"changed there just now: {now}", None)])
+            self.ledger.settle([(step, "held", f"changed there just now: {now}", None)])
             return None
         return (base,)
 
     def _done(self, steps: Sequence[Step], refused: Any) -> None:
         bad = {one.index: one.reason for one in refused or ()}
-        self.settle([
+        self.ledger.settle([
             (step, "refused" if place in bad else "written", bad.get(place), None) for place, step in enumerate(steps)
         ])  # fmt: skip
-
-    def _key(self, steps: Sequence[Step]) -> str | None:
-        """By what a system knows a request again: the same for the same steps of a change, however often it is sent."""
-        numbers = ",".join(str(step.number) for step in steps)
-        return str(uuid5(UUID(self.token), numbers)) if self.token else None
-
-    def _known(
-        self, how: d.Send, steps: Sequence[Step], bodies: Sequence[Mapping[str, Any]]
-    ) -> Sequence[Mapping[str, Any]]:
-        """What is sent of each step, with the member by which the system knows it again."""
-        if how.idempotency is None or how.idempotency.startswith("header:"):
-            return bodies
-        return [{**body, how.idempotency: self._key([step])} for step, body in zip(steps, bodies, strict=True)]
 
     async def _delete(self, write: d.Write, steps: list[Step]) -> None:
         """Send deletions as one list."""
         if write.delete is None:
-            self.settle([(step, "held", "the dialect does not say how to delete one", None) for step in steps])
+            self.ledger.settle([(step, "held", "the dialect does not say how to delete one", None) for step in steps])
             return
         ids = [step.record_id or "" for step in steps]
         resting = await self._resting(write.delete, steps[0]) if write.delete.etag else (None,)
         if resting is None:
             return
         own = [self.actual.own_id(step.table, step.record_id or "") for step in steps]
-        key = self._key(steps)
+        key = self.bodies.key(steps)
         send = partial(delete, self.session, write.delete, ids, self._now(steps[0]), resting[0], own, key)
         await self._once(write, steps, send, self._delete, partial(self._deleted, steps))
 
@@ -553,12 +457,12 @@ class Sender:
         try:
             values = {**(self._now(step) or {}), **self.actual.aim(step)}
         except CalledWrongly as lack:
-            self.settle([(step, "held", lack.what, None)])
+            self.ledger.settle([(step, "held", lack.what, None)])
             return
-        send = partial(act, self.session, how, step.record_id or "", values, self._key(steps))
+        send = partial(act, self.session, how, step.record_id or "", values, self.bodies.key(steps))
         taken: Outcome = (step, "written" if how.shows else "confirmed", "the system took it", None)
         await self._once(
-            write.model_copy(update={"commit": None}), steps, send, self._act, lambda _: self.settle([taken])
+            write.model_copy(update={"commit": None}), steps, send, self._act, lambda _: self.ledger.settle([taken])
         )
 
     def _now(self, step: Step) -> dict[str, Any] | None:
