@@ -39,7 +39,7 @@ from concordex.work.concurrent import all_of
 from concordex.work.keeping import holds, left_out, tidy, with_part
 from concordex.work.narrowing import narrowed, reachable
 from concordex.work.outcomes import outcome_of
-from concordex.work.processes import is_alive
+from concordex.work.running import settle
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
@@ -133,21 +133,6 @@ def pull(
         workspace.catalogue.end_pull(number, outcome)
     removed = tidy(workspace, workspace.config.keep)
     return Pull(number, outcome, tuple(workspace.catalogue.snapshots_of(number)), removed)
-
-
-def settle(workspace: Workspace) -> None:
-    """Call pulls stopped whose process was killed and could not say so itself."""
-    for left in workspace.catalogue.running():
-        if left["process"] != os.getpid() and not is_alive(left["process"]):
-            workspace.catalogue.end_pull(left["id"], "stopped")
-
-
-def stop(workspace: Workspace, number: int) -> None:
-    """Ask a running pull to stop; what it has finished is kept."""
-    settle(workspace)
-    if not workspace.catalogue.ask_to_stop(number):
-        running = ", ".join(str(row["id"]) for row in workspace.catalogue.running()) or "none"
-        raise CalledWrongly(f"pull {number} is not running", advice=f"running: {running}")
 
 
 async def _pull_all(run: _Run, wanted: dict[str, list[str]], sessions: dict[str, Session]) -> None:

@@ -6,6 +6,7 @@ import os
 import shlex
 import subprocess
 import sys
+from contextlib import nullcontext, redirect_stderr
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -162,7 +163,7 @@ def _make_workspace(target: Path, harbour: Harbour, devices: int) -> None:
     draw.line("# Saltmarsh Ferries: ten stand-ins are up; a workspace is made for them.")
     draw.line(f"# Secrets and the fleet's truth lie beside it, in {aside.name}: no workspace holds a secret.")
     draw.line(f"\n$ concordex init {target}")
-    _call(Path.cwd(), ["init", str(target)])
+    _prepare(["init", str(target)])
     draw.line(f"$ cd {target}")
     for standin in harbour.standins:
         command = [
@@ -183,7 +184,7 @@ def _make_workspace(target: Path, harbour: Harbour, devices: int) -> None:
             secret.write_text(value, encoding="utf-8")
             command += ["--credential", f"{name}=file:../{aside.name}/{secret.name}"]
         draw.line(f"$ concordex {shlex.join(command)}")
-        _call(target, command)
+        _prepare(["--workspace", str(target), *command])
     _unbox(target, aside, harbour)
     _deck(target, aside, harbour)
     written = target / "concordex.yaml"
@@ -242,6 +243,14 @@ def _run(target: Path, purpose: str, arguments: list[str]) -> int:
 
 def _quoted(word: str) -> str:
     return f"'{word}'" if any(sign in word for sign in ' "<>()*') and "'" not in word else shlex.quote(word)
+
+
+def _prepare(arguments: list[str]) -> None:
+    """Run the program in this process: a new one for each of a dozen small steps would only take time."""
+    from concordex.cli.app import status_of
+
+    with nullcontext() if sys.stdout.isatty() else redirect_stderr(sys.stdout):
+        status_of(arguments)
 
 
 def _call(folder: Path, arguments: list[str]) -> int:
