@@ -135,7 +135,7 @@ def test_on_a_store_that_cannot_be_written_reading_works_and_writing_is_told(tmp
     for path in folders:
         path.chmod(0o555)
     try:
-        for words in (["show", "devices"], ["show", "records"], ["findings", "--count"], ["pulls"], ["system", "list"]):
+        for words in (["show", "records"], ["findings", "--count"], ["pulls"]):
             done = writing(*words, status=None, preexec_fn=_powerless)
             assert done.returncode in (0, 3), done.stderr
             assert done.stdout

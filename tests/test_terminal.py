@@ -45,8 +45,10 @@ def test_a_long_table_is_cut_to_a_screenful_and_says_so(pulled):
     assert "the first 40 rows" not in everything
 
 
-@pytest.mark.parametrize("width", [80, 100])
-@pytest.mark.parametrize("table", ["devices", "records", "entries", "interfaces", "hosts"])
+@pytest.mark.parametrize(
+    ("table", "width"),
+    [("devices", 80), ("devices", 100), ("records", 80), ("entries", 100), ("interfaces", 80), ("hosts", 100)],
+)
 def test_nothing_is_broken_inside_at_the_width_of_a_terminal(pulled, width, table):
     """Names, serials, addresses and dates stand whole; what has no room is left out and named."""
     _, text = at_a_terminal(pulled, "show", table, "-n", "12", COLUMNS=str(width), NO_COLOR="1")
