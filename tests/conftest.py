@@ -18,6 +18,7 @@ from hypothesis import Phase, settings
 
 from concordex.cli.app import status_of
 from concordex.standins.server import Harbour
+from concordex.unseen import UNSEEN
 from concordex.work import Workspace
 from tests.lamplight import serve  # noqa: F401 - a fixture
 
@@ -114,6 +115,12 @@ def make_workspace(folder: Path, harbour: Harbour, names: Sequence[str] = THREE,
         lines += [f"    tls: {{fingerprint: {harbour.fingerprint}}}"] if standin.tls else []
     (root / "concordex.yaml").write_text("\n".join(lines) + "\n")
     return kind(root)
+
+
+@pytest.fixture(autouse=True)
+def nothing_unseen() -> None:
+    """A secret of one test is a word like any other in the next."""
+    UNSEEN.forget()
 
 
 @pytest.fixture(scope="session")

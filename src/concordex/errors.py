@@ -23,15 +23,20 @@ An error says what happened, ``where``, ``why`` as far as known, and what to do 
 
 from __future__ import annotations
 
+from concordex.unseen import masked
+
 
 class ConcordexError(Exception):
-    """Something that a person should read, not a trace."""
+    """Something that a person should read, not a trace; no text of it holds a secret."""
 
     status = 1
 
     def __init__(self, what: str, *, where: str = "", why: str = "", advice: str = "") -> None:
-        super().__init__(what)
+        super().__init__(masked(what))
         self.what, self.where, self.why, self.advice = what, where, why, advice
+
+    def __setattr__(self, name: str, value: object) -> None:
+        super().__setattr__(name, masked(value) if isinstance(value, str) else value)
 
     def __str__(self) -> str:
         place = f"{self.where}: " if self.where else ""

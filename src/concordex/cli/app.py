@@ -6,12 +6,15 @@ import os
 import signal
 import sys
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from concordex.cli.parts import Parts
 from concordex.cli.statuses import Status
+
+if TYPE_CHECKING:
+    from logging import LogRecord
 
 app = typer.Typer(
     name="concordex",
@@ -51,7 +54,17 @@ def common(
         import logging
 
         logging.basicConfig(stream=sys.stderr, format="%(message)s")
+        for handler in logging.getLogger().handlers:
+            handler.addFilter(_unseen)
         logging.getLogger("concordex").setLevel(logging.DEBUG)
+
+
+def _unseen(record: LogRecord) -> bool:
+    """Let a line of the log through, without a secret in it."""
+    from concordex.unseen import masked
+
+    record.msg, record.args = masked(record.getMessage()), ()
+    return True
 
 
 #: What the option parser makes of Ctrl-C.
@@ -101,13 +114,20 @@ def _told(error: Exception) -> int:
 
     assert isinstance(error, ConcordexError)
     if os.environ.get("CONCORDEX_DEBUG"):
-        import traceback
-
-        traceback.print_exception(error)
+        _trace(error)
     draw.note(f"concordex: {error}", "red")
     for line in error.advice.splitlines():
         draw.note(f"  -> {line}")
     return error.status
+
+
+def _trace(error: Exception) -> None:
+    """Where an error came from, without the secrets that its texts may hold."""
+    import traceback
+
+    from concordex.unseen import masked
+
+    sys.stderr.write(masked("".join(traceback.format_exception(error))))
 
 
 def _called_wrongly_or_unforeseen(error: Exception) -> int:
@@ -115,9 +135,11 @@ def _called_wrongly_or_unforeseen(error: Exception) -> int:
         error.show()
         return Status.CALLED_WRONGLY
     if os.environ.get("CONCORDEX_DEBUG"):
-        raise error
+        _trace(error)
+    from concordex.unseen import masked
+
     sys.stderr.write(
-        f"concordex: an error of our own: {type(error).__name__}: {error}\n"
+        f"concordex: an error of our own: {type(error).__name__}: {masked(str(error))}\n"
         "  -> run it again with --debug before the command, and report what it shows\n"
     )
     return Status.FAILED

@@ -10,6 +10,8 @@ from datetime import UTC, datetime
 from functools import cache
 from typing import IO, TYPE_CHECKING, Any
 
+from concordex.unseen import masked
+
 if TYPE_CHECKING:
     from rich.console import Console
 
@@ -181,9 +183,9 @@ def note(text: str, style: str = "") -> None:
     if is_terminal(sys.stderr):
         from rich.text import Text
 
-        console(error=True).print(Text(harmless(text), style=style))
+        console(error=True).print(Text(harmless(masked(text)), style=style))
     else:
-        sys.stderr.write(f"{harmless(text)}\n")
+        sys.stderr.write(f"{harmless(masked(text))}\n")
 
 
 Told = Callable[[str, int, int | None], None]

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from concordex.store.database import Database, Row
+from concordex.unseen import fit_to_keep, masked
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS pulls (
@@ -145,7 +146,8 @@ class Catalogue:
             " VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
             (
                 s.pull, s.system, s.table, s.taken.isoformat(), s.outcome, s.file, s.announced, s.received,
-                s.distinct, s.fault, json.dumps(list(s.notes)), json.dumps(s.lost), s.seconds, s.requests,
+                s.distinct, fit_to_keep(s.fault),
+                json.dumps([*map(masked, s.notes)]), json.dumps(s.lost), s.seconds, s.requests,
                 s.retries, s.bytes, json.dumps(s.left_out), s.narrowed, s.proof,
             ),
         )  # fmt: skip
@@ -154,7 +156,7 @@ class Catalogue:
         """Add a remark to a snapshot that has been noted."""
         where = "WHERE pull = ? AND system = ? AND name = ?"
         for row in self.database.rows(f"SELECT id, notes FROM snapshots {where}", (pull, system, table)):  # noqa: S608
-            notes = json.dumps([*json.loads(row["notes"]), note])
+            notes = json.dumps([*json.loads(row["notes"]), masked(note)])
             self.database.run("UPDATE snapshots SET notes = ? WHERE id = ?", (notes, row["id"]))
 
     def newest(self, table: str | None = None, *, until: datetime | None = None) -> list[Snapshot]:

@@ -13,6 +13,7 @@ import orjson
 from concordex.change.steps import Change, State, Step
 from concordex.errors import CalledWrongly, Stopped
 from concordex.store.database import Database, Row
+from concordex.unseen import fit_to_keep
 
 
 class Journal:
@@ -41,7 +42,7 @@ class Journal:
                         s.label,
                         _text(s.body()),
                         s.state,
-                        s.reason,
+                        fit_to_keep(s.reason),
                         s.record_id,
                     )
                     for s in change.steps
@@ -165,7 +166,15 @@ class Journal:
                 "UPDATE steps SET state = ?, reason = ?, record_id = COALESCE(?, record_id), answered = ?,"
                 " ours = CASE WHEN ? THEN 0 ELSE ours END WHERE change = ? AND number = ?",
                 (  # what was refused, or not taken at all, had no effect: what is found there later is not ours
-                    (state, reason, made, moment, state in ("ready", "refused"), number, step.number)
+                    (
+                        state,
+                        fit_to_keep(reason),
+                        made,
+                        moment,
+                        state in ("ready", "refused"),
+                        number,
+                        step.number,
+                    )
                     for step, state, reason, made in outcomes
                 ),
             )

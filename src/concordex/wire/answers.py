@@ -19,10 +19,10 @@ from concordex.errors import (
     ServerFault,
     SignInRefused,
 )
+from concordex.unseen import masked
 from concordex.wire import dialect as d
 from concordex.wire.links import related
 from concordex.wire.paths import at
-from concordex.wire.redact import Redactor
 from concordex.wire.shapes import NAMES, decode, is_a_page, whole_characters
 
 
@@ -63,8 +63,8 @@ class Reply:
 class Judge:
     """Tells what a system's replies mean."""
 
-    def __init__(self, system: str, dialect: d.Dialect, redactor: Redactor | None = None) -> None:
-        self.system, self.dialect, self._redactor = system, dialect, redactor or Redactor(())
+    def __init__(self, system: str, dialect: d.Dialect) -> None:
+        self.system, self.dialect = system, dialect
         self.errors = dialect.errors
         self.mended = 0  # characters of which only a half came
 
@@ -133,7 +133,7 @@ class Judge:
         code = _said(errors.code or ("error.code" if is_rpc else None), body)
         message = _message(errors.message or (["error.message"] if is_rpc else []), body)
         told = f"HTTP {status}" if code is None else f"HTTP {status}, code {code}"
-        why = f"{told}: {self._redactor.text(str(message))[:300]}" if message else told
+        why = f"{told}: {masked(str(message))[:300]}" if message else told
         codes = {str(status), str(code)}
 
         def among(known: Sequence[str | int]) -> bool:

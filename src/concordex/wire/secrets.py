@@ -1,4 +1,4 @@
-"""Secrets: named in the workspace, fetched when they are needed, masked wherever they are shown."""
+"""Secrets: named in the workspace, fetched when they are needed, and unseen from then on."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from concordex.errors import SecretError
+from concordex.unseen import UNSEEN
 
 
 class Secret:
@@ -18,6 +19,7 @@ class Secret:
     __slots__ = ("_text",)
 
     def __init__(self, text: str) -> None:
+        UNSEEN.know([text])
         self._text = text
 
     def reveal(self) -> str:

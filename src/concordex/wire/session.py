@@ -6,7 +6,7 @@ import asyncio
 import contextlib
 import itertools
 import time
-from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
@@ -81,7 +81,7 @@ class Session:
         self.endpoint, self.dialect = endpoint, dialect
         self.began = datetime.now(UTC)
         self._wire = Transport(endpoint, dialect)
-        self.judge = Judge(endpoint.name, dialect, self._wire.redactor)
+        self.judge = Judge(endpoint.name, dialect)
         self._sign_in = prepare(dialect.sign_in, endpoint.credentials)
         self._signing, self._looking = asyncio.Lock(), asyncio.Lock()
         self._gate = asyncio.Semaphore(self._wire.concurrency)
@@ -103,10 +103,6 @@ class Session:
     def openings(self) -> int:
         """How often it was signed in to: what a session had staged ends with it."""
         return self._sign_in.openings
-
-    def keep_unseen(self, secrets: Iterable[str]) -> None:
-        """Mask these, too, in everything that is told of this session."""
-        self._wire.redactor.know(secrets)
 
     @property
     def skew(self) -> float | None:
@@ -250,9 +246,7 @@ class Session:
 
     async def _admission(self) -> Pass:
         async with self._signing:
-            admitted = await self._sign_in.admission(self._call)
-            self._wire.redactor.know(str(value) for value in self._sign_in.given.values())
-            return admitted
+            return await self._sign_in.admission(self._call)
 
     async def _renew(self, stale: int) -> None:
         async with self._signing:

@@ -13,6 +13,7 @@ from http.cookies import CookieError, SimpleCookie
 from typing import Any
 
 from concordex.errors import BadAnswer
+from concordex.unseen import UNSEEN
 from concordex.wire import dialect as d
 from concordex.wire.answers import Answer
 from concordex.wire.secrets import Secret
@@ -23,6 +24,8 @@ MakeCall = Callable[[d.Call], Awaitable[Answer]]
 
 #: Seconds before its end at which a token is no longer used.
 _MARGIN = 5
+#: Cookies that are as long as that may let somebody in; shorter ones are settings, and words of every day.
+_TELLING = 8
 
 
 @dataclass(frozen=True)
@@ -84,6 +87,7 @@ class Opened(SignIn):
 
     def __init__(self, how: d.CallSignIn, values: Mapping[str, Secret | str]) -> None:
         self._how, self._values = how, values
+        UNSEEN.know_parameters(how.carries.query)
         self._given: dict[str, Any] = {}
         self._jar: SimpleCookie = SimpleCookie()
         self._pass: Pass | None = None
@@ -109,6 +113,7 @@ class Opened(SignIn):
         value = self._jar[name].value if kind == "cookie" and name in self._jar else answer.at(where)
         if not isinstance(value, str | int) or value == "":
             raise BadAnswer(f"the sign-in answer holds nothing at {where}")
+        UNSEEN.know([str(value)])
         return value
 
     def _made(self) -> Pass:
@@ -132,6 +137,7 @@ class Opened(SignIn):
             if kind == "cookie" and header in self._jar and self._jar[header].value != self._given.get(name):
                 self._given[name], renewed = self._jar[header].value, True
         if renewed:
+            UNSEEN.know(map(str, self._given.values()))
             self._pass = self._made()
 
     def _keep(self, cookies: Sequence[str]) -> None:
@@ -140,6 +146,7 @@ class Opened(SignIn):
                 self._jar.load(text)
             except CookieError as error:
                 raise BadAnswer("the system sets a cookie that cannot be read (RFC 6265)", why=str(error)) from error
+        UNSEEN.know(morsel.value for morsel in self._jar.values() if len(morsel.value) >= _TELLING)
         for name in [name for name, morsel in self._jar.items() if morsel["max-age"] == "0" or not morsel.value]:
             del self._jar[name]
 
@@ -179,6 +186,7 @@ def prepare(sign_in: d.SignIn, credentials: Mapping[str, Secret | str]) -> SignI
     elif isinstance(sign_in, d.HeaderSignIn):
         made = Standing(Pass({sign_in.header: str(fill(sign_in.value, credentials))}))
     elif isinstance(sign_in, d.QuerySignIn):
+        UNSEEN.know_parameters([sign_in.parameter])
         made = Standing(Pass(query={sign_in.parameter: str(fill(sign_in.value, credentials))}))
     elif isinstance(sign_in, d.CallSignIn):
         made = Opened(sign_in, credentials)
@@ -191,7 +199,9 @@ def prepare(sign_in: d.SignIn, credentials: Mapping[str, Secret | str]) -> SignI
 
 def _basic(user: str, password: str, credentials: Mapping[str, Secret | str]) -> str:
     pair = f"{fill(user, credentials)}:{fill(password, credentials)}"
-    return f"Basic {base64.b64encode(pair.encode()).decode()}"
+    packed = base64.b64encode(pair.encode()).decode()
+    UNSEEN.know([packed])
+    return f"Basic {packed}"
 
 
 def _as_call(how: d.ClientCredentials, credentials: Mapping[str, Secret | str]) -> d.CallSignIn:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import base64
 import logging
 import re
 import ssl
@@ -16,9 +17,10 @@ import aiohttp
 from yarl import URL
 
 from concordex.errors import BadAnswer, ForeignHost, Unreachable, Untrusted, WireError
+from concordex.unseen import headers as shown
+from concordex.unseen import masked
 from concordex.wire import dialect as d
 from concordex.wire.answers import Reply
-from concordex.wire.redact import Redactor
 from concordex.wire.secrets import Secret
 
 #: Seconds after which an idle connection is not used again: a system that closes it just then leaves in doubt
@@ -42,6 +44,8 @@ class Endpoint:
     certificate: str | None = None  # our own, for systems that ask for one
     key: str | None = None
     proxy: str | None = None
+    proxy_user: str | None = None  # RFC 7617, as HTTP proxies ask for it
+    proxy_password: Secret | None = None
     rate: float | None = None
     concurrency: int | None = None
     trusted: frozenset[str] = frozenset()  # tables that are believed though nothing proves them whole
@@ -67,12 +71,14 @@ class Transport:
         self._pause = 1 / min(rates) if rates else 0.0
         self._next = 0.0
         self.traffic = Traffic()
-        self.redactor = Redactor(value.reveal() for value in endpoint.credentials.values() if isinstance(value, Secret))
         self.skew: float | None = None  # seconds by which the system's clock is ahead of ours
         self._origin = URL(endpoint.url).origin() if endpoint.url else URL()
         below = URL(endpoint.url).raw_path.strip("/") if endpoint.url else ""
         self._prefix = "".join(f"/{part}" for part in (below, dialect.base.strip("/")) if part)
         self._cookies = dialect.keeps_cookies
+        password = endpoint.proxy_password.reveal() if endpoint.proxy_password else ""
+        pair = base64.b64encode(f"{endpoint.proxy_user}:{password}".encode()).decode()  # RFC 7617
+        self._to_proxy = {"Proxy-Authorization": f"Basic {pair}"} if endpoint.proxy_user else {}
         self._client: aiohttp.ClientSession
 
     async def open(self) -> None:
@@ -153,11 +159,19 @@ class Transport:
         """One request and its reply, read whole; what may give secrets is not shown when all is."""
         begun = time.perf_counter()
         self.traffic.requests += 1
+        if url.scheme == "http":  # the proxy reads the request itself; else it is told when it is asked to connect
+            headers = {**headers, **self._to_proxy}
         try:
             async with self._client.request(
                 method, url, headers=headers, data=body, allow_redirects=False, proxy=self.endpoint.proxy,
-                ssl=self._tls or True,
+                proxy_headers=self._to_proxy, ssl=self._tls or True,
             ) as answer:  # fmt: skip
+                if answer.status == 407 and self.endpoint.proxy:  # it is the proxy that says so (RFC 9110, 15.5.8)
+                    raise Unreachable(
+                        f"the proxy {self.endpoint.proxy} does not let us through", where=self.endpoint.name,
+                        why="not with this name" if self.endpoint.proxy_user else "it asks for a name and a password",
+                        advice="proxy: {url: …, user: …, password: env:NAME}, in concordex.yaml", untouched=True,
+                    )  # fmt: skip
                 content = await self._content(answer)
         except (aiohttp.ClientError, TimeoutError, OSError) as error:
             raise self._network_fault(error) from error
@@ -180,8 +194,7 @@ class Transport:
 
     def _tell(self, method: str, url: URL, headers: Mapping[str, str], body: bytes | None, content: bytes) -> None:
         """The whole request as a person could repeat it, and how the answer begins; secrets masked."""
-        masked = self.redactor.text
-        lines = [f"> {method} {masked(str(url))}", *(f"> {line}" for line in self.redactor.headers(headers))]
+        lines = [f"> {method} {masked(str(url))}", *(f"> {line}" for line in shown(headers))]
         if body:
             lines += [">", *(f"> {line}" for line in masked(body.decode(errors="replace"))[:4_000].splitlines())]
         said = masked(content[:2_000].decode(errors="replace")).splitlines()[:20]

@@ -44,7 +44,6 @@ class Bodies:
         if not named:
             return step
         values = {name: self.reveal(reference) for name, reference in named.items()}
-        self.actual.session.keep_unseen(values.values())
         return replace(step, shall={**step.shall, **values})
 
     def key(self, steps: Sequence[Step]) -> str | None:

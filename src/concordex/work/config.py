@@ -13,7 +13,7 @@ from typing import Annotated, Any, Literal
 from urllib.parse import urlsplit
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from pydantic import Field, field_validator, model_validator
+from pydantic import AfterValidator, Field, field_validator, model_validator
 
 from concordex.documents import Part, check, dotted, fault_at, line_of, quickly, read_yaml
 from concordex.errors import DocumentError, QueryError
@@ -27,6 +27,13 @@ from concordex.work.groups import groups
 
 FILE = "concordex.yaml"
 Duration = Annotated[str, Field(pattern=r"^\d+(\.\d+)?[smhdw]$", description="Such as 30m, 12h, 14d or 6w.")]
+
+
+def nobodys(url: str) -> str:
+    """An address without a name and a password in it: addresses are shown."""
+    if urlsplit(url).netloc.rpartition("@")[1]:
+        raise ValueError("holds a name or a password, and addresses are shown: name them as credentials")
+    return url
 
 
 class Tls(Part):
@@ -70,12 +77,32 @@ class LeaveOut(Part):
         )
 
 
+class Proxy(Part):
+    """What stands in between; said as an address alone where it asks for no name."""
+
+    url: Annotated[str, Field(pattern=r"^https?://[^\s/]+/?$"), AfterValidator(nobodys)]
+    user: str | None = None
+    password: str | None = Field(None, description="Where it is kept: env:, file:, keyring:, command: or ask:.")
+
+    @model_validator(mode="before")
+    @classmethod
+    def _alone(cls, given: Any) -> Any:
+        return {"url": given} if isinstance(given, str) else given
+
+    @field_validator("password")
+    @classmethod
+    def _named(cls, given: str | None) -> str | None:
+        if given is not None and not is_reference(given):
+            raise ValueError("is a secret: say where it is kept, with env:, file:, keyring:, command: or ask:")
+        return given
+
+
 class Settings(Part):
     """What systems may share."""
 
     credentials: dict[str, str] = Field(default_factory=dict)
     tls: Tls = Field(default_factory=Tls)
-    proxy: Annotated[str, Field(pattern=r"^https?://[^\s/]+/?$")] | None = None
+    proxy: Proxy | None = None
     rate: float | None = Field(None, gt=0, description="Requests a second, at the most.")
     concurrency: int | None = Field(None, ge=1, le=64, description="Requests at once.")
     tags: list[str] = Field(default_factory=list)
@@ -115,7 +142,7 @@ class System(Settings):
     """One API, or one folder of files, under one name."""
 
     dialect: Slug
-    url: Annotated[str, Field(pattern=r"^https?://[^\s/]+(/\S*)?$")] = ""
+    url: Annotated[str, Field(pattern=r"^https?://[^\s/]+(/\S*)?$"), AfterValidator(nobodys)] = ""
     folder: str | None = Field(None, description="Instead of a url: where the files are, from the workspace's folder.")
     shares: list[str] = Field(default_factory=list, description="Settings under `shared`, the later ones first.")
     label: str = ""

@@ -9,9 +9,11 @@ from typing import TYPE_CHECKING, Any
 
 from concordex.documents import check, read_yaml
 from concordex.errors import CalledWrongly, StoreError
+from concordex.wire.secrets import is_reference
 from concordex.work.config import FILE, Config
 
 if TYPE_CHECKING:
+    from concordex.wire.dialect import Dialect
     from concordex.work.workspace import Workspace
 
 _NEW = """\
@@ -62,10 +64,22 @@ def add_system(workspace: Workspace, name: str, settings: Mapping[str, Any]) -> 
             f"--credential {key}={'env:NAME' if dialect.credentials[key].secret else 'TEXT'}" for key in missing
         )
         raise CalledWrongly(f"the dialect {dialect.name} needs: {', '.join(missing)}", advice=f"add {offer}")
+    check_not_written(given, dialect)
     if not document.get("systems"):
         document["systems"] = {}
     document["systems"][name] = entry
     _put(path, _written(document))
+
+
+def check_not_written(given: Mapping[str, str], dialect: Dialect) -> None:
+    """Raise CalledWrongly where a secret itself is given, and would stand in the file: the text is not repeated."""
+    open_ = [name for name, spec in dialect.credentials.items() if spec.secret and not is_reference(given[name])]
+    if open_:
+        raise CalledWrongly(
+            f"{', '.join(open_)} is a secret, and none is written into {FILE}: it may be in your shell's history now",
+            advice="say where it is kept: env:NAME, file:PATH, keyring:SERVICE/USER or command:LINE"
+            " (ask:TEXT asks for it at the terminal)",
+        )
 
 
 def set_paused(workspace: Workspace, names: Sequence[str], paused: bool) -> list[str]:

@@ -213,6 +213,10 @@ class Workspace:
 
     def secret(self, reference: str) -> str:
         """The secret that a reference names, fetched once."""
+        return self._fetched(reference).reveal()
+
+    def _fetched(self, reference: str) -> Secret:
+        """What a reference names: fetched, or asked for, once, however often it is needed."""
         from concordex.wire.secrets import fetch
 
         if reference not in self._secrets:
@@ -220,7 +224,7 @@ class Workspace:
         found = self._secrets[reference]
         if isinstance(found, SecretError):
             raise found
-        return found.reveal()
+        return found
 
     def fetch_secrets(self, systems: Sequence[str]) -> None:
         """Have the secrets of several systems at hand before anything else: fetched side by side, once each.
@@ -231,8 +235,9 @@ class Workspace:
 
         from concordex.wire.secrets import fetch, is_reference
 
-        given = {text for name in systems if name in self.config.systems
-                 for text in self.config.systems[name].credentials.values() if is_reference(text)}  # fmt: skip
+        chosen = [self.config.systems[name] for name in systems if name in self.config.systems]
+        given = {text for one in chosen for text in one.credentials.values() if is_reference(text)}
+        given |= {one.proxy.password for one in chosen if one.proxy and one.proxy.password}
         wanted = [text for text in sorted(given) if text not in self._secrets and not text.startswith("ask:")]
 
         def one(text: str) -> Secret | SecretError:
@@ -245,25 +250,22 @@ class Workspace:
             self._secrets |= dict(zip(wanted, pool.map(one, wanted), strict=True))
 
     def _endpoint(self, name: str, system: System | Devices) -> Endpoint:
-        from concordex.wire.secrets import fetch, is_reference
+        from concordex.wire.secrets import is_reference
         from concordex.wire.session import Endpoint
 
         tls, folder = system.tls, getattr(system, "folder", None)
         credentials: dict[str, Secret | str] = dict(system.credentials)
         for name_of, given in system.credentials.items():
-            if not is_reference(given):
-                continue
-            if given not in self._secrets:  # asked for once, however often it is needed
-                self._secrets[given] = fetch(given, self.root)
-            found = self._secrets[given]
-            if isinstance(found, SecretError):
-                raise found
-            credentials[name_of] = found
+            if is_reference(given):
+                credentials[name_of] = self._fetched(given)
+        proxy = system.proxy
+        hidden = self._fetched(proxy.password) if proxy and proxy.password else None
         return Endpoint(
             name=name, url=system.url, folder=self.root / folder if folder else None,
             credentials=credentials,
             ca=self._file(tls.ca), certificate=self._file(tls.certificate), key=self._file(tls.key),
-            verify=tls.verify, fingerprint=tls.fingerprint, proxy=system.proxy, rate=system.rate,
+            verify=tls.verify, fingerprint=tls.fingerprint, proxy=proxy.url if proxy else None,
+            proxy_user=proxy.user if proxy else None, proxy_password=hidden, rate=system.rate,
             concurrency=system.concurrency, trusted=frozenset(system.trust),
         )  # fmt: skip
 

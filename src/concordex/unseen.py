@@ -1,0 +1,138 @@
+"""What no text may show: every secret and session token that this process has had in hand.
+
+Everything that is printed, logged, raised or kept as a reason goes through ``masked``.  A secret is known in every form
+that it may take on its way (as it is, percent-encoded, escaped for JSON, XML or a program text, inside Base64 such as
+that of Basic, RFC 7617), and what stands where credentials stand is masked whether it is known or not.
+"""
+
+from __future__ import annotations
+
+import base64
+import json
+import re
+from collections.abc import Iterable, Mapping
+from urllib.parse import quote, quote_plus
+
+MASK = "***"
+
+#: Shorter ones would mask half of every text, and are no secrets.
+_SHORTEST = 3
+#: So many characters of Base64 belong to a secret and to nothing else.
+_SURE = 6
+#: What a system keeps may hold a shorter one by chance.
+_NO_WORD = 8
+#: Lines of a secret of several lines, such as a key, that are known by themselves.
+_LINE = 8
+
+#: Headers that hold a credential whatever stands in them.
+_CREDENTIAL = r"(?:proxy-)?authorization|(?:set-)?cookie|[\w-]*(?:token|secret|passw(?:or)?d|api-?key|session)[\w-]*"
+_HEADER_NAME = re.compile(_CREDENTIAL, re.IGNORECASE)
+#: A header of credentials that an answer quotes, with the word for its manner (RFC 9110, section 11.4) left.
+_QUOTED = re.compile(r"""(?i)((?:proxy-)?authorization["']?\s*[:=]\s*["']?(?:[\w-]+\s+)?)[^\s"'<>,;]+""")
+#: Name and password in an address (RFC 3986, section 3.2.1).
+_USERINFO = re.compile(r"""([A-Za-z][A-Za-z0-9+.-]*://)[^\s/?#'"<>]*@""")
+
+
+class Unseen:
+    """Knows secrets, and the names of parameters that hold some, and masks them in texts."""
+
+    def __init__(self) -> None:
+        self.forget()
+
+    def forget(self) -> None:
+        """Know nothing any more: for a process that begins something else."""
+        self._known: dict[str, re.Pattern[str]] = {}
+        self._parameters: re.Pattern[str] | None = None
+        self._names: set[str] = set()
+
+    def know(self, secrets: Iterable[str]) -> None:
+        """Mask these from now on, in every form; of one of several lines also each line."""
+        for secret in secrets:
+            lines = [line for line in secret.splitlines() if len(line) >= _LINE] if "\n" in secret.strip() else []
+            for one in (secret, secret.strip(), *lines):
+                if len(one) >= _SHORTEST and one not in self._known:
+                    self._known[one] = re.compile(_forms(one), re.DOTALL)
+        # a secret that holds another one goes first
+        self._known = dict(sorted(self._known.items(), key=lambda item: -len(item[0])))
+
+    def know_parameters(self, names: Iterable[str]) -> None:
+        """Mask what these parameters of an address hold, whatever it is."""
+        self._names |= set(names)
+        if self._names:
+            listed = "|".join(sorted(map(re.escape, self._names | {quote(name, safe="") for name in self._names})))
+            self._parameters = re.compile(rf"""([?&;](?:{listed})=)[^&;#\s'"<>]+""")
+
+    def telling(self) -> list[str]:
+        """Texts of which one stands in every larger text that holds a secret, of those that are no common words."""
+        found: dict[str, None] = {}
+        for secret in self._known:
+            if len(secret) >= _NO_WORD:
+                plain = (secret, json.dumps(secret)[1:-1], json.dumps(secret, ensure_ascii=False)[1:-1])
+                address = (quote(secret, safe=""), quote(secret), quote_plus(secret))
+                found |= dict.fromkeys([*plain, *address, *_in_base64(secret.encode())])
+        return list(found)
+
+    def text(self, text: str) -> str:
+        """``text`` without any secret in it."""
+        for pattern in self._known.values():
+            text = pattern.sub(MASK, text)
+        if self._parameters:
+            text = self._parameters.sub(rf"\1{MASK}", text)
+        return _QUOTED.sub(rf"\1{MASK}", _USERINFO.sub(rf"\1{MASK}@", text))
+
+
+#: What this process must not tell.
+UNSEEN = Unseen()
+
+
+def masked(text: str) -> str:
+    """``text`` without any secret in it."""
+    return UNSEEN.text(text)
+
+
+def fit_to_keep(text: str | None) -> str | None:
+    """A text as it may be stored; none stays none."""
+    return masked(text) if text else None
+
+
+def headers(given: Mapping[str, str]) -> list[str]:
+    """Headers as they may be shown, a line each."""
+    return [f"{name}: {MASK if _HEADER_NAME.fullmatch(name) else masked(value)}" for name, value in given.items()]
+
+
+def _forms(secret: str) -> str:
+    """A pattern of a secret in every form, also of one in which some characters are escaped and others are not."""
+    inside = {piece for piece in _in_base64(secret.encode()) if len(piece) >= _SURE}
+    sign = r"[A-Za-z0-9+/_-]*"
+    inside_too = [f"{sign}{re.escape(piece)}{sign}={{0,2}}" for piece in sorted(inside, key=len, reverse=True)]
+    alone = re.escape(base64.b64encode(secret.encode()).decode())  # of a short one nothing else is sure
+    return "|".join(["".join(map(_any_form, secret)), *inside_too, alone])
+
+
+def _any_form(sign: str) -> str:
+    """One character as it is, or escaped for an address, JSON, XML, HTML or a program text."""
+    octets = sign.encode("utf-8", "surrogatepass")
+    percent = "".join(f"%{octet:02X}" for octet in octets)
+    units = sign.encode("utf-16-be", "surrogatepass")
+    escaped = "".join(rf"\\u{units[at]:02x}{units[at + 1]:02x}" for at in range(0, len(units), 2))
+    program = "".join(rf"\\x{octet:02x}" for octet in octets)
+    forms = [f"(?i:{percent})", f"(?i:{escaped})", f"(?i:{program})", f"&#0*{ord(sign)};", f"(?i:&#x0*{ord(sign):x};)"]
+    forms += _NAMED.get(sign, ())
+    forms.append((r"\\?" if sign in _ESCAPED else "") + re.escape(sign))
+    return f"(?:{'|'.join(forms)})"
+
+
+#: Characters that escape by a stroke before them, and those that have names of their own.
+_ESCAPED = "\"'\\/"
+_NAMED = {
+    "&": ["&amp;"], "<": ["&lt;"], ">": ["&gt;"], '"': ["&quot;"], "'": ["&apos;"], " ": [r"\+"],
+    "\n": [r"\\n"], "\t": [r"\\t"], "\r": [r"\\r"],
+}  # fmt: skip
+
+
+def _in_base64(octets: bytes) -> Iterable[str]:
+    """What of a Base64 text (RFC 4648) belongs to ``octets`` alone, wherever in it they begin."""
+    for before in range(3):
+        first, last = (before * 8 + 5) // 6, (before + len(octets)) * 8 // 6
+        for encode in (base64.b64encode, base64.urlsafe_b64encode):
+            yield encode(bytes(before) + octets).decode()[first:last]
