@@ -6,8 +6,6 @@ that editors use, so that what an editor accepts and what the program accepts ca
 
 from __future__ import annotations
 
-import hashlib
-import os
 from collections.abc import Callable, Iterator, Mapping
 from datetime import date
 from io import StringIO
@@ -17,7 +15,8 @@ from typing import Any, TypeVar
 from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
 from pydantic_core import PydanticCustomError
 
-from concordex.errors import DocumentError, StoreError
+from concordex.errors import DocumentError
+from concordex.landing import write_text
 from concordex.words import nearest
 
 Fault = tuple[int, str, str]
@@ -51,12 +50,19 @@ def fault_at(place: tuple[str, ...], text: str) -> PydanticCustomError:
 
 def read_yaml(path: Path) -> Any:
     """The YAML document in ``path``, with its line numbers kept."""
+    return parse_yaml(read_text(path), str(path))
+
+
+def read_text(path: Path) -> str:
+    """The text in ``path``."""
     try:
-        return parse_yaml(path.read_text(encoding="utf-8"), str(path))
+        return path.read_text(encoding="utf-8")
     except FileNotFoundError as error:
         raise DocumentError(str(path), [(0, "", "there is no such file")]) from error
     except UnicodeDecodeError as error:
         raise DocumentError(str(path), [(0, "", f"not UTF-8 text: {error.reason}")]) from error
+    except OSError as error:
+        raise DocumentError(str(path), [(0, "", f"cannot be read: {error.strerror or error}")]) from error
 
 
 def parse_yaml(text: str, name: str) -> Any:
@@ -149,17 +155,9 @@ def _text_node(representer: Any, value: str) -> Any:
     return representer.represent_scalar("tag:yaml.org,2002:str", value, style=style)
 
 
-def write_yaml(path: Path, document: Any) -> None:
+def write_yaml(path: Path, document: Any, *, private: bool = False, lasting: bool = True) -> None:
     """Write a document, whole or not at all; its folder is made."""
-    making = path.with_name(f".{hashlib.sha256(path.name.encode()).hexdigest()[:16]}.{os.getpid()}")
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        making.write_text(yaml_text(document), encoding="utf-8")
-        making.replace(path)
-    except OSError as error:
-        making.unlink(missing_ok=True)
-        why = error.strerror or str(error)
-        raise StoreError(f"{path} cannot be written", why=why, advice="may this user write there?") from error
+    write_text(path, yaml_text(document), private=private, lasting=lasting)
 
 
 def check(document: Any, form: type[P], name: str, at: Any = None) -> P:

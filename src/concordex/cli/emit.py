@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 import io
-import os
 import sys
 from collections.abc import Callable
-from contextlib import suppress
 from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from concordex.cli import draw
-from concordex.errors import CalledWrongly, StoreError
+from concordex.errors import CalledWrongly
 
 if TYPE_CHECKING:
     import polars as pl
@@ -77,14 +75,10 @@ def _to_stdout(form: Format, content: bytes) -> None:
 
 
 def _into_file(path: Path, content: bytes) -> None:
-    making = path.with_name(f".{path.name}.{os.getpid()}")
-    try:
+    from concordex.landing import landing
+
+    with landing(path) as making:
         making.write_bytes(content)
-        making.replace(path)
-    except OSError as error:
-        with suppress(OSError):
-            making.unlink()
-        raise StoreError(f"{path} cannot be written", why=error.strerror or str(error)) from error
 
 
 def _whole_numbers(frame: pl.DataFrame) -> pl.DataFrame:

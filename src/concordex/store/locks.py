@@ -14,10 +14,12 @@ from urllib.parse import quote
 
 from filelock import FileLock, Timeout
 
-from concordex.errors import Stopped
+from concordex.errors import Stopped, StoreError
 
 #: Seconds to wait in any case: whoever only asks whether a lock is held has it for a moment.
 _GRACE = 0.5
+#: Seconds to wait for a file that another process alters: that takes it a moment.
+_PATIENCE = 30
 
 
 class Locks:
@@ -46,6 +48,21 @@ class Locks:
         finally:
             note.unlink(missing_ok=True)
             lock.release()
+
+    @contextmanager
+    def of_file(self, path: Path) -> Iterator[None]:
+        """Hold the lock of a file that is read, altered and written; raises Stopped where another has it for long."""
+        try:
+            with self._lock(f"file {path.name}").acquire(timeout=_PATIENCE):
+                yield
+        except Timeout as late:
+            raise Stopped(f"another process has been altering {path} for {_PATIENCE} s", advice="try again") from late
+        except PermissionError as error:
+            raise StoreError(
+                f"{self.folder} cannot be written",
+                why=error.strerror or str(error),
+                advice="may this user write there?",
+            ) from error
 
     def holder(self, system: str) -> Mapping[str, Any] | None:
         """Who writes to ``system`` now: process, host, by, change, since; nothing where nobody does."""

@@ -6,19 +6,20 @@ that the table does not take is named, and the others are written without it.
 
 from __future__ import annotations
 
-import os
 import sqlite3
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
+from io import BytesIO
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
 from concordex.change.compare import as_compared
 from concordex.errors import CalledWrongly, StoreError
+from concordex.landing import landing
 from concordex.words import suggestion
 
 Values = Mapping[str, Any]
@@ -361,16 +362,12 @@ class FileOutlet(Outlet):
 
         schema = {name: self._kinds.get(name, pl.String()) for name in names}
         frame = pl.DataFrame({n: pl.Series([row.get(n) for row in rows], dtype=kind) for n, kind in schema.items()})
-        making = self.path.with_name(f".{self.path.stem}.{os.getpid()}{self.path.suffix}")
-        try:
-            self.path.parent.mkdir(parents=True, exist_ok=True)
-            if self.path.suffix.lower() == ".csv":
-                frame.write_csv(making)
-            elif self.path.suffix.lower() == ".xlsx":
-                frame.write_excel(making)
-            else:
-                frame.write_parquet(making)
-            making.replace(self.path)
-        except OSError as error:
-            making.unlink(missing_ok=True)
-            raise StoreError(f"{self.path} cannot be written", why=error.strerror or str(error)) from error
+        packed = BytesIO()
+        if self.path.suffix.lower() == ".csv":
+            frame.write_csv(packed)
+        elif self.path.suffix.lower() == ".xlsx":
+            frame.write_excel(packed)
+        else:
+            frame.write_parquet(packed)
+        with landing(self.path) as making:
+            making.write_bytes(packed.getvalue())

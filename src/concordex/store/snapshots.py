@@ -1,15 +1,14 @@
-"""Parquet files, written whole and then renamed into place."""
+"""Parquet files, written whole, and without secrets of ours."""
 
 from __future__ import annotations
 
-import os
 from collections.abc import Sequence
-from contextlib import suppress
 from pathlib import Path
 
 import polars as pl
 
 from concordex.errors import StoreError
+from concordex.landing import landing
 from concordex.model.fields import FIELDS, ORIGINAL
 from concordex.store.catalogue import Snapshot
 from concordex.unseen import UNSEEN
@@ -23,23 +22,12 @@ def write(frame: pl.DataFrame, path: Path, *, lasting: bool = True) -> None:
 
     What is not ``lasting`` is made anew often: it is written in half the time, and is half as large again.
     """
-    making = path.with_name(f".{path.name}.{os.getpid()}")
     frame = _fit_to_keep(frame)
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        making.touch(mode=0o600)
+    with landing(path, private=True) as making:
         if lasting:
             frame.write_parquet(making, compression="zstd", compression_level=1, row_group_size=_ROWS)
         else:
             frame.write_parquet(making, compression="lz4", row_group_size=4 * _ROWS)
-        making.replace(path)
-    except OSError as error:
-        with suppress(OSError):
-            making.unlink()
-        raise StoreError(
-            f"{path} cannot be written", why=error.strerror or str(error),
-            advice="may this user write there, and is there room?",
-        ) from error  # fmt: skip
 
 
 def _fit_to_keep(frame: pl.DataFrame) -> pl.DataFrame:

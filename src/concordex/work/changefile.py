@@ -48,7 +48,7 @@ def save(change: Change, path: Path) -> None:
         "format": 1, "kind": change.kind, "system": change.system, "about": dict(change.about),
         "steps": [_said(step) for step in change.writes if step.action != "report"],
     }  # fmt: skip
-    write_yaml(path, document)
+    write_yaml(path, document, private=True)  # a one-time code may stand in it
 
 
 #: What a change knows of the workspace that it was prepared in, and means nothing in another.

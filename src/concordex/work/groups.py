@@ -53,13 +53,14 @@ def groups(root: Path) -> dict[str, Group]:
 
 def add(workspace: Workspace, name: str, settings: dict[str, Any]) -> None:
     """Write a group's file; refused where it could not be used."""
-    known = groups(workspace.root)
     path = _path(workspace, name)
-    if name in known:
-        raise CalledWrongly(f"there is a group {name!r} already", advice=f"edit {path}")
     document = {key: value for key, value in settings.items() if value}
-    filter_of(name, known | {name: check(document, GroupFile, str(path)).group})
-    write_yaml(path, document)
+    with workspace.locks.of_file(path):
+        known = groups(workspace.root)
+        if name in known:
+            raise CalledWrongly(f"there is a group {name!r} already", advice=f"edit {path}")
+        filter_of(name, known | {name: check(document, GroupFile, str(path)).group})
+        write_yaml(path, document)
 
 
 def remove(workspace: Workspace, name: str) -> None:

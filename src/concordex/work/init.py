@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from io import StringIO
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from concordex.documents import check, read_yaml
+from concordex.documents import check, parse_yaml, yaml_text
 from concordex.errors import CalledWrongly, StoreError
+from concordex.landing import write_text
 from concordex.wire.secrets import is_reference
 from concordex.work.config import FILE, Config
+from concordex.work.handwritten import alter
 
 if TYPE_CHECKING:
     from concordex.wire.dialect import Dialect
@@ -40,9 +41,9 @@ def init(folder: Path) -> Path:
         raise CalledWrongly(f"{folder} is a workspace already", advice="concordex system add NAME --dialect … --url …")
     try:
         (folder / "dialects").mkdir(parents=True, exist_ok=True)
-        path.write_text(_NEW, encoding="utf-8")
     except OSError as error:
         raise StoreError(f"{folder} cannot be written", why=error.strerror or str(error)) from error
+    write_text(path, _NEW)
     return path
 
 
@@ -50,11 +51,10 @@ def add_system(workspace: Workspace, name: str, settings: Mapping[str, Any]) -> 
     """Add a system to ``concordex.yaml``; refused whole when the result would not be valid."""
     from concordex.wire.load import find
 
-    if name in workspace.config.systems:
-        raise CalledWrongly(f"there is a system {name!r} already", advice=f"edit it in {workspace.root / FILE}")
-    dialect = find(str(settings["dialect"]), workspace.root / "dialects")
     path = workspace.root / FILE
-    document = read_yaml(path)
+    if name in workspace.config.systems:
+        raise CalledWrongly(f"there is a system {name!r} already", advice=f"edit it in {path}")
+    dialect = find(str(settings["dialect"]), workspace.root / "dialects")
     entry = {key: value for key, value in settings.items() if value}
     given = dict(settings.get("credentials") or {})
     entry |= {"credentials": given} if given else {}
@@ -65,10 +65,16 @@ def add_system(workspace: Workspace, name: str, settings: Mapping[str, Any]) -> 
         )
         raise CalledWrongly(f"the dialect {dialect.name} needs: {', '.join(missing)}", advice=f"add {offer}")
     check_not_written(given, dialect)
-    if not document.get("systems"):
-        document["systems"] = {}
-    document["systems"][name] = entry
-    _put(path, _written(document))
+
+    def put(document: Any) -> None:
+        if not document.get("systems"):
+            document["systems"] = {}
+        if name in document["systems"]:
+            raise CalledWrongly(f"there is a system {name!r} already", advice=f"edit it in {path}")
+        document["systems"][name] = entry
+        _check(document, path)
+
+    alter(workspace, path, put)
 
 
 def check_not_written(given: Mapping[str, str], dialect: Dialect) -> None:
@@ -86,36 +92,20 @@ def set_paused(workspace: Workspace, names: Sequence[str], paused: bool) -> list
     """Pause or resume systems in ``concordex.yaml``; those for which that is a change."""
     altered = [name for name in workspace.systems(names) if workspace.config.systems[name].paused != paused]
     path = workspace.root / FILE
-    document = read_yaml(path)
-    for name in altered:
-        if paused:
-            document["systems"][name]["paused"] = True
-        else:
-            del document["systems"][name]["paused"]
+
+    def put(document: Any) -> None:
+        for name in altered:
+            if paused:
+                document["systems"][name]["paused"] = True
+            else:
+                document["systems"][name].pop("paused", None)
+        _check(document, path)
+
     if altered:
-        _put(path, _written(document))
+        alter(workspace, path, put)
     return altered
 
 
-def _put(path: Path, text: str) -> None:
-    _check_text(text, path)
-    making = path.with_suffix(".new")
-    making.write_text(text, encoding="utf-8")
-    making.replace(path)
-
-
-def _check_text(text: str, path: Path) -> None:
-    from concordex.documents import parse_yaml
-
-    check(parse_yaml(text, str(path)), Config, str(path))
-
-
-def _written(document: Any) -> str:
-    from ruamel.yaml import YAML
-
-    yaml = YAML()
-    yaml.width = 4096  # long values stay on the line of their key
-    yaml.indent(mapping=2, sequence=4, offset=2)
-    stream = StringIO()
-    yaml.dump(document, stream)
-    return stream.getvalue()
+def _check(document: Any, path: Path) -> None:
+    """Raise DocumentError where what would be written could not be read."""
+    check(parse_yaml(yaml_text(document), str(path)), Config, str(path))

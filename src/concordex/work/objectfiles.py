@@ -115,7 +115,7 @@ def save(
         if found.was is None and str(path).casefold() in taken:  # only in capitals another, or cut to the same
             path = path.with_name(f"{file_name(key)}~{_digest(key)}.yaml")
         taken.add(str(path).casefold())
-        write_yaml(path, _document(found.now, key))
+        write_yaml(path, _document(found.now, key), lasting=False)  # the note, written last, knows its digest
         written.append(path)
     return Saved(written, len(objects) - len(written), removed)
 

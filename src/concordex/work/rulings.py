@@ -9,11 +9,12 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import Field, model_validator
 
-from concordex.documents import Part, check, fault_at, read_yaml, write_yaml
+from concordex.documents import Part, check, fault_at, read_yaml
 from concordex.errors import CalledWrongly
 from concordex.match.rulings import Rulings
 from concordex.model.fields import FIELDS
 from concordex.words import suggestion
+from concordex.work.handwritten import alter
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
@@ -98,10 +99,7 @@ def load(workspace: Workspace) -> list[Ruling]:
     path = workspace.root / FILE
     if not path.exists():
         return []
-    document = read_yaml(path)
-    if isinstance(document, dict) and document.get("rulings") is None:
-        document["rulings"] = []
-    return list(check(document, Rulebook, str(path)).rulings)
+    return _rulings(read_yaml(path), str(path))
 
 
 def holding(workspace: Workspace) -> list[Ruling]:
@@ -127,48 +125,48 @@ def add(workspace: Workspace, ruling: dict[str, Any], *, who: str, why: str) -> 
     when = datetime.now(UTC).replace(microsecond=0)
     full = ruling | {"who": who, "when": when.isoformat().replace("+00:00", "Z")} | ({"why": why} if why else {})
     made = check({"format": 1, "rulings": [full]}, Rulebook, FILE).rulings[0]
-    for other in load(workspace):
-        opposed = {"same": "apart", "apart": "same"}.get(made.kind)
-        if other.kind == opposed and set(made.records) <= set(other.records):
-            raise CalledWrongly(
-                f"{' and '.join(made.records)} are ruled {opposed} already",
-                advice=f"concordex ruling remove {made.records[0]}",
-            )
-        if (
-            other.kind == made.kind
-            and other.records == made.records
-            and other.says == made.says
-            and other.until == made.until
-        ):
-            return other
-    document = _document(workspace)
-    document["rulings"].append({key: value for key, value in full.items() if value is not None})
-    write_yaml(workspace.root / FILE, document)
-    return made
+
+    def put(document: Any) -> Ruling:
+        for other in _rulings(document):
+            opposed = {"same": "apart", "apart": "same"}.get(made.kind)
+            if other.kind == opposed and set(made.records) <= set(other.records):
+                raise CalledWrongly(
+                    f"{' and '.join(made.records)} are ruled {opposed} already",
+                    advice=f"concordex ruling remove {made.records[0]}",
+                )
+            if _says_the_same(made, other):
+                return other
+        document["rulings"].append({key: value for key, value in full.items() if value is not None})
+        return made
+
+    return alter(workspace, workspace.root / FILE, put, new=_NEW)
+
+
+def _says_the_same(one: Ruling, other: Ruling) -> bool:
+    return (one.kind, one.records, one.says, one.until) == (other.kind, other.records, other.says, other.until)
 
 
 def remove(workspace: Workspace, record: str) -> list[Ruling]:
     """Take the rulings that speak of a record out of the file."""
-    document, known = _document(workspace), load(workspace)
-    gone = [at for at, ruling in enumerate(known) if record in ruling.records]
-    if not gone:
-        names = {name for ruling in known for name in ruling.records}
-        raise CalledWrongly(f"no ruling speaks of {record!r}", advice=suggestion(record, names) if names else "")
-    removed = [known[at] for at in gone]
-    for at in reversed(gone):
-        del document["rulings"][at]
-    write_yaml(workspace.root / FILE, document)
-    return removed
+
+    def put(document: Any) -> list[Ruling]:
+        known = _rulings(document)
+        gone = [at for at, ruling in enumerate(known) if record in ruling.records]
+        if not gone:
+            names = {name for ruling in known for name in ruling.records}
+            raise CalledWrongly(f"no ruling speaks of {record!r}", advice=suggestion(record, names) if names else "")
+        for at in reversed(gone):
+            del document["rulings"][at]
+        return [known[at] for at in gone]
+
+    return alter(workspace, workspace.root / FILE, put, new=_NEW)
 
 
-def _document(workspace: Workspace) -> Any:
-    from concordex.documents import parse_yaml
-
-    path = workspace.root / FILE
-    document = read_yaml(path) if path.exists() else parse_yaml(_NEW, FILE)
-    if document["rulings"] is None:
+def _rulings(document: Any, name: str = FILE) -> list[Ruling]:
+    """The rulings in a document as it was read, which says them as a list from here on."""
+    if isinstance(document, dict) and document.get("rulings") is None:
         document["rulings"] = []
-    return document
+    return list(check(document, Rulebook, name).rulings)
 
 
 def user() -> str:

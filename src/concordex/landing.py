@@ -1,0 +1,63 @@
+"""Files that are written whole: whoever reads one finds what was there or what is new, and never a part of it."""
+
+from __future__ import annotations
+
+import itertools
+import os
+import stat
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+
+from concordex.errors import StoreError
+
+#: What only its owner may read and write.
+PRIVATE = 0o600
+
+_numbers = itertools.count()
+
+
+@contextmanager
+def landing(path: Path, *, private: bool = False, lasting: bool = True) -> Iterator[Path]:
+    """A new file beside ``path`` for the block to fill; when that ends well it is on the disk, and takes its place.
+
+    The mode of a file that was there is kept, and so is a link to it.  A new one is ``private``, or as the person's
+    other files are.  What is not ``lasting`` is not waited for until it is on the disk: something else tells whether
+    it is whole.  Raises StoreError where it cannot be written; what was there is untouched then.
+    """
+    try:
+        target = path.resolve()
+        making = target.with_name(f".{os.getpid()}-{next(_numbers)}.new")  # not longer than names may be
+        target.parent.mkdir(parents=True, exist_ok=True)
+        os.close(os.open(making, os.O_WRONLY | os.O_CREAT | os.O_EXCL, PRIVATE if private else 0o666))
+        try:
+            with suppress(FileNotFoundError):
+                making.chmod(stat.S_IMODE(target.stat().st_mode))
+            yield making
+            if lasting:
+                _to_disk(making)
+            making.replace(target)
+            if lasting:
+                _to_disk(target.parent)
+        finally:
+            making.unlink(missing_ok=True)
+    except OSError as error:
+        raise StoreError(
+            f"{path} cannot be written", why=error.strerror or str(error),
+            advice="may this user write there, and is there room?",
+        ) from error  # fmt: skip
+
+
+def write_text(path: Path, text: str, *, private: bool = False, lasting: bool = True) -> None:
+    """Write ``text`` as UTF-8, whole or not at all."""
+    with landing(path, private=private, lasting=lasting) as making:
+        making.write_bytes(text.encode())
+
+
+def _to_disk(path: Path) -> None:
+    """Wait until the disk has a file, or what a folder says of its files."""
+    number = os.open(path, os.O_RDONLY)
+    try:
+        os.fsync(number)
+    finally:
+        os.close(number)

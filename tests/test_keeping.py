@@ -1,0 +1,121 @@
+"""Files that are kept: whole or as they were, theirs beside ours, on disks that fill and under several hands."""
+
+from __future__ import annotations
+
+import errno
+import json
+import os
+import stat
+import subprocess
+import sys
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import pytest
+
+from concordex.errors import StoreError
+from concordex.landing import landing, write_text
+from concordex.work import handwritten
+from tests.conftest import Near, Shell
+from tests.test_decisions import lists, row
+
+__all__ = ["lists"]  # a fixture
+
+
+def test_decisions_and_systems_that_come_at_one_time_all_stand(lists):
+    lists.say("net", *[row(id=str(at), name=f"sw-{at}", serial=f"AAAA{at:04}") for at in range(8)])
+    lists.reconcile()
+    shell = Shell(lists.folder)
+    with (lists.folder / "concordex.yaml").open("a") as file:
+        file.write("# a remark of ours\n")
+    commands = [("ruling", "value", f"net/{at}", "site", f"quay {at}", "--why", "seen") for at in range(6)]
+    commands += [("system", "add", f"more-{at}", "-d", "net", "--folder", "net") for at in range(6)]
+    with ThreadPoolExecutor(12) as pool:
+        told = list(pool.map(lambda words: shell(*words, status=None), commands))
+    assert [one.returncode for one in told] == [0] * 12, [one.stderr for one in told]
+    assert len(json.loads(lists("ruling", "list", "-f", "json").stdout)) == 6
+    assert {f"more-{at}" for at in range(6)} <= set(lists.workspace.config.systems)
+    assert "# a remark of ours" in (lists.folder / "concordex.yaml").read_text()
+
+
+def test_what_a_person_saves_meanwhile_is_not_lost(lists, monkeypatch):
+    """They write between our reading and our writing, twice."""
+    path, saved, parse = lists.folder / "concordex.yaml", [], handwritten.parse_yaml
+
+    def parsed(text: str, name: str):
+        document = parse(text, name)
+        if len(saved) < 2:
+            saved.append(path.write_text(path.read_text() + f"# saved {len(saved)}\n"))
+        return document
+
+    monkeypatch.setattr(handwritten, "parse_yaml", parsed)
+    lists("system", "pause", "net")
+    text = path.read_text()
+    assert "# saved 0" in text
+    assert "# saved 1" in text
+    assert lists.workspace.config.systems["net"].paused
+
+
+@pytest.mark.parametrize("when", ["writing", "flushing", "replacing"])
+def test_on_a_full_disk_what_was_there_stays(tmp_path, monkeypatch, when):
+    path = tmp_path / "rulings.yaml"
+    path.write_text("what was there")
+    path.chmod(0o640)
+
+    def full(*_given):
+        raise OSError(errno.ENOSPC, "No space left on device")
+
+    monkeypatch.setattr(
+        *{"writing": (Path, "write_bytes"), "flushing": (os, "fsync"), "replacing": (Path, "replace")}[when], full
+    )
+    with pytest.raises(StoreError, match=r"cannot be written \(No space left"):
+        write_text(path, "what is new")
+    monkeypatch.undo()
+    assert path.read_text() == "what was there"
+    assert [one.name for one in tmp_path.iterdir()] == ["rulings.yaml"]
+    write_text(path, "what is new")
+    assert (path.read_text(), stat.S_IMODE(path.stat().st_mode)) == ("what is new", 0o640)
+
+
+def test_a_workspace_that_could_not_be_made_is_none(tmp_path):
+    """On a disk without room: nothing of it is half there, and the next try makes it."""
+    code = (
+        "import resource, signal, sys; from concordex.cli.app import status_of;"
+        "signal.signal(signal.SIGXFSZ, signal.SIG_IGN); resource.setrlimit(resource.RLIMIT_FSIZE, (100, 100));"
+        "sys.exit(status_of(['init', 'quay']))"
+    )
+    done = subprocess.run([sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, check=False)
+    assert done.returncode == 1
+    assert "cannot be written" in done.stderr
+    assert not (tmp_path / "quay" / "concordex.yaml").exists()
+    Near(tmp_path)("init", "quay")
+
+
+def test_a_link_stays_a_link_and_what_is_private_is_so_from_the_beginning(tmp_path):
+    real = tmp_path / "kept" / "rulings.yaml"
+    real.parent.mkdir()
+    real.write_text("old")
+    link = tmp_path / "rulings.yaml"
+    link.symlink_to(real)
+    write_text(link, "new")
+    assert link.is_symlink()
+    assert real.read_text() == "new"
+    before = os.umask(0)
+    try:
+        with landing(tmp_path / "x.parquet", private=True) as making:
+            assert stat.S_IMODE(making.stat().st_mode) == 0o600
+            making.write_text("x")
+    finally:
+        os.umask(before)
+    assert stat.S_IMODE((tmp_path / "x.parquet").stat().st_mode) == 0o600
+
+
+def test_all_that_is_kept_of_a_workspace_is_its_owners_alone(writing):
+    writing("reconcile")
+    writing("sync", "stowage", "--draft")
+    writing("change", "save", "1", "-o", "change.yaml")
+    store = writing.folder / ".concordex"
+    assert stat.S_IMODE(store.stat().st_mode) == 0o700
+    open_to_others = [path for path in [*store.rglob("*"), writing.folder / "change.yaml"]
+                      if path.is_file() and path.stat().st_mode & 0o077 and path.name != ".gitignore"]  # fmt: skip
+    assert not open_to_others
