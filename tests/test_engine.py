@@ -419,7 +419,7 @@ def test_commands_of_a_workspace_that_others_may_write_to_are_not_run(tmp_path, 
     (tmp_path / "concordex.yaml").write_text("format: 1\n")
     tmp_path.chmod(mode)
     if refused:
-        with pytest.raises(SecretError, match="others may write to"):
+        with pytest.raises(SecretError, match="everybody may write to"):
             fetch("command:echo x", tmp_path)
     else:
         assert fetch("command:echo x", tmp_path).reveal() == "x"

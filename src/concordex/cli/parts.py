@@ -14,6 +14,7 @@ SUMMARIES = {
     "demo": "The whole job on stand-ins, each command shown.",
     "init": "Make a workspace.",
     "system": "Who we talk to: add, list, check.",
+    "trust": "What a workspace that others can write may run and read.",
     "dialect": "How systems speak: list, check, schema.",
     "pull": "Fetch tables, each proved whole or called unproven or partial.",
     "pulls": "The history of pulls.",

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import os
 import shlex
-import stat
 import subprocess
 from collections.abc import Callable
 from pathlib import Path
 
 from concordex.errors import SecretError
+from concordex.trust import doubts
 from concordex.unseen import UNSEEN
 
 
@@ -45,8 +45,13 @@ def is_reference(text: str) -> bool:
 
 
 def fetch(reference: str, base: Path) -> Secret:
-    """The secret that ``reference`` names; relative files are meant from ``base``."""
+    """The secret that ``reference`` names for the workspace in ``base``, from which relative files are meant."""
     scheme, _, rest = reference.partition(":")
+    if why := doubts(base, reference):
+        raise SecretError(
+            f"{reference} is not had for this workspace: {why}",
+            advice="concordex trust shows what it would run and read, and asks whether it may",
+        )
     text = _FETCH[scheme](rest, base)
     if not text:
         raise SecretError(f"the secret {reference} is empty")
@@ -68,23 +73,7 @@ def _file(name: str, base: Path) -> str:
         raise SecretError(f"the secret file {path} cannot be read", why=reason) from error
 
 
-def _check_alone(base: Path) -> None:
-    """Raise SecretError where others may write what is run here."""
-    for path in (base, base / "concordex.yaml"):
-        try:
-            found = path.stat()
-        except OSError:
-            continue
-        shared = found.st_mode & stat.S_IWOTH or (found.st_mode & stat.S_IWGRP and found.st_gid != os.getgid())
-        if shared or found.st_uid not in (os.getuid(), 0):
-            raise SecretError(
-                f"others may write to {path}: no command that it names is run",
-                advice=f"chmod go-w {path}" if shared else "make a workspace of your own",
-            )
-
-
 def _command(line: str, base: Path) -> str:
-    _check_alone(base)
     try:
         done = subprocess.run(
             shlex.split(line),

@@ -167,7 +167,7 @@ def _chosen(lazy: pl.LazyFrame, shape: Shape, choice: Choice) -> pl.DataFrame:
     usual = [name for name in shape.types if name not in shape.on_request]
     columns = [shape.column(name) for name in choice.columns or usual]
     if sorters:
-        lazy = lazy.sort(sorters, descending=[down for _, down in keys], nulls_last=True)
+        lazy = lazy.sort(sorters, descending=[down for _, down in keys], nulls_last=True, maintain_order=True)
     if choice.limit is not None:
         lazy = lazy.limit(choice.limit)
     return lazy.select(columns).collect(engine="streaming")

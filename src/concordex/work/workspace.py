@@ -226,6 +226,17 @@ class Workspace:
             raise found
         return found
 
+    def references(self) -> dict[str, str]:
+        """Where the secrets are kept that the workspace names, and what names each."""
+        from concordex.wire.secrets import is_reference
+
+        config, found = self.config, dict[str, str]()
+        parts = {**config.systems, **config.devices}
+        for name, part in {**{f"shared {n}": one for n, one in config.shared.items()}, **parts}.items():
+            given = [*part.credentials.values(), *([part.proxy.password] if part.proxy else [])]
+            found |= {text: found.get(text, name) for text in given if text and is_reference(text)}
+        return found | {o.password: name for name, o in config.outlets.items() if o.password}
+
     def fetch_secrets(self, systems: Sequence[str]) -> None:
         """Have the secrets of several systems at hand before anything else: fetched side by side, once each.
 

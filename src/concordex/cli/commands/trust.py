@@ -1,0 +1,45 @@
+"""``concordex trust``."""
+
+from typing import Annotated
+
+import typer
+
+from concordex.cli import draw
+from concordex.cli.options import workspace
+from concordex.cli.statuses import Status
+from concordex.words import plural
+
+
+def trust(
+    yes: Annotated[bool, typer.Option("--yes", "-y", help="Agree without being asked.")] = False,
+    forget: Annotated[bool, typer.Option("--forget", help="Take back all that was agreed to for it.")] = False,
+) -> int:
+    """Agree to what a workspace runs and reads that is not yours alone.
+
+    A workspace names where secrets are kept, and commands that give them.  Where somebody else can write it, no
+    command is run; where it belongs to somebody else, no secret is had, until you have agreed to exactly that.  What
+    you agreed to is kept outside of the workspace; whatever is altered or added there needs your word again.
+
+    Examples:
+
+    concordex trust
+
+    concordex trust --forget
+    """
+    from concordex.trust import agree, disagree, doubts
+
+    here = workspace()
+    if forget:
+        draw.note(f"{plural(disagree(here.root), 'agreement')} taken back for {here.root.resolve()}")
+        return Status.DONE
+    open_ = [(name, one, why) for one, name in here.references().items() if (why := doubts(here.root, one))]
+    if not open_:
+        draw.note(f"nothing to agree to: what {here.root.resolve()} names may be had")
+        return Status.DONE
+    draw.table(["for", "would run or read", "why you are asked"], open_)
+    if not (yes or draw.ask(f"May {here.root.resolve()} have {'this' if len(open_) == 1 else 'these'}?")):
+        draw.note("not agreed; nothing of it is run or read")
+        return Status.STOPPED
+    agree(here.root, [one for _, one, _ in open_])
+    draw.note("agreed; whatever is altered or added there is asked again")
+    return Status.DONE
