@@ -3,15 +3,23 @@
 from __future__ import annotations
 
 import csv
+import html
 import io
 import json
+import re
+import zipfile
 
 import polars as pl
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from markdown_it import MarkdownIt
 from ruamel.yaml import YAML
 
 from concordex.cli.draw import clean
+from concordex.model.inert import in_markdown
 from tests.conftest import Near, make_workspace
+from tests.spite import spiteful
 
 COLUMNS = ["--columns", "system,name,serial,macs,last_seen"]
 WHERE = ["--where", "kind = laptop", "--sort", "system,name,serial"]
@@ -216,7 +224,7 @@ def test_what_devices_are_called_acts_on_nothing(pulled, tmp_path):
     rows = list(csv.reader(io.StringIO(pulled("show", "devices", *names, "-f", "csv").stdout)))
     assert ["'=1+1"] in rows
     assert not [row for row in rows if row and row[0].startswith("=")]
-    assert "&lt;b>bold" in pulled("show", "devices", *names, "-f", "markdown").stdout
+    assert "\\<b\\>bold" in pulled("show", "devices", *names, "-f", "markdown").stdout
     pulled("show", "devices", *names, "-o", str(tmp_path / "x.xlsx"))
     assert "=1+1" in pl.read_excel(tmp_path / "x.xlsx")["name"].to_list()
     assert json.loads(pulled("show", "devices", "--where", "name = '=1+1'", "-f", "json").stdout)[0]["name"] == "=1+1"
@@ -237,3 +245,57 @@ def test_what_was_pulled_is_its_owners_only(pulled):
     files = [path for path in store.rglob("*") if path.is_file() and path.name != ".gitignore"]
     assert files
     assert {path.stat().st_mode & 0o077 for path in files if path.suffix in (".parquet", ".sqlite")} == {0}
+
+
+ACTING = ("=cmd|'/c x'!A1", "+1-555", "-2", "@SUM(A1)", "\tx", "'=quoted")
+
+
+@pytest.mark.parametrize("ending", ["csv", "xlsx"])
+def test_what_a_spreadsheet_would_run_is_text_and_comes_back_as_it_was(tmp_path, serve, ending):
+    """In exports and in the files that a sync writes; what people put into such a file stays as it is."""
+    shell, spite = spiteful(tmp_path, serve)
+    for at, text in enumerate(ACTING):
+        spite.put("devices", label=f"{'=+-@'[at % 4]}lamp-{at}", note=text)
+    path = tmp_path / f"x.{ending}"
+    shell("pull")
+    shell("show", "devices", "-c", "name,comment", "-o", str(path))
+    assert inert(path)
+    assert "nothing to do" in shell("push", str(path), "--to", "spite", "--table", "devices").stderr
+    shell.config(lambda text: text + f"outlets: {{out: {{file: 'out.{ending}', columns: {{name: Name}},"
+                 " key: name, where: 'name like *lamp*'}}\n")  # fmt: skip
+    out = tmp_path / f"out.{ending}"
+    if ending == "csv":
+        out.write_text("Name,Theirs\nother,=1+1\n")
+    shell("reconcile")
+    shell("sync", "out", "--yes")
+    assert inert(out, but=1 if ending == "csv" else 0)
+    assert "nothing to do" in shell("sync", "out").stderr
+    if ending == "csv":
+        assert "=1+1" in out.read_text().splitlines()[1]
+
+
+def inert(path, but: int = 0) -> bool:
+    """Whether no cell of a file would be run."""
+    if path.suffix == ".xlsx":
+        with zipfile.ZipFile(path) as packed:
+            sheet = packed.read("xl/worksheets/sheet1.xml")
+        return b"<f>" not in sheet
+    rows = list(csv.reader(io.StringIO(path.read_text())))
+    return sum(cell[:1] in set("=+-@\t") for row in rows for cell in row if cell) == but
+
+
+@settings(max_examples=60)
+@given(st.text(st.sampled_from("a1 |<>&;[]()!*_`~#\\@:/.-=w\n"), max_size=30))
+def test_nothing_acts_in_markdown(text):
+    shown = MarkdownIt("gfm-like", {"linkify": False}).render(f"| x |\n| --- |\n| {in_markdown(f'a{text}b')} |\n")
+    assert not re.search(r"<(?!/?(?:table|thead|tbody|tr|th|td|p)\b)", shown)
+    inside = html.unescape(re.search(r"<td>(.*?)</td>", shown, re.DOTALL)[1])
+    assert " ".join(inside.split()) == " ".join(f"a{text}b".split())
+    assert not re.search(r"(?<!\\)!?\[[^\]]*\]\(", in_markdown(text))
+
+
+@pytest.mark.parametrize(
+    "text", ["https://x.example", "www.x.example", "a@b.example", "![x](javascript:1)", "<img src=x>"]
+)
+def test_no_address_in_markdown_becomes_a_link(text):
+    assert text not in in_markdown(text)

@@ -134,16 +134,10 @@ def _as_json(column: pl.Series) -> list[str | None]:
     return [None if one is None else orjson.dumps(said(_whole(one)), default=str).decode() for one in column.to_list()]
 
 
-def _harmless(frame: pl.DataFrame) -> pl.DataFrame:
-    """Text that a spreadsheet would take for a formula gets a quotation mark before it."""
-    import polars as pl
-
-    text = pl.col(pl.String)
-    return frame.with_columns(pl.when(text.str.contains(r"^[=+\-@\t\r]")).then("'" + text).otherwise(text).name.keep())
-
-
 def _csv(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
-    _harmless(_lists_as_text(frame)).write_csv(buffer)
+    from concordex.model.inert import as_text
+
+    as_text(_lists_as_text(frame)).write_csv(buffer)
 
 
 def _json(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
@@ -167,13 +161,9 @@ def _yaml(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
 
 
 def _xlsx(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
-    try:
-        import xlsxwriter
-    except ImportError as error:
-        raise CalledWrongly("xlsx needs a further package", advice="pip install 'concordex[xlsx]'") from error
-    options = {"strings_to_formulas": False, "strings_to_urls": False, "in_memory": True}
-    with xlsxwriter.Workbook(buffer, options) as book:
-        _lists_as_text(frame).write_excel(book, autofit=True)
+    from concordex.model.inert import to_workbook
+
+    to_workbook(_lists_as_text(frame), buffer, autofit=True)
 
 
 def _parquet(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
@@ -181,12 +171,12 @@ def _parquet(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
 
 
 def _markdown(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
-    def row(values: Any) -> bytes:
-        return (
-            "| " + " | ".join(draw.cell(value).replace("|", "\\|").replace("<", "&lt;") for value in values) + " |\n"
-        ).encode()
+    from concordex.model.inert import in_markdown
 
-    buffer.write(row(frame.columns) + row(["---"] * frame.width))
+    def row(values: Any) -> bytes:
+        return f"| {' | '.join(in_markdown(draw.cell(value)) for value in values)} |\n".encode()
+
+    buffer.write(row(frame.columns) + f"|{' --- |' * frame.width}\n".encode())
     buffer.writelines(row(values) for values in frame.iter_rows())
 
 

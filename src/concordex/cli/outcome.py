@@ -71,6 +71,8 @@ def _name(step: Step) -> str:
 
 def markdown(change: Change) -> str:
     """A summary, and each step that did not work with its reason."""
+    from concordex.model.inert import in_markdown
+
     counts: dict[tuple[str, str], int] = {}
     for step in change.steps:
         counts[step.action, step.state] = counts.get((step.action, step.state), 0) + 1
@@ -82,12 +84,11 @@ def markdown(change: Change) -> str:
     wrong = not_done(change)
     if wrong:
         lines += ["", "| step | table | record | state | why |", "|---:|---|---|---|---|"]
-        lines += [f"| {s.number} | {s.table} | {_cell(s.label)} | {s.state} | {_cell(s.reason or '')} |" for s in wrong]
+        lines += [
+            f"| {s.number} | {s.table} | {in_markdown(s.label)} | {s.state} | {in_markdown(s.reason or '')} |"
+            for s in wrong
+        ]
     return "\n".join([*lines, ""])
-
-
-def _cell(text: str) -> str:
-    return "".join(f"\\{c}" if c in "\\|`*_[]<>" else c for c in text.replace("\n", " "))
 
 
 def _rejects(change: Change, output: Path | None) -> None:

@@ -20,6 +20,7 @@ from urllib.parse import urlsplit
 from concordex.change.compare import as_compared
 from concordex.errors import CalledWrongly, StoreError
 from concordex.landing import landing
+from concordex.model.inert import as_text, from_text, to_workbook
 from concordex.words import suggestion
 
 Values = Mapping[str, Any]
@@ -343,7 +344,7 @@ class FileOutlet(Outlet):
         if not self.path.is_file():
             return []
         readers = {
-            ".csv": lambda: pl.read_csv(self.path, infer_schema=False),
+            ".csv": lambda: from_text(pl.read_csv(self.path, infer_schema=False), self.columns),
             ".parquet": lambda: pl.read_parquet(self.path),
             ".xlsx": lambda: pl.read_excel(self.path, infer_schema_length=0, raise_if_empty=False),
         }
@@ -364,9 +365,9 @@ class FileOutlet(Outlet):
         frame = pl.DataFrame({n: pl.Series([row.get(n) for row in rows], dtype=kind) for n, kind in schema.items()})
         packed = BytesIO()
         if self.path.suffix.lower() == ".csv":
-            frame.write_csv(packed)
+            as_text(frame, self.columns).write_csv(packed)  # theirs stays as it is
         elif self.path.suffix.lower() == ".xlsx":
-            frame.write_excel(packed)
+            to_workbook(frame, packed)
         else:
             frame.write_parquet(packed)
         with landing(self.path) as making:

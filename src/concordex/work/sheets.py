@@ -9,6 +9,7 @@ from typing import Any
 from concordex.change.rows import Row
 from concordex.documents import parse_yaml
 from concordex.errors import BadAnswer, CalledWrongly
+from concordex.model.inert import cell_from_text
 from concordex.wire import dialect as d
 from concordex.wire.shapes import decode
 
@@ -45,7 +46,10 @@ def read_rows(file: str, form: str | None = None, sheet: str | None = None) -> l
 
 def _decoded(content: bytes, form: str, file: str, sheet: str | None) -> list[dict[str, Any]]:
     if form == "yaml":
-        body = parse_yaml(content.decode("utf-8"), file)
+        try:
+            body = parse_yaml(content.decode("utf-8"), file)
+        except UnicodeDecodeError as error:
+            raise CalledWrongly(f"{file} is not UTF-8 text: {error.reason}") from error
     else:
         shape = d.SheetShape(by="xlsx", sheet=sheet) if form == "xlsx" and sheet else _SHAPES[form]
         try:
@@ -55,4 +59,7 @@ def _decoded(content: bytes, form: str, file: str, sheet: str | None) -> list[di
             raise CalledWrongly(f"{file} {what}", why=error.why, advice=error.advice) from error
     if not isinstance(body, list) or not all(isinstance(record, dict) for record in body):
         raise CalledWrongly(f"{file} holds no list of records", advice="one mapping of columns to values for each")
-    return [{str(name): value for name, value in record.items() if name is not None} for record in body]
+    rows = [{str(name): value for name, value in record.items() if name is not None} for record in body]
+    if form == "csv":  # what we write there so that no spreadsheet runs it
+        rows = [{n: cell_from_text(v) if isinstance(v, str) else v for n, v in row.items()} for row in rows]
+    return rows
