@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import json
+import time
 from datetime import UTC, datetime
 
 import pytest
 
+from concordex.errors import CalledWrongly
 from concordex.standins.server import Harbour
-from concordex.work.lines import rendered
+from concordex.work import rendering
+from concordex.work.rendering import rendered
 from tests.conftest import Near, make_workspace
 
 
@@ -168,3 +171,49 @@ def test_one_section_of_a_document_can_be_cleared_and_comes_back(deck):
     assert "nothing to do" in shell("config", "push", "clear.yaml", "--to", first).stderr
     shell("change", "undo", "1", "--yes")
     assert sorted(switches[0].lines) == sorted(before)
+
+
+ENDS = ["\n", "\r", "\x0b", "\x0c", "\x1c", "\x1d", "\x1e", "\x85", "\u2028", "\u2029", "\x1b", "\u202e"]
+
+
+@pytest.mark.parametrize("end", ENDS, ids=lambda end: f"U+{ord(end):04X}")
+def test_a_value_never_becomes_a_line_of_its_own(tmp_path, end):
+    template = tmp_path / "x.j2"
+    template.write_text("segment {{ segment }} {{ label }}\n{% for at in range(2) %}\ntime at {{ at }}\n{% endfor %}\n")
+    assert rendered(template, {"segment": 1, "label": "quay"}) == ["segment 1 quay", "time at 0", "time at 1"]
+    with pytest.raises(ValueError, match="label holds U\\+"):
+        rendered(template, {"segment": 1, "label": f"quay{end}reload"})
+    with pytest.raises(ValueError, match="label holds U\\+"):
+        rendered(template, {"segment": 1, "label": ["quay", {"x": f"a{end}b"}]})
+    template.write_text(f"segment{end}reload\n")
+    if end not in "\n\r":  # the template's own lines
+        with pytest.raises(ValueError, match="holds U\\+"):
+            rendered(template, {})
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "{{ 1/0 }}",
+        "{% for a in range(10000) %}{% for b in range(10000) %}{% set c = a %}{% endfor %}{% endfor %}",
+        "{% for a in 'x' * 9999 %}{% for b in 'x' * 9999 %}{% set c = a %}{% endfor %}{% endfor %}",
+        "{{ 'x' * 1000000000 }}",
+        "{{ 9 ** 99999999 }}",
+        "{{ '%999999999d' % 1 }}",
+        "{{ 'x'.ljust(999999999) }}",
+        "{{ 'x'|center(999999999) }}",
+        "{% for a in range(99999) %}{{ 'x' * 99 }}{% endfor %}",
+        "{% macro m() %}{{ m() }}{% endmacro %}{{ m() }}",
+        "{{ none.x }}",
+        "{{ ''.__class__.__mro__ }}",
+        "{{ missing }}",
+    ],
+)
+def test_whatever_a_template_does_ends_and_is_a_mistake_in_it(tmp_path, text, monkeypatch):
+    monkeypatch.setattr(rendering, "_SECONDS", 0.3)
+    template = tmp_path / "x.j2"
+    template.write_text(text)
+    begun = time.monotonic()
+    with pytest.raises((ValueError, CalledWrongly)):
+        rendered(template, {})
+    assert time.monotonic() - begun < 5

@@ -9,7 +9,8 @@ from __future__ import annotations
 import json
 import re
 from collections import defaultdict
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from typing import Any
 
 import orjson
@@ -17,6 +18,8 @@ import orjson
 from concordex.errors import BadAnswer
 from concordex.wire import dialect as d
 
+#: Seconds within which a pattern of a dialect must have found what there is.
+_PATIENCE = 5.0
 #: The media type of each shape that can be sent.
 TYPES = {"json": "application/json", "xml": "application/xml"}
 #: What a request says it would like to have.
@@ -192,14 +195,40 @@ def _lines(content: bytes, shape: d.Shape) -> list[Any]:
 def unread_lines(content: bytes, shape: d.TextShape) -> list[str]:
     """The lines of a text that are no part of a record, and are not meant to be passed over."""
     text = _text_of(content)
-    passed = re.compile(shape.skip, re.MULTILINE) if shape.skip else None
-    rest = re.sub(shape.pattern, "", text, flags=re.MULTILINE)
-    return [line for line in rest.splitlines() if line.strip() and not (passed and passed.search(line))]
+    import regex
+
+    with _in_time(shape):
+        rest = regex.sub(shape.pattern, "", text, flags=regex.MULTILINE, timeout=_PATIENCE)
+        if shape.skip:  # only whole lines are passed over
+            rest = "\n".join(line for line in rest.splitlines() if not _search(shape.skip, line))
+    return [line for line in rest.splitlines() if line.strip()]
+
+
+def _search(pattern: str, line: str) -> bool:
+    import regex
+
+    return regex.search(pattern, line, flags=regex.MULTILINE, timeout=_PATIENCE) is not None
+
+
+@contextmanager
+def _in_time(shape: d.TextShape) -> Iterator[None]:
+    """Some patterns take longer with each sign than the time that is left to the world: they end by then."""
+    try:
+        yield
+    except TimeoutError as error:
+        raise BadAnswer(
+            f"sent a text that `pattern` or `skip` could not be looked for in within {_PATIENCE:g} s",
+            why=f"pattern: {shape.pattern}", advice="say it without a repetition that stands within another one",
+        ) from error  # fmt: skip
 
 
 def _text(content: bytes, shape: d.Shape) -> list[dict[str, Any]]:
     assert isinstance(shape, d.TextShape)
-    return [found.groupdict() for found in re.finditer(shape.pattern, _text_of(content), re.MULTILINE)]
+    import regex
+
+    with _in_time(shape):
+        found = regex.finditer(shape.pattern, _text_of(content), flags=regex.MULTILINE, timeout=_PATIENCE)
+        return [one.groupdict() for one in found]
 
 
 def _sheet(content: bytes, shape: d.Shape) -> list[dict[str, Any]]:

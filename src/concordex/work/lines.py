@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
@@ -16,6 +16,7 @@ from concordex.words import suggestion
 from concordex.work.asking import ADDRESS
 from concordex.work.concurrent import all_of
 from concordex.work.devices import ask, check_devices
+from concordex.work.rendering import rendered
 
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
@@ -89,32 +90,6 @@ def commands_of(workspace: Workspace, name: str) -> d.Commands:
     if found is None:
         raise CalledWrongly(f"{name} has no command interface, as far as its dialect says")
     return found
-
-
-def rendered(template: Path, values: Mapping[str, Any]) -> list[str]:
-    """The lines that a template makes of a row; ValueError says which line of the template cannot be meant.
-
-    In Jinja's sandbox, and strict: a name that the row does not have is a mistake, not an empty text.
-    """
-    from jinja2 import StrictUndefined, TemplateError, TemplateSyntaxError
-    from jinja2.sandbox import SandboxedEnvironment
-
-    environment = SandboxedEnvironment(  # lines are no markup: nothing is to be escaped
-        undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True, autoescape=False
-    )
-    try:
-        text = environment.from_string(template.read_text(encoding="utf-8")).render({**values})
-    except OSError as error:
-        raise CalledWrongly(f"{template} cannot be read", why=error.strerror or str(error)) from error
-    except TemplateSyntaxError as error:
-        raise CalledWrongly(f"{template}: line {error.lineno}: {error.message}") from error
-    except TemplateError as error:
-        raise ValueError(str(error)) from error
-    lines = [line.rstrip() for line in text.splitlines()]
-    bad = next((line for line in lines if any(ord(sign) < 0x20 or ord(sign) == 0x7F for sign in line)), None)
-    if bad is not None:
-        raise ValueError(f"{bad!r} holds signs that are no text")
-    return [line for line in lines if line.strip()]
 
 
 def look(

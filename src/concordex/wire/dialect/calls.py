@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-import re
-from typing import Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
 from concordex.documents import Part, fault_at
+
+if TYPE_CHECKING:
+    import regex
 
 Slug = Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9_-]*$", max_length=60)]
 Method = Annotated[str, Field(pattern=r"^[A-Z][A-Z-]*$", max_length=20)]
@@ -40,10 +42,12 @@ class CsvShape(Part):
     separator: str = Field(",", min_length=1, max_length=1)
 
 
-def _compiled(pattern: str) -> re.Pattern[str]:
+def _compiled(pattern: str) -> regex.Pattern[str]:
+    import regex
+
     try:
-        return re.compile(pattern, re.MULTILINE)
-    except re.error as error:
+        return regex.compile(pattern, regex.MULTILINE)
+    except regex.error as error:
         raise ValueError(f"is no regular expression: {error}") from error
 
 
