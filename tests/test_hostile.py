@@ -347,9 +347,12 @@ def test_403_at_sign_in_is_a_wrong_credential(serve):
         looks(serve(lambda *_: (403, {})).url, lamps("{path: /lamps}", **OPENED))
 
 
-@pytest.mark.parametrize("how", [signal.SIGTERM, signal.SIGINT])
-def test_a_pull_that_is_told_to_end_signs_out(shell, serve, how):
-    """SIGTERM ends it as Ctrl-C does: what was finished is kept, and the session is given back."""
+@pytest.mark.parametrize(("how", "ignored"), [(signal.SIGTERM, False), (signal.SIGTERM, True), (signal.SIGINT, False)])
+def test_a_pull_that_is_told_to_end_signs_out(shell, serve, how, ignored):
+    """SIGTERM ends it as Ctrl-C does: what was finished is kept, and the session is given back.
+
+    Also in the background of a script, where Ctrl-C is ignored.
+    """
     answer, state = lasting(10_000)
 
     def slow(method, path, *rest):
@@ -361,7 +364,9 @@ def test_a_pull_that_is_told_to_end_signs_out(shell, serve, how):
     text = f"{head}tables: {{lamps: {{read: {read}, fields: {{record_id: id}}}}}}\n"
     (shell.folder / "dialects" / "slow.yaml").write_text(text)
     shell("system", "add", "slow", "-d", "slow", "-u", serve(slow).url)
+    before = signal.signal(signal.SIGINT, signal.SIG_IGN if ignored else signal.getsignal(signal.SIGINT))
     process = Shell(shell.folder).begin("pull", "slow")
+    signal.signal(signal.SIGINT, before)
     interrupt(process, lambda: state["left"] and state["left"] < 9_998, how)
     assert process.returncode == 5
     assert state["closed"] == ["k1"]

@@ -8,6 +8,7 @@ import os
 import stat
 import subprocess
 import sys
+import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -119,3 +120,34 @@ def test_all_that_is_kept_of_a_workspace_is_its_owners_alone(writing):
     open_to_others = [path for path in [*store.rglob("*"), writing.folder / "change.yaml"]
                       if path.is_file() and path.stat().st_mode & 0o077 and path.name != ".gitignore"]  # fmt: skip
     assert not open_to_others
+
+
+BOMB = "a0: &a0 [x, x, x, x, x, x, x, x, x]\n" + "".join(
+    f"a{at}: &a{at} [{', '.join([f'*a{at - 1}'] * 9)}]\n" for at in range(1, 12)
+)
+HUGE = {
+    "aliases": (BOMB, "with its aliases"),
+    "within itself": ("format: 1\nx: &x [*x]\n", ""),
+    "deep": (f"format: 1\nx: {'[' * 900}{']' * 900}\n", "is nested more than 100 deep"),
+    "deeper": (f"format: 1\nx: {'[' * 200_000}\n", ""),
+    "long": ("format: 1\n" + "# remark\n" * 4_000_000, "is longer than"),
+}
+
+
+@pytest.mark.parametrize("kind", HUGE)
+@pytest.mark.parametrize("file", ["concordex.yaml", "rulings.yaml", "dialects/net.yaml", "change.yaml", "x.yaml"])
+def test_no_document_is_larger_than_it_looks(lists, kind, file):
+    text, why = HUGE[kind]
+    if kind in ("deeper", "long") and file != "x.yaml":
+        return  # they take their time to be written
+    (lists.folder / file).write_text(text)
+    words = {
+        "change.yaml": ("change", "load", "change.yaml"),
+        "x.yaml": ("push", "x.yaml", "--to", "inv", "--table", "devices"),
+    }
+    begun = time.monotonic()
+    done = lists(*words.get(file, ("reconcile",) if file == "rulings.yaml" else ("pull",)), status=None)
+    assert done.returncode in (1, 2, 4)
+    assert why in done.stdout + done.stderr
+    assert "of our own" not in done.stderr
+    assert time.monotonic() - begun < 10

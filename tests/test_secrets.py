@@ -7,6 +7,7 @@ import io
 import json
 import logging
 import shutil
+import time
 from contextlib import contextmanager
 from urllib.parse import quote, quote_plus
 
@@ -47,7 +48,7 @@ MANNERS = ("well", "echo", "base64", "json", "denied", "page", "packed", "away",
 
 
 COMMANDS = (
-    ("pull",), ("push", "x.json", "--to", "parrot", "-t", "devices", "--yes"), ("system", "check", "--steps"),
+    ("pull",), ("push", "x.json", "--to", "parrot", "--table", "devices", "--yes"), ("system", "check", "--steps"),
     ("show", "devices", "-f", "json"), ("pulls", "-f", "json"), ("change", "show", "1", "-f", "json"),
     ("system", "list"),
 )  # fmt: skip
@@ -196,3 +197,16 @@ def test_no_address_bears_a_name_and_no_secret_is_written_into_the_workspace(tmp
     assert "holds a name or a password" in told
     assert "hunter2" not in told
     assert (inside.folder / "concordex.yaml").read_text() == before
+
+
+def test_masking_takes_no_longer_than_reading(tmp_path):
+    """Long words, long texts and tokens that are new with each answer."""
+    unseen.UNSEEN.know((f"token-{at:08}-{at}" for at in range(5_000)), passing=True)
+    unseen.UNSEEN.know(["the lamps' word"])
+    packed = base64.b64encode(b"pass the lamps' word on").decode()
+    text = f"{'A' * 300_000} {packed}{'B' * 300_000} at http://{'x' * 100_000}"
+    begun = time.monotonic()
+    told = unseen.masked(text)
+    assert packed not in told
+    assert "token" not in unseen.masked("token-00004999-4999")
+    assert time.monotonic() - begun < 20  # and not for ever

@@ -97,3 +97,31 @@ def test_what_was_agreed_to_and_cannot_be_read_is_told(tmp_path, monkeypatch):
     (tmp_path / "concordex").mkdir()
     (tmp_path / "concordex" / "trusted.json").write_text("{")
     assert "trusted.json cannot be read" in shell("trust", status=1).stderr
+
+
+@pytest.mark.parametrize("pattern", ["../../ours/secret.csv", "/etc/passwd", "link.csv", "*/../../ours/secret.csv"])
+@pytest.mark.parametrize("named", [True, False])
+def test_a_dialect_reads_nothing_outside_of_the_folder_that_the_workspace_names(tmp_path, serve, pattern, named):
+    """Nor where it could: what it would read, it could send to the system, or to whoever wrote it."""
+    (tmp_path / "ours").mkdir()
+    (tmp_path / "ours" / "secret.csv").write_text("id,name\nroot,hunter2\n")
+    root = tmp_path / "theirs"
+    (root / "dialects").mkdir(parents=True)
+    (root / "exports").mkdir()
+    (root / "exports" / "link.csv").symlink_to(tmp_path / "ours" / "secret.csv")
+    asked = []
+    url = serve(lambda method, path, *_: asked.append(path) or (200, [])).url
+    (root / "dialects" / "odd.yaml").write_text(
+        "format: 1\nname: odd\ntitle: Odd\ntables:\n"
+        f"  users: {{read: {{file: '{pattern}', shape: {{by: csv}}}}, fields: {{record_id: id, name: name}}}}\n"
+        "  devices: {read: {path: '/for/{name}', each: {of: users}}, fields: {record_id: id}}\n"
+    )
+    where = "folder: exports" if named else f"url: {url}"
+    (root / "concordex.yaml").write_text(f"format: 1\nsystems: {{odd: {{dialect: odd, {where}}}}}\n")
+    shell = Near(root)
+    told = [shell(*words, status=None) for words in (("system", "check"), ("pull",), ("dialect", "check", "odd"))]
+    said = "".join(one.stdout + one.stderr for one in told[:2])
+    assert any(why in said for why in ("outside of", "is a link out of", "the workspace names no folder"))
+    assert not asked
+    assert "hunter2" not in "".join(one.stdout + one.stderr for one in told)
+    assert not list(root.rglob("*.parquet"))

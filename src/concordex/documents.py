@@ -19,6 +19,10 @@ from concordex.errors import DocumentError
 from concordex.landing import write_text
 from concordex.words import nearest
 
+#: How long a document may be, of how many values, and how deeply nested: a person never writes more.
+_LONGEST, _LARGEST, _DEEPEST = 32_000_000, 2_000_000, 100
+_TOO_DEEP = f"is nested more than {_DEEPEST} deep"
+
 Fault = tuple[int, str, str]
 Location = tuple[int | str, ...]
 P = TypeVar("P", bound="Part")
@@ -71,7 +75,9 @@ def parse_yaml(text: str, name: str) -> Any:
     from ruamel.yaml.error import MarkedYAMLError, YAMLError
 
     try:
-        return YAML().load(text)
+        return _bounded(YAML().load(_short(text)))
+    except (_Unbounded, RecursionError) as error:
+        raise DocumentError(name, [(0, "", str(error) if isinstance(error, _Unbounded) else _TOO_DEEP)]) from error
     except MarkedYAMLError as error:
         line = error.problem_mark.line + 1 if error.problem_mark else 0
         problem = (error.problem or "cannot be read").split("\n")[0]
@@ -103,9 +109,44 @@ def parse_fast(text: str) -> Any:
     from ruamel.yaml.error import YAMLError
 
     try:
-        return YAML(typ="safe").load(text)
+        return _bounded(YAML(typ="safe").load(_short(text)))
+    except RecursionError as error:
+        raise ValueError(_TOO_DEEP) from error
     except YAMLError as error:
         raise ValueError(str(error)) from error
+
+
+class _Unbounded(ValueError):
+    """A document that is small as a text and huge as what it says."""
+
+
+def _short(text: str) -> str:
+    if len(text) > _LONGEST:
+        raise _Unbounded(f"is longer than {_LONGEST:,} characters")
+    return text
+
+
+def _bounded(document: Any) -> Any:
+    """``document``, if what it comes to with all its aliases is bounded; an alias within itself is not."""
+    sizes: dict[int, int | None] = {}
+
+    def size(value: Any, depth: int) -> int:
+        parts = value.values() if isinstance(value, Mapping) else value if isinstance(value, list | set | tuple) else ()
+        if not parts:
+            return 1
+        if depth > _DEEPEST:
+            raise _Unbounded(_TOO_DEEP)
+        if id(value) not in sizes:
+            sizes[id(value)] = None  # being counted
+            sizes[id(value)] = 1 + sum(size(one, depth + 1) for one in parts)
+        found = sizes[id(value)]
+        if found is None:
+            raise _Unbounded("holds an alias within what it stands for")
+        return found
+
+    if (whole := size(document, 0)) > _LARGEST:
+        raise _Unbounded(f"comes to {whole:,} values, with its aliases; at most {_LARGEST:,} are read")
+    return document
 
 
 def plain(value: Any) -> Any:

@@ -10,7 +10,9 @@ from __future__ import annotations
 import base64
 import json
 import re
+import string
 from collections.abc import Iterable, Mapping
+from functools import lru_cache
 from urllib.parse import quote, quote_plus
 
 MASK = "***"
@@ -21,6 +23,9 @@ _SHORTEST = 3
 _SURE = 6
 #: What a system keeps may hold a shorter one by chance.
 _NO_WORD = 8
+#: How many tokens of sessions are known at once.
+_MOST = 200
+_BASE64 = string.ascii_letters + string.digits + "+/_-"
 #: Lines of a secret of several lines, such as a key, that are known by themselves.
 _LINE = 8
 
@@ -30,7 +35,7 @@ _HEADER_NAME = re.compile(_CREDENTIAL, re.IGNORECASE)
 #: A header of credentials that an answer quotes, with the word for its manner (RFC 9110, section 11.4) left.
 _QUOTED = re.compile(r"""(?i)((?:proxy-)?authorization["']?\s*[:=]\s*["']?(?:[\w-]+\s+)?)[^\s"'<>,;]+""")
 #: Name and password in an address (RFC 3986, section 3.2.1).
-_USERINFO = re.compile(r"""([A-Za-z][A-Za-z0-9+.-]*://)[^\s/?#'"<>]*@""")
+_USERINFO = re.compile(r"""([A-Za-z][A-Za-z0-9+.-]{0,20}://)[^\s/?#'"<>]{0,500}@""")
 
 
 class Unseen:
@@ -41,19 +46,25 @@ class Unseen:
 
     def forget(self) -> None:
         """Know nothing any more: for a process that begins something else."""
-        self._known: dict[str, re.Pattern[str]] = {}
+        self._known: dict[str, None] = {}
+        self._passing: dict[str, None] = {}
         self._parameters: re.Pattern[str] | None = None
         self._names: set[str] = set()
 
-    def know(self, secrets: Iterable[str]) -> None:
-        """Mask these from now on, in every form; of one of several lines also each line."""
+    def know(self, secrets: Iterable[str], *, passing: bool = False) -> None:
+        """Mask these from now on, in every form; of one of several lines also each line.
+
+        Of what is only ``passing``, such as the tokens of sessions, the latest are known.
+        """
+        known = self._passing if passing else self._known
         for secret in secrets:
             lines = [line for line in secret.splitlines() if len(line) >= _LINE] if "\n" in secret.strip() else []
             for one in (secret, secret.strip(), *lines):
-                if len(one) >= _SHORTEST and one not in self._known:
-                    self._known[one] = re.compile(_forms(one), re.DOTALL)
-        # a secret that holds another one goes first
-        self._known = dict(sorted(self._known.items(), key=lambda item: -len(item[0])))
+                if len(one) >= _SHORTEST:
+                    known.pop(one, None)
+                    known[one] = None  # the newest last
+        while len(self._passing) > _MOST:  # some systems give a token with each answer
+            del self._passing[next(iter(self._passing))]
 
     def know_parameters(self, names: Iterable[str]) -> None:
         """Mask what these parameters of an address hold, whatever it is."""
@@ -65,7 +76,7 @@ class Unseen:
     def telling(self) -> list[str]:
         """Texts of which one stands in every larger text that holds a secret, of those that are no common words."""
         found: dict[str, None] = {}
-        for secret in self._known:
+        for secret in (*self._known, *self._passing):
             if len(secret) >= _NO_WORD:
                 plain = (secret, json.dumps(secret)[1:-1], json.dumps(secret, ensure_ascii=False)[1:-1])
                 address = (quote(secret, safe=""), quote(secret), quote_plus(secret))
@@ -74,8 +85,10 @@ class Unseen:
 
     def text(self, text: str) -> str:
         """``text`` without any secret in it."""
-        for pattern in self._known.values():
-            text = pattern.sub(MASK, text)
+        for secret in sorted(
+            (*self._known, *self._passing), key=len, reverse=True
+        ):  # one that holds another one goes first
+            text = _without_base64(_forms(secret).sub(MASK, text), secret)
         if self._parameters:
             text = self._parameters.sub(rf"\1{MASK}", text)
         return _QUOTED.sub(rf"\1{MASK}", _USERINFO.sub(rf"\1{MASK}@", text))
@@ -100,13 +113,24 @@ def headers(given: Mapping[str, str]) -> list[str]:
     return [f"{name}: {MASK if _HEADER_NAME.fullmatch(name) else masked(value)}" for name, value in given.items()]
 
 
-def _forms(secret: str) -> str:
+@lru_cache(1_000)
+def _forms(secret: str) -> re.Pattern[str]:
     """A pattern of a secret in every form, also of one in which some characters are escaped and others are not."""
-    inside = {piece for piece in _in_base64(secret.encode()) if len(piece) >= _SURE}
-    sign = r"[A-Za-z0-9+/_-]*"
-    inside_too = [f"{sign}{re.escape(piece)}{sign}={{0,2}}" for piece in sorted(inside, key=len, reverse=True)]
-    alone = re.escape(base64.b64encode(secret.encode()).decode())  # of a short one nothing else is sure
-    return "|".join(["".join(map(_any_form, secret)), *inside_too, alone])
+    whole = re.escape(base64.b64encode(secret.encode()).decode())  # of a short one nothing else is sure
+    return re.compile(f"{''.join(map(_any_form, secret))}|{whole}", re.DOTALL)
+
+
+def _without_base64(text: str, secret: str) -> str:
+    """``text`` without the Base64 words (RFC 4648) in which a secret stands, whatever stands beside it there."""
+    for piece in _in_base64(secret.encode()):
+        while len(piece) >= _SURE and (at := text.find(piece)) >= 0:
+            begin, end = at, at + len(piece)
+            while begin and text[begin - 1] in _BASE64:
+                begin -= 1
+            while end < len(text) and text[end] in _BASE64 + "=":
+                end += 1
+            text = f"{text[:begin]}{MASK}{text[end:]}"
+    return text
 
 
 def _any_form(sign: str) -> str:

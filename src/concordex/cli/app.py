@@ -73,8 +73,15 @@ _INTERRUPTED = 130
 
 def run() -> None:
     """Run the command line, and end the process with its status; asked to end, it ends as by Ctrl-C."""
-    signal.signal(signal.SIGTERM, lambda *_: signal.raise_signal(signal.SIGINT))
+    signal.signal(signal.SIGTERM, _end)
     sys.exit(status_of(sys.argv[1:]))
+
+
+def _end(*_: object) -> None:
+    """End as by Ctrl-C, also where that is ignored, as in the background of a script."""
+    if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
+        raise KeyboardInterrupt
+    signal.raise_signal(signal.SIGINT)
 
 
 def status_of(arguments: list[str]) -> int:

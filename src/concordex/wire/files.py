@@ -58,12 +58,18 @@ def read_file(endpoint: Endpoint, read: d.Read, limit: int) -> tuple[Page, str]:
 
 
 def _newest(endpoint: Endpoint, pattern: str) -> Path:
-    folder = endpoint.folder or Path()
+    folder = endpoint.folder
+    if folder is None:  # a dialect does not say where on this machine anything is
+        raise _bad(endpoint, f"the dialect reads the file {pattern}, and the workspace names no folder", "folder: …")
     if not folder.is_dir():
         raise _bad(endpoint, f"there is no folder {folder}", "correct folder: in concordex.yaml")
+    if pattern.startswith("/") or ".." in Path(pattern).parts:
+        raise _bad(endpoint, f"the dialect reads {pattern}, outside of {folder}", "only what is below it is read")
     found = sorted(path for path in folder.glob(pattern) if path.is_file())
     if not found:
         raise _bad(endpoint, f"there is no file {pattern} in {folder}", "has the export arrived?")
+    if not found[-1].resolve().is_relative_to(folder.resolve()):
+        raise _bad(endpoint, f"{found[-1].name} is a link out of {folder}", "only what is below it is read")
     return found[-1]
 
 

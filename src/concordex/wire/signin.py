@@ -113,7 +113,7 @@ class Opened(SignIn):
         value = self._jar[name].value if kind == "cookie" and name in self._jar else answer.at(where)
         if not isinstance(value, str | int) or value == "":
             raise BadAnswer(f"the sign-in answer holds nothing at {where}")
-        UNSEEN.know([str(value)])
+        UNSEEN.know([str(value)], passing=True)
         return value
 
     def _made(self) -> Pass:
@@ -137,7 +137,7 @@ class Opened(SignIn):
             if kind == "cookie" and header in self._jar and self._jar[header].value != self._given.get(name):
                 self._given[name], renewed = self._jar[header].value, True
         if renewed:
-            UNSEEN.know(map(str, self._given.values()))
+            UNSEEN.know(map(str, self._given.values()), passing=True)
             self._pass = self._made()
 
     def _keep(self, cookies: Sequence[str]) -> None:
@@ -146,7 +146,8 @@ class Opened(SignIn):
                 self._jar.load(text)
             except CookieError as error:
                 raise BadAnswer("the system sets a cookie that cannot be read (RFC 6265)", why=str(error)) from error
-        UNSEEN.know(morsel.value for morsel in self._jar.values() if len(morsel.value) >= _TELLING)
+        values = (morsel.value for morsel in self._jar.values())
+        UNSEEN.know((value for value in values if len(value) >= _TELLING), passing=True)
         for name in [name for name, morsel in self._jar.items() if morsel["max-age"] == "0" or not morsel.value]:
             del self._jar[name]
 
