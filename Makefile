@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV ?= .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint types contracts check bench screenshots schema clean
+.PHONY: demo test fuzz lint types contracts check bench screenshots schema clean
 
 $(VENV)/.ready: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -17,6 +17,10 @@ demo: $(VENV)/.ready
 # processes, which find their modules compiled.
 test: $(VENV)/.ready
 	POLARS_MAX_THREADS=1 PYTHONDONTWRITEBYTECODE= $(BIN)/python -m pytest -n 4 --dist worksteal
+
+# Whatever may be typed, for about an hour; it stops at the first that is an error of our own.
+fuzz: $(VENV)/.ready
+	CONCORDEX_FUZZ=8000 $(BIN)/python -m pytest tests/test_mistakes.py -k whatever_is_typed
 
 lint: $(VENV)/.ready
 	$(BIN)/ruff check src tests benchmarks

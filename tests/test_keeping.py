@@ -92,6 +92,23 @@ def test_a_workspace_that_could_not_be_made_is_none(tmp_path):
     Near(tmp_path)("init", "quay")
 
 
+@pytest.mark.skipif(os.getuid() != 0, reason="only root could put a file in the place of a device")
+def test_what_is_no_file_is_written_to_and_stays_what_it_is(tmp_path, pulled):
+    """A device, or the pipe of another program: nobody else's either is replaced."""
+    device, pipe = tmp_path / "null", tmp_path / "pipe"
+    os.mknod(device, 0o666 | stat.S_IFCHR, os.makedev(1, 3))
+    os.mkfifo(pipe)
+    with subprocess.Popen(["cat", str(pipe)], stdout=subprocess.PIPE, text=True) as reader:
+        for path in (device, pipe):
+            pulled("show", "devices", "-n", "2", "-f", "csv", "-o", str(path))
+        assert reader.communicate()[0].count("\n") == 3
+    assert stat.S_ISCHR(device.stat().st_mode)
+    assert stat.S_ISFIFO(pipe.stat().st_mode)
+    full = tmp_path / "full"
+    os.mknod(full, 0o666 | stat.S_IFCHR, os.makedev(1, 7))
+    assert "cannot be written" in pulled("show", "devices", "-f", "csv", "-o", str(full), status=1).stderr
+
+
 def test_a_link_stays_a_link_and_what_is_private_is_so_from_the_beginning(tmp_path):
     real = tmp_path / "kept" / "rulings.yaml"
     real.parent.mkdir()
@@ -129,7 +146,8 @@ HUGE = {
     "aliases": (BOMB, "with its aliases"),
     "within itself": ("format: 1\nx: &x [*x]\n", ""),
     "deep": (f"format: 1\nx: {'[' * 900}{']' * 900}\n", "is nested more than 100 deep"),
-    "deeper": (f"format: 1\nx: {'[' * 200_000}\n", ""),
+    "deeper": (f"format: 1\nx: {'[' * 200_000}\n", "is nested more than 100 deep"),
+    "lists": (f"format: 1\nx:\n  {'- ' * 50_000}\n", "is nested more than 100 deep"),
     "long": ("format: 1\n" + "# remark\n" * 4_000_000, "is longer than"),
 }
 
@@ -138,7 +156,7 @@ HUGE = {
 @pytest.mark.parametrize("file", ["concordex.yaml", "rulings.yaml", "dialects/net.yaml", "change.yaml", "x.yaml"])
 def test_no_document_is_larger_than_it_looks(lists, kind, file):
     text, why = HUGE[kind]
-    if kind in ("deeper", "long") and file != "x.yaml":
+    if kind in ("deeper", "lists", "long", "within itself") and file != "x.yaml":
         return  # they take their time to be written
     (lists.folder / file).write_text(text)
     words = {

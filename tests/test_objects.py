@@ -941,11 +941,11 @@ def test_a_save_that_was_cut_off_never_makes_anything_go(quay, monkeypatch, end,
             one["note"] = "altered since"
     written = []
 
-    def cut(path, document):
+    def cut(path, document, **how):
         written.append(path)
         if len(written) > 4:
             raise end
-        write_yaml(path, document)
+        write_yaml(path, document, **how)
 
     monkeypatch.setattr(objectfiles, "write_yaml", cut)
     if end is KeyboardInterrupt:

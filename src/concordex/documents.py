@@ -6,7 +6,9 @@ that editors use, so that what an editor accepts and what the program accepts ca
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Mapping
+from contextlib import suppress
 from datetime import date
 from io import StringIO
 from pathlib import Path
@@ -16,12 +18,16 @@ from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
 from pydantic_core import PydanticCustomError
 
 from concordex.errors import DocumentError
-from concordex.landing import write_text
+from concordex.landing import make_folder, write_text
 from concordex.words import nearest
 
 #: How long a document may be, of how many values, and how deeply nested: a person never writes more.
 _LONGEST, _LARGEST, _DEEPEST = 32_000_000, 2_000_000, 100
 _TOO_DEEP = f"is nested more than {_DEEPEST} deep"
+
+#: How deep the readers go at the most, and what leads them there: brackets, and lists that begin within lists.
+_BEARABLE = 1_000
+_NESTING = re.compile(r"[\[\]{}]|(?:[-?:][ \t]+){400}")
 
 Fault = tuple[int, str, str]
 Location = tuple[int | str, ...]
@@ -75,9 +81,11 @@ def parse_yaml(text: str, name: str) -> Any:
     from ruamel.yaml.error import MarkedYAMLError, YAMLError
 
     try:
-        return _bounded(YAML().load(_short(text)))
-    except (_Unbounded, RecursionError) as error:
-        raise DocumentError(name, [(0, "", str(error) if isinstance(error, _Unbounded) else _TOO_DEEP)]) from error
+        with suppress(NotYaml):  # else it is read again, to say where
+            parse_fast(text)  # what is not bounded would take the slow reader very long
+        return YAML().load(text)
+    except Unbounded as error:
+        raise DocumentError(name, [(0, "", str(error))]) from error
     except MarkedYAMLError as error:
         line = error.problem_mark.line + 1 if error.problem_mark else 0
         problem = (error.problem or "cannot be read").split("\n")[0]
@@ -104,25 +112,35 @@ def quickly(path: Path, make: Callable[[Any], T]) -> T:
 
 
 def parse_fast(text: str) -> Any:
-    """``text`` as YAML, without line numbers; ValueError where it is none."""
+    """``text`` as YAML, without line numbers; raises NotYaml where it is none, Unbounded where it is huge."""
     from ruamel.yaml import YAML
     from ruamel.yaml.error import YAMLError
 
     try:
         return _bounded(YAML(typ="safe").load(_short(text)))
     except RecursionError as error:
-        raise ValueError(_TOO_DEEP) from error
+        raise Unbounded(_TOO_DEEP) from error
     except YAMLError as error:
-        raise ValueError(str(error)) from error
+        raise NotYaml(str(error)) from error
 
 
-class _Unbounded(ValueError):
+class NotYaml(ValueError):
+    """A text that is no YAML."""
+
+
+class Unbounded(ValueError):
     """A document that is small as a text and huge as what it says."""
 
 
 def _short(text: str) -> str:
+    """``text``, if it is no longer and no deeper nested than the readers, which go down by calling themselves, bear."""
     if len(text) > _LONGEST:
-        raise _Unbounded(f"is longer than {_LONGEST:,} characters")
+        raise Unbounded(f"is longer than {_LONGEST:,} characters")
+    depth = 0
+    for found in _NESTING.finditer(text):
+        depth += 1 if found[0] in "[{" else -1 if found[0] in "]}" else _BEARABLE + 1
+        if depth > _BEARABLE:
+            raise Unbounded(_TOO_DEEP)
     return text
 
 
@@ -135,17 +153,17 @@ def _bounded(document: Any) -> Any:
         if not parts:
             return 1
         if depth > _DEEPEST:
-            raise _Unbounded(_TOO_DEEP)
+            raise Unbounded(_TOO_DEEP)
         if id(value) not in sizes:
             sizes[id(value)] = None  # being counted
             sizes[id(value)] = 1 + sum(size(one, depth + 1) for one in parts)
         found = sizes[id(value)]
         if found is None:
-            raise _Unbounded("holds an alias within what it stands for")
+            raise Unbounded("holds an alias within what it stands for")
         return found
 
     if (whole := size(document, 0)) > _LARGEST:
-        raise _Unbounded(f"comes to {whole:,} values, with its aliases; at most {_LARGEST:,} are read")
+        raise Unbounded(f"comes to {whole:,} values, with its aliases; at most {_LARGEST:,} are read")
     return document
 
 
@@ -198,6 +216,7 @@ def _text_node(representer: Any, value: str) -> Any:
 
 def write_yaml(path: Path, document: Any, *, private: bool = False, lasting: bool = True) -> None:
     """Write a document, whole or not at all; its folder is made."""
+    make_folder(path.parent)
     write_text(path, yaml_text(document), private=private, lasting=lasting)
 
 

@@ -8,6 +8,7 @@ import stat
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
+from tempfile import NamedTemporaryFile
 
 from concordex.errors import StoreError
 
@@ -21,14 +22,18 @@ _numbers = itertools.count()
 def landing(path: Path, *, private: bool = False, lasting: bool = True) -> Iterator[Path]:
     """A new file beside ``path`` for the block to fill; when that ends well it is on the disk, and takes its place.
 
-    The mode of a file that was there is kept, and so is a link to it.  A new one is ``private``, or as the person's
+    The mode of a file that was there is kept, and so is a link to it; what is no file, such as a device or a pipe, is
+    written to and stays what it is.  A new one is ``private``, or as the person's
     other files are.  What is not ``lasting`` is not waited for until it is on the disk: something else tells whether
     it is whole.  Raises StoreError where it cannot be written; what was there is untouched then.
     """
     try:
         target = path.resolve()
+        if target.exists() and not target.is_file() and not target.is_dir():
+            with _passed_on(target) as making:
+                yield making
+            return
         making = target.with_name(f".{os.getpid()}-{next(_numbers)}.new")  # not longer than names may be
-        target.parent.mkdir(parents=True, exist_ok=True)
         os.close(os.open(making, os.O_WRONLY | os.O_CREAT | os.O_EXCL, PRIVATE if private else 0o666))
         try:
             with suppress(FileNotFoundError):
@@ -46,6 +51,24 @@ def landing(path: Path, *, private: bool = False, lasting: bool = True) -> Itera
             f"{path} cannot be written", why=error.strerror or str(error),
             advice="may this user write there, and is there room?",
         ) from error  # fmt: skip
+
+
+@contextmanager
+def _passed_on(target: Path) -> Iterator[Path]:
+    """A file for the block to fill, whose content is then written to what is no file."""
+    with NamedTemporaryFile() as making:
+        yield Path(making.name)
+        content = Path(making.name).read_bytes()
+    with target.open("wb") as out:
+        out.write(content)
+
+
+def make_folder(folder: Path) -> None:
+    """Make a folder, and those above it, where they are not there."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise StoreError(f"{folder} cannot be made", why=error.strerror or str(error)) from error
 
 
 def write_text(path: Path, text: str, *, private: bool = False, lasting: bool = True) -> None:

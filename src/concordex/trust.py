@@ -15,7 +15,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from concordex.errors import StoreError
-from concordex.landing import write_text
+from concordex.landing import make_folder, write_text
 
 #: What stands for a whole workspace.
 FILE = "concordex.yaml"
@@ -98,6 +98,7 @@ def _agreed() -> dict[str, str]:
 
 
 def _keep(known: dict[str, str]) -> None:
+    make_folder(_path().parent)
     write_text(_path(), json.dumps({"format": 1, "agreed": known}, indent=1) + "\n", private=True)
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import signal
 import sys
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -74,6 +75,10 @@ _INTERRUPTED = 130
 def run() -> None:
     """Run the command line, and end the process with its status; asked to end, it ends as by Ctrl-C."""
     signal.signal(signal.SIGTERM, _end)
+    if sys.stdout is None or sys.stderr is None:  # before anything is done of which nobody would hear
+        with suppress(OSError):
+            os.write(2, b"concordex: standard output or error is closed\n  -> to hear nothing: >/dev/null 2>&1\n")
+        os._exit(Status.FAILED)
     sys.exit(status_of(sys.argv[1:]))
 
 
@@ -128,6 +133,15 @@ def _told(error: Exception) -> int:
     return error.status
 
 
+def _nowhere(error: OSError) -> int:
+    """What is to be shown has no place to go; nor is there one when the process ends."""
+    from concordex.errors import StoreError
+
+    sys.stdout = Path(os.devnull).open("w", encoding="utf-8")  # noqa: SIM115 - until the process ends
+    what = error.filename or "standard output"
+    return _told(StoreError(f"{what} cannot be used", why=error.strerror or str(error)))
+
+
 def _trace(error: Exception) -> None:
     """Where an error came from, without the secrets that its texts may hold."""
     import traceback
@@ -141,6 +155,8 @@ def _called_wrongly_or_unforeseen(error: Exception) -> int:
     if hasattr(error, "format_message") and hasattr(error, "show"):  # a usage error of the option parser
         error.show()
         return Status.CALLED_WRONGLY
+    if isinstance(error, OSError):
+        return _nowhere(error)
     if os.environ.get("CONCORDEX_DEBUG"):
         _trace(error)
     from concordex.unseen import masked

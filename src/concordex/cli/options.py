@@ -71,6 +71,9 @@ def pairs(given: list[str] | None, option: str) -> dict[str, str]:
     return found
 
 
+#: As large as a number of anything is here (a 64-bit integer, and what a frame can hold).
+LARGEST = 2**31 - 1
+Limit = Annotated[int | None, typer.Option("--limit", "-n", min=0, max=LARGEST, help="How many rows; 0 for all.")]
 Systems = Annotated[
     list[str] | None,
     typer.Argument(help="Systems; all where none is named.", autocompletion=complete_systems),
@@ -86,7 +89,10 @@ def moment(text: str | None, option: str, *, end_of_day: bool = False) -> dateti
     from concordex.model.values import parse_duration, parse_time
 
     ago = parse_duration(text)
-    found = datetime.now(UTC) - ago if ago is not None else parse_time(text)
+    try:
+        found = datetime.now(UTC) - ago if ago is not None else parse_time(text)
+    except OverflowError:  # longer ago than there are dates
+        found = datetime.min.replace(tzinfo=UTC)
     if found is None:
         raise CalledWrongly(f"{option} {text}: is no moment", advice="say 2026-11-20, 2026-11-20T18:00, 12h or 3d")
     return found

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from concordex.cli import draw
+from concordex.cli.options import LARGEST
 from concordex.cli.preview import STYLES, draw_change, summary
 from concordex.cli.statuses import Status
 from concordex.words import plural
@@ -41,7 +42,9 @@ Stage = Annotated[
 Together = Annotated[
     bool, typer.Option("--together", help="One request for several tables, where the system takes it so.")
 ]
-Most = Annotated[int | None, typer.Option("--most", min=1, help="Records in one request, at the most; 1 for one each.")]
+Most = Annotated[
+    int | None, typer.Option("--most", min=1, max=LARGEST, help="Records in one request, at the most; 1 for one each.")
+]
 Wait = Annotated[
     str | None, typer.Option("--wait", help="How long to wait while another process writes to the system: 30s, 10m.")
 ]

@@ -247,9 +247,9 @@ def parse_time(said: str) -> datetime | None:
     """One ISO 8601 time or date as UTC, or None."""
     try:
         moment = datetime.fromisoformat(said)
-    except ValueError:
+        return moment.replace(tzinfo=UTC) if moment.tzinfo is None else moment.astimezone(UTC)
+    except (ValueError, OverflowError):
         return None
-    return moment.replace(tzinfo=UTC) if moment.tzinfo is None else moment.astimezone(UTC)
 
 
 def _as_text(value: object) -> str | None:

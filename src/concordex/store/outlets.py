@@ -19,7 +19,7 @@ from urllib.parse import urlsplit
 
 from concordex.change.compare import as_compared
 from concordex.errors import CalledWrongly, StoreError
-from concordex.landing import landing
+from concordex.landing import landing, make_folder
 from concordex.model.inert import as_text, from_text, to_workbook
 from concordex.words import suggestion
 
@@ -370,5 +370,6 @@ class FileOutlet(Outlet):
             to_workbook(frame, packed)
         else:
             frame.write_parquet(packed)
+        make_folder(self.path.parent)
         with landing(self.path) as making:
             making.write_bytes(packed.getvalue())

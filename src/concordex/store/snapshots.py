@@ -8,7 +8,7 @@ from pathlib import Path
 import polars as pl
 
 from concordex.errors import StoreError
-from concordex.landing import landing
+from concordex.landing import landing, make_folder
 from concordex.model.fields import FIELDS, ORIGINAL
 from concordex.store.catalogue import Snapshot
 from concordex.unseen import UNSEEN
@@ -23,6 +23,7 @@ def write(frame: pl.DataFrame, path: Path, *, lasting: bool = True) -> None:
     What is not ``lasting`` is made anew often: it is written in half the time, and is half as large again.
     """
     frame = _fit_to_keep(frame)
+    make_folder(path.parent)
     with landing(path, private=True) as making:
         if lasting:
             frame.write_parquet(making, compression="zstd", compression_level=1, row_group_size=_ROWS)

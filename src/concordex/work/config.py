@@ -29,8 +29,14 @@ FILE = "concordex.yaml"
 Duration = Annotated[str, Field(pattern=r"^\d+(\.\d+)?[smhdw]$", description="Such as 30m, 12h, 14d or 6w.")]
 
 
-def nobodys(url: str) -> str:
-    """An address without a name and a password in it: addresses are shown."""
+def address(url: str) -> str:
+    """An address that is one, without a name and a password in it: addresses are shown."""
+    try:
+        reached = urlsplit(url).hostname, urlsplit(url).port
+    except ValueError as error:
+        raise ValueError(f"is no address: {error}") from error
+    if not reached[0]:
+        raise ValueError("is no address: it names no host")
     if urlsplit(url).netloc.rpartition("@")[1]:
         raise ValueError("holds a name or a password, and addresses are shown: name them as credentials")
     return url
@@ -80,7 +86,7 @@ class LeaveOut(Part):
 class Proxy(Part):
     """What stands in between; said as an address alone where it asks for no name."""
 
-    url: Annotated[str, Field(pattern=r"^https?://[^\s/]+/?$"), AfterValidator(nobodys)]
+    url: Annotated[str, Field(pattern=r"^https?://[^\s/]+/?$"), AfterValidator(address)]
     user: str | None = None
     password: str | None = Field(None, description="Where it is kept: env:, file:, keyring:, command: or ask:.")
 
@@ -142,7 +148,7 @@ class System(Settings):
     """One API, or one folder of files, under one name."""
 
     dialect: Slug
-    url: Annotated[str, Field(pattern=r"^https?://[^\s/]+(/\S*)?$"), AfterValidator(nobodys)] = ""
+    url: Annotated[str, Field(pattern=r"^https?://[^\s/]+(/\S*)?$"), AfterValidator(address)] = ""
     folder: str | None = Field(None, description="Instead of a url: where the files are, from the workspace's folder.")
     shares: list[str] = Field(default_factory=list, description="Settings under `shared`, the later ones first.")
     label: str = ""

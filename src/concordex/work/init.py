@@ -7,8 +7,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from concordex.documents import check, parse_yaml, yaml_text
-from concordex.errors import CalledWrongly, StoreError
-from concordex.landing import write_text
+from concordex.errors import CalledWrongly
+from concordex.landing import make_folder, write_text
 from concordex.wire.secrets import is_reference
 from concordex.work.config import FILE, Config
 from concordex.work.handwritten import alter
@@ -39,10 +39,7 @@ def init(folder: Path) -> Path:
     path = folder / FILE
     if path.exists():
         raise CalledWrongly(f"{folder} is a workspace already", advice="concordex system add NAME --dialect … --url …")
-    try:
-        (folder / "dialects").mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise StoreError(f"{folder} cannot be written", why=error.strerror or str(error)) from error
+    make_folder(folder / "dialects")
     write_text(path, _NEW)
     return path
 

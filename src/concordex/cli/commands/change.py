@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from concordex.cli import draw
-from concordex.cli.options import Form, Output, Where, words, workspace
+from concordex.cli.options import LARGEST, Form, Output, Where, words, workspace
 from concordex.cli.preview import draw_change, draw_diff, summary
 from concordex.cli.propose import (
     Answers,
@@ -43,7 +43,7 @@ change = typer.Typer(
 _MOVED = 20
 #: What a change knows for its own use.
 _UNTOLD = ("chosen", "how", "token", "asks", "grave", "objects", "sizes", "once")
-Number = Annotated[int, typer.Argument(help="The number of the change.")]
+Number = Annotated[int, typer.Argument(min=1, max=LARGEST, help="The number of the change.")]
 
 
 @change.command("list")
@@ -99,7 +99,9 @@ def run(
     only: Annotated[list[str] | None, typer.Option("--only", help="create, update, delete or act. Repeatable.")] = None,
     table: Annotated[str | None, typer.Option("--table", help="Only steps of this table.")] = None,
     where: Where = None,
-    first: Annotated[int | None, typer.Option("--first", min=1, help="Only so many, to see how it goes.")] = None,
+    first: Annotated[
+        int | None, typer.Option("--first", min=1, max=LARGEST, help="Only so many, to see how it goes.")
+    ] = None,
     most: Most = None,
     together: Together = False,
     stage: Stage = False,
@@ -197,7 +199,7 @@ def resume(
 @change.command("settle")
 def settle(
     number: Number,
-    step: Annotated[int, typer.Argument(help="The number of the step.")],
+    step: Annotated[int, typer.Argument(min=1, max=LARGEST, help="The number of the step.")],
     done: Annotated[
         bool | None, typer.Option("--done/--not-done", help="What you saw at the system.", show_default=False)
     ] = None,
@@ -280,7 +282,7 @@ def results(
 
 @change.command("journal")
 def journal(
-    number: Annotated[int | None, typer.Argument(help="Only of this change.")] = None,
+    number: Annotated[int | None, typer.Argument(min=1, max=LARGEST, help="Only of this change.")] = None,
     form: Form = None,
     output: Output = None,
 ) -> None:

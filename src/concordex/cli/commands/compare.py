@@ -6,7 +6,7 @@ import typer
 
 from concordex.cli import draw
 from concordex.cli.emit import Format, emit
-from concordex.cli.options import Form, Output, Where, complete_systems, moment, words, workspace
+from concordex.cli.options import Form, Limit, Output, Where, complete_systems, moment, words, workspace
 from concordex.cli.statuses import Status
 
 _STYLES = {"only here": "cyan", "only there": "magenta", "different": "yellow"}
@@ -24,7 +24,7 @@ def compare(
     ] = None,
     count: Annotated[bool, typer.Option("--count", help="Only how many there are of each.")] = False,
     equal: Annotated[bool, typer.Option("--equal", help="Show what is equal as well.")] = False,
-    limit: Annotated[int | None, typer.Option("--limit", "-n", help="How many rows; 0 for all.")] = None,
+    limit: Limit = None,
     form: Form = None,
     output: Output = None,
 ) -> int:

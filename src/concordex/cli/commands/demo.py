@@ -94,7 +94,7 @@ def demo(
     folder: Annotated[
         Path | None, typer.Argument(help="A new folder for the workspace; else concordex-demo here.")
     ] = None,
-    devices: Annotated[int, typer.Option("--devices", min=50, help="The size of the fleet.")] = 400,
+    devices: Annotated[int, typer.Option("--devices", min=50, max=1_000_000, help="The size of the fleet.")] = 400,
     seed: Annotated[int, typer.Option("--seed", help="Another seed, another fleet.")] = 1,
     latency: Annotated[
         int, typer.Option("--latency", min=0, help="Milliseconds that each answer takes, as over a long line.")
@@ -155,10 +155,11 @@ def _new_folder(given: Path | None) -> Path:
 
 
 def _make_workspace(target: Path, harbour: Harbour, devices: int) -> None:
+    from concordex.landing import make_folder
     from concordex.standins.fleet import truth_lines
 
     aside = target.with_name(f"{target.name}-aside")
-    aside.mkdir(parents=True, exist_ok=True)
+    make_folder(aside)
     (aside / "truth.ndjson").write_text("".join(truth_lines(harbour.told)), encoding="utf-8")
     draw.line("# Saltmarsh Ferries: ten stand-ins are up; a workspace is made for them.")
     draw.line(f"# Secrets and the fleet's truth lie beside it, in {aside.name}: no workspace holds a secret.")

@@ -7,7 +7,7 @@ import typer
 
 from concordex.cli import draw
 from concordex.cli.emit import Format, emit
-from concordex.cli.options import Form, Output, Where, words, workspace
+from concordex.cli.options import Form, Limit, Output, Where, words, workspace
 from concordex.cli.statuses import Status
 
 STYLES = {"high": "bold red", "medium": "yellow", "low": "dim"}
@@ -24,7 +24,7 @@ def findings(
     new: Annotated[bool, typer.Option("--new", help="Only those that were not there the time before.")] = False,
     gone: Annotated[bool, typer.Option("--gone", help="Those of the time before that are there no more.")] = False,
     accepted: Annotated[bool, typer.Option("--accepted", help="With those that somebody accepted.")] = False,
-    limit: Annotated[int | None, typer.Option("--limit", "-n", help="How many rows; 0 for all.")] = None,
+    limit: Limit = None,
     form: Form = None,
     output: Output = None,
 ) -> int:

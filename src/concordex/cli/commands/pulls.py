@@ -7,7 +7,7 @@ import typer
 
 from concordex.cli import draw
 from concordex.cli.commands.pull import STYLES
-from concordex.cli.options import Form, complete_systems, moment, workspace
+from concordex.cli.options import LARGEST, Form, complete_systems, moment, workspace
 from concordex.errors import CalledWrongly
 
 if TYPE_CHECKING:
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 
 def pulls(
-    pull: Annotated[int | None, typer.Argument(help="One pull, table by table.")] = None,
+    pull: Annotated[int | None, typer.Argument(min=1, max=LARGEST, help="One pull, table by table.")] = None,
     system: Annotated[
         str | None, typer.Option("--system", "-s", help="Pulls of this system.", autocompletion=complete_systems)
     ] = None,
@@ -24,7 +24,7 @@ def pulls(
     ] = None,
     since: Annotated[str | None, typer.Option("--since", help="Begun since then: a date or time (UTC), or 3d.")] = None,
     stop: Annotated[bool, typer.Option("--stop", help="Stop a running pull; what it finished is kept.")] = False,
-    limit: Annotated[int, typer.Option("--limit", "-n", help="How many, the newest first.")] = 20,
+    limit: Annotated[int, typer.Option("--limit", "-n", min=1, max=LARGEST, help="How many, the newest first.")] = 20,
     form: Form = None,
 ) -> None:
     """The history of pulls, or one of them in full; those that are running are seen as they go.

@@ -6,7 +6,7 @@ from typing import Annotated, Any
 import typer
 
 from concordex.cli import draw
-from concordex.cli.options import Form, Output, workspace
+from concordex.cli.options import LARGEST, Form, Output, workspace
 from concordex.cli.statuses import Status
 
 _FIELDS = ("name", "serial", "uuid", "asset_tag", "macs", "ips", "maker", "model", "kind", "site", "user", "last_seen")
@@ -14,7 +14,9 @@ _FIELDS = ("name", "serial", "uuid", "asset_tag", "macs", "ips", "maker", "model
 
 def review(
     listed: Annotated[bool, typer.Option("--list", help="Only list the pairs; ask nothing.")] = False,
-    limit: Annotated[int | None, typer.Option("--limit", "-n", help="How many pairs, at the most.")] = None,
+    limit: Annotated[
+        int | None, typer.Option("--limit", "-n", min=1, max=LARGEST, help="How many pairs, at the most.")
+    ] = None,
     form: Form = None,
     output: Output = None,
 ) -> int:

@@ -10,6 +10,7 @@ from concordex.cli.emit import Format, emit
 from concordex.cli.options import (
     Form,
     Labels,
+    Limit,
     Output,
     Tags,
     Where,
@@ -59,7 +60,7 @@ def show(
     ] = None,
     sort: Annotated[list[str] | None, typer.Option("--sort", help="By which columns; -name for descending.")] = None,
     count_by: Annotated[list[str] | None, typer.Option("--count-by", help="Count records by these columns.")] = None,
-    limit: Annotated[int | None, typer.Option("--limit", "-n", help="How many rows; 0 for all.")] = None,
+    limit: Limit = None,
     funnel: Annotated[bool, typer.Option("--funnel", help="How the count narrows, clause by clause.")] = False,
     live: Annotated[
         bool,
