@@ -169,3 +169,41 @@ def test_no_document_is_larger_than_it_looks(lists, kind, file):
     assert why in done.stdout + done.stderr
     assert "of our own" not in done.stderr
     assert time.monotonic() - begun < 10
+
+
+@pytest.mark.parametrize("how", ["cut", "emptied", "gone"])
+@pytest.mark.parametrize("part", ["members", "findings", "entries", "weights"])
+def test_a_damaged_concordance_is_made_anew(lists, part, how):
+    """What is read says what is wrong and what mends it; numbers of entries stay while their file does."""
+    entry = lists.entry("net/2")
+    (path,) = (lists.folder / ".concordex" / "concordance").rglob(f"{part}.parquet")
+    content = path.read_bytes()
+    path.write_bytes(content[: len(content) // 2] if how == "cut" else b"")
+    if how == "gone":
+        path.unlink()
+    for words in (("findings",), ("show", "entries"), ("explain", entry)):
+        done = lists(*words, status=None)
+        assert "of our own" not in done.stderr
+        assert done.returncode in (0, 1, 3)
+        assert done.returncode != 1 or "concordex reconcile" in done.stderr
+    lists("reconcile")
+    if part != "members":
+        assert lists.entry("net/2") == entry
+    lists("findings", status=None)
+    lists("reconcile")
+
+
+@pytest.mark.parametrize("how", ["cut", "emptied", "gone"])
+def test_a_damaged_snapshot_is_named_and_a_pull_mends_it(lists, how):
+    (path,) = (lists.folder / ".concordex").rglob("net/**/*.parquet") or [None]
+    content = path.read_bytes()
+    path.write_bytes(content[: len(content) // 2] if how == "cut" else b"")
+    if how == "gone":
+        path.unlink()
+    for words in (("show", "devices"), ("reconcile",)):
+        told = lists(*words, status=1).stderr
+        assert path.name in told
+        assert "concordex pull" in told
+    lists("pull", "net")
+    lists("reconcile")
+    assert "sw-1" in lists("show", "devices").stdout

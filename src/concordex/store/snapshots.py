@@ -56,9 +56,22 @@ def beside(path: Path) -> Path:
 
 def scan(path: Path) -> pl.LazyFrame:
     """The frame in ``path``, read as far as it is needed."""
-    if not path.is_file():
-        raise StoreError(f"{path} is gone", advice="pull again to make a new snapshot")
+    if (fault := damage(path)) is not None:
+        raise StoreError(
+            f"{path} is {fault}", advice="concordex pull makes a new snapshot, concordex reconcile a new concordance"
+        )
     return pl.scan_parquet(path)
+
+
+def damage(path: Path) -> str | None:
+    """What is wrong with a file that we wrote: gone, or cut off; nothing where it can be read from both ends."""
+    try:
+        pl.read_parquet_schema(path)
+    except FileNotFoundError:
+        return "gone"
+    except (pl.exceptions.PolarsError, OSError):
+        return "damaged"
+    return None
 
 
 def together(root: Path, snapshots: Sequence[Snapshot]) -> pl.LazyFrame:

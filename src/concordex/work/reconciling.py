@@ -105,7 +105,7 @@ def followed(workspace: Workspace, made: Concordance) -> pl.DataFrame:
 
 def _found_before(workspace: Workspace) -> pl.DataFrame | None:
     """What tells the findings of the last time apart; none where an earlier release did not keep it."""
-    if workspace.memory.reconciliation() is None:
+    if not _has(workspace, "findings"):
         return None
     findings = read(workspace, "findings")
     return findings.select(_SAME).collect() if set(_SAME) <= set(findings.collect_schema()) else None
@@ -167,8 +167,14 @@ def _rules(workspace: Workspace, found: list[Snapshot]) -> Rules:
     )  # fmt: skip
 
 
+def _has(workspace: Workspace, part: str) -> bool:
+    """Whether a part of the last concordance can be read; what cannot is made anew, as if it had never been."""
+    row = workspace.memory.reconciliation()
+    return row is not None and store.damage(workspace.store / str(row["folder"]) / f"{part}.parquet") is None
+
+
 def _before(workspace: Workspace) -> pl.DataFrame | None:
-    if workspace.memory.reconciliation() is None:
+    if not _has(workspace, "members"):
         return None
     return read(workspace, "members").select("system", "record_id", "entry").collect()
 
@@ -200,7 +206,7 @@ def _frames(workspace: Workspace, names: Sequence[str]) -> dict[str, pl.DataFram
     """Frames of the last concordance; none where an earlier release did not keep all of them."""
     folder = workspace.store / str(newest(workspace)["folder"])
     paths = {name: folder / f"{name}.parquet" for name in names}
-    if not all(path.is_file() for path in paths.values()):
+    if any(store.damage(path) for path in paths.values()):
         return None
     return {name: pl.read_parquet(path) for name, path in paths.items()}
 
@@ -252,7 +258,7 @@ def _keep(
         "records": summary.records, "entries": summary.entries, "findings": summary.findings,
         "learned_at": learned or made.members.height, "settings": settings,
     }  # fmt: skip
-    if row:
+    if row and _has(workspace, "findings"):
         earlier = pl.read_parquet(workspace.store / str(row["folder"]) / "findings.parquet")
         if set(_SAME) <= set(earlier.columns):
             ended = earlier.join(made.findings, on=_SAME, how="anti", nulls_equal=True)
