@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import json
+import sqlite3
 import subprocess
 import time
 from copy import deepcopy
@@ -359,3 +360,19 @@ def test_all_tries_of_one_read_share_one_budget_of_time(tmp_path, serve):
     spite.asked.clear()
     shell("pull", "spite", "--table", "devices", status=1)
     assert spite.asked["GET"] <= 3
+
+
+@pytest.mark.parametrize("last", [True, False])
+def test_killed_after_the_last_confirmation_is_done_and_before_it_is_stopped(tmp_path, serve, last):
+    shell, _ = spiteful(tmp_path, serve)
+    pushed(shell, ["lamp-1", "lamp-2"])
+    with sqlite3.connect(
+        shell.folder / ".concordex" / "catalogue.sqlite"
+    ) as catalogue:
+        catalogue.execute("UPDATE changes SET state = 'running', process = 999999999")
+        if not last:
+            catalogue.execute("UPDATE steps SET state = 'written' WHERE number = 2")
+    (row,) = json.loads(shell("change", "list", "-f", "json").stdout)
+    assert row["state"] == ("done" if last else "stopped")
+    shell("change", "resume", "1")
+    assert shell.workspace.change(1).state == "done"

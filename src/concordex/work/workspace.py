@@ -7,7 +7,7 @@ one; modules are imported when they are used, so that a light command stays ligh
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from functools import cached_property
@@ -344,14 +344,16 @@ class Workspace:
         return parsed(text, groups(self.root))
 
     def change(self, number: int) -> Change:
-        """A change and its steps, as they stand; stopped, where the process that ran it was killed."""
+        """A change and its steps, as they stand; where the process that ran it was killed, done or stopped."""
         found = self.record_of_changes.change(number)
-        return replace(found, state="stopped") if self._is_abandoned(number, found.system, found.state) else found
+        if not self._is_abandoned(number, found.system, found.state):
+            return found
+        return replace(found, state=_left({step.state for step in found.steps}))
 
     def changes(self) -> list[Row]:
-        """All changes, newest first; stopped, where the process that ran one was killed."""
+        """All changes, newest first; where the process that ran one was killed, done or stopped."""
         return [
-            {**row, "state": "stopped"} if self._is_abandoned(row["id"], row["system"], row["state"]) else row
+            {**row, "state": _left(row["steps"])} if self._is_abandoned(row["id"], row["system"], row["state"]) else row
             for row in self.record_of_changes.changes()
         ]
 
@@ -389,3 +391,8 @@ class Workspace:
                 f"the store {self.store} cannot be written", why=error.strerror or str(error),
                 advice="pulls and changes are kept there: run as a user who may write, or choose another with -w",
             ) from error  # fmt: skip
+
+
+def _left(states: Collection[str]) -> str:
+    """How a change stands whose process was killed: it may have had nothing left to do but to say so."""
+    return "done" if set(states) == {"confirmed"} else "stopped"
