@@ -13,11 +13,12 @@ from hypothesis import strategies as st
 
 from concordex.errors import BadAnswer, SignInRefused, WireError
 from concordex.unseen import Unseen
+from concordex.wire.answers import Reply, wait_asked
 from concordex.wire.secrets import Secret
 from concordex.wire.session import Endpoint, Session
 from concordex.wire.tables import read_tables
 from tests.conftest import Near, Shell, interrupt
-from tests.lamplight import RECORDS, Lamplight, dialect, lamps, run
+from tests.lamplight import RECORDS, Lamplight, dialect, lamps, reading, run
 
 
 def looks(url, spoken, tables=("lamps",), spare=None, **credentials):
@@ -509,3 +510,25 @@ def test_a_refusal_is_told_in_the_systems_own_words_wherever_they_stand(serve, s
     with pytest.raises(WireError) as caught:
         looks(serve(lambda *_: (400, said)).url, spoken)
     assert caught.value.why == told
+
+
+# --- numbers that are none, or larger than a machine's
+
+
+def test_numbers_of_more_digits_than_a_machine_holds_lose_none(serve):
+    """As ids, as names and as totals; what is no number in a header is none."""
+    ids = [9223372036854775807, 9223372036854775808, 123456789012345678901234567890, -9223372036854775809, 7]
+    body = b'{"l": [%s]}' % b", ".join(b'{"id": %d, "label": %d}' % (one, one) for one in ids)
+    answer = serve(lambda *_: (200, body))
+    look = run(reading(answer.url, lamps("{path: /l, records: l, complete: one answer holds all}")))
+    assert sorted(look.frame["record_id"]) == sorted(map(str, ids))
+    assert sorted(look.frame["name"]) == sorted(map(str, ids))
+
+
+@pytest.mark.parametrize(
+    ("said", "wait"),
+    [("²", None), ("٣", None), ("1e30", None), ("-5", None), ("soon", None), ("7", 7.0), ("9" * 400, float("inf"))],
+)
+def test_what_is_no_number_of_seconds_is_no_wait(said, wait):
+    """And an endless one is waited for a minute, as any other."""
+    assert wait_asked(Reply(503, b"", {"Retry-After": said})) == wait

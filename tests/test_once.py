@@ -366,9 +366,7 @@ def test_all_tries_of_one_read_share_one_budget_of_time(tmp_path, serve):
 def test_killed_after_the_last_confirmation_is_done_and_before_it_is_stopped(tmp_path, serve, last):
     shell, _ = spiteful(tmp_path, serve)
     pushed(shell, ["lamp-1", "lamp-2"])
-    with sqlite3.connect(
-        shell.folder / ".concordex" / "catalogue.sqlite"
-    ) as catalogue:
+    with sqlite3.connect(shell.folder / ".concordex" / "catalogue.sqlite") as catalogue:
         catalogue.execute("UPDATE changes SET state = 'running', process = 999999999")
         if not last:
             catalogue.execute("UPDATE steps SET state = 'written' WHERE number = 2")

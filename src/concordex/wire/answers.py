@@ -185,7 +185,7 @@ def wait_asked(reply: Reply) -> float | None:
     said = reply.headers.get("Retry-After", "").strip()
     if not said or reply.status < 400:
         return None
-    if said.isdigit():
+    if said.isascii() and said.isdecimal():
         return float(said)
     try:
         return max(0.0, (parsedate_to_datetime(said) - datetime.now(UTC)).total_seconds())

@@ -55,6 +55,9 @@ def encode(body: Any, shape: d.Shape) -> bytes:
     return orjson.dumps(body)
 
 
+#: How many digits are surely held by 64 bits or just beyond; and what may be a number of more than they hold.
+_DIGITS = 20
+_LARGE = re.compile(rb"\d{19}")
 #: The half of a character beyond the first 65,536, as JSON escapes it, without its other half (RFC 8259, section 8.2).
 _HALF = re.compile(
     rb"(?<!\\)((?:\\\\)*)(?:(\\u[dD][89abAB][0-9a-fA-F]{2}\\u[dD][c-fC-F][0-9a-fA-F]{2})|\\u[dD][89a-fA-F][0-9a-fA-F]{2})"
@@ -102,7 +105,14 @@ def _json(content: bytes, _shape: d.Shape) -> Any:
     again = orjson.dumps(value)
     if len(again) != len(content) and (again.count(b'"') != content.count(b'"') or b"\\u0022" in content):
         _refuse_twins(content)
+    if _LARGE.search(content):
+        return json.loads(content, parse_int=_exactly)  # RFC 8259, section 6: more precision than others expect
     return value
+
+
+def _exactly(digits: str) -> int | str:
+    """A whole number; one that a machine's numbers do not hold is a text, of which no digit is lost."""
+    return digits if len(digits) > _DIGITS or abs(int(digits)) >= 2**63 else int(digits)
 
 
 def _no_json(content: bytes, error: orjson.JSONDecodeError) -> BadAnswer:

@@ -59,7 +59,8 @@ def _blamed(rules: d.Refusals, key: Mapping[str, Any], item: Any, sent: Sequence
         same = [place for place, body in enumerate(sent) if said is not None and at(rules.by).first(body) == said]
         return same[0] if len(same) == 1 else None
     said = next(iter(key.values()), None) if key else at(rules.index or "").first(item)
-    place = int(said) if isinstance(said, int) or (isinstance(said, str) and said.isdigit()) else -1
+    text = str(said) if isinstance(said, int | str) else ""
+    place = int(text) if text.isascii() and text.isdecimal() else -1
     return place if 0 <= place < len(sent) else None
 
 
