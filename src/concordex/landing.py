@@ -47,10 +47,7 @@ def landing(path: Path, *, private: bool = False, lasting: bool = True) -> Itera
         finally:
             making.unlink(missing_ok=True)
     except OSError as error:
-        raise StoreError(
-            f"{path} cannot be written", why=error.strerror or str(error),
-            advice="may this user write there, and is there room?",
-        ) from error  # fmt: skip
+        raise _unwritable(path, error) from error
 
 
 @contextmanager
@@ -68,7 +65,7 @@ def make_folder(folder: Path) -> None:
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as error:
-        raise StoreError(f"{folder} cannot be made", why=error.strerror or str(error)) from error
+        raise _unwritable(folder, error) from error
 
 
 def write_text(path: Path, text: str, *, private: bool = False, lasting: bool = True) -> None:
@@ -84,3 +81,8 @@ def _to_disk(path: Path) -> None:
         os.fsync(number)
     finally:
         os.close(number)
+
+
+def _unwritable(path: Path, error: OSError) -> StoreError:
+    advice = "may this user write there, and is there room?"
+    return StoreError(f"{path} cannot be written", why=error.strerror or str(error), advice=advice)
