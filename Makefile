@@ -20,7 +20,7 @@ test: $(VENV)/.ready
 
 # Whatever may be typed, for about an hour; it stops at the first that is an error of our own.
 fuzz: $(VENV)/.ready
-	CONCORDEX_FUZZ=8000 $(BIN)/python -m pytest tests/test_mistakes.py -k whatever_is_typed
+	CONCORDEX_FUZZ=140000 $(BIN)/python -m pytest tests/test_mistakes.py -k whatever_is_typed
 
 lint: $(VENV)/.ready
 	$(BIN)/ruff check src tests benchmarks

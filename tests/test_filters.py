@@ -212,3 +212,14 @@ ABILITIES = [
 def test_only_what_cannot_lose_records_is_handed_to_the_system(text, parameters):
     query = parse(text)
     assert reach(query, Binder(query, FIELDS, NOW, closed={}), ABILITIES).parameters == parameters
+
+
+def test_a_filter_of_a_thousand_parts_or_of_many_levels_ends(pulled):
+    """Parts by the thousand are applied; levels by the hundred are a mistake."""
+    begun = time.monotonic()
+    for word in ("or", "and"):
+        text = f" {word} ".join(f"name != x{at}" for at in range(1_000))
+        assert pulled.workspace.show("devices", where=text, limit=3).frame.height == 3
+    assert time.monotonic() - begun < 20
+    for text in (f"{'(' * 500}name = x{')' * 500}", f"{'not ' * 500}name = x"):
+        assert "is nested more than 50 deep" in pulled("show", "devices", "--where", text, status=2).stderr

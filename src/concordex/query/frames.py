@@ -14,6 +14,8 @@ from concordex.model.values import distinct, iso, version_parts
 from concordex.query.bind import Binder, Bound
 from concordex.query.tree import And, Clause, Node, Not, Or
 
+#: So many parts are each looked at for what of a file need not be read; a long chain of them is planned very slowly.
+_FEW = 16
 _COMPARE: dict[str, Callable[[Any, Any], Any]] = {
     "=": op.eq, "!=": op.ne, "<": op.lt, "<=": op.le, ">": op.gt, ">=": op.ge, "older than": op.lt,
     "newer than": op.gt,
@@ -27,9 +29,11 @@ def to_polars(node: Node, binder: Binder) -> pl.Expr:
     splits a table into two parts that together are the whole.
     """
     if isinstance(node, And):
-        return reduce(op.and_, (to_polars(part, binder) for part in node.parts))
+        parts = [to_polars(part, binder) for part in node.parts]
+        return reduce(op.and_, parts) if len(parts) <= _FEW else pl.all_horizontal(parts)
     if isinstance(node, Or):
-        return reduce(op.or_, (to_polars(part, binder) for part in node.parts))
+        parts = [to_polars(part, binder) for part in node.parts]
+        return reduce(op.or_, parts) if len(parts) <= _FEW else pl.any_horizontal(parts)
     if isinstance(node, Not):
         return to_polars(node.part, binder).not_()
     return _clause(node, binder)

@@ -36,6 +36,8 @@ RESERVED = frozenset(
     ["and", "or", "not", "in", "like", "matches", "within", "older", "newer", "than", "missing", "present"]
 )
 
+#: How deep parts may stand within parts.
+_DEEPEST = 50
 _TOKEN = re.compile(
     r"""\s*(?:
         (?P<quoted>"(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*')
@@ -68,7 +70,7 @@ class _Reader:
     def __init__(self, text: str) -> None:
         self.text = text
         self.tokens = self._tokens()
-        self.at = 0
+        self.at = self.depth = 0
 
     def whole(self) -> Node:
         if self._here().kind == "end":
@@ -112,6 +114,11 @@ class _Reader:
         """``node``, knowing that it stands from ``start`` to the token just taken."""
         return replace(node, span=(start, self.tokens[self.at - 1].end))
 
+    def _deeper(self, token: _Token) -> None:
+        self.depth += 1
+        if self.depth > _DEEPEST:
+            raise self._wrong(token, f"the filter is nested more than {_DEEPEST} deep")
+
     def _either(self) -> Node:
         start, parts = self._here().start, [self._both()]
         while self._here().is_word("or"):
@@ -130,12 +137,17 @@ class _Reader:
     def _negated(self) -> Node:
         token = self._here()
         if token.is_word("not"):
+            self._deeper(token)
             self._take()
-            return self._placed(Not(self._negated()), token.start)
+            node: Node = Not(self._negated())
+            self.depth -= 1
+            return self._placed(node, token.start)
         if token.text == "(" and token.kind == "sign":
+            self._deeper(token)
             self._take()
             node = self._either()
             self._need(")")
+            self.depth -= 1
             return self._placed(node, token.start)
         return self._placed(self._clause(), token.start)
 
