@@ -1,5 +1,6 @@
 """The filter language: what it means, what its mistakes look like, and the laws that hold for any filter."""
 
+import time
 from datetime import UTC, datetime
 
 import polars as pl
