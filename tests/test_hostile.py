@@ -5,13 +5,16 @@ from __future__ import annotations
 import contextlib
 import json
 import signal
+import ssl
 import time
+import warnings
 
 import pytest
+import trustme
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from concordex.errors import BadAnswer, SignInRefused, WireError
+from concordex.errors import BadAnswer, SignInRefused, Unreachable, WireError
 from concordex.unseen import Unseen
 from concordex.wire.answers import Reply, wait_asked
 from concordex.wire.secrets import Secret
@@ -532,3 +535,41 @@ def test_numbers_of_more_digits_than_a_machine_holds_lose_none(serve):
 def test_what_is_no_number_of_seconds_is_no_wait(said, wait):
     """And an endless one is waited for a minute, as any other."""
     assert wait_asked(Reply(503, b"", {"Retry-After": said})) == wait
+
+
+def old_tls() -> ssl.SSLContext:
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    certificate = trustme.CA().issue_cert("127.0.0.1")
+    certificate.configure_cert(context)
+    context.set_ciphers("ALL:@SECLEVEL=0")
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", DeprecationWarning)
+        context.minimum_version = context.maximum_version = ssl.TLSVersion.TLSv1_1
+    return context
+
+
+@pytest.mark.parametrize("old", [True, False])
+def test_what_fails_before_the_certificate_is_looked_at_is_not_called_untrusted(serve, old):
+    """A version of TLS that nobody should speak, or none at all."""
+    url = serve(lambda *_: (200, []), old_tls() if old else None).url.replace("http:", "https:")
+    with pytest.raises(Unreachable, match="no TLS with 127") as found:
+        run(reading(url, lamps("{path: /l}")))
+    assert ("1.2 or 1.3" if old else "does it speak http:") in found.value.advice
+
+
+def test_a_credential_that_no_header_takes_is_told(serve):
+    spoken = lamps("{path: /l}", credentials={"key": {"about": "a key", "secret": True}},
+                   sign_in={"by": "header", "header": "Lamp-Key", "value": "{key}"})  # fmt: skip
+    server = serve(lambda *_: (200, []))
+    with pytest.raises(Unreachable, match="cannot be said in HTTP") as found:
+        run(reading(server.url, spoken, key=Secret("first line\nLamp-Other: x")))
+    assert "Lamp-Other" not in str(found.value)
+    assert not server.requests
+
+
+def test_a_pin_without_a_certificate_is_refused(tmp_path):
+    (tmp_path / "concordex.yaml").write_text(
+        "format: 1\nsystems:\n  store:\n    dialect: stowage\n    url: http://stowage.example\n"
+        f"    credentials: {{key: 'env:X'}}\n    tls: {{fingerprint: {'ab' * 32}}}\n"
+    )
+    assert "pins a certificate, and http: has none" in Near(tmp_path)("pull", status=1).stderr

@@ -5,8 +5,10 @@ from __future__ import annotations
 import os
 import shlex
 import shutil
+import signal
 import subprocess
 import sys
+import time
 
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -111,3 +113,14 @@ def test_whatever_is_typed_is_meant_or_told(throwaway):
         is_plain(throwaway(*words, status=None, env=env), words)
 
     law()
+
+
+@pytest.mark.parametrize("after", [0.02, 0.05, 0.1, 0.2, 0.4])
+def test_ctrl_c_at_the_very_beginning_shows_no_trace(pulled, after):
+    process = Shell(pulled.folder).begin("show", "devices", "--sort", "name")
+    time.sleep(after)
+    process.send_signal(signal.SIGINT)
+    out, told = process.communicate(timeout=30)
+    assert "Traceback" not in told or "concordex" not in told  # before a line of ours is run, it is Python that ends
+    assert process.returncode in (0, 5, -signal.SIGINT, 130)
+    assert out == "" or process.returncode == 0

@@ -299,3 +299,14 @@ def test_nothing_acts_in_markdown(text):
 )
 def test_no_address_in_markdown_becomes_a_link(text):
     assert text not in in_markdown(text)
+
+
+def test_one_long_value_does_not_make_every_row_as_long(tmp_path, serve):
+    shell, spite = spiteful(tmp_path, serve)
+    for at in range(50):
+        spite.put("devices", label="x" * 900_000 if at == 7 else f"lamp-{at}")
+    shell("pull")
+    done = shell("show", "devices")
+    assert len(done.stdout) < 200_000
+    assert "1 cell of more than 1,000 characters cut in the middle" in done.stderr
+    assert "x" * 900_000 in shell("show", "devices", "-f", "json").stdout

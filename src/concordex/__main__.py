@@ -4,15 +4,22 @@ import sys
 
 
 def main() -> None:
-    """Run the command line; ``--version`` answers without loading it."""
-    if sys.argv[1:] == ["--version"]:
-        from concordex import __version__
+    """Run the command line; ``--version`` answers without loading it.
 
-        sys.stdout.write(f"concordex {__version__}\n")
-        return
-    from concordex.cli.app import run
+    Ctrl-C while it is being loaded ends it as quietly as later on.
+    """
+    try:
+        if sys.argv[1:] == ["--version"]:
+            from concordex import __version__
 
-    run()
+            sys.stdout.write(f"concordex {__version__}\n")
+            return
+        from concordex.cli.app import run
+
+        run()
+    except KeyboardInterrupt:
+        sys.stderr.write("\nstopped\n")
+        sys.exit(5)  # as of any run that a person stopped: `Status` may not be there yet
 
 
 if __name__ == "__main__":

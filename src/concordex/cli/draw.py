@@ -11,12 +11,15 @@ from functools import cache
 from typing import IO, TYPE_CHECKING, Any
 
 from concordex.unseen import masked
+from concordex.words import plural
 
 if TYPE_CHECKING:
     from rich.console import Console
 
 #: Seconds before a progress bar appears: shorter work needs none.
 _PATIENCE = 0.5
+#: The widest that a cell of a table is drawn.
+_WIDEST = 1_000
 #: With more bars than this, those that are full are hidden.
 _MOST_BARS = 12
 
@@ -97,7 +100,13 @@ def table(
     On a terminal that is too narrow the least telling columns, which stand last, are left out and named, unless
     ``all_columns`` are wanted.
     """
-    drawn = [[cell(value) for value in row] for row in rows]
+    drawn, cut = [[cell(value) for value in row] for row in rows], 0
+    for row in drawn:
+        for at, text in enumerate(row):
+            if len(text) > _WIDEST:  # every other row would be as wide
+                row[at], cut = f"{text[: _WIDEST // 2]} … {text[-_WIDEST // 2 :]}", cut + 1
+    if cut:
+        note(f"{plural(cut, 'cell')} of more than {_WIDEST:,} characters cut in the middle; -f json has all", "dim")
     if is_terminal(sys.stdout):
         from concordex.cli.fitting import fit_columns
 

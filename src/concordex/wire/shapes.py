@@ -106,7 +106,8 @@ def _json(content: bytes, _shape: d.Shape) -> Any:
     if len(again) != len(content) and (again.count(b'"') != content.count(b'"') or b"\\u0022" in content):
         _refuse_twins(content)
     if _LARGE.search(content):
-        return json.loads(content, parse_int=_exactly)  # RFC 8259, section 6: more precision than others expect
+        with _not_too_deep():
+            return json.loads(content, parse_int=_exactly)  # RFC 8259, section 6: more precision than others expect
     return value
 
 
@@ -132,8 +133,14 @@ def _refuse_twins(content: bytes) -> None:
             raise BadAnswer(f"sent JSON in which the key {twin!r} stands twice in one object")
         return made
 
-    try:
+    with _not_too_deep():
         json.loads(content, object_pairs_hook=pairs)
+
+
+@contextmanager
+def _not_too_deep() -> Iterator[None]:
+    try:
+        yield
     except RecursionError as error:
         raise BadAnswer("sent JSON that is nested too deeply") from error
 

@@ -175,6 +175,11 @@ class Transport:
                 content = await self._content(answer)
         except (aiohttp.ClientError, TimeoutError, OSError) as error:
             raise self._network_fault(error) from error
+        except ValueError as error:  # nothing has left: a header cannot hold the end of a line (RFC 9110, section 5.5)
+            raise Unreachable(
+                "the request cannot be said in HTTP", where=self.endpoint.name, why=str(error), untouched=True,
+                advice="does a credential hold the end of a line, or a sign that no header takes?",
+            ) from error  # fmt: skip
         took = (time.perf_counter() - begun) * 1000
         log.debug(
             "%s: %s %s -> %s, %d bytes, %.0f ms",
@@ -235,7 +240,9 @@ class Transport:
                 advice="if it was renewed on purpose, put the new fingerprint into concordex.yaml",
             )  # fmt: skip
         if isinstance(error, aiohttp.ClientConnectorCertificateError | aiohttp.ClientConnectorSSLError | ssl.SSLError):
-            cause = getattr(error, "certificate_error", error)
+            cause = getattr(error, "certificate_error", None) or getattr(error, "os_error", None) or error
+            if isinstance(cause, ssl.SSLError) and not isinstance(cause, ssl.SSLCertVerificationError):
+                return _no_tls(cause, where, host)
             reason = getattr(cause, "verify_message", "") or str(cause)
             advice = "name the CA that signed it, or pin its fingerprint: `concordex system check` shows both"
             return Untrusted(f"the certificate of {host} is not trusted", where=where, why=reason, advice=advice)
@@ -258,6 +265,19 @@ class Transport:
                 f"cannot connect to {self._origin}", where=where, why=reason, advice=advice, untouched=True
             )
         return Unreachable("the connection was cut", where=where, why=str(error) or type(error).__name__)
+
+
+def _no_tls(error: ssl.SSLError, where: str, host: str | None) -> Unreachable:
+    """The certificate was not even looked at: there is no manner of TLS that both sides speak, or it is none."""
+    reason = error.reason or str(error)
+    advice = "it speaks no version of TLS that is safe: 1.2 or 1.3"
+    if reason in ("WRONG_VERSION_NUMBER", "HTTP_REQUEST", "RECORD_LAYER_FAILURE"):
+        advice = "does it speak http: there?"
+    elif "CERTIFICATE" in reason:
+        advice = "it asks for a certificate of ours: tls: {certificate: FILE, key: FILE}"
+    return Unreachable(
+        f"no TLS with {host}", where=where, why=reason.lower().replace("_", " "), untouched=True, advice=advice
+    )
 
 
 def _certified(endpoint: Endpoint) -> ssl.SSLContext | None:
@@ -304,9 +324,11 @@ async def reach(endpoint: Endpoint) -> None:
         _, writer = await asyncio.open_connection(
             url.host, url.port, ssl=_certified(endpoint), server_hostname=url.host if url.scheme == "https" else None
         )
+    except ssl.SSLCertVerificationError as error:
+        why = error.verify_message or str(error.reason)
+        raise Untrusted(f"the certificate of {url.host} is not trusted", where=endpoint.name, why=why) from error
     except ssl.SSLError as error:
-        reason = getattr(error, "verify_message", "") or error.reason
-        raise Untrusted(f"the certificate of {url.host} is not trusted", where=endpoint.name, why=reason) from error
+        raise _no_tls(error, endpoint.name, url.host) from error
     except OSError as error:
         raise Unreachable(f"cannot connect to {url.host}", where=endpoint.name, why=str(error)) from error
     writer.close()

@@ -169,6 +169,8 @@ class System(Settings):
     def _somewhere(self) -> System:
         if bool(self.url) == bool(self.folder):
             raise fault_at(("url",), "is required: where is it? (a `folder` instead, for files)")
+        if self.url.startswith("http:") and self.tls.fingerprint:
+            raise fault_at(("tls", "fingerprint"), "pins a certificate, and http: has none: say https:")
         return self
 
 
