@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import json
 import os
+import sqlite3
 import stat
 import subprocess
 import sys
@@ -207,3 +208,18 @@ def test_a_damaged_snapshot_is_named_and_a_pull_mends_it(lists, how):
     lists("pull", "net")
     lists("reconcile")
     assert "sw-1" in lists("show", "devices").stdout
+
+
+@pytest.mark.parametrize("what", ["torn", "later"])
+def test_a_catalogue_that_cannot_be_understood_is_told_and_left(lists, what):
+    path = lists.folder / ".concordex" / "catalogue.sqlite"
+    if what == "torn":
+        for one in path.parent.glob("catalogue.sqlite-*"):
+            one.unlink()
+        path.write_bytes(path.read_bytes()[:1000] + b"x" * 20_000)
+    else:
+        with sqlite3.connect(path) as catalogue:
+            catalogue.execute("PRAGMA user_version = 99")
+    for words in (("pulls",), ("pull",), ("show", "devices"), ("change", "list")):
+        done = lists(*words, status=1)
+        assert ("is damaged" if what == "torn" else "a later release") in done.stderr

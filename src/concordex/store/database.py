@@ -20,12 +20,20 @@ Row = Mapping[str, Any]
 class Database:
     """One SQLite file, opened for writing where that is possible and for reading where it is not."""
 
-    def __init__(self, path: Path, schema: str, *, write: bool) -> None:
+    def __init__(self, path: Path, schema: str, *, write: bool, version: int = 1) -> None:
         self.path = path
         try:
             self._connection = self._open(path, schema, write=write)
+            found = int(self._connection.execute("PRAGMA user_version").fetchone()[0])
+            if write and found < version:
+                self._connection.execute(f"PRAGMA user_version = {version}")
         except (sqlite3.Error, OSError) as error:
             raise self._fault(error) from error
+        if found > version:
+            raise StoreError(
+                f"the catalogue {path} was made by a later release, and this one would not understand it",
+                advice="use that release here, or another workspace",
+            )
 
     def _open(self, path: Path, schema: str, *, write: bool) -> sqlite3.Connection:
         if write:
@@ -48,11 +56,13 @@ class Database:
         return f"{path.resolve().as_uri()}?mode=ro{frozen}"
 
     def _fault(self, error: Exception) -> StoreError:
-        return StoreError(
-            f"the catalogue {self.path} cannot be used",
-            why=str(error),
-            advice="may this user write there, and is there room? The workspace's own files are not touched.",
-        )
+        advice = "may this user write there, and is there room? The workspace's own files are not touched."
+        if isinstance(error, sqlite3.DatabaseError) and not isinstance(error, sqlite3.OperationalError):
+            advice = (
+                "it is damaged: move it away, and pull again; what people decided and configured stands in other files,"
+                " what was done to systems (changes, undo) stands only there"
+            )
+        return StoreError(f"the catalogue {self.path} cannot be used", why=str(error), advice=advice)
 
     def rows(self, sql: str, values: Sequence[Any] = ()) -> list[Row]:
         """What a query finds."""
