@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import json
+import os
 import sqlite3
 import subprocess
 import time
@@ -14,15 +15,14 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from concordex.change.rows import Row
-from concordex.errors import ConcordexError
 from concordex.work.how import How
 from concordex.work.pull import pull
 from concordex.work.push import Choice, prepare_push
-from concordex.work.run import run
 from concordex.work.undo import prepare_undo
 from tests.conftest import Shell
 from tests.spite import MANNERS, UNDONE, spiteful
-from tests.test_changes import settled_at_once
+from tests.test_changes import attempt as outlived
+from tests.test_changes import dying, settled_at_once  # noqa: F401 - a fixture
 
 
 def pushed(shell: Shell, names: list[str], *words: str, status: int | None = 0) -> subprocess.CompletedProcess:
@@ -247,19 +247,24 @@ def test_one_change_runs_once_and_one_writer_writes_to_a_system(tmp_path, serve)
     shell("change", "run", "3", "--yes", "--wait", "30s")
     assert first.wait() == 0
     first.communicate()
-    dying = Shell(shell.folder).begin("change", "resume", "1")
-    dying.kill()
-    dying.communicate()
+    killed = Shell(shell.folder).begin("change", "resume", "1")
+    killed.kill()
+    killed.communicate()
     assert set(spite.labels().values()) == {1}
 
 
 SCHEDULES = st.lists(st.sampled_from(MANNERS), max_size=6)
+#: How many of them are tried; more where somebody has the time.
+SCHEDULED = int(os.environ.get("CONCORDEX_SCHEDULES", "16"))
+#: When the process dies, if it does: at the n-th writing of its journal, before or after that is written.
+DEATHS = st.none() | st.tuples(st.sampled_from(["sending", "settled"]), st.integers(0, 4), st.booleans())
 
 
-def test_whatever_the_server_does_nothing_is_doubled_by_us_and_no_word_is_false(tmp_path, serve):
+def test_whatever_the_server_does_nothing_is_doubled_by_us_and_no_word_is_false(tmp_path, serve, dying):  # noqa: F811
     """After run, resume and a person's word the system holds what was asked for; the undo takes all of it back.
 
-    At every request a rival edits a record that we edit too, in a member that we do not write: it is never lost.
+    The system refuses no twins, and the process may die at any moment and go on at once.  At every request a rival
+    edits a record that we edit too, in a member that we do not write: it is never lost.
     """
     shell, spite = spiteful(tmp_path, serve, many=2, settles="0s")
     workspace = shell.workspace
@@ -268,27 +273,30 @@ def test_whatever_the_server_does_nothing_is_doubled_by_us_and_no_word_is_false(
     rows.append(Row(place="row 5", said={"name": "old", "position": "7"}))
     first = {"devices": {1: {"id": 1, "label": "old", "note": "0", "at": 1}}, "sites": {}}
 
-    def attempt(number: int, how: How) -> None:
-        try:
-            run(workspace, number, how=how)
-        except ConcordexError:
-            return
+    def attempt(number: int, how: How, death: tuple[str, int, bool] | None = None) -> None:
+        name, nth, late = death or (None, 0, False)
+        dying(name, nth, late=late)
+        outlived(workspace, number, how)
+        dying(None, 0, late=False)
 
     def rival(_method: str, _path: str) -> None:
         spite.tables["devices"][1] |= {"note": str(int(spite.tables["devices"][1]["note"]) + spite.edits)}
 
-    @settings(max_examples=16, suppress_health_check=[HealthCheck.function_scoped_fixture])
-    @given(SCHEDULES, SCHEDULES, st.integers(0, 1))
-    def law(plan, later, edits):
+    @settings(
+        max_examples=int(os.environ.get("CONCORDEX_SCHEDULES", "16")),
+        suppress_health_check=[HealthCheck.function_scoped_fixture],
+    )
+    @given(SCHEDULES, SCHEDULES, st.integers(0, 1), DEATHS, DEATHS)
+    def law(plan, later, edits, death, again):
         spite.tables, spite.delay = deepcopy(first), 0.05
         spite.edits, spite.rival = 0, rival
         pull(workspace, ["spite"], accept_fall=True)
         prepared = prepare_push(workspace, "spite", "devices", rows, Choice(make=["sites"])).change
         number = workspace.journal.keep(prepared).number
         spite.plan, spite.edits = list(plan), edits
-        attempt(number, How())
+        attempt(number, How(), death)
         spite.plan = list(later)
-        attempt(number, How())
+        attempt(number, How(), again)
         spite.plan = []
         time.sleep(0.1)
         attempt(number, How())
