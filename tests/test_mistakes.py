@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import json
 import os
 import shlex
 import shutil
@@ -12,9 +14,12 @@ import time
 
 import pytest
 from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 
+from concordex.errors import WireError
 from tests.conftest import Near, Shell
-from tests.fuzz import calls, commands
+from tests.fuzz import WORDS, calls, commands
+from tests.lamplight import lamps, reading, run
 
 #: As they would be typed.
 MISTAKES = r"""
@@ -124,3 +129,69 @@ def test_ctrl_c_at_the_very_beginning_shows_no_trace(pulled, after):
     assert "Traceback" not in told or "concordex" not in told  # before a line of ours is run, it is Python that ends
     assert process.returncode in (0, 5, -signal.SIGINT, 130)
     assert out == "" or process.returncode == 0
+
+
+NAMES = ("l", "n", "id", "label", "next", "said", "token")
+KEYS = st.sampled_from(NAMES) | st.text(max_size=4)
+JSON = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.floats() | st.text(max_size=8),
+    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(KEYS, inner, max_size=4),
+    max_leaves=12,
+)
+FIELDS = ("Content-Type", "Content-Encoding", "Retry-After", "Link", "Set-Cookie", "Location", "Date")
+VALUES = (
+    "", "application/json", "text/html", "br", "gzip", "\u00b2", "9" * 50, "<>; rel=next", "a=b; Max-Age=x",
+    "</l?from=2>; rel=next", "http://[", "https://elsewhere.example/", "Sun, 99 Nov 2026", "charset=x",
+)  # fmt: skip
+HEADERS = st.dictionaries(st.sampled_from(FIELDS), st.sampled_from(VALUES), max_size=3)
+ANSWERS = st.tuples(
+    st.sampled_from([200, 200, 200, 201, 204, 206, 301, 304, 400, 401, 403, 404, 418, 422, 429, 500, 503, 599, 999]),
+    JSON.map(lambda said: json.dumps(said).encode()) | st.binary(max_size=40)
+    | JSON.map(lambda said: json.dumps({"l": [said, {"id": 1, "label": said}], "n": said, "next": said}).encode()),
+    HEADERS.map(lambda given: list(given.items())),
+)  # fmt: skip
+READS = (
+    "{path: /l, records: l, total: n, pages: {by: offset, offset: from, limit: many, size: 2}}",
+    "{path: /l, records: l, pages: {by: cursor, cursor: after, next: next}}",
+    "{path: /l, records: l, pages: {by: link_header}}",
+    "{path: /l, records: l, complete: one answer holds all}",
+)
+
+
+def test_whatever_is_answered_is_read_or_told(serve):
+    """Statuses, headers and bodies that no system would give: a verdict, or an error with a name."""
+    plan: list = []
+    url = serve(lambda *_: plan.pop(0) if plan else (200, {"l": []})).url
+
+    @settings(max_examples=int(os.environ.get("CONCORDEX_FUZZ", "100")), suppress_health_check=[*HealthCheck])
+    @given(st.sampled_from(READS), st.lists(ANSWERS, max_size=4))
+    def law(read: str, answers: list) -> None:
+        plan[:] = answers
+        spoken = lamps(read, limits={"tries": 1, "timeout": 5}, errors={"message": "said"})
+        with contextlib.suppress(WireError):
+            run(reading(url, spoken))
+
+    law()
+
+
+def test_whatever_a_workspace_file_says_it_is_read_or_told(throwaway):
+    """Lines taken out, doubled, moved, and words put in the place of others."""
+    path = throwaway.folder / "concordex.yaml"
+    lines = path.read_text().splitlines()
+
+    @settings(max_examples=int(os.environ.get("CONCORDEX_FUZZ", "60")), suppress_health_check=[*HealthCheck])
+    @given(st.data())
+    def law(data) -> None:
+        made = list(lines)
+        for _ in range(data.draw(st.integers(1, 4))):
+            at = data.draw(st.integers(0, len(made) - 1))
+            word = data.draw(st.sampled_from(WORDS) | st.text(max_size=6))
+            made[at : at + 1] = data.draw(st.sampled_from([
+                [], [made[at], made[at]], [f"  {made[at]}"], [made[at].strip()], [made[at], word],
+                [f"{made[at].partition(':')[0]}: {word}"], [f"{word}: {made[at].partition(':')[2]}"],
+            ])) or [""]  # fmt: skip
+        path.write_text("\n".join(made), encoding="utf-8", errors="replace")
+        for words in (["system", "list"], ["show", "devices", "-n", "1"], ["pull", "stowage", "-t", "makers"]):
+            is_plain(throwaway(*words, status=None), (words, made))
+
+    law()
