@@ -79,7 +79,8 @@ def check_not_written(given: Mapping[str, str], dialect: Dialect) -> None:
     open_ = [name for name, spec in dialect.credentials.items() if spec.secret and not is_reference(given[name])]
     if open_:
         raise CalledWrongly(
-            f"{', '.join(open_)} is a secret, and none is written into {FILE}: it may be in your shell's history now",
+            f"credentials: {', '.join(open_)}: none that is secret is written into {FILE}, and"
+            " this one may stand in your shell's history now",
             advice="say where it is kept: env:NAME, file:PATH, keyring:SERVICE/USER or command:LINE"
             " (ask:TEXT asks for it at the terminal)",
         )
