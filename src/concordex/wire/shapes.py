@@ -57,7 +57,8 @@ def encode(body: Any, shape: d.Shape) -> bytes:
 
 #: How many digits are surely held by 64 bits or just beyond; and what may be a number of more than they hold.
 _DIGITS = 20
-_LARGE = re.compile(rb"\d{19}")
+_EVERY_DIGIT_A_NOUGHT = bytes.maketrans(b"0123456789", b"0" * 10)
+_LARGE = b"0" * 19
 #: The half of a character beyond the first 65,536, as JSON escapes it, without its other half (RFC 8259, section 8.2).
 _HALF = re.compile(
     rb"(?<!\\)((?:\\\\)*)(?:(\\u[dD][89abAB][0-9a-fA-F]{2}\\u[dD][c-fC-F][0-9a-fA-F]{2})|\\u[dD][89a-fA-F][0-9a-fA-F]{2})"
@@ -105,7 +106,7 @@ def _json(content: bytes, _shape: d.Shape) -> Any:
     again = orjson.dumps(value)
     if len(again) != len(content) and (again.count(b'"') != content.count(b'"') or b"\\u0022" in content):
         _refuse_twins(content)
-    if _LARGE.search(content):
+    if _LARGE in content.translate(_EVERY_DIGIT_A_NOUGHT):  # many times as fast as a pattern
         with _not_too_deep():
             return json.loads(content, parse_int=_exactly)  # RFC 8259, section 6: more precision than others expect
     return value
