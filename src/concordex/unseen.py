@@ -85,9 +85,8 @@ class Unseen:
 
     def text(self, text: str) -> str:
         """``text`` without any secret in it."""
-        for secret in sorted(
-            (*self._known, *self._passing), key=len, reverse=True
-        ):  # one that holds another one goes first
+        every = (*self._known, *self._passing)
+        for secret in sorted(every, key=len, reverse=True):  # one that holds another one goes first
             text = _without_base64(_forms(secret).sub(MASK, text), secret)
         if self._parameters:
             text = self._parameters.sub(rf"\1{MASK}", text)
