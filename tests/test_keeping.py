@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import json
 import os
+import shutil
 import sqlite3
 import stat
 import subprocess
@@ -212,6 +213,8 @@ def test_a_damaged_snapshot_is_named_and_a_pull_mends_it(lists, how):
 
 @pytest.mark.parametrize("what", ["torn", "later"])
 def test_a_catalogue_that_cannot_be_understood_is_told_and_left(lists, what):
+    shutil.copytree(lists.folder, lists.folder / "copy")  # which nobody holds open
+    lists = Near(lists.folder / "copy")
     path = lists.folder / ".concordex" / "catalogue.sqlite"
     if what == "torn":
         for one in path.parent.glob("catalogue.sqlite-*"):
