@@ -109,7 +109,7 @@ def test_output_that_goes_nowhere_is_told(pulled, words, where):
 def test_whatever_is_typed_is_meant_or_told(throwaway):
     """For a minute; `make fuzz` goes on for an hour."""
     known, home = commands(), throwaway.folder.parent
-    most = int(os.environ.get("CONCORDEX_FUZZ", "100"))
+    most = int(os.environ.get("CONCORDEX_FUZZ", "40"))
 
     @settings(max_examples=most, suppress_health_check=[*HealthCheck])
     @given(calls(known))
@@ -163,7 +163,7 @@ def test_whatever_is_answered_is_read_or_told(serve):
     plan: list = []
     url = serve(lambda *_: plan.pop(0) if plan else (200, {"l": []})).url
 
-    @settings(max_examples=int(os.environ.get("CONCORDEX_FUZZ", "100")), suppress_health_check=[*HealthCheck])
+    @settings(max_examples=int(os.environ.get("CONCORDEX_FUZZ", "40")), suppress_health_check=[*HealthCheck])
     @given(st.sampled_from(READS), st.lists(ANSWERS, max_size=4))
     def law(read: str, answers: list) -> None:
         plan[:] = answers
@@ -179,7 +179,7 @@ def test_whatever_a_workspace_file_says_it_is_read_or_told(throwaway):
     path = throwaway.folder / "concordex.yaml"
     lines = path.read_text().splitlines()
 
-    @settings(max_examples=int(os.environ.get("CONCORDEX_FUZZ", "60")), suppress_health_check=[*HealthCheck])
+    @settings(max_examples=int(os.environ.get("CONCORDEX_FUZZ", "20")), suppress_health_check=[*HealthCheck])
     @given(st.data())
     def law(data) -> None:
         made = list(lines)

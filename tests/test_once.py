@@ -255,7 +255,7 @@ def test_one_change_runs_once_and_one_writer_writes_to_a_system(tmp_path, serve)
 
 SCHEDULES = st.lists(st.sampled_from(MANNERS), max_size=6)
 #: How many of them are tried; more where somebody has the time.
-SCHEDULED = int(os.environ.get("CONCORDEX_SCHEDULES", "16"))
+SCHEDULED = int(os.environ.get("CONCORDEX_SCHEDULES", "12"))
 #: When the process dies, if it does: at the n-th writing of its journal, before or after that is written.
 DEATHS = st.none() | st.tuples(st.sampled_from(["sending", "settled"]), st.integers(0, 4), st.booleans())
 
@@ -283,7 +283,7 @@ def test_whatever_the_server_does_nothing_is_doubled_by_us_and_no_word_is_false(
         spite.tables["devices"][1] |= {"note": str(int(spite.tables["devices"][1]["note"]) + spite.edits)}
 
     @settings(
-        max_examples=int(os.environ.get("CONCORDEX_SCHEDULES", "16")),
+        max_examples=int(os.environ.get("CONCORDEX_SCHEDULES", "12")),
         suppress_health_check=[HealthCheck.function_scoped_fixture],
     )
     @given(SCHEDULES, SCHEDULES, st.integers(0, 1), DEATHS, DEATHS)

@@ -124,7 +124,7 @@ def test_no_form_of_a_secret_is_in_any_byte(tmp_path, serve, way):
     parrot = Parrot()
     url = serve(parrot).url
 
-    @settings(max_examples=4, suppress_health_check=[HealthCheck.function_scoped_fixture])
+    @settings(max_examples=3, suppress_health_check=[HealthCheck.function_scoped_fixture])
     @given(TEXTS, TEXTS, st.lists(st.sampled_from(MANNERS), min_size=1, max_size=3))
     def law(secret: str, token: str, manners: list[str]) -> None:
         unseen.UNSEEN.forget()
