@@ -236,13 +236,15 @@ def test_what_people_altered_since_the_preview_is_not_overwritten(writing, fresh
     step = next(row for row in steps(writing) if row["action"] == "update" and "os_version" in row["shall"])
     record = fresh_harbour.stowage.lists["gear"][int(step["record_id"])]
     record["softwareRelease"] = "as a person typed it"
+    before = _last_pull(writing)
     done = writing("change", "run", "1", "--yes", status=4)
     assert "changed there since the preview: os_version is now as a person typed it" in done.stdout
     assert record["softwareRelease"] == "as a person typed it"
-    assert f"; not so yet in the pull of {_last_pull(writing)})" in done.stdout
-    writing("pull", "stowage")  # which shows it: from here on it is known since when it is there
+    assert f"; not so yet in the pull of {before})" in done.stdout
+    since = _last_pull(writing)  # what was read back is kept as a pull: from there on it is known since when
+    writing("pull", "stowage")
     told = writing("change", "resume", "1", status=4).stdout
-    assert f"; seen since {_last_pull(writing)})" in told
+    assert f"; seen since {since})" in told
 
 
 def test_what_appeared_since_the_preview_is_not_doubled(writing, fresh_harbour):
