@@ -106,6 +106,8 @@ def test_what_is_no_file_is_written_to_and_stays_what_it_is(tmp_path, pulled):
         assert reader.communicate()[0].count("\n") == 3
     assert stat.S_ISCHR(device.stat().st_mode)
     assert stat.S_ISFIFO(pipe.stat().st_mode)
+    said = Shell(pulled.folder)("show", "devices", "-n", "2", "-f", "csv", "-o", "/dev/stdout").stdout
+    assert said.count("\n") == 3
     full = tmp_path / "full"
     os.mknod(full, 0o666 | stat.S_IFCHR, os.makedev(1, 7))
     assert "cannot be written" in pulled("show", "devices", "-f", "csv", "-o", str(full), status=1).stderr
@@ -127,6 +129,9 @@ def test_a_link_stays_a_link_and_what_is_private_is_so_from_the_beginning(tmp_pa
             making.write_text("x")
     finally:
         os.umask(before)
+    assert stat.S_IMODE((tmp_path / "x.parquet").stat().st_mode) == 0o600
+    (tmp_path / "x.parquet").chmod(0o644)  # by an earlier release, or by hand
+    write_text(tmp_path / "x.parquet", "y", private=True)
     assert stat.S_IMODE((tmp_path / "x.parquet").stat().st_mode) == 0o600
 
 

@@ -245,6 +245,11 @@ def test_what_people_altered_since_the_preview_is_not_overwritten(writing, fresh
     writing("pull", "stowage")
     told = writing("change", "resume", "1", status=4).stdout
     assert f"; seen since {since})" in told
+    for snapshot in writing.workspace.memory.kept("stowage", "devices"):  # the past is torn, and no step needs it
+        (writing.workspace.store / snapshot.file).write_bytes(b"torn")
+    told = writing("change", "resume", "1", status=4).stdout
+    assert "os_version is now as a person typed it (was " in told
+    assert "seen since" not in told
 
 
 def test_what_appeared_since_the_preview_is_not_doubled(writing, fresh_harbour):

@@ -6,7 +6,7 @@ import itertools
 import os
 import stat
 from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from pathlib import Path
 from tempfile import NamedTemporaryFile
 
@@ -22,21 +22,21 @@ _numbers = itertools.count()
 def landing(path: Path, *, private: bool = False, lasting: bool = True) -> Iterator[Path]:
     """A new file beside ``path`` for the block to fill; when that ends well it is on the disk, and takes its place.
 
-    The mode of a file that was there is kept, and so is a link to it; what is no file, such as a device or a pipe, is
-    written to and stays what it is.  A new one is ``private``, or as the person's
-    other files are.  What is not ``lasting`` is not waited for until it is on the disk: something else tells whether
-    it is whole.  Raises StoreError where it cannot be written; what was there is untouched then.
+    It is ``private``, or has the mode of the file that was there, or that of the person's other files.  A link stays
+    one; what is no file, such as a device or a pipe, is written to and stays what it is.  What is not ``lasting`` is
+    not waited for until it is on the disk: something else tells whether it is whole.  Raises StoreError where it cannot
+    be written; what was there is untouched then.
     """
     try:
-        target = path.resolve()
-        if target.exists() and not target.is_file() and not target.is_dir():
-            with _passed_on(target) as making:
+        if path.exists() and not path.is_file() and not path.is_dir():
+            with _passed_on(path) as making:
                 yield making
             return
+        target = path.resolve()
         making = target.with_name(f".{os.getpid()}-{next(_numbers)}.new")  # not longer than names may be
         os.close(os.open(making, os.O_WRONLY | os.O_CREAT | os.O_EXCL, PRIVATE if private else 0o666))
         try:
-            with suppress(FileNotFoundError):
+            if not private and target.exists():
                 making.chmod(stat.S_IMODE(target.stat().st_mode))
             yield making
             if lasting:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import signal
 import sys
@@ -133,6 +134,10 @@ def _told(error: Exception) -> int:
     return error.status
 
 
+#: What a stream says that takes no more; files are written whole elsewhere, and say so by their names.
+_FULL = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG, errno.EIO, errno.EBADF)
+
+
 def _nowhere(error: OSError) -> int:
     """What is to be shown has no place to go; nor is there one when the process ends."""
     from concordex.errors import StoreError
@@ -155,7 +160,7 @@ def _called_wrongly_or_unforeseen(error: Exception) -> int:
     if hasattr(error, "format_message") and hasattr(error, "show"):  # a usage error of the option parser
         error.show()
         return Status.CALLED_WRONGLY
-    if isinstance(error, OSError):
+    if isinstance(error, OSError) and (error.filename or error.errno in _FULL):
         return _nowhere(error)
     if os.environ.get("CONCORDEX_DEBUG"):
         _trace(error)

@@ -71,7 +71,7 @@ def pairs(given: list[str] | None, option: str) -> dict[str, str]:
     return found
 
 
-#: As large as a number of anything is here (a 64-bit integer, and what a frame can hold).
+#: As large as any number is that can be meant: of rows, of a change, of a step.
 LARGEST = 2**31 - 1
 Limit = Annotated[int | None, typer.Option("--limit", "-n", min=0, max=LARGEST, help="How many rows; 0 for all.")]
 Systems = Annotated[
