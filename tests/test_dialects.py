@@ -6,10 +6,14 @@ import json
 from importlib import resources
 
 import pytest
+from pydantic import BaseModel
 
 from concordex.errors import ConcordexError, DocumentError
+from concordex.wire.dialect import Call, calls_of
 from concordex.wire.load import find, from_file, schema, shipped
 from concordex.wire.paths import Path, PathError
+from concordex.work.calls import calls, carried
+from tests.conftest import Near
 
 GOOD = """\
 format: 1
@@ -125,3 +129,46 @@ def test_the_command_checks_a_file_and_prints_the_schema(shell):
     assert "line 3: titel: unknown key; did you mean `title`?" in shell("dialect", "check", str(path), status=1).stderr
     assert json.loads(shell("dialect", "schema").stdout)["title"] == "Concordex dialect"
     assert "stowage" in shell("dialect", "list").stdout
+
+
+def every_call(part):
+    """Each request that stands anywhere in a dialect, however deep."""
+    if isinstance(part, Call):
+        yield part
+    if isinstance(part, BaseModel):
+        part = {name: getattr(part, name) for name in type(part).model_fields}
+    for inner in part.values() if isinstance(part, dict) else part if isinstance(part, list) else ():
+        yield from every_call(inner)
+
+
+@pytest.mark.parametrize("name", shipped())
+def test_what_a_dialect_asks_is_told_before_it_is_asked(name):
+    spoken = find(name)
+    told = calls(spoken)
+    for call in every_call(spoken):
+        assert any(call is one for _, one in calls_of(spoken)), call
+        where = getattr(call, "file", None) or call.path
+        assert any(row["where"].endswith(where) for row in told), where
+    assert {row["does"] for row in told if row["for"].endswith(("create", "update", "delete"))} <= {"alters"}
+    secret = {name for name, one in spoken.credentials.items() if one.secret}
+    sent = {word for row in told for word in row["credentials"].split(", ")} | set(carried(spoken).split(", "))
+    assert secret <= sent
+
+
+def test_dialect_show_tells_what_is_read_written_and_called(tmp_path):
+    (tmp_path / "odd.yaml").write_text(
+        "format: 1\nname: odd\ntitle: Odd\ncredentials: {key: {secret: true}}\n"
+        "sign_in: {by: header, header: Odd-Key, value: '{key}'}\ntables:\n"
+        "  keys: {read: {file: 'all/*.csv', shape: csv}, fields: {record_id: id}}\n"
+        "  devices:\n    read: {path: /d, method: POST, json: {word: '{key}'}, each: {of: keys}}\n"
+        "    fields: {record_id: id}\n"
+    )
+    shell = Near(tmp_path)
+    short = shell("dialect", "show", "./odd.yaml").stdout
+    assert "read files: all/*.csv, below the folder" in short
+    assert "requests that it says read: 1 POST" in short
+    assert "send of the credentials: key, to the system's own address" in short
+    rows = json.loads(shell("dialect", "show", "./odd.yaml", "--requests", "-f", "json").stdout)
+    assert [(row["does"], row["how"], row["where"], row["for each of"], row["credentials"]) for row in rows] == [
+        ("reads", "file", "all/*.csv", "", ""), ("reads, it says", "POST", "/d", "keys", "key")
+    ]  # fmt: skip

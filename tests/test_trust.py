@@ -3,12 +3,17 @@
 from __future__ import annotations
 
 import os
+import time
 from pathlib import Path
 
 import pytest
 
 from concordex import trust
+from concordex.errors import BadAnswer
+from concordex.wire import jsonpath, shapes
+from concordex.wire.paths import PathError, at
 from tests.conftest import Near
+from tests.lamplight import lamps, reading, run
 
 STRANGER = 12_345
 NOBODY = pytest.mark.skipif(os.getuid() != 0, reason="only root can give files away")
@@ -125,3 +130,42 @@ def test_a_dialect_reads_nothing_outside_of_the_folder_that_the_workspace_names(
     assert not asked
     assert "hunter2" not in "".join(one.stdout + one.stderr for one in told)
     assert not list(root.rglob("*.parquet"))
+
+
+HUNG = "a" * 60 + "!"
+NESTED = [0]
+for _ in range(200):
+    NESTED = [NESTED]
+
+
+@pytest.mark.parametrize(
+    ("path", "records"),
+    [("$.l[?match(@.id, '(a|aa)+')]", [{"id": HUNG}]), ("$..[?count($..*) > 1]", [{"id": 1}] * 3_000),
+     ("$.l" + "[*,*,*,*]" * 60, [[[[[[[[[[1] * 9] * 9] * 9] * 9] * 9] * 9] * 9] * 9] * 9]), ("$..id", NESTED)],
+    ids=["pattern", "each of all of all", "doubled again and again", "deep"],
+)  # fmt: skip
+def test_a_path_of_a_stranger_comes_to_an_end(monkeypatch, path, records):
+    monkeypatch.setattr(jsonpath, "PATIENCE", 0.3)
+    begun = time.monotonic()
+    with pytest.raises(BadAnswer, match=r"not found within|nested too deeply"):
+        at(path).several({"l": records})
+    assert time.monotonic() - begun < 5
+
+
+@pytest.mark.parametrize(
+    "path", ["$" + "[?@" * 300 + "]" * 300, "$" + "[0]" * 9_000, "$[?" + "(" * 480 + "@.a" + ")" * 480 + "]"]
+)
+def test_a_path_that_is_itself_a_burden_is_none(path):
+    with pytest.raises(PathError, match="is not JSONPath") as told:
+        at(path)
+    assert len(str(told.value)) < 200
+
+
+def test_a_pattern_of_a_stranger_comes_to_an_end(serve, monkeypatch):
+    monkeypatch.setattr(shapes, "_PATIENCE", 0.3)
+    served = serve(lambda *_: (200, HUNG.encode()))
+    spoken = lamps(r"{path: /, records: $, shape: {by: text, pattern: '^(?P<id>(a|aa)+)$'}}", limits={"tries": 1})
+    begun = time.monotonic()
+    with pytest.raises(BadAnswer, match="could not be looked for"):
+        run(reading(served.url, spoken))
+    assert time.monotonic() - begun < 5

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from functools import cache
 from operator import methodcaller
-from typing import Any
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from concordex.wire.jsonpath import Query
 
 #: A member's name: also of XML (`@attribute`, `#text`, `prefix:name`) and of YANG (`module:name`).
 _MEMBER = r"[A-Za-z_@#][\w:@#-]*"
@@ -23,15 +26,14 @@ class Path:
     def __init__(self, text: str) -> None:
         self.text = text
         self.steps: tuple[str, ...] | None = None
-        self._find: Callable[[Any], list[Any]] | None = None
-        self._holder: Callable[[Any], list[Any]] | None = None  # of JSONPath, all but its last step
+        self._query: Query | None = None  # where it is JSONPath
         plain = _PLAIN.fullmatch(text)
         if text == "$":
             self.steps = ()
         elif plain:
             self.steps = tuple(plain[1].split("."))
         else:
-            self._find, self._holder = _compiled(text)
+            self._query = _compiled(text)
 
     def first(self, value: Any) -> Any:
         """The value at this path, or None; of several, a list of them all."""
@@ -39,14 +41,13 @@ class Path:
             for step in self.steps:
                 value = value.get(step) if isinstance(value, dict) else None
             return value
-        assert self._find
-        found = self._find(value)
-        return found[0] if len(found) == 1 else found or None
+        assert self._query
+        return _one(self._query.values(value))
 
     def shown(self, value: Any) -> bool:
         """Whether something stands at this path, be it null."""
-        if self._find is not None:
-            return bool(self._find(value))
+        if self._query is not None:
+            return bool(self._query.values(value))
         for step in self.steps or ():
             if not isinstance(value, dict) or step not in value:
                 return False
@@ -60,10 +61,10 @@ class Path:
 
     def several(self, value: Any) -> Any:
         """The list at this path, or None where there is none; JSONPath gives all that it finds in what holds them."""
-        if self._find is None:
+        if self._query is None:
             return self.first(value)
-        found = self._find(value)
-        if not found and self._holder and not self._holder(value):
+        found = self._query.values(value)
+        if not found and not self._query.has_place(value):
             return None  # not an empty list: there is no place for one
         return found[0] if len(found) == 1 and isinstance(found[0], list) else found
 
@@ -71,6 +72,8 @@ class Path:
         """The value at this path in each record, which must be a mapping."""
         if self.steps is not None and len(self.steps) == 1:
             return list(map(methodcaller("get", self.steps[0]), records))
+        if self._query is not None:
+            return list(map(_one, self._query.column(records)))
         return [self.first(record) for record in records]
 
 
@@ -80,14 +83,17 @@ def at(text: str) -> Path:
     return Path(text)
 
 
-def _compiled(text: str) -> tuple[Callable[[Any], list[Any]], Callable[[Any], list[Any]]]:
-    import jsonpath_rfc9535 as jsonpath
+def _one(found: list[Any]) -> Any:
+    return found[0] if len(found) == 1 else found or None
+
+
+def _compiled(text: str) -> Query:
+    from concordex.wire.jsonpath import Query  # its library is slow to come, and seldom needed
 
     if not text.startswith("$"):
         raise PathError(f"{text!r} is neither a plain member path nor JSONPath, which begins with $")
     try:
-        query = jsonpath.compile(text)
-    except jsonpath.JSONPathError as error:
-        raise PathError(f"{text!r} is not JSONPath (RFC 9535): {str(error).splitlines()[0]}") from error
-    holder = type(query)(env=query.env, segments=query.segments[:-1])
-    return lambda value: list(query.find(value).values()), lambda value: list(holder.find(value).values())
+        return Query(text)
+    except ValueError as error:
+        shown = text if len(text) < 60 else f"{text[:60]}…"
+        raise PathError(f"{shown!r} is not JSONPath (RFC 9535): {error}") from error

@@ -60,9 +60,15 @@ def show(
     name: Annotated[str, typer.Argument(help="A dialect, by name or as a file.", autocompletion=_names)],
     table: Annotated[str | None, typer.Argument(help="One of its tables, field by field.")] = None,
     source: Annotated[bool, typer.Option("--source", help="Print the file itself, to begin one's own with.")] = False,
+    asked: Annotated[
+        bool, typer.Option("--requests", help="List each request that it may send, and each file that it reads.")
+    ] = False,
     form: Form = None,
 ) -> None:
     """Show what a dialect can do, and what it cannot; or one table, with its fields and what may be written.
+
+    Read --requests before you give a credential to a dialect that somebody else wrote.  Beside what it lists,
+    links that answers give are followed at the system's own address, and a record is read before it is altered.
 
     Examples:
 
@@ -70,9 +76,19 @@ def show(
 
     concordex dialect show stowage devices
 
+    concordex dialect show fairlead --requests
+
     concordex dialect show fairlead --source > dialects/ours.yaml
     """
-    if source:
+    if asked:
+        from concordex.cli.rows import emit_rows
+        from concordex.work.calls import calls
+
+        rows = [row for row in calls(_found(name)) if table is None or row["for"].split(".")[0] == table]
+        said = [key for key in rows[0] if any(row[key] for row in rows)] if rows else []
+        emit_rows([{key: row[key] for key in said} for row in rows] if form in (None, Format.TABLE) else rows, form,
+                  None, styles={"alters": "yellow", "reads, it says": "yellow"})  # fmt: skip
+    elif source:
         from concordex.wire.load import text_of
 
         draw.line(text_of(name, _folder()).rstrip())
@@ -143,6 +159,7 @@ def _draw(found: "Dialect", form: Form) -> None:
     """On a screen what the system can do, then one line for each table; in any format one row for each thing."""
     from concordex.cli.rows import emit_rows
     from concordex.work.abilities import abilities
+    from concordex.work.calls import summary
 
     every = abilities(found)
     if form not in (None, Format.TABLE):
@@ -155,6 +172,10 @@ def _draw(found: "Dialect", form: Form) -> None:
     )
     draw.line()
     emit_rows([_line(found, name, every) for name in found.tables], None, None, styles=styles)
+    draw.line()
+    for what, how in summary(found):
+        draw.line(f"{what}: {how}")
+    draw.note("--requests lists each of them")
 
 
 def _line(found: "Dialect", table: str, every: "list[Ability]") -> dict[str, Any]:

@@ -277,6 +277,8 @@ def _writing(write: Write) -> Iterator[tuple[tuple[str, ...], Call]]:
     for what in ("create", "update", "delete", "commit"):
         if call := getattr(write, what):
             yield (what,), call
+    if write.delete and write.delete.restore:
+        yield ("delete", "restore"), write.delete.restore
     yield from ((("acts", name), call) for name, call in write.acts.items())
 
 
