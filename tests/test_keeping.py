@@ -178,35 +178,44 @@ def test_no_document_is_larger_than_it_looks(lists, kind, file):
     assert time.monotonic() - begun < 10
 
 
-@pytest.mark.parametrize("how", ["cut", "emptied", "gone"])
+def hurt(path, how):
+    """What disks do to files."""
+    content = path.read_bytes()
+    at = len(content) // 3
+    flipped = content[:at] + bytes([content[at] ^ 1]) + content[at + 1 :]
+    path.write_bytes({"cut": content[: len(content) // 2], "flipped": flipped}.get(how, b""))
+    if how == "gone":
+        path.unlink()
+
+
+HURT = pytest.mark.parametrize("how", ["cut", "emptied", "gone", "flipped"])
+
+
+@HURT
 @pytest.mark.parametrize("part", ["members", "findings", "entries", "weights"])
 def test_a_damaged_concordance_is_made_anew(lists, part, how):
     """What is read says what is wrong and what mends it; numbers of entries stay while their file does."""
     entry = lists.entry("net/2")
     (path,) = (lists.folder / ".concordex" / "concordance").rglob(f"{part}.parquet")
-    content = path.read_bytes()
-    path.write_bytes(content[: len(content) // 2] if how == "cut" else b"")
-    if how == "gone":
-        path.unlink()
+    hurt(path, how)
     for words in (("findings",), ("show", "entries"), ("explain", entry)):
         done = lists(*words, status=None)
         assert "of our own" not in done.stderr
         assert done.returncode in (0, 1, 3)
         assert done.returncode != 1 or "concordex reconcile" in done.stderr
+    assert "concordex reconcile" in lists("mend").stdout
     lists("reconcile")
     if part != "members":
         assert lists.entry("net/2") == entry
     lists("findings", status=None)
     lists("reconcile")
+    assert "as it was written" in lists("mend").stderr
 
 
-@pytest.mark.parametrize("how", ["cut", "emptied", "gone"])
+@HURT
 def test_a_damaged_snapshot_is_named_and_a_pull_mends_it(lists, how):
     (path,) = (lists.folder / ".concordex").rglob("net/**/*.parquet") or [None]
-    content = path.read_bytes()
-    path.write_bytes(content[: len(content) // 2] if how == "cut" else b"")
-    if how == "gone":
-        path.unlink()
+    hurt(path, how)
     for words in (("show", "devices"), ("reconcile",)):
         told = lists(*words, status=1).stderr
         assert path.name in told
@@ -214,6 +223,62 @@ def test_a_damaged_snapshot_is_named_and_a_pull_mends_it(lists, how):
     lists("pull", "net")
     lists("reconcile")
     assert "sw-1" in lists("show", "devices").stdout
+
+
+@HURT
+@pytest.mark.parametrize("by", ["reconcile", "mend"])
+def test_the_snapshot_before_a_damaged_one_stands_for_it(lists, how, by):
+    lists("pull", "net")
+    (_, path) = sorted((lists.folder / ".concordex").rglob("net/**/*.parquet"))
+    hurt(path, how)
+    told = lists(by)
+    assert "stands for it; concordex pull net" in told.stdout + told.stderr
+    lists("reconcile")
+    assert "sw-1" in lists("show", "devices").stdout
+    assert path.with_name(f"{path.name}.damaged").exists() == (how != "gone")
+    assert "its file was found" in lists("pulls", "2").stdout
+
+
+def test_what_was_left_out_is_not_forgotten_with_its_file(writing):
+    """Else a sync would make once more what the workspace was told to leave out."""
+    path = writing.folder / "concordex.yaml"
+    path.write_text(path.read_text().replace("  stowage:\n", "  stowage:\n    leave_out: [{where: 'position = 3'}]\n"))
+    writing("pull", "stowage")
+    keys = max((writing.folder / ".concordex").rglob("stowage/devices/*.keys.parquet"))
+    keys.unlink()
+    assert "is gone" in writing("set", "stowage", "position = 1", "face=rear", status=1).stderr
+    assert "stands for it" in writing("mend").stdout
+
+
+@pytest.mark.parametrize("how", ["a page", "all of it", "gone"])
+def test_a_damaged_catalogue_is_made_anew_of_what_is_left(lists, how):
+    """What was pulled and decided stands; what cannot be known any more is not called whole."""
+    shutil.copytree(lists.folder, lists.folder / "copy")  # which nobody holds open
+    lists = Near(lists.folder / "copy")
+    path = lists.folder / ".concordex" / "catalogue.sqlite"
+    with sqlite3.connect(path) as catalogue:
+        catalogue.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        at = catalogue.execute("SELECT rootpage FROM sqlite_master WHERE name = 'reconciliations'").fetchone()[0] - 1
+        size = catalogue.execute("PRAGMA page_size").fetchone()[0]
+    catalogue.close()
+    content = path.read_bytes()
+    path.write_bytes(
+        content[: at * size] + b"\xff" * size + content[(at + 1) * size :] if how == "a page" else b"x" * len(content)
+    )
+    if how == "gone":
+        path.unlink()
+    if how != "gone":
+        assert "concordex mend" in lists("reconcile", status=1).stderr
+    told = lists("mend").stdout
+    assert "made anew with" in told
+    assert how == "gone" or list(path.parent.glob("catalogue.sqlite.damaged-*"))
+    shown = json.loads(lists("show", "devices", "-f", "json").stdout)
+    assert {one["system"] for one in shown} == {"net", "inv"}
+    outcomes = {row["outcome"] for row in json.loads(lists("pulls", "1", "-f", "json").stdout)}
+    assert outcomes == ({"whole"} if how == "a page" else {"unproven"})
+    lists("pull")
+    lists("reconcile")
+    assert "as it was written" in lists("mend").stderr
 
 
 @pytest.mark.parametrize("what", ["torn", "later"])
@@ -230,4 +295,4 @@ def test_a_catalogue_that_cannot_be_understood_is_told_and_left(lists, what):
             catalogue.execute("PRAGMA user_version = 99")
     for words in (("pulls",), ("pull",), ("show", "devices"), ("change", "list")):
         done = lists(*words, status=1)
-        assert ("is damaged" if what == "torn" else "a later release") in done.stderr
+        assert ("concordex mend" if what == "torn" else "a later release") in done.stderr

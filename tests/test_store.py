@@ -70,24 +70,24 @@ def test_what_is_no_catalogue_is_told(tmp_path):
         Catalogue(tmp_path / "catalogue.sqlite", write=True)
 
 
-def test_a_snapshot_is_written_whole_and_read_as_one_table(tmp_path):
+def test_a_snapshot_is_written_whole_and_read_as_one_table(tmp_path, catalogue):
     a = pl.DataFrame({"record_id": ["1"], "name": ["x"], "original": ["{}"]})
     b = pl.DataFrame({"record_id": ["2"], "serial": ["S"], "depth": [1.5], "original": ["{}"]})
     snapshots.write(a, tmp_path / "deep" / "a.parquet")
     snapshots.write(b, tmp_path / "b.parquet")
     found = [taken(1, "whole", "deep/a.parquet"), taken(1, "whole", "b.parquet", system="stowage")]
-    frame = snapshots.together(tmp_path, found).collect()
+    frame = snapshots.Frames(tmp_path, lambda: catalogue, lambda: catalogue).together(found).collect()
     assert frame.columns == ["system", "record_id", "name", "serial", "depth", "original"]
     assert frame["system"].to_list() == ["muster", "stowage"]
     assert sorted(path.name for path in tmp_path.rglob("*.parquet*")) == ["a.parquet", "b.parquet"]
 
 
-def test_a_snapshot_that_cannot_be_written_or_is_gone_is_told(tmp_path):
+def test_a_snapshot_that_cannot_be_written_or_is_gone_is_told(tmp_path, catalogue):
     (tmp_path / "file").write_text("in the way")
     with pytest.raises(StoreError, match="cannot be written"):
         snapshots.write(pl.DataFrame({"a": [1]}), tmp_path / "file" / "a.parquet")
     with pytest.raises(StoreError, match="is gone"):
-        snapshots.scan(tmp_path / "a.parquet")
+        snapshots.Frames(tmp_path, lambda: catalogue, lambda: catalogue).scan("a.parquet")
 
 
 def step(number: int, table: str = "devices", action: str = "create", **more) -> Step:

@@ -36,6 +36,7 @@ SUMMARIES = {
     "drift": "What has moved away from saved configuration.",
     "lines": "Devices with a command interface: enter lines, show.",
     "change": "Prepared writes: show, run in part, resume, undo.",
+    "mend": "Set right what a disk has lost of what is kept.",
 }
 
 

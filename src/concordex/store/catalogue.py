@@ -6,6 +6,7 @@ import json
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -46,6 +47,7 @@ CREATE TABLE IF NOT EXISTS references_made (
     system TEXT NOT NULL, record_id TEXT NOT NULL, entry TEXT NOT NULL, source TEXT NOT NULL,
     PRIMARY KEY (system, record_id)
 );
+CREATE TABLE IF NOT EXISTS files (name TEXT PRIMARY KEY, digest TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS staged (
     system TEXT NOT NULL, who TEXT NOT NULL, since TEXT NOT NULL, what TEXT NOT NULL
 );
@@ -91,6 +93,14 @@ class Snapshot:
     def whole(self) -> bool:
         """Whether absence from it means anything: it is proved whole, or believed to be."""
         return self.outcome == "whole" or (self.trusted and self.outcome == "unproven")
+
+    def facts(self) -> dict[str, Any]:
+        """What its file says of itself, so that a catalogue that is lost can be made anew."""
+        return {
+            "pull": self.pull, "system": self.system, "table": self.table, "taken": self.taken.isoformat(),
+            "outcome": self.outcome, "received": self.received, "distinct": self.distinct,
+            "fault": fit_to_keep(self.fault), "left_out": self.left_out, "narrowed": self.narrowed,
+        }  # fmt: skip
 
 
 class Catalogue:
@@ -206,6 +216,46 @@ class Catalogue:
     def forget_file(self, snapshot: int) -> None:
         """Note that a snapshot's file is no longer kept; what is known of it stays."""
         self.database.run("UPDATE snapshots SET file = NULL WHERE id = ?", (snapshot,))
+
+    def note_file(self, name: str, digest: str) -> None:
+        """Note the digest of a file that is in place."""
+        self.database.run("INSERT OR REPLACE INTO files VALUES (?, ?)", (name, digest))
+
+    def digest_of(self, name: str) -> str | None:
+        """The digest that a file had when it was written; none of what an earlier release wrote."""
+        if not self._has_digests:
+            return None
+        rows = self.database.rows("SELECT digest FROM files WHERE name = ?", (name,))
+        return str(rows[0]["digest"]) if rows else None
+
+    @cached_property
+    def _has_digests(self) -> bool:
+        return bool(self.database.rows("SELECT 1 FROM sqlite_master WHERE name = 'files'"))
+
+    def files_in(self, folder: str) -> list[str]:
+        """The files of a folder that were kept."""
+        rows = self.database.rows("SELECT name FROM files WHERE name GLOB ? ORDER BY name", (f"{folder}/*",))
+        return [str(row["name"]) for row in rows]
+
+    def named_files(self) -> set[str]:
+        """The files that snapshots have."""
+        return {str(row["file"]) for row in self.database.rows("SELECT file FROM snapshots WHERE file IS NOT NULL")}
+
+    def tables(self) -> list[tuple[str, str]]:
+        """Every system and table of which there is a file."""
+        sql = "SELECT DISTINCT system, name FROM snapshots WHERE file IS NOT NULL ORDER BY system, name"
+        return [(row["system"], row["name"]) for row in self.database.rows(sql)]
+
+    def adopt(self, snapshot: Snapshot) -> None:
+        """Note a snapshot of a pull that may be unknown here."""
+        taken = snapshot.taken.isoformat()
+        sql = "INSERT OR IGNORE INTO pulls (id, begun, ended, outcome) VALUES (?, ?, ?, ?)"
+        self.database.run(sql, (snapshot.pull, taken, taken, snapshot.outcome))
+        self.add_snapshot(snapshot)
+
+    def forget_digests(self, name: str) -> None:
+        """Forget a file, or the files of a folder."""
+        self.database.run("DELETE FROM files WHERE name = ? OR name GLOB ?", (name, f"{name}/*"))
 
     def running(self) -> list[Row]:
         """The pulls that have not ended, by what they said of themselves."""

@@ -24,6 +24,10 @@ class Database:
         self.path = path
         try:
             self._connection = self._open(path, schema, write=write)
+            if write:  # whoever only reads is told where it stumbles; nothing is added to what does not hold together
+                ((said,),) = self._connection.execute("PRAGMA quick_check(1)")
+                if said != "ok":
+                    raise sqlite3.DatabaseError(said)
             found = int(self._connection.execute("PRAGMA user_version").fetchone()[0])
             if write and found < version:
                 self._connection.execute(f"PRAGMA user_version = {version}")
@@ -59,8 +63,8 @@ class Database:
         advice = "may this user write there, and is there room? The workspace's own files are not touched."
         if isinstance(error, sqlite3.DatabaseError) and not isinstance(error, sqlite3.OperationalError):
             advice = (
-                "it is damaged: move it away, and pull again; what people decided and configured stands in other files,"
-                " what was done to systems (changes, undo) stands only there"
+                "concordex mend makes it anew of all that can still be read;"
+                " what people decided and configured stands in other files"
             )
         return StoreError(f"the catalogue {self.path} cannot be used", why=str(error), advice=advice)
 

@@ -1,34 +1,131 @@
-"""Parquet files, written whole, and without secrets of ours."""
+"""Parquet files below a workspace, written whole, without secrets of ours, and known by their digests."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import hashlib
+import json
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
+from typing import Any
 
 import polars as pl
 
 from concordex.errors import StoreError
 from concordex.landing import landing, make_folder
 from concordex.model.fields import FIELDS, ORIGINAL
-from concordex.store.catalogue import Snapshot
+from concordex.store.catalogue import Catalogue, Snapshot
 from concordex.unseen import UNSEEN
 
 #: Small enough that a filter on one site skips most of a sorted file and memory stays flat.
 _ROWS = 16_384
 
 
-def write(frame: pl.DataFrame, path: Path, *, lasting: bool = True) -> None:
-    """Write ``frame`` to ``path`` so that a reader finds all of it or nothing.
+#: Under which name a file says what it is, for a catalogue that is made anew.
+_FACTS = "concordex"
+
+
+def write(frame: pl.DataFrame, path: Path, *, lasting: bool = True, facts: Mapping[str, Any] | None = None) -> str:
+    """Write ``frame`` so that a reader finds all of it or nothing; the digest of the file (SHA-256, FIPS 180-4).
 
     What is not ``lasting`` is made anew often: it is written in half the time, and is half as large again.
+    ``facts`` say in the file what it is.
     """
-    frame = _fit_to_keep(frame)
     make_folder(path.parent)
+    how: dict[str, Any] = {"row_group_size": _ROWS, "compression": "zstd", "compression_level": 1}
+    if not lasting:
+        how = {"row_group_size": 4 * _ROWS, "compression": "lz4"}
+    if facts is not None:
+        how["metadata"] = {_FACTS: json.dumps(facts)}
     with landing(path, private=True) as making:
-        if lasting:
-            frame.write_parquet(making, compression="zstd", compression_level=1, row_group_size=_ROWS)
+        _fit_to_keep(frame).write_parquet(making, **how)
+        return _digest(making)
+
+
+class Frames:
+    """The frames that a workspace keeps, each by its name below the store, with its digest in the catalogue."""
+
+    def __init__(self, root: Path, memory: Callable[[], Catalogue], catalogue: Callable[[], Catalogue]) -> None:
+        self.root, self._memory, self._catalogue = root, memory, catalogue
+        self._sound: set[str] = set()
+
+    def write(
+        self, frame: pl.DataFrame, name: str, *, lasting: bool = True, facts: Mapping[str, Any] | None = None
+    ) -> None:
+        """Write ``frame``, and note its digest."""
+        digest = write(frame, self.root / name, lasting=lasting, facts=facts)
+        self._catalogue().note_file(name, digest)
+
+    def scan(self, name: str) -> pl.LazyFrame:
+        """The frame of that name, read as far as it is needed; raises StoreError where its file is not as written."""
+        if (fault := self.damage(name)) is not None:
+            raise StoreError(
+                f"{self.root / name} is {fault}",
+                advice="concordex pull makes a new snapshot, concordex reconcile a new concordance, and concordex mend"
+                " sets aside all that is damaged",
+            )
+        return pl.scan_parquet(self.root / name)
+
+    def damage(self, name: str) -> str | None:
+        """What is wrong with a file that we wrote: gone, or not as it was written; nothing where all of it is right.
+
+        A file of an earlier release has no digest: it is right where it can be read from both ends.
+        """
+        if name in self._sound:
+            return None
+        try:
+            pl.read_parquet_schema(self.root / name)
+            expected = self._memory().digest_of(name)
+            if expected and _digest(self.root / name) != expected:
+                return "damaged"
+        except FileNotFoundError:
+            return "gone"
+        except (pl.exceptions.PolarsError, OSError):
+            return "damaged"
+        self._sound.add(name)
+        return None
+
+    def known(self, name: str) -> bool:
+        """Whether a frame of that name was kept, be its file there or not."""
+        return (self.root / name).is_file() or self._memory().digest_of(name) is not None
+
+    def vouch(self, name: str) -> None:
+        """Take a file for right as it stands now."""
+        self._catalogue().note_file(name, _digest(self.root / name))
+
+    def forget(self, name: str) -> None:
+        """Remove a file, or a folder of files, that nothing refers to any more."""
+        import shutil
+
+        if (self.root / name).is_dir():
+            shutil.rmtree(self.root / name, ignore_errors=True)
         else:
-            frame.write_parquet(making, compression="lz4", row_group_size=4 * _ROWS)
+            (self.root / name).unlink(missing_ok=True)
+        self._catalogue().forget_digests(name)
+
+    def together(self, snapshots: Sequence[Snapshot]) -> pl.LazyFrame:
+        """Snapshots of one table from several systems as one frame, with the ``system`` first."""
+        frames = [
+            self.scan(snapshot.file).with_columns(pl.lit(snapshot.system).alias("system"))
+            for snapshot in snapshots
+            if snapshot.file
+        ]
+        if not frames:
+            return pl.LazyFrame(schema={"system": pl.String, **{n: t.dtype for n, t in FIELDS.items()}})
+        return join(frames)
+
+
+def facts_of(path: Path) -> dict[str, Any] | None:
+    """What a file says that it is; nothing where it says nothing, or cannot be read."""
+    try:
+        said = json.loads(pl.read_parquet_metadata(path).get(_FACTS, "null"))
+    except (pl.exceptions.PolarsError, OSError, ValueError):
+        return None
+    return said if isinstance(said, dict) else None
+
+
+def _digest(path: Path) -> str:
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 def _fit_to_keep(frame: pl.DataFrame) -> pl.DataFrame:
@@ -49,41 +146,9 @@ def _fit_to_keep(frame: pl.DataFrame) -> pl.DataFrame:
     return frame.with_columns(hidden)
 
 
-def beside(path: Path) -> Path:
+def beside(name: str) -> str:
     """The file that keeps the keys of the records that were left out of a snapshot."""
-    return path.with_suffix(".keys.parquet")
-
-
-def scan(path: Path) -> pl.LazyFrame:
-    """The frame in ``path``, read as far as it is needed."""
-    if (fault := damage(path)) is not None:
-        raise StoreError(
-            f"{path} is {fault}", advice="concordex pull makes a new snapshot, concordex reconcile a new concordance"
-        )
-    return pl.scan_parquet(path)
-
-
-def damage(path: Path) -> str | None:
-    """What is wrong with a file that we wrote: gone, or cut off; nothing where it can be read from both ends."""
-    try:
-        pl.read_parquet_schema(path)
-    except FileNotFoundError:
-        return "gone"
-    except (pl.exceptions.PolarsError, OSError):
-        return "damaged"
-    return None
-
-
-def together(root: Path, snapshots: Sequence[Snapshot]) -> pl.LazyFrame:
-    """Snapshots of one table from several systems as one frame, with the ``system`` first."""
-    frames = [
-        scan(root / snapshot.file).with_columns(pl.lit(snapshot.system).alias("system"))
-        for snapshot in snapshots
-        if snapshot.file
-    ]
-    if not frames:
-        return pl.LazyFrame(schema={"system": pl.String(), **{n: t.dtype for n, t in FIELDS.items()}})
-    return join(frames)
+    return f"{name.removesuffix('.parquet')}.keys.parquet"
 
 
 def join(frames: Sequence[pl.LazyFrame]) -> pl.LazyFrame:

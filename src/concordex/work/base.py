@@ -143,9 +143,9 @@ def base_of(workspace: Workspace, system: str, table: str) -> Base:
     newest = {s.table: s for s in workspace.memory.newest() if s.system == system}
     _all_whole(system, tables, newest)
     forms = {name: form_of(dialect.tables[name]) for name in tables}
-    frames = {name: store.scan(workspace.store / str(newest[name].file)).collect() for name in tables}
-    files = {name: store.beside(workspace.store / str(newest[name].file)) for name in tables}
-    hidden = {name: pl.read_parquet(file) for name, file in files.items() if file.is_file()}
+    frames = {name: workspace.frames.scan(str(newest[name].file)).collect() for name in tables}
+    files = {name: store.beside(str(newest[name].file)) for name in tables}
+    hidden = {n: workspace.frames.scan(file).collect() for n, file in files.items() if workspace.frames.known(file)}
     binned = {}
     for name in tables:
         live, gone = without_bin(frames[name], dialect.tables[name])

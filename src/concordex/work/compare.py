@@ -14,7 +14,6 @@ from concordex.match.sides import COMPARED, STATES, side_by_side
 from concordex.model.fields import FIELDS
 from concordex.query.bind import Binder
 from concordex.query.frames import to_polars
-from concordex.store import snapshots as store
 from concordex.words import suggestion
 from concordex.work import concordance
 from concordex.work.show import Shape
@@ -71,7 +70,7 @@ def of_moments(
         found = [s for s in workspace.memory.newest("devices", until=moment) if s.system in (systems or [s.system])]
         if not found:
             raise CalledWrongly(f"nothing was pulled by {moment:%Y-%m-%d %H:%M} UTC", advice="concordex pulls")
-        lazy = store.together(workspace.store, found)
+        lazy = workspace.frames.together(found)
         shape = Shape(lazy)
         names = [name for name in ("system", "record_id", *COMPARED) if name in shape.types]
         sides.append(lazy.filter(_holds(workspace, where, lazy)).select(names).collect())

@@ -12,7 +12,6 @@ from concordex.errors import CalledWrongly
 from concordex.model.fields import ASKABLE
 from concordex.query.bind import Binder
 from concordex.query.frames import to_polars
-from concordex.store import snapshots as store
 
 if TYPE_CHECKING:
     from concordex.store.database import Row
@@ -29,7 +28,7 @@ def newest(workspace: Workspace) -> Row:
 
 def read(workspace: Workspace, part: str) -> pl.LazyFrame:
     """One of the frames of the newest concordance."""
-    return store.scan(workspace.store / str(newest(workspace)["folder"]) / f"{part}.parquet")
+    return workspace.frames.scan(f"{newest(workspace)['folder']}/{part}.parquet")
 
 
 def notes(workspace: Workspace) -> list[str]:
@@ -75,5 +74,5 @@ def in_scope(workspace: Workspace, filters: Sequence[str]) -> pl.DataFrame:
 
 def gone(workspace: Workspace) -> pl.LazyFrame:
     """The findings of the reconciliation before that are there no more."""
-    path = workspace.store / str(newest(workspace)["folder"]) / "gone.parquet"
-    return store.scan(path) if path.is_file() else read(workspace, "findings").head(0)
+    name = f"{newest(workspace)['folder']}/gone.parquet"
+    return workspace.frames.scan(name) if workspace.frames.known(name) else read(workspace, "findings").head(0)

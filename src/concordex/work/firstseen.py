@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 import polars as pl
 
 from concordex.change.compare import same
-from concordex.store import snapshots as store
 from concordex.work import concordance
 
 if TYPE_CHECKING:
@@ -25,10 +24,11 @@ def first_seen(workspace: Workspace, system: str, table: str, records: pl.DataFr
     found: dict[tuple[str, str], datetime] = {}
     ended = set[tuple[str, str]]()
     for snapshot in workspace.memory.kept(system, table)[: -_BACK - 1 : -1] if ids else ():
-        path = workspace.store / str(snapshot.file)
-        if store.damage(path):  # what was before cannot be told any more; nothing else depends on it
+        if workspace.frames.damage(
+            str(snapshot.file)
+        ):  # what was before cannot be told any more; nothing else depends on it
             break
-        part = store.scan(path).filter(pl.col("record_id").is_in(ids)).collect()
+        part = workspace.frames.scan(str(snapshot.file)).filter(pl.col("record_id").is_in(ids)).collect()
         for row in part.iter_rows(named=True):
             for name, value in now[row["record_id"]].items():
                 at = (row["record_id"], name)
@@ -47,7 +47,7 @@ def seen_since(workspace: Workspace, system: str, table: str, records: pl.DataFr
     ``records`` are as the system gave them just now.
     """
     kept = workspace.memory.kept(system, table)
-    if kept and store.damage(workspace.store / str(kept[-1].file)):
+    if kept and workspace.frames.damage(str(kept[-1].file)):
         return {}
     seen = first_seen(workspace, system, table, records) if kept else {}
     after = f"; not so yet in the pull of {kept[-1].taken:%Y-%m-%d %H:%M}" if kept else ""

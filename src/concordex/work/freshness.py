@@ -12,7 +12,6 @@ import polars as pl
 from concordex.change.compare import same, shown
 from concordex.change.prepare import Known, natural
 from concordex.change.steps import Change, Step
-from concordex.store import snapshots as store
 from concordex.work.base import forms_of
 from concordex.work.target import known_in
 
@@ -41,7 +40,7 @@ def freshness(workspace: Workspace, change: Change) -> Freshness:
         return Freshness()
     forms, moved = forms_of(workspace, change.system), list[tuple[Step, str]]()
     for table in sorted(tables):
-        frame = store.scan(workspace.store / str(newest[table].file)).collect()
+        frame = workspace.frames.scan(str(newest[table].file)).collect()
         mine = [step for step in change.writes if step.table == table]
         known = known_in(frame, forms[table])
         ids = [step.record_id for step in mine if step.record_id]

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Any
 
 import polars as pl
 
-from concordex.store import snapshots as store
 from concordex.work import concordance
 
 if TYPE_CHECKING:
@@ -49,7 +48,7 @@ def _of_system(workspace: Workspace, system: str, ids: list[str]) -> list[Event]
     last: dict[str, dict[str, Any] | None] = dict.fromkeys(ids)
     events: list[Event] = []
     for at, snapshot in enumerate(workspace.memory.kept(system, "devices")):
-        lazy = store.scan(workspace.store / str(snapshot.file))
+        lazy = workspace.frames.scan(str(snapshot.file))
         names = [name for name in ("record_id", *TOLD) if name in lazy.collect_schema()]
         found = lazy.filter(pl.col("record_id").is_in(ids)).select(names).collect().to_dicts()
         rows = {row["record_id"]: row for row in found}

@@ -76,7 +76,7 @@ def tidy(workspace: Workspace, keep: Keep) -> int:
         if snapshot.id in resting or snapshot.id is None or snapshot.file is None:
             continue
         workspace.catalogue.forget_file(snapshot.id)
-        (workspace.store / snapshot.file).unlink(missing_ok=True)
-        beside(workspace.store / snapshot.file).unlink(missing_ok=True)
+        workspace.frames.forget(snapshot.file)
+        workspace.frames.forget(beside(snapshot.file))
         removed += 1
     return removed

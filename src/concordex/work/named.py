@@ -6,8 +6,6 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
-from concordex.store import snapshots as store
-
 if TYPE_CHECKING:
     from concordex.work.workspace import Workspace
 
@@ -48,7 +46,7 @@ def _named(workspace: Workspace, table: str) -> pl.LazyFrame | None:
     snapshots = [one for one in workspace.memory.newest(table) if one.file]
     if not snapshots:
         return None
-    lazy = store.together(workspace.store, snapshots)
+    lazy = workspace.frames.together(snapshots)
     if "name" not in lazy.collect_schema():
         return None
     known = lazy.select("system", pl.col("record_id").alias("_id"), pl.col("name").alias("_name"))

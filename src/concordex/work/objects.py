@@ -19,7 +19,6 @@ from concordex.change.steps import Step
 from concordex.change.whole import Flat, flat
 from concordex.errors import CalledWrongly, ConcordexError, WireError
 from concordex.model.fields import ORIGINAL
-from concordex.store import snapshots as store
 from concordex.wire import dialect as d
 from concordex.wire.session import Session
 from concordex.wire.staging import Pending, pending
@@ -185,7 +184,7 @@ def pulled(workspace: Workspace, system: str, kinds: Sequence[str], moment: date
         found = [s for s in workspace.memory.newest(name, until=moment) if s.system == system and s.whole]
         if not found:
             raise CalledWrongly(f"{system}/{name} had not been pulled whole by then", advice="concordex pulls")
-        frames[name] = store.scan(workspace.store / str(found[0].file)).collect()
+        frames[name] = workspace.frames.scan(str(found[0].file)).collect()
     return _held(dialect, frames)
 
 

@@ -304,7 +304,7 @@ class _Plan:
             )
             look.fault = look.fault or f"only records for which {query.text} holds, {why}"
             return look
-        base = store.scan(workspace.store / str(self.base.file)).collect()
+        base = workspace.frames.scan(str(self.base.file)).collect()
         before = base.filter(holds(base, query, workspace.now()))
         doubtful = before.join(look.frame.select("record_id"), on="record_id", how="anti").height
         fresh = look.frame.height
@@ -321,7 +321,7 @@ class _Plan:
         workspace = self.run.workspace
         read = session.dialect.tables[self.table].read
         total = await count(session, self.table)
-        kept = store.scan(workspace.store / str(base.file)).collect()
+        kept = workspace.frames.scan(str(base.file)).collect()
         frame = with_part(kept, look.frame, look.gone)
         hidden = sum(base.left_out.values())
         if total is None and not (read.changed and read.changed.gone):
@@ -376,16 +376,15 @@ def keep(
         _keep_keys(workspace, system, table, hidden, file)
     odd = odd_kinds(frame)
     notes = [*look.notes, *([f"kinds that are not among ours: {', '.join(odd[:5])}"] if odd else [])]
-    store.write(frame, workspace.store / file)
-    workspace.catalogue.add_snapshot(
-        Snapshot(
-            pull=number, system=system, table=table, taken=taken or datetime.now(UTC),
-            outcome=look.outcome, proof=look.proof, file=file, announced=look.announced,
-            received=look.received, distinct=look.distinct, fault=look.why, notes=notes, lost=look.lost,
-            seconds=time.monotonic() - begun, requests=spent.requests, retries=spent.retries, bytes=spent.received,
-            left_out=counts, narrowed=narrowed,
-        )
+    snapshot = Snapshot(
+        pull=number, system=system, table=table, taken=taken or datetime.now(UTC),
+        outcome=look.outcome, proof=look.proof, file=file, announced=look.announced,
+        received=look.received, distinct=look.distinct, fault=look.why, notes=notes, lost=look.lost,
+        seconds=time.monotonic() - begun, requests=spent.requests, retries=spent.retries, bytes=spent.received,
+        left_out=counts, narrowed=narrowed,
     )  # fmt: skip
+    workspace.frames.write(frame, file, facts=snapshot.facts())
+    workspace.catalogue.add_snapshot(snapshot)
 
 
 def _keep_keys(workspace: Workspace, system: str, table: str, hidden: pl.DataFrame, file: str) -> None:
@@ -393,7 +392,7 @@ def _keep_keys(workspace: Workspace, system: str, table: str, hidden: pl.DataFra
     write = workspace.dialect(system).tables[table].write
     if write is not None:
         names = sorted({"record_id", *(name for key in write.keys for name in key), *write.unique})
-        store.write(hidden.select(names), store.beside(workspace.store / file))
+        workspace.frames.write(hidden.select(names), store.beside(file))
 
 
 def in_order(frame: pl.DataFrame) -> pl.DataFrame:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-import shutil
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from datetime import timedelta
@@ -25,9 +24,9 @@ from concordex.model.fields import ASKABLE, FIELDS, ORIGINAL
 from concordex.model.values import parse_duration
 from concordex.query.bind import Binder
 from concordex.query.frames import to_polars
-from concordex.store import snapshots as store
-from concordex.work.concordance import newest, read
+from concordex.work.concordance import read
 from concordex.work.config import FieldRule
+from concordex.work.mending import newest as undamaged
 from concordex.work.rulings import Ruling, for_matching, holding
 
 if TYPE_CHECKING:
@@ -63,7 +62,8 @@ def make(
     Where little changed, only that is looked at.  What was learned of the evidence holds until the
     records have changed a good deal, or ``relearn``.
     """
-    found = [s for s in workspace.memory.newest("devices") if s.system in workspace.config.systems]
+    kept, damaged = undamaged(workspace, "devices")
+    found = [s for s in kept if s.system in workspace.config.systems]
     if not found:
         raise CalledWrongly("there is no snapshot of devices", advice="concordex pull")
     records = _records(workspace, found)
@@ -77,6 +77,7 @@ def make(
     made = replace(made, findings=followed(workspace, made))
     progress(2, 3)
     summary = _summary(workspace, made, found, before)
+    summary = replace(summary, doubts=[*damaged, *summary.doubts])
     _keep(workspace, made, found, summary, relearned=learned is None, settings=_settings(rules))
     return summary
 
@@ -118,7 +119,7 @@ def _reason(ruling: Ruling) -> str:
 
 def _records(workspace: Workspace, found: list[Snapshot]) -> pl.DataFrame:
     """All device records with all common fields, and the reference that our own writes left behind."""
-    lazy = store.together(workspace.store, found)
+    lazy = workspace.frames.together(found)
     schema = lazy.collect_schema()
     absent = [pl.lit(None, dtype=t.dtype).alias(n) for n, t in FIELDS.items() if n not in schema]
     frame = lazy.with_columns(absent).drop(ORIGINAL, strict=False).collect()
@@ -170,7 +171,7 @@ def _rules(workspace: Workspace, found: list[Snapshot]) -> Rules:
 def _has(workspace: Workspace, part: str) -> bool:
     """Whether a part of the last concordance can be read; what cannot is made anew, as if it had never been."""
     row = workspace.memory.reconciliation()
-    return row is not None and store.damage(workspace.store / str(row["folder"]) / f"{part}.parquet") is None
+    return row is not None and workspace.frames.damage(f"{row['folder']}/{part}.parquet") is None
 
 
 def _before(workspace: Workspace) -> pl.DataFrame | None:
@@ -204,11 +205,9 @@ def _last(workspace: Workspace, rules: Rules) -> Concordance | None:
 
 def _frames(workspace: Workspace, names: Sequence[str]) -> dict[str, pl.DataFrame] | None:
     """Frames of the last concordance; none where an earlier release did not keep all of them."""
-    folder = workspace.store / str(newest(workspace)["folder"])
-    paths = {name: folder / f"{name}.parquet" for name in names}
-    if any(store.damage(path) for path in paths.values()):
+    if not all(_has(workspace, name) for name in names):
         return None
-    return {name: pl.read_parquet(path) for name, path in paths.items()}
+    return {name: read(workspace, name).collect() for name in names}
 
 
 def _settings(rules: Rules) -> str:
@@ -252,17 +251,17 @@ def _keep(
     row = workspace.catalogue.reconciliation()
     folder = f"concordance/{(row['id'] if row else 0) + 1:06d}-{os.getpid()}"
     for name, frame in made.frames().items():
-        store.write(frame, workspace.store / folder / f"{name}.parquet", lasting=False)
+        workspace.frames.write(frame, f"{folder}/{name}.parquet", lasting=False)
     learned = json.loads(row["summary"]).get("learned_at") if row and not relearned else made.members.height
     told = {
         "records": summary.records, "entries": summary.entries, "findings": summary.findings,
         "learned_at": learned or made.members.height, "settings": settings,
     }  # fmt: skip
     if row and _has(workspace, "findings"):
-        earlier = pl.read_parquet(workspace.store / str(row["folder"]) / "findings.parquet")
+        earlier = read(workspace, "findings").collect()
         if set(_SAME) <= set(earlier.columns):
             ended = earlier.join(made.findings, on=_SAME, how="anti", nulls_equal=True)
-            store.write(ended, workspace.store / folder / "gone.parquet")
+            workspace.frames.write(ended, f"{folder}/gone.parquet")
     workspace.catalogue.add_reconciliation(folder, [s.id for s in found if s.id], told)
     if row:  # the one before is superseded; nothing refers to it any more
-        shutil.rmtree(workspace.store / str(row["folder"]), ignore_errors=True)
+        workspace.frames.forget(str(row["folder"]))

@@ -11,7 +11,6 @@ import polars as pl
 from concordex.change.compare import same
 from concordex.change.steps import Step
 from concordex.model.values import parse_duration
-from concordex.store import snapshots as store
 from concordex.wire import dialect as d
 
 if TYPE_CHECKING:
@@ -73,7 +72,7 @@ def _returned(workspace: Workspace, source: str, since: datetime) -> tuple[set[s
         return None
     present: set[str] = set()
     for snapshot in recent:
-        present |= set(store.scan(workspace.store / str(snapshot.file)).select("record_id").collect()["record_id"])
+        present |= set(workspace.frames.scan(str(snapshot.file)).select("record_id").collect()["record_id"])
     return present, recent[-1].taken
 
 

@@ -14,7 +14,6 @@ from concordex.model.fields import ALIASES, ORIGINAL, Type, type_of
 from concordex.query.bind import Binder
 from concordex.query.frames import extra_value, to_polars
 from concordex.query.funnel import Stage, funnel
-from concordex.store import snapshots as store
 from concordex.words import suggestion
 from concordex.work import concordance
 from concordex.work.named import with_names
@@ -114,7 +113,7 @@ def source(
         if table in known:
             raise CalledWrongly(f"no snapshot of {table} of {', '.join(systems)}", advice="concordex pull")
         raise CalledWrongly(f"there is no table {table!r}", advice=suggestion(table, known))
-    lazy = store.together(workspace.store, found)
+    lazy = workspace.frames.together(found)
     if as_of:
         return lazy, [f"{s.system}/{s.table} as pulled {s.taken:%Y-%m-%d %H:%M} UTC" for s in found]
     if table == "records":

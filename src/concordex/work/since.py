@@ -63,8 +63,8 @@ def _doubts(then: Snapshot, now: Snapshot) -> list[str]:
 
 
 def _between(workspace: Workspace, then: Snapshot, now: Snapshot) -> pl.LazyFrame:
-    old = store.scan(workspace.store / str(then.file))
-    new = store.scan(workspace.store / str(now.file))
+    old = workspace.frames.scan(str(then.file))
+    new = workspace.frames.scan(str(now.file))
     schema = {**old.collect_schema(), **new.collect_schema()}
     fields = [name for name in schema if name not in (ORIGINAL, "record_id")]
     both = [name for name in fields if name in old.collect_schema() and name in new.collect_schema()]

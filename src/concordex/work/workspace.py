@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from concordex.store.database import Row
     from concordex.store.journal import Journal
     from concordex.store.locks import Locks
+    from concordex.store.snapshots import Frames
     from concordex.wire.dialect import Dialect
     from concordex.wire.secrets import Secret
     from concordex.wire.session import Endpoint, Session
@@ -93,6 +94,13 @@ class Workspace:
         if not (self.store / "catalogue.sqlite").is_file():
             raise CalledWrongly("nothing has been pulled yet", advice="concordex pull")
         return Catalogue(self.store / "catalogue.sqlite", write=False, trusted=self._trusted())
+
+    @cached_property
+    def frames(self) -> Frames:
+        """What was pulled and reconciled, as frames."""
+        from concordex.store.snapshots import Frames
+
+        return Frames(self.store, lambda: self.memory, lambda: self.catalogue)
 
     @cached_property
     def locks(self) -> Locks:
