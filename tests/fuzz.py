@@ -1,4 +1,4 @@
-"""Commands with whatever a person, a script or a cat may type: made of what each command says that it takes."""
+"""What a person, a script or a cat may type, made of what each command says that it takes; and how answers arrive."""
 
 from __future__ import annotations
 
@@ -55,3 +55,49 @@ def calls(draw, known: dict[tuple[str, ...], list]) -> list[str]:
     # no system passes a zero on, and nothing outside of the test's own folder is touched
     said = [word.replace("\x00", "") for word in said]
     return [word if word == "/dev/null" or not word.startswith("/") else f".{word}" for word in said]
+
+
+def _begun(status: int, headers: list, length: str) -> bytes:
+    said = "".join(f"{name}: {value}\r\n" for name, value in headers)
+    return f"HTTP/1.1 {status} Said\r\n{said}{length}\r\n\r\n".encode("latin-1", "replace")
+
+
+def cut(status, body, headers):
+    yield _begun(status, headers, f"Content-Length: {len(body) + 9}") + body, 0
+
+
+def dribbled(status, body, headers):
+    whole = _begun(status, headers, f"Content-Length: {len(body)}") + body
+    yield from ((whole[at : at + 7], 0.001) for at in range(0, len(whole), 7))
+
+
+def stalled(status, body, headers):
+    yield _begun(status, headers, f"Content-Length: {len(body) + 9}") + body, 0.4
+
+
+def unnumbered(status, body, headers):
+    yield _begun(status, headers, "Connection: close") + body, 0
+
+
+def in_bad_chunks(status, body, headers):
+    yield _begun(status, headers, "Transfer-Encoding: chunked") + b"%x\r\n" % (len(body) + 1) + body + b"\r\n0\r\n", 0
+
+
+def in_chunks_without_end(status, body, headers):
+    yield _begun(status, headers, "Transfer-Encoding: chunked") + b"zz\r\n" + body, 0
+
+
+def twice_measured(status, body, headers):
+    yield _begun(status, headers, f"Content-Length: {len(body)}\r\nContent-Length: 3") + body, 0
+
+
+def no_answer(status, body, headers):
+    yield body or b"\0", 0
+
+
+def endless_headers(status, body, headers):
+    yield _begun(status, headers, "X: " + "x" * 70_000), 0
+
+
+MANNERS = (cut, dribbled, stalled, unnumbered, in_bad_chunks, in_chunks_without_end, twice_measured, no_answer,
+           endless_headers)  # fmt: skip

@@ -6,6 +6,7 @@ import json
 import socket
 import ssl
 import threading
+import time
 from collections.abc import Callable, Iterator
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
@@ -51,6 +52,12 @@ class Lamplight:
                     self.connection.shutdown(socket.SHUT_RDWR)
                     return
                 body = said if isinstance(said, bytes) else json.dumps(said).encode()
+                if len(more) > 1 and more[1]:  # the bytes themselves, in the pieces and at the pace of the test
+                    self.close_connection = True
+                    for piece, pause in more[1](status, body, more[0]):
+                        self.wfile.write(piece)
+                        time.sleep(pause)
+                    return
                 self.send_response(status)
                 for name, value in more[0] if more else ():
                     self.send_header(name, value)

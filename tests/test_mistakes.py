@@ -17,8 +17,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from concordex.errors import WireError
+from concordex.wire.load import text_of
 from tests.conftest import Near, Shell
-from tests.fuzz import WORDS, calls, commands
+from tests.fuzz import MANNERS, WORDS, calls, commands
 from tests.lamplight import lamps, reading, run
 
 #: As they would be typed.
@@ -148,7 +149,7 @@ ANSWERS = st.tuples(
     st.sampled_from([200, 200, 200, 201, 204, 206, 301, 304, 400, 401, 403, 404, 418, 422, 429, 500, 503, 599, 999]),
     JSON.map(lambda said: json.dumps(said).encode()) | st.binary(max_size=40)
     | JSON.map(lambda said: json.dumps({"l": [said, {"id": 1, "label": said}], "n": said, "next": said}).encode()),
-    HEADERS.map(lambda given: list(given.items())),
+    HEADERS.map(lambda given: list(given.items())), st.none() | st.none() | st.sampled_from(MANNERS),
 )  # fmt: skip
 READS = (
     "{path: /l, records: l, total: n, pages: {by: offset, offset: from, limit: many, size: 2}}",
@@ -159,7 +160,7 @@ READS = (
 
 
 def test_whatever_is_answered_is_read_or_told(serve):
-    """Statuses, headers and bodies that no system would give: a verdict, or an error with a name."""
+    """Statuses, headers, bodies and ways of sending that no system would have: a verdict, or an error with a name."""
     plan: list = []
     url = serve(lambda *_: plan.pop(0) if plan else (200, {"l": []})).url
 
@@ -167,31 +168,59 @@ def test_whatever_is_answered_is_read_or_told(serve):
     @given(st.sampled_from(READS), st.lists(ANSWERS, max_size=4))
     def law(read: str, answers: list) -> None:
         plan[:] = answers
-        spoken = lamps(read, limits={"tries": 1, "timeout": 5}, errors={"message": "said"})
+        spoken = lamps(read, limits={"tries": 1, "timeout": 0.3}, errors={"message": "said"})
         with contextlib.suppress(WireError):
             run(reading(url, spoken))
 
     law()
 
 
-def test_whatever_a_workspace_file_says_it_is_read_or_told(throwaway):
+def altered(data, lines: list[str]) -> list[str]:
     """Lines taken out, doubled, moved, and words put in the place of others."""
+    made = list(lines)
+    for _ in range(data.draw(st.integers(1, 4))):
+        at = data.draw(st.integers(0, len(made) - 1))
+        word = data.draw(st.sampled_from(WORDS) | st.text(max_size=6))
+        made[at : at + 1] = data.draw(st.sampled_from([
+            [], [made[at], made[at]], [f"  {made[at]}"], [made[at].strip()], [made[at], word],
+            [f"{made[at].partition(':')[0]}: {word}"], [f"{word}: {made[at].partition(':')[2]}"],
+        ])) or [""]  # fmt: skip
+    return made
+
+
+def test_whatever_a_workspace_file_says_it_is_read_or_told(throwaway):
     path = throwaway.folder / "concordex.yaml"
     lines = path.read_text().splitlines()
 
     @settings(max_examples=int(os.environ.get("CONCORDEX_FUZZ", "20")), suppress_health_check=[*HealthCheck])
     @given(st.data())
     def law(data) -> None:
-        made = list(lines)
-        for _ in range(data.draw(st.integers(1, 4))):
-            at = data.draw(st.integers(0, len(made) - 1))
-            word = data.draw(st.sampled_from(WORDS) | st.text(max_size=6))
-            made[at : at + 1] = data.draw(st.sampled_from([
-                [], [made[at], made[at]], [f"  {made[at]}"], [made[at].strip()], [made[at], word],
-                [f"{made[at].partition(':')[0]}: {word}"], [f"{word}: {made[at].partition(':')[2]}"],
-            ])) or [""]  # fmt: skip
+        made = altered(data, lines)
         path.write_text("\n".join(made), encoding="utf-8", errors="replace")
         for words in (["system", "list"], ["show", "devices", "-n", "1"], ["pull", "stowage", "-t", "makers"]):
             is_plain(throwaway(*words, status=None), (words, made))
+
+    law()
+
+
+def test_whatever_a_dialect_says_it_is_read_or_told(throwaway):
+    """What can be read is tried on a system: nothing that a dialect says makes us stumble over ourselves."""
+    folder = throwaway.folder / "dialects"
+    folder.mkdir(exist_ok=True)
+    texts = {name: text_of(name).splitlines() for name in ("stowage", "muster", "fairlead", "bollard", "crowsnest")}
+
+    @settings(max_examples=int(os.environ.get("CONCORDEX_FUZZ", "15")), suppress_health_check=[*HealthCheck])
+    @given(st.data())
+    def law(data) -> None:
+        name = data.draw(st.sampled_from(sorted(texts)))
+        made = altered(data, texts[name])
+        path = folder / f"{name}.yaml"
+        path.write_text("\n".join(made), encoding="utf-8", errors="replace")
+        for words in (["dialect", "list"], ["dialect", "check", name], ["dialect", "show", name, "--requests"],
+                      ["pull", name], ["show", "devices", "-n", "1"]):  # fmt: skip
+            done = throwaway(*words, status=None)
+            is_plain(done, (words, made))
+            assert "as the dialect says" not in done.stdout + done.stderr, (words, made, done)
+        path.unlink()
 
     law()
