@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from importlib import resources
 
 import pytest
@@ -129,6 +130,18 @@ def test_the_command_checks_a_file_and_prints_the_schema(shell):
     assert "line 3: titel: unknown key; did you mean `title`?" in shell("dialect", "check", str(path), status=1).stderr
     assert json.loads(shell("dialect", "schema").stdout)["title"] == "Concordex dialect"
     assert "stowage" in shell("dialect", "list").stdout
+
+
+@pytest.mark.parametrize(
+    ("act", "fault"),
+    [("{path: /x, shows: nowhere}", "there is no field 'nowhere'"), ("{path: /x, taken_back: stop}", "no act 'stop'"),
+     ("{path: /x, each: targets}", "'targets' is not among `config: {references: …}`")],
+)  # fmt: skip
+def test_an_act_speaks_of_what_is_there(tmp_path, act, fault):
+    write = f"    write: {{keys: name, acts: {{start: {act}}}}}\n"
+    (tmp_path / "small.yaml").write_text(GOOD + write)
+    with pytest.raises(DocumentError, match=re.escape(fault)):
+        from_file(tmp_path / "small.yaml")
 
 
 def every_call(part):

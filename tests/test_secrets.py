@@ -6,6 +6,7 @@ import base64
 import io
 import json
 import logging
+import shlex
 import shutil
 import time
 from contextlib import contextmanager
@@ -18,6 +19,7 @@ from hypothesis import strategies as st
 
 from concordex import unseen
 from tests.conftest import Near
+from tests.fuzz import commands
 
 DIALECT = """
 format: 1
@@ -58,18 +60,19 @@ class Parrot:
     """A system that repeats everything that it was sent, where it should not."""
 
     def __init__(self) -> None:
-        self.manner, self.token = "well", "t"
+        self.manner, self.token, self.sent = "well", "t", ""
 
     def __call__(self, method, path, query, body, headers) -> tuple:
         if path == "/enter" and self.manner != "denied":
             return 200, {"token": self.token}
         address = path + "?" + "&".join(f"{k}={quote_plus(v)}&raw={v}" for k, v in query.items())
         told = f"{method} {address}\n" + "\n".join(f"{k}: {v}" for k, v in headers.items()) + f"\n{body}"
+        self.sent += told
         told += f"\n{self.token}"
         if self.manner == "data":
             return 200, {"all": [{"id": 1, "label": "lamp", "more": told, "word": body}]}
         return {
-            "well": (200, {"all": [{"id": 1, "label": "lamp"}]}),
+            "well": (200, {"all": [{"id": 1, "label": "lamp", "of": [1]}]}),
             "echo": (400, {"said": told}),
             "base64": (400, {"said": base64.b64encode(told.encode()).decode()}),
             "json": (422, {"mistakes": json.dumps({"sent": told})}),
@@ -150,6 +153,141 @@ def test_no_form_of_a_secret_is_in_any_byte(tmp_path, serve, way):
             assert form not in told, form
 
     law()
+
+
+WHOLE = (
+    DIALECT.format(sign_in=SIGN_IN["call"]).replace("name: parrot", "name: parrot\nrole: inventory")
+    + """
+      update: {{path: '/lamps/{record_id}'}}
+      delete: {{path: '/lamps/{record_id}'}}
+      retire: {{name: old}}
+      acts:
+        ring: {{path: "/lamps/{record_id}/ring"}}
+  roles:
+    read: {{path: /roles, records: all, complete: one answer holds all}}
+    fields: {{record_id: id, name: label}}
+    config: {{references: {{of: devices}}, groups: {{kinds: kinds, groups: of}}}}
+    write:
+      keys: name
+      fields: {{name: label}}
+      create: {{path: /roles}}
+      update: {{path: '/roles/{record_id}'}}
+      delete: {{path: '/roles/{record_id}'}}
+      acts: {{install: {{path: '/roles/{record_id}/{target}', each: of, shows: name}}}}
+  lines:
+    read: {{path: /lines, records: all, complete: one answer holds all}}
+    fields: {{record_id: id, name: label, lines: {{from: more, type: texts}}}}
+    write:
+      keys: name
+      acts: {{enter: {{path: /lines, json: {{lines: '{lines}'}}}}}}
+staging: {{pending: {{path: /pending, records: all}}, discard: {{path: /discard}}}}
+commands: {{table: lines, show: {{path: /look, json: {{line: '{line}', form: '{form}'}}}}}}
+""".replace("{{", "{").replace("}}", "}")
+)
+
+#: Every command, called as it is meant.
+EVERY = """
+init made
+system add third -d parrot -u http://third.example -c user=polly -c word=env:LAMP_WORD
+system list
+system check --steps
+system pause other
+system resume other
+trust --yes
+dialect list
+dialect show parrot --requests
+dialect check parrot --against parrot
+dialect schema
+pull
+pulls
+pulls 1 -f json
+show devices -f json
+show devices --live
+reconcile
+findings
+explain lamp
+ruling apart parrot/1 other/1
+ruling remove parrot/1
+ruling same parrot/1 other/1
+ruling value parrot/1 site quay
+ruling accept parrot/1 missing_at_managers
+ruling list
+ruling remove parrot/1
+compare parrot other
+group add lamps --where 'kind = tablet'
+group list
+group show lamps
+group push lamps --to parrot --yes
+group remove lamps
+push x.json --to parrot --table devices --yes
+set parrot 'name = lamp' name=lamps --yes
+retire parrot 'name = lamp' --yes
+delete parrot 'name = lamp' --count 1
+act parrot ring 'name = lamp' --yes
+sync parrot --yes
+config list parrot
+config save parrot --into saved
+config show parrot/roles/lamp
+config diff saved/parrot other
+config push saved/parrot --to other --yes
+config copy parrot/roles/lamp --as lamps --yes
+config carry parrot/roles --to other --yes
+config install parrot/roles/lamp --on lamp --yes
+config remove parrot/roles/lamp --count 1
+config pending parrot
+config commit parrot --yes
+config unstage parrot --yes
+drift parrot --from saved
+lines enter all lines.j2 --with all.csv --yes
+lines show all 'show lamps' --at ADDRESS
+change list
+change show 1 -f json
+change run 1 --yes
+change resume 1
+change settle 1 1 --done
+change undo 1 --yes
+change drop 1
+change results 1
+change journal 1
+change save 1 -o change.yaml
+change load change.yaml
+mend
+"""
+
+
+@pytest.mark.parametrize("manner", ["echo", "data"])
+def test_no_command_tells_a_secret(tmp_path, serve, manner):
+    """With a system that answers all of them well, and then repeats whatever it is sent, in errors or in records."""
+    parrot, secret = Parrot(), 'the lamps\' "word" & more'
+    parrot.token = "t0ken-of-the-lamps"
+    url = serve(parrot).url
+    calls = [shlex.split(line.replace("ADDRESS", url.removeprefix("http://"))) for line in EVERY.strip().splitlines()]
+    untried = {words for words in commands() if not any(call[: len(words)] == [*words] for call in calls)}
+    assert not untried
+    (tmp_path / "dialects").mkdir()
+    (tmp_path / "dialects/parrot.yaml").write_text(WHOLE)
+    one = f"{{dialect: parrot, url: '{url}', credentials: {{user: polly, word: 'env:LAMP_WORD'}}}}"
+    (tmp_path / "concordex.yaml").write_text(
+        f"format: 1\nsystems:\n  parrot: {one}\n  other: {one}\n"
+        "devices:\n  all: {dialect: parrot, url: 'http://{address}', addresses: [127.0.0.0/8],"
+        " credentials: {user: polly, word: 'env:LAMP_WORD'}}\n"
+    )
+    (tmp_path / "x.json").write_text('[{"name": "lamp-2"}]')
+    (tmp_path / "lines.j2").write_text("lamp {{ name }}\n")
+    (tmp_path / "all.csv").write_text(f"address,name\n{url.removeprefix('http://')},lamp\n")
+    shell, told = Near(tmp_path), ""
+    with logged() as log:
+        for parrot.manner in ("well", manner):
+            for words in calls:
+                done = shell(*words, status=None, env={"LAMP_WORD": secret})
+                assert "an error of our own" not in done.stderr, words
+                assert done.returncode != 2 or parrot.manner != "well", (words, done.stderr)  # all are meant
+                told += done.stdout + done.stderr
+    told += log.getvalue() + all_kept(tmp_path)
+    assert unseen.WITHHELD not in parrot.sent  # it would take the place of what stands there
+    assert (unseen.WITHHELD in told) == (manner == "data")
+    for form in (*forms(secret, "polly:"), *forms(parrot.token)):
+        assert form not in told, form
 
 
 def test_the_credentials_of_a_proxy_are_named_like_any_other(tmp_path, serve):

@@ -19,6 +19,7 @@ from pydantic_core import PydanticCustomError
 
 from concordex.errors import DocumentError
 from concordex.landing import make_folder, write_text
+from concordex.unseen import in_data
 from concordex.words import nearest
 
 #: How long a document may be, of how many values, and how deeply nested: a person never writes more.
@@ -217,7 +218,7 @@ def _text_node(representer: Any, value: str) -> Any:
 def write_yaml(path: Path, document: Any, *, private: bool = False, lasting: bool = True) -> None:
     """Write a document, whole or not at all; its folder is made."""
     make_folder(path.parent)
-    write_text(path, yaml_text(document), private=private, lasting=lasting)
+    write_text(path, in_data(yaml_text(document)), private=private, lasting=lasting)
 
 
 def check(document: Any, form: type[P], name: str, at: Any = None) -> P:

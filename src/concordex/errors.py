@@ -11,6 +11,7 @@
         SignInRefused       401 or 403: wrong, expired or too weak a credential
         RequestRefused      any other 4xx: our request is at fault
           Duplicate         such a record is there already
+          Withheld          not sent: a secret of ours stood in it, and was not kept
           Conflict          somebody else altered it meanwhile
         ServerFault         5xx or 429, after the tries that were allowed
         BadAnswer           an answer came, and it cannot be read as promised
@@ -120,6 +121,13 @@ class RequestRefused(WireError):
 
 class Duplicate(RequestRefused):
     """The system refused to make a record that is there already."""
+
+
+class Withheld(RequestRefused):
+    """It was not sent: a secret of ours stood in it, and was not kept."""
+
+    def __init__(self, what: str, **rest: str) -> None:
+        super().__init__(what, http=0, **rest)
 
 
 class Conflict(RequestRefused):

@@ -13,9 +13,15 @@ import re
 import string
 from collections.abc import Iterable, Mapping
 from functools import lru_cache
+from typing import TYPE_CHECKING, Any
 from urllib.parse import quote, quote_plus
 
+if TYPE_CHECKING:
+    import polars as pl
+
 MASK = "***"
+#: What stands in data where one of our secrets stood; it looks the same in JSON, XML and a form, and is never sent.
+WITHHELD = "_a-secret-of-ours_"
 
 #: Shorter ones would mask half of every text, and are no secrets.
 _SHORTEST = 3
@@ -50,6 +56,7 @@ class Unseen:
         self._passing: dict[str, None] = {}
         self._parameters: re.Pattern[str] | None = None
         self._names: set[str] = set()
+        self._telling: list[str] | None = None
 
     def know(self, secrets: Iterable[str], *, passing: bool = False) -> None:
         """Mask these from now on, in every form; of one of several lines also each line.
@@ -57,6 +64,7 @@ class Unseen:
         Of what is only ``passing``, such as the tokens of sessions, the latest are known.
         """
         known = self._passing if passing else self._known
+        self._telling = None
         for secret in secrets:
             lines = [line for line in secret.splitlines() if len(line) >= _LINE] if "\n" in secret.strip() else []
             for one in (secret, secret.strip(), *lines):
@@ -75,22 +83,43 @@ class Unseen:
 
     def telling(self) -> list[str]:
         """Texts of which one stands in every larger text that holds a secret, of those that are no common words."""
+        if self._telling is not None:
+            return self._telling
         found: dict[str, None] = {}
         for secret in (*self._known, *self._passing):
             if len(secret) >= _NO_WORD:
                 plain = (secret, json.dumps(secret)[1:-1], json.dumps(secret, ensure_ascii=False)[1:-1])
                 address = (quote(secret, safe=""), quote(secret), quote_plus(secret))
                 found |= dict.fromkeys([*plain, *address, *_in_base64(secret.encode())])
-        return list(found)
+        self._telling = list(found)
+        return self._telling
 
     def text(self, text: str) -> str:
-        """``text`` without any secret in it."""
-        every = (*self._known, *self._passing)
-        for secret in sorted(every, key=len, reverse=True):  # one that holds another one goes first
-            text = _without_base64(_forms(secret).sub(MASK, text), secret)
+        """``text`` without any secret in it, and without what stands where credentials stand."""
+        text = self._without_known(text, (*self._known, *self._passing), MASK)
         if self._parameters:
             text = self._parameters.sub(rf"\1{MASK}", text)
         return _QUOTED.sub(rf"\1{MASK}", _USERINFO.sub(rf"\1{MASK}@", text))
+
+    def data(self, value: Any) -> Any:
+        """What a system said or a person wrote, in texts, lists and mappings, with ``WITHHELD`` for our secrets.
+
+        Such as common words might be are left: it is data, and a name is not masked because a password is like it.
+        """
+        if not (self._known or self._passing):
+            return value
+        if isinstance(value, str):
+            long = [one for one in (*self._known, *self._passing) if len(one) >= _NO_WORD]
+            return self._without_known(value, long, WITHHELD) if any(t in value for t in self.telling()) else value
+        if isinstance(value, Mapping):
+            return {self.data(name): self.data(one) for name, one in value.items()}
+        return [self.data(one) for one in value] if isinstance(value, list | tuple) else value
+
+    @staticmethod
+    def _without_known(text: str, secrets: Iterable[str], mask: str) -> str:
+        for secret in sorted(secrets, key=len, reverse=True):  # one that holds another one goes first
+            text = _without_base64(_forms(secret).sub(mask, text), secret, mask)
+        return text
 
 
 #: What this process must not tell.
@@ -107,6 +136,32 @@ def fit_to_keep(text: str | None) -> str | None:
     return masked(text) if text else None
 
 
+def in_data(value: Any) -> Any:
+    """Data as it may be kept and shown: without our secrets."""
+    return UNSEEN.data(value)
+
+
+def in_frame(frame: pl.DataFrame) -> pl.DataFrame:
+    """The same for a frame: some systems repeat in their records what they were sent."""
+    import polars as pl
+
+    telling = UNSEEN.telling()
+    texts = [name for name, kind in frame.schema.items() if kind == pl.String]
+    lists = [name for name, kind in frame.schema.items() if kind == pl.List(pl.String)]
+    if not telling or not (texts or lists):
+        return frame
+    holds = {name: pl.col(name).str.contains_any(telling) for name in texts}
+    holds |= {name: pl.col(name).list.join("\n", ignore_nulls=True).str.contains_any(telling) for name in lists}
+    if not frame.select(pl.any_horizontal(one.fill_null(False) for one in holds.values()).any()).item():
+        return frame
+    hidden = {name: pl.col(name).map_elements(UNSEEN.data, return_dtype=pl.String) for name in texts}
+    of_each = pl.element().map_elements(UNSEEN.data, return_dtype=pl.String)
+    hidden |= {name: pl.col(name).list.eval(of_each) for name in lists}
+    return frame.with_columns(
+        pl.when(holds[name]).then(hidden[name]).otherwise(pl.col(name)).alias(name) for name in hidden
+    )
+
+
 def headers(given: Mapping[str, str]) -> list[str]:
     """Headers as they may be shown, a line each."""
     return [f"{name}: {MASK if _HEADER_NAME.fullmatch(name) else masked(value)}" for name, value in given.items()]
@@ -119,7 +174,7 @@ def _forms(secret: str) -> re.Pattern[str]:
     return re.compile(f"{''.join(map(_any_form, secret))}|{whole}", re.DOTALL)
 
 
-def _without_base64(text: str, secret: str) -> str:
+def _without_base64(text: str, secret: str, mask: str) -> str:
     """``text`` without the Base64 words (RFC 4648) in which a secret stands, whatever stands beside it there."""
     for piece in _in_base64(secret.encode()):
         while len(piece) >= _SURE and (at := text.find(piece)) >= 0:
@@ -128,7 +183,7 @@ def _without_base64(text: str, secret: str) -> str:
                 begin -= 1
             while end < len(text) and text[end] in _BASE64 + "=":
                 end += 1
-            text = f"{text[:begin]}{MASK}{text[end:]}"
+            text = f"{text[:begin]}{mask}{text[end:]}"
     return text
 
 

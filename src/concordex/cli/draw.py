@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 from functools import cache
 from typing import IO, TYPE_CHECKING, Any
 
-from concordex.unseen import masked
+from concordex.unseen import in_data, masked
 from concordex.words import plural
 
 if TYPE_CHECKING:
@@ -38,6 +38,7 @@ def clean(text: str) -> str:
 
 def harmless(text: str) -> str:
     """Lines of text, each with everything that could act on a terminal made visible."""
+    text = in_data(text)
     return text if text.isprintable() else "\n".join(map(clean, text.split("\n")))
 
 
@@ -53,7 +54,7 @@ def cell(value: Any) -> str:
         return "yes" if value else "no"
     if isinstance(value, float) and value.is_integer():
         return str(int(value))
-    return clean(str(value))
+    return clean(in_data(str(value)))
 
 
 #: Of how many members is told in one line.

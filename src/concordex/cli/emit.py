@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from concordex.cli import draw
 from concordex.errors import CalledWrongly
+from concordex.unseen import in_data, in_frame
 
 if TYPE_CHECKING:
     import polars as pl
@@ -43,7 +44,7 @@ def emit(frame: pl.DataFrame, form: Format | None, output: Path | None, *, all_c
     Of a table on a terminal the least telling columns are left out where there is no room, or none of them.
     """
     form = form or (_ENDINGS.get(output.suffix.lower()) if output else None) or Format.TABLE
-    frame = _whole_numbers(frame)
+    frame = _whole_numbers(in_frame(frame))
     if output is None and form is Format.TABLE:
         numbers = [name for name, dtype in frame.schema.items() if dtype.is_numeric()]
         draw.table(frame.columns, frame.iter_rows(), right=numbers, all_columns=all_columns)
@@ -60,6 +61,7 @@ def emit(frame: pl.DataFrame, form: Format | None, output: Path | None, *, all_c
 
 def write_text(text: str, output: Path | None) -> None:
     """Write a text to a file, whole or not at all, or to standard output."""
+    text = in_data(text)
     if output is None:
         sys.stdout.write(draw.harmless(text) if sys.stdout.isatty() else text)
     else:

@@ -13,7 +13,7 @@ import orjson
 from concordex.change.steps import Change, State, Step
 from concordex.errors import CalledWrongly, Stopped
 from concordex.store.database import Database, Row
-from concordex.unseen import fit_to_keep
+from concordex.unseen import fit_to_keep, in_data
 
 
 class Journal:
@@ -194,8 +194,8 @@ def _step(row: Row) -> Step:
 
 
 def _text(values: dict[str, Any]) -> str:
-    """Values as JSON; moments as ISO 8601."""
-    return orjson.dumps(values, default=str, option=orjson.OPT_NON_STR_KEYS).decode()
+    """Values as JSON, without our secrets; moments as ISO 8601."""
+    return orjson.dumps(in_data(values), default=str, option=orjson.OPT_NON_STR_KEYS).decode()
 
 
 def _now() -> str:

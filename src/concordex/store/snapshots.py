@@ -14,7 +14,7 @@ from concordex.errors import StoreError
 from concordex.landing import landing, make_folder
 from concordex.model.fields import FIELDS, ORIGINAL
 from concordex.store.catalogue import Catalogue, Snapshot
-from concordex.unseen import UNSEEN
+from concordex.unseen import in_frame
 
 #: Small enough that a filter on one site skips most of a sorted file and memory stays flat.
 _ROWS = 16_384
@@ -37,7 +37,7 @@ def write(frame: pl.DataFrame, path: Path, *, lasting: bool = True, facts: Mappi
     if facts is not None:
         how["metadata"] = {_FACTS: json.dumps(facts)}
     with landing(path, private=True) as making:
-        _fit_to_keep(frame).write_parquet(making, **how)
+        in_frame(frame).write_parquet(making, **how)
         return _digest(making)
 
 
@@ -126,24 +126,6 @@ def facts_of(path: Path) -> dict[str, Any] | None:
 def _digest(path: Path) -> str:
     with path.open("rb") as file:
         return hashlib.file_digest(file, "sha256").hexdigest()
-
-
-def _fit_to_keep(frame: pl.DataFrame) -> pl.DataFrame:
-    """``frame`` without our secrets: some systems repeat in their records what they were sent."""
-    telling = UNSEEN.telling()
-    texts = [name for name, kind in frame.schema.items() if kind == pl.String]
-    if not telling or not texts:
-        return frame
-    holds = pl.any_horizontal(pl.col(name).str.contains_any(telling).fill_null(False) for name in texts)
-    if not frame.select(holds.any()).item():
-        return frame
-    hidden = [
-        pl.when(pl.col(name).str.contains_any(telling))
-        .then(pl.col(name).map_elements(UNSEEN.text, return_dtype=pl.String))
-        .otherwise(pl.col(name))
-        for name in texts
-    ]
-    return frame.with_columns(hidden)
 
 
 def beside(name: str) -> str:

@@ -18,7 +18,8 @@ from urllib.parse import urlencode
 import stamina
 from yarl import URL
 
-from concordex.errors import BadAnswer, ConcordexError, ServerFault, SignInRefused, Unreachable, WireError
+from concordex.errors import BadAnswer, ConcordexError, ServerFault, SignInRefused, Unreachable, WireError, Withheld
+from concordex.unseen import WITHHELD
 from concordex.wire import dialect as d
 from concordex.wire.answers import Answer, Judge, Reply, wait_asked
 from concordex.wire.paths import at
@@ -277,18 +278,30 @@ class Session:
     def _body(self, asked: Asked, admitted: Pass) -> tuple[bytes | None, str | None]:
         """The bytes to send, and their media type."""
         if asked.form is not None:
-            return urlencode(asked.form).encode(), "application/x-www-form-urlencoded"
+            return self._complete(urlencode(asked.form).encode()), "application/x-www-form-urlencoded"
         if asked.rpc:
-            return encode(self._envelope(asked, admitted), d.JsonShape()), TYPES["json"]
+            return self._encoded(self._envelope(asked, admitted), d.JsonShape()), TYPES["json"]
         if asked.body is None:
             return None, None
         body = merged(asked.body, admitted.body) if isinstance(asked.body, Mapping) else asked.body
-        return encode(body, asked.sent_as), TYPES[asked.sent_as.by]
+        return self._encoded(body, asked.sent_as), TYPES[asked.sent_as.by]
 
     def _envelope(self, asked: Asked, admitted: Pass) -> dict[str, Any]:
         call = {"jsonrpc": "2.0", "id": next(self._numbers), "method": asked.rpc}
         params = merged(asked.params, admitted.params)
         return merged(call | ({"params": params} if params else {}), admitted.body)
+
+    def _encoded(self, body: Any, shape: d.Shape) -> bytes:
+        """A body as it is sent; not one that was kept without a secret of ours, and would take its place there."""
+        return self._complete(encode(body, shape))
+
+    def _complete(self, content: bytes) -> bytes:
+        if WITHHELD.encode() not in content:
+            return content
+        raise Withheld(
+            f"not sent: a secret of ours stood in it and was not kept ({WITHHELD})", where=self.endpoint.name,
+            advice="prepare it anew from a source that does not repeat what we sign in with",
+        )  # fmt: skip
 
     async def _sent(
         self, asked: Asked, turn: _Turn | None, made: Callable[[Pass], tuple[bytes | None, str | None]]
@@ -354,7 +367,7 @@ class Session:
 
         def made(admitted: Pass) -> tuple[bytes, str]:
             calls[:] = [self._envelope(asked, admitted) for asked in bundle]
-            return encode(calls, d.JsonShape()), TYPES["json"]
+            return self._encoded(calls, d.JsonShape()), TYPES["json"]
 
         reply, url = await self._sent(bundle[0], turn, made)
         answer = self.judge.answer(reply, url.path, d.JsonShape())

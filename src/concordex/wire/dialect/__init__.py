@@ -227,6 +227,7 @@ class Dialect(Part):
                 if other not in self.tables:
                     raise fault_at(("tables", name, *place), f"there is no table {other!r} in this dialect")
             _check_write(name, table)
+            _check_acts(self, name, table)
         for name in self.together.tables if self.together else ():
             if name not in self.tables or not (write := self.tables[name].write) or not write.create:
                 raise fault_at(("together", "tables", name), "is no table of this dialect whose records can be created")
@@ -302,6 +303,21 @@ def _check_path(dialect: Dialect, place: tuple[str, ...], call: Call) -> None:
     for name, credential in dialect.credentials.items():
         if credential.secret and f"{{{name}}}" in call.path:
             raise fault_at((*place, "path"), f"{{{name}}} is a secret, and paths are shown: send it in a header")
+
+
+def _check_acts(dialect: Dialect, name: str, table: Table) -> None:
+    """What an act speaks of is there: the reference to its targets, the field that shows it, the act that undoes it."""
+    acts = table.write.acts if table.write else {}
+    for what, act in acts.items():
+        place = ("tables", name, "write", "acts", what)
+        references = table.config.references if table.config else {}
+        if act.each is not None and act.each not in references:
+            raise fault_at((*place, "each"), f"{act.each!r} is not among `config: {{references: …}}` of this table")
+        shown_in = dialect.tables[references[act.each]] if act.each is not None else table
+        if act.shows is not None and act.shows not in shown_in.fields:
+            raise fault_at((*place, "shows"), f"there is no field {act.shows!r} where it would show")
+        if act.taken_back is not None and act.taken_back not in acts:
+            raise fault_at((*place, "taken_back"), f"there is no act {act.taken_back!r}")
 
 
 def _check_write(name: str, table: Table) -> None:
