@@ -146,6 +146,18 @@ def test_all_that_is_kept_of_a_workspace_is_its_owners_alone(writing):
     assert not open_to_others
 
 
+def test_what_may_hold_a_one_time_code_is_its_owners_alone(lists):
+    path = lists.folder / "dialects" / "net.yaml"
+    write = "write: {keys: name, fields: {code: {to: code, once: true}}, create: {path: /x}}"
+    path.write_text(
+        path.read_text().replace("{record_id:", "{code: {from: $.code, type: text}, record_id:") + f"    {write}\n"
+    )
+    lists("pull", "net")
+    for name, words, mode in (("all.csv", (), 0o600), ("names.csv", ("-c", "name"), 0o644)):
+        lists("show", "devices", "--system", "net", "-o", name, *words)
+        assert stat.S_IMODE((lists.folder / name).stat().st_mode) == mode
+
+
 BOMB = "a0: &a0 [x, x, x, x, x, x, x, x, x]\n" + "".join(
     f"a{at}: &a{at} [{', '.join([f'*a{at - 1}'] * 9)}]\n" for at in range(1, 12)
 )

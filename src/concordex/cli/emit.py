@@ -38,10 +38,13 @@ _ENDINGS = {
 _BINARY = (Format.XLSX, Format.PARQUET)
 
 
-def emit(frame: pl.DataFrame, form: Format | None, output: Path | None, *, all_columns: bool = False) -> None:
+def emit(
+    frame: pl.DataFrame, form: Format | None, output: Path | None, *, all_columns: bool = False, private: bool = False
+) -> None:
     """Write ``frame``; a file's ending says the format where nothing else does.
 
     Of a table on a terminal the least telling columns are left out where there is no room, or none of them.
+    A file is ``private`` where one-time codes may stand in it.
     """
     form = form or (_ENDINGS.get(output.suffix.lower()) if output else None) or Format.TABLE
     frame = _whole_numbers(in_frame(frame))
@@ -56,16 +59,16 @@ def emit(frame: pl.DataFrame, form: Format | None, output: Path | None, *, all_c
     if output is None:
         _to_stdout(form, buffer.getvalue())
     else:
-        _into_file(output, buffer.getvalue())
+        _into_file(output, buffer.getvalue(), private=private)
 
 
-def write_text(text: str, output: Path | None) -> None:
+def write_text(text: str, output: Path | None, *, private: bool = False) -> None:
     """Write a text to a file, whole or not at all, or to standard output."""
     text = in_data(text)
     if output is None:
         sys.stdout.write(draw.harmless(text) if sys.stdout.isatty() else text)
     else:
-        _into_file(output, text.encode())
+        _into_file(output, text.encode(), private=private)
 
 
 def _to_stdout(form: Format, content: bytes) -> None:
@@ -76,10 +79,10 @@ def _to_stdout(form: Format, content: bytes) -> None:
         sys.stdout.write(draw.harmless(content.decode()))
 
 
-def _into_file(path: Path, content: bytes) -> None:
+def _into_file(path: Path, content: bytes, *, private: bool) -> None:
     from concordex.landing import landing
 
-    with landing(path) as making:
+    with landing(path, private=private) as making:
         making.write_bytes(content)
 
 

@@ -43,7 +43,7 @@ def keep_rejected(rejected: list[Row], mistakes: list[Mistake], path: Path) -> N
         {**{name: _text(row.said.get(name)) for name in names}, "mistakes": "; ".join(wrong.get(row.place, []))}
         for row in rejected
     ]
-    emit_rows(rows, None, path)
+    emit_rows(rows, None, path, private=True)
 
 
 def _text(value: Any) -> str | None:

@@ -103,4 +103,4 @@ def _rejects(change: Change, output: Path | None) -> None:
         }
         for step in wrong
     ]  # fmt: skip
-    emit_rows(rows, None, output)
+    emit_rows(rows, None, output, private=True)

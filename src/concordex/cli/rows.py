@@ -16,6 +16,7 @@ def emit_rows(
     output: Path | None,
     *,
     styles: dict[str, str] | None = None,
+    private: bool = False,
 ) -> None:
     """Write ``rows``, which all have the same keys."""
     if form in (None, Format.TABLE) and output is None:
@@ -25,4 +26,4 @@ def emit_rows(
         return
     import polars as pl
 
-    emit(pl.DataFrame(rows, infer_schema_length=None), form, output)
+    emit(pl.DataFrame(rows, infer_schema_length=None), form, output, private=private)

@@ -178,6 +178,14 @@ class Workspace:
             raise CalledWrongly(what, advice=f"concordex system resume {' '.join(names)}")
         return found
 
+    def codes(self) -> set[str]:
+        """Our fields that may hold a one-time code or a secret."""
+        found = set()
+        for name in (*self.config.systems, *self.config.devices):
+            for write in (table.write for table in self.dialect(name).tables.values() if table.write):
+                found |= {field for field, how in write.fields.items() if how.once or how.secret}
+        return found
+
     def dialect(self, system: str) -> Dialect:
         """The dialect that a system speaks, or devices do."""
         from concordex.wire.load import find

@@ -114,7 +114,10 @@ def show(
         kept = [name for name in _USUAL if name in frame.columns]
         frame = frame.select(kept) if "name" in kept else frame
     cut = watched and limit is None and frame.height > _SCREENFUL
-    emit(frame.head(_SCREENFUL) if cut else frame, form, output, all_columns=bool(columns))
+    emit(
+        frame.head(_SCREENFUL) if cut else frame, form, output, all_columns=bool(columns),
+        private=output is not None and bool(workspace().codes() & set(frame.columns)),
+    )  # fmt: skip
     if cut:
         draw.note(f"the first {_SCREENFUL} rows; --limit 0 shows all, --count-by counts", "dim")
 
