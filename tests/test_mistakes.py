@@ -58,6 +58,54 @@ demo --devices 99999999999
 review --limit -1
 show devices --where 'name ~ "(a+)+$"'
 """.strip().splitlines()
+#: And names of what is not there, or not so.
+UNKNOWN = r"""
+show nosuch
+show devices --where 'name ~'
+show devices --sort nosuch
+show devices -c nosuch
+show devices --count-by nosuch
+show devices -f nosuch
+show devices --live --system nosuch
+system check nosuch
+system pause nosuch
+pull nosuch
+pull -t nosuch
+explain nosuch
+compare muster nosuch
+compare muster
+ruling same muster/1
+ruling same muster/nosuch stowage/nosuch
+ruling value muster/nosuch site x
+ruling accept muster/nosuch stale
+ruling remove nosuch
+set muster 'name = x' nosuch=1
+set stowage 'name = x' name
+set stowage '' name=1
+retire crowsnest 'name = x' --yes
+delete stowage 'name = nosuch'
+act muster nosuch 'name = x'
+change results 999 --as nosuch
+config show muster/nosuch
+config show muster/roles/nosuch
+config copy muster/roles/nosuch --as x
+config carry nosuch --to muster
+config list nosuch
+config pending muster
+drift nosuch
+lines show nosuch x
+group show nosuch
+group remove nosuch
+group add x --where ''
+group push nosuch --to crowsnest
+sync nosuch
+push odd.csv --to nosuch
+push nosuch.csv --to stowage
+dialect show nosuch
+dialect show muster nosuch
+-w nosuch pulls
+change settle 999 1 --done --not-done
+""".strip().splitlines()
 FILES = {
     "odd.yaml": b"\xff\xfe\x00bad", "odd.csv": b"\xff\xfe\x00bad", "odd.parquet": b"PAR1", "odd.xlsx": b"PK\x03\x04",
     "odd.json": b'{"a":', "odd.ndjson": b"{}\n[", "deep.json": b"[" * 100_000,
@@ -87,6 +135,15 @@ def test_a_mistake_is_told_as_one(throwaway, typed):
     done = throwaway(*words, status=None)
     is_plain(done, words)
     assert done.returncode in (1, 2, 3) or "--since" in words or "--as-of" in words or "(a+)+$" in words[-1]
+
+
+def test_a_name_that_is_not_known_is_told_and_nothing_is_done(throwaway):
+    for words in map(shlex.split, UNKNOWN):
+        done = throwaway(*words, status=None)
+        is_plain(done, words)
+        told = done.stderr
+        assert done.returncode in (1, 2) or "nothing to do" in told or "no record" in told, (words, done)
+    assert "no change yet" in throwaway("change", "list", status=None).stderr
 
 
 @pytest.mark.parametrize("file", FILES)

@@ -17,6 +17,8 @@ from markdown_it import MarkdownIt
 from ruamel.yaml import YAML
 
 from concordex.cli.draw import clean
+from concordex.errors import CalledWrongly
+from concordex.model import inert
 from concordex.model.inert import in_markdown
 from tests.conftest import Near, make_workspace
 from tests.spite import spiteful
@@ -250,6 +252,16 @@ def test_what_was_pulled_is_its_owners_only(pulled):
 ACTING = ("=cmd|'/c x'!A1", "+1-555", "-2", "@SUM(A1)", "\tx", "'=quoted")
 
 
+def test_what_a_workbook_has_no_room_for_is_told(monkeypatch):
+    """Its cells hold 32,767 signs, and what is longer would be left out without a word."""
+    with pytest.raises(CalledWrongly, match="note of row 3 has 32,768 signs"):
+        inert.to_workbook(pl.DataFrame({"name": ["a", "b"], "note": ["x" * 32_767, "x" * 32_768]}), io.BytesIO())
+    monkeypatch.setattr(inert, "_MOST_ROWS", 3)
+    inert.to_workbook(pl.DataFrame({"name": ["a", "b"]}), io.BytesIO())
+    with pytest.raises(CalledWrongly, match="more than a workbook holds"):
+        inert.to_workbook(pl.DataFrame({"name": ["a", "b", "c"]}), io.BytesIO())
+
+
 @pytest.mark.parametrize("ending", ["csv", "xlsx"])
 def test_what_a_spreadsheet_would_run_is_text_and_comes_back_as_it_was(tmp_path, serve, ending):
     """In exports and in the files that a sync writes; what people put into such a file stays as it is."""
@@ -259,7 +271,7 @@ def test_what_a_spreadsheet_would_run_is_text_and_comes_back_as_it_was(tmp_path,
     path = tmp_path / f"x.{ending}"
     shell("pull")
     shell("show", "devices", "-c", "name,comment", "-o", str(path))
-    assert inert(path)
+    assert does_nothing(path)
     assert "nothing to do" in shell("push", str(path), "--to", "spite", "--table", "devices").stderr
     shell.config(lambda text: text + f"outlets: {{out: {{file: 'out.{ending}', columns: {{name: Name}},"
                  " key: name, where: 'name like *lamp*'}}\n")  # fmt: skip
@@ -268,13 +280,13 @@ def test_what_a_spreadsheet_would_run_is_text_and_comes_back_as_it_was(tmp_path,
         out.write_text("Name,Theirs\nother,=1+1\n")
     shell("reconcile")
     shell("sync", "out", "--yes")
-    assert inert(out, but=1 if ending == "csv" else 0)
+    assert does_nothing(out, but=1 if ending == "csv" else 0)
     assert "nothing to do" in shell("sync", "out").stderr
     if ending == "csv":
         assert "=1+1" in out.read_text().splitlines()[1]
 
 
-def inert(path, but: int = 0) -> bool:
+def does_nothing(path, but: int = 0) -> bool:
     """Whether no cell of a file would be run."""
     if path.suffix == ".xlsx":
         with zipfile.ZipFile(path) as packed:

@@ -168,7 +168,7 @@ def _yaml(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
 def _xlsx(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
     from concordex.model.inert import to_workbook
 
-    to_workbook(_lists_as_text(frame), buffer, autofit=True)
+    to_workbook(_lists_as_text(frame), buffer)
 
 
 def _parquet(frame: pl.DataFrame, buffer: io.BytesIO) -> None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from io import BytesIO
-from typing import Any
 
 import polars as pl
 
@@ -14,6 +13,8 @@ from concordex.errors import CalledWrongly
 #: How a cell of a text file begins that a spreadsheet takes for a formula, or that looks as if we had seen to that.
 _FORMULA = r"^'*[=+\-@\t\r]"
 _MARKED = r"^'('*[=+\-@\t\r])"
+#: Rows of a sheet, with its heading; so many are measured for the widths of columns, and none is drawn wider.
+_MOST_ROWS, _MEASURED, _WIDEST = 1_048_576, 1_000, 60
 #: What acts in Markdown (CommonMark 0.31) or in the HTML that it may hold.
 _ACTS = re.compile(r"[\\`*_\[\]<>|~@]|&(?=#?\w+;)|(?<=www)\.|(?<=[A-Za-z]):(?=//)", re.IGNORECASE)
 
@@ -36,15 +37,45 @@ def cell_from_text(text: str) -> str:
     return re.sub(_MARKED, r"\1", text)
 
 
-def to_workbook(frame: pl.DataFrame, buffer: BytesIO, **how: Any) -> None:
-    """Write ``frame`` as a workbook in which every text is a text."""
+def to_workbook(frame: pl.DataFrame, buffer: BytesIO) -> None:
+    """Write ``frame`` as a workbook in which every text is a text, a row at a time: memory stays flat.
+
+    Raises CalledWrongly where a workbook has no room for it (ECMA-376, part 1, section 18.3.1.73 and its limits).
+    """
     try:
         import xlsxwriter
     except ImportError as error:
         raise CalledWrongly("xlsx needs a further package", advice="pip install 'concordex[xlsx]'") from error
-    options = {"strings_to_formulas": False, "strings_to_urls": False, "in_memory": True}
+    if frame.height >= _MOST_ROWS:
+        raise CalledWrongly(
+            f"{frame.height:,} rows are more than a workbook holds ({_MOST_ROWS - 1:,})", advice="csv or parquet"
+        )
+    options = {"strings_to_formulas": False, "strings_to_urls": False, "constant_memory": True,
+               "remove_timezone": True, "default_date_format": "yyyy-mm-dd hh:mm:ss"}  # fmt: skip
     with xlsxwriter.Workbook(buffer, options) as book:
-        frame.write_excel(book, **how)
+        sheet = book.add_worksheet()
+        sheet.freeze_panes(1, 0)
+        for at, width in enumerate(_widths(frame)):
+            sheet.set_column(at, at, width)
+        sheet.write_row(0, 0, frame.columns, book.add_format({"bold": True}))
+        for number, row in enumerate(frame.iter_rows(), start=1):
+            for at, value in enumerate(row):
+                if isinstance(value, str):
+                    if sheet.write_string(number, at, value):
+                        raise CalledWrongly(
+                            f"{frame.columns[at]} of row {number + 1:,} has {len(value):,} signs, more than a cell of a"
+                            f" workbook holds",
+                            advice="csv or parquet",
+                        )
+                elif value is not None:
+                    sheet.write(number, at, value)
+
+
+def _widths(frame: pl.DataFrame) -> list[int]:
+    """How wide the columns are drawn, as the first rows need it."""
+    told = frame.head(_MEASURED).cast(pl.String, strict=False)
+    needed = told.select(pl.all().str.len_chars().max()).row(0) if frame.width else ()
+    return [min(max(len(name), size or 0) + 2, _WIDEST) for name, size in zip(frame.columns, needed, strict=True)]
 
 
 def in_markdown(text: str) -> str:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from concordex.cli import draw
+from concordex.cli.emit import Format
 from concordex.cli.options import LARGEST, Form, Output, Where, words, workspace
 from concordex.cli.preview import draw_change, draw_diff, summary
 from concordex.cli.propose import (
@@ -63,7 +64,10 @@ def list_changes(form: Form = None) -> None:
         }
         for row in workspace().changes()
     ]  # fmt: skip
-    emit_rows(rows, form, None)
+    if not rows:
+        draw.note("there is no change yet; push, sync, set, config push, … prepare one")
+    if rows or form not in (None, Format.TABLE):
+        emit_rows(rows, form, None)
 
 
 @change.command("show")
