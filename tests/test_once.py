@@ -283,7 +283,7 @@ def test_whatever_the_server_does_nothing_is_doubled_by_us_and_no_word_is_false(
         spite.tables["devices"][1] |= {"note": str(int(spite.tables["devices"][1]["note"]) + spite.edits)}
 
     @settings(
-        max_examples=int(os.environ.get("CONCORDEX_SCHEDULES", "12")),
+        max_examples=SCHEDULED,
         suppress_health_check=[HealthCheck.function_scoped_fixture],
     )
     @given(SCHEDULES, SCHEDULES, st.integers(0, 1), DEATHS, DEATHS)
@@ -321,6 +321,55 @@ def test_whatever_the_server_does_nothing_is_doubled_by_us_and_no_word_is_false(
         if "doubled" not in stands.values():
             spite.tables["devices"][1]["note"] = "0"
             assert spite.tables == first
+
+    law()
+
+
+KILLS = st.lists(st.tuples(st.integers(1, 14), st.floats(0, 0.4)), min_size=1, max_size=2)
+
+
+def test_killed_at_any_request_and_resumed_at_once_nothing_is_made_twice(tmp_path, serve):
+    """A real process, killed while its request is under way: what it asked for happens all the same, a little later.
+
+    The system refuses no twins, and the next process looks at once, when that may not have happened yet.
+    """
+    shell, spite = spiteful(tmp_path, serve, many=2)
+    rows = [f"lamp-{at}" for at in range(5)]
+
+    def killed(words: tuple[str, ...], nth: int, took: float) -> None:
+        process = Shell(shell.folder).begin(*words)
+        asked = 0
+
+        def rival(*_: str) -> None:
+            nonlocal asked
+            asked += 1
+            if asked == nth:
+                process.kill()
+                time.sleep(took)
+
+        spite.rival = rival
+        process.communicate()
+        spite.rival = lambda *_: None
+
+    @settings(max_examples=max(SCHEDULED // 6, 1), deadline=None)
+    @given(KILLS)
+    def law(kills):
+        spite.tables["devices"].clear()
+        shell("pull", "--accept-fall")
+        pushed(shell, rows, "--draft")
+        (newest, *_) = json.loads(shell("change", "list", "-f", "json").stdout)
+        words: tuple[str, ...] = ("change", "run", str(newest["change"]), "--yes")
+        for nth, took in kills:
+            killed(words, nth, took)
+            words = ("change", "resume", str(newest["change"]))
+        done = shell(*words, status=None)
+        stands = states(shell, newest["change"])
+        assert max(spite.labels().values(), default=1) == 1, (kills, spite.labels())
+        if done.returncode == 0:
+            assert set(spite.labels()) == set(rows), (kills, done)
+            assert set(stands) == {"confirmed"}
+        else:
+            assert "unknown" in stands, (kills, done, stands)
 
     law()
 
