@@ -406,20 +406,9 @@ def test_secrets_of_many_systems_are_fetched_side_by_side_and_none_twice(tmp_pat
     (tmp_path / "slow.sh").write_text(f"echo begun >> {tmp_path}/log; sleep 0.5; wc -l < {tmp_path}/log\n")
     (tmp_path / "concordex.yaml").write_text(f"format: 1\nsystems:\n{systems}")
     workspace = Workspace(tmp_path)
-    workspace.fetch_secrets(workspace.systems())
+    workspace.secrets.fetch(workspace.systems())
     assert (tmp_path / "log").read_text().count("begun") == 6
     seen = {workspace.session(f"s{at}").endpoint.credentials["key"].reveal() for at in range(8)}
     assert "6" in seen  # every one of them had begun before the first had ended
     with pytest.raises(SecretError, match="the command for a secret failed"):
         workspace.session("s8")
-
-
-@pytest.mark.parametrize(("mode", "refused"), [(0o755, False), (0o777, True)])
-def test_commands_of_a_workspace_that_others_may_write_to_are_not_run(tmp_path, mode, refused):
-    (tmp_path / "concordex.yaml").write_text("format: 1\n")
-    tmp_path.chmod(mode)
-    if refused:
-        with pytest.raises(SecretError, match="everybody may write to"):
-            fetch("command:echo x", tmp_path)
-    else:
-        assert fetch("command:echo x", tmp_path).reveal() == "x"

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import os
+import struct
 import time
 from pathlib import Path
 
 import pytest
 
 from concordex import trust
-from concordex.errors import BadAnswer
+from concordex.errors import BadAnswer, SecretError
 from concordex.wire import jsonpath, shapes
+from concordex.wire.load import text_of
 from concordex.wire.paths import PathError, at
 from tests.conftest import Near
 from tests.lamplight import lamps, reading, run
@@ -33,48 +35,100 @@ def give_away(path: Path) -> None:
     os.chown(path, STRANGER, STRANGER)
 
 
+WORDS = ["command:touch RAN", "env:OURS", "file:../ours", "keyring:bank/ours"]
+
+
+def wanted(word: str, to: str = "http://127.0.0.1:9 as stowage") -> trust.Wanted:
+    return trust.Wanted(word, "store", to)
+
+
+def listed(path: Path) -> None:
+    """Give a stranger the right to write by an access-control list, which the mode shows as that of the group."""
+    nobody = 0xFFFF_FFFF
+    entries = ((1, 7, nobody), (2, 7, STRANGER), (4, 5, nobody), (0x10, 7, nobody), (0x20, 5, nobody))
+    packed = struct.pack("<I", 2) + b"".join(struct.pack("<HHI", *entry) for entry in entries)
+    try:
+        os.setxattr(path, "system.posix_acl_access", packed)
+    except OSError:
+        pytest.skip("no access-control lists on this file system")
+
+
+def linked(root: Path) -> None:
+    """What the file leads to lies where everybody writes."""
+    there = root.parent / "there"
+    there.mkdir()
+    (root / "concordex.yaml").rename(there / "concordex.yaml")
+    (root / "concordex.yaml").symlink_to(there / "concordex.yaml")
+    there.chmod(0o777)
+
+
+PLANTED = {
+    "the file": lambda root: give_away(root / "concordex.yaml"), "the folder": give_away,
+    "a folder above": lambda root: give_away(root.parent), "open to all": lambda root: root.chmod(0o777),
+    "open above": lambda root: root.parent.chmod(0o777), "by a list": listed, "by a link": linked,
+}  # fmt: skip
+
+
 @NOBODY
-@pytest.mark.parametrize("planted", ["the file", "the folder", "a folder above", "open to all", "open above"])
-def test_a_planted_workspace_runs_nothing(tmp_path, monkeypatch, planted):
+@pytest.mark.parametrize("planted", PLANTED)
+@pytest.mark.parametrize("word", WORDS[:2])
+def test_a_planted_workspace_runs_nothing_and_has_nothing(tmp_path, monkeypatch, planted, word):
     """Found by walking upwards from a folder of ours."""
-    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
-    outer = tmp_path / "share"
-    root = outer / "depot"
-    workspace(root, f"command:touch {tmp_path}/ran")
+    state = tmp_path / "state"
+    root = tmp_path / "share" / "depot"
+    word = word.replace("RAN", str(tmp_path / "ran"))
+    workspace(root, word)
     within = root / "ours" / "deep"
     within.mkdir(parents=True)
-    {
-        "the file": lambda: give_away(root / "concordex.yaml"),
-        "the folder": lambda: give_away(root),
-        "a folder above": lambda: give_away(outer),
-        "open to all": lambda: root.chmod(0o777),
-        "open above": lambda: outer.chmod(0o777),
-    }[planted]()
-    shell = Near(within)
-    told = shell("system", "check", status=1)
-    assert "is not had for this workspace" in told.stdout + told.stderr
-    assert "concordex trust" in told.stdout + told.stderr
+    PLANTED[planted](root)
+    shell, env = Near(within), {"XDG_STATE_HOME": str(state), "OURS": "a secret of ours"}
+
+    def had() -> bool:
+        told = shell("system", "check", status=1, env=env)
+        said = told.stdout + told.stderr
+        refused = "is not had for this workspace" in said
+        assert refused == ("concordex trust" in said)
+        assert refused or not word.startswith("command:") or (tmp_path / "ran").exists()
+        return not refused
+
+    assert not had()
     assert not (tmp_path / "ran").exists()
-    told = shell("trust", status=5)  # nobody is asked, so nobody agrees
-    assert f"command:touch {tmp_path}/ran" in told.stdout
-    shell("system", "check", status=1)
-    assert not (tmp_path / "ran").exists()
-    shell("trust", "--yes")
-    shell("system", "check", status=1)
-    assert (tmp_path / "ran").exists()
+    told = shell("trust", status=5, env=env)  # nobody is asked, so nobody agrees
+    assert word in told.stdout
+    assert "http://127.0.0.1:9 as stowage" in told.stdout
+    assert not had()
+    shell("trust", "--yes", env=env)
+    assert had()
     assert not list(root.rglob("trusted*"))  # kept outside
-    (tmp_path / "ran").unlink()
-    file = root / "concordex.yaml"
-    owner = file.stat()
-    file.write_text(file.read_text().replace("touch", "touch -a"))  # what is altered is asked again
-    os.chown(file, owner.st_uid, owner.st_gid)
-    shell("system", "check", status=1)
-    assert not (tmp_path / "ran").exists()
-    assert "1 agreement taken back" in shell("trust", "--forget").stderr
+    assert "1 agreement taken back" in shell("trust", "--forget", env=env).stderr
+    assert not had()
 
 
 @NOBODY
-@pytest.mark.parametrize("word", ["env:OURS", "file:../ours", "keyring:bank/ours"])
+@pytest.mark.parametrize("altered", ["the command", "the address", "the proof of who answers", "what is asked"])
+def test_whatever_leads_a_secret_elsewhere_is_asked_again(tmp_path, altered):
+    """Whoever may write there waits until we have agreed, and alters it then."""
+    root = tmp_path / "depot"
+    workspace(root, "env:OURS")
+    root.chmod(0o777)
+    shell, env = Near(root), {"XDG_STATE_HOME": str(tmp_path / "state"), "OURS": "a secret", "THEIRS": "another"}
+    shell("trust", "--yes", env=env)
+    assert "is not had" not in shell("system", "check", status=1, env=env).stdout
+    file = root / "concordex.yaml"
+    if altered == "what is asked":
+        (root / "dialects").mkdir()
+        (root / "dialects" / "stowage.yaml").write_text(text_of("stowage").replace("method: GET", "method: DELETE"))
+    else:
+        was, now = {
+            "the command": ("env:OURS", "env:THEIRS"), "the address": ("127.0.0.1:9", "127.0.0.1:8"),
+            "the proof of who answers": ("credentials:", "tls: {verify: false}, credentials:"),
+        }[altered]  # fmt: skip
+        file.write_text(file.read_text().replace(was, now))
+    assert "is not had for this workspace" in shell("system", "check", status=1, env=env).stdout
+
+
+@NOBODY
+@pytest.mark.parametrize("word", WORDS)
 def test_a_workspace_of_somebody_else_gets_no_secret_of_ours(tmp_path, monkeypatch, word):
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
     shell = workspace(tmp_path / "theirs", word)
@@ -82,7 +136,7 @@ def test_a_workspace_of_somebody_else_gets_no_secret_of_ours(tmp_path, monkeypat
     give_away(shell.folder / "concordex.yaml")
     told = shell("system", "check", status=1, env={"OURS": "a secret of ours"})
     assert "is not had for this workspace" in told.stdout
-    assert trust.doubts(shell.folder, word)
+    assert trust.doubts(shell.folder, wanted(word))
 
 
 def test_in_a_folder_of_ones_own_nothing_is_asked(tmp_path, monkeypatch):
@@ -92,7 +146,15 @@ def test_in_a_folder_of_ones_own_nothing_is_asked(tmp_path, monkeypatch):
     (tmp_path / "open").chmod(0o1777)
     shell = workspace(tmp_path / "open" / "mine", "command:echo word")
     assert "nothing to agree to" in shell("trust").stderr
-    assert trust.doubts(shell.folder, "command:echo word") is None
+    assert trust.doubts(shell.folder, wanted("command:echo word")) is None
+
+
+def test_a_row_names_a_secret_and_runs_nothing(tmp_path):
+    """A table comes by mail; what it says is shown, and agreed to as a text."""
+    shell = workspace(tmp_path / "mine", "env:OURS")
+    with pytest.raises(SecretError, match="a row says where a secret is kept, and runs nothing"):
+        shell.workspace.secrets.of_row(f"command:touch {tmp_path}/ran", "store")
+    assert not (tmp_path / "ran").exists()
 
 
 def test_what_was_agreed_to_and_cannot_be_read_is_told(tmp_path, monkeypatch):

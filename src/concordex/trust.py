@@ -1,8 +1,9 @@
-"""Whose a workspace is, and what a person has agreed that one of somebody else may have.
+"""Whose a workspace is, and what a person has agreed that one that others can write may have.
 
-A workspace says where secrets are kept, and with `command:` what to run for them.  Whoever can write it can run that as
-us, and send what it reads anywhere.  So one that others may write to runs nothing, and one that belongs to somebody
-else gets nothing, until a person has agreed to exactly that.  What was agreed to is kept outside of the workspace.
+A workspace says where secrets are kept, with `command:` what to run for them, and where they are sent.  Whoever can
+write it can run that as us, or have it sent to himself.  So one that others may write gets nothing until a person has
+agreed to exactly that: this secret, for this address, spoken to in this way.  What was agreed to is kept outside of the
+workspace.
 """
 
 from __future__ import annotations
@@ -12,58 +13,67 @@ import json
 import os
 import stat
 from collections.abc import Iterable
+from contextlib import suppress
+from dataclasses import dataclass
 from pathlib import Path
 
-from concordex.errors import StoreError
+from concordex.errors import SecretError, StoreError
 from concordex.landing import make_folder, write_text
 
 #: What stands for a whole workspace.
 FILE = "concordex.yaml"
 
 
-def belongs_to_another(root: Path) -> str | None:
-    """Why a workspace is not ours: which file or folder belongs to somebody else; nothing where it is, or is root's."""
-    for path in (root / FILE, root):
-        found = _stat(path)
-        if found is not None and found.st_uid not in (os.getuid(), 0):
-            return f"{path} belongs to {_name_of(found.st_uid)}"
-    return None
+@dataclass(frozen=True)
+class Wanted:
+    """A secret that a workspace names, what for, and where it would be sent, with all that could lead it elsewhere."""
+
+    reference: str
+    name: str
+    to: str
 
 
 def open_to_others(root: Path) -> str | None:
-    """What somebody else could write to and so alter what the workspace runs: it, or a folder above; nothing if none.
+    """What somebody else could write to and so alter what the workspace has: it, or a folder above; nothing if none.
 
-    In a folder with the sticky bit, such as that for temporary files, nobody can take away what is another's.
+    In a folder with the sticky bit, such as that for temporary files, nobody can take away what is another's.  Where
+    the file is a link, what it leads to counts too.
     """
     whole = root.resolve()
-    for path in (whole / FILE, whole, *whole.parents):
+    real = (whole / FILE).resolve()
+    places = dict.fromkeys((whole / FILE, whole, *whole.parents, *real.parents))
+    for path in places:
         found = _stat(path)
         if found is None:
             continue
         if found.st_uid not in (os.getuid(), 0):
             return f"{path} belongs to {_name_of(found.st_uid)}"
-        sticky = stat.S_ISDIR(found.st_mode) and found.st_mode & stat.S_ISVTX and path != whole
+        sticky = stat.S_ISDIR(found.st_mode) and found.st_mode & stat.S_ISVTX and path not in (whole, real.parent)
         if found.st_mode & stat.S_IWOTH and not sticky:
             return f"everybody may write to {path}"
-        if found.st_mode & stat.S_IWGRP and not sticky and _has_others(found.st_gid):
-            return f"others of its group may write to {path}"
+        if found.st_mode & stat.S_IWGRP and not sticky and (_has_others(found.st_gid) or _has_list(path)):
+            return f"others of its group, or of its list, may write to {path}"
     return None
 
 
-def doubts(root: Path, reference: str) -> str | None:
-    """Why what ``reference`` names may not be had for a workspace; nothing where it may."""
-    why = open_to_others(root) if reference.startswith("command:") else belongs_to_another(root)
-    return why if why and not is_agreed(root, reference) else None
+def check(root: Path, wanted: Wanted) -> None:
+    """Raise SecretError where a secret may not be had for a workspace."""
+    if why := doubts(root, wanted):
+        raise SecretError(
+            f"{wanted.reference} is not had for this workspace: {why}",
+            advice="concordex trust shows what it would run, read and send where, and asks whether it may",
+        )
 
 
-def is_agreed(root: Path, reference: str) -> bool:
-    """Whether a person has agreed to exactly this, for exactly this workspace."""
-    return _mark(root, reference) in _agreed()
+def doubts(root: Path, wanted: Wanted) -> str | None:
+    """Why a secret may not be had for a workspace; nothing where it may."""
+    why = open_to_others(root)
+    return why if why and _mark(root, wanted) not in _agreed() else None
 
 
-def agree(root: Path, references: Iterable[str]) -> None:
+def agree(root: Path, wanted: Iterable[Wanted]) -> None:
     """Keep that a person has agreed to these."""
-    _keep(_agreed() | {_mark(root, one): f"{root.resolve()}: {one}" for one in references})
+    _keep(_agreed() | {_mark(root, one): f"{root.resolve()}: {one.reference} to {one.to}" for one in wanted})
 
 
 def disagree(root: Path) -> int:
@@ -74,8 +84,13 @@ def disagree(root: Path) -> int:
     return len(known) - len(left)
 
 
-def _mark(root: Path, reference: str) -> str:
-    return hashlib.sha256(f"{root.resolve()}\0{reference}".encode()).hexdigest()
+def _mark(root: Path, wanted: Wanted) -> str:
+    """A digest of what was agreed to; also of the dialects that the workspace has itself: they say what is asked."""
+    found = hashlib.sha256(f"{root.resolve()}\0{wanted.reference}\0{wanted.to}".encode())
+    for path in sorted((root / "dialects").glob("*.yaml")):
+        with suppress(OSError):
+            found.update(f"\0{path.name}\0".encode() + hashlib.sha256(path.read_bytes()).digest())
+    return found.hexdigest()
 
 
 def _path() -> Path:
@@ -116,6 +131,13 @@ def _name_of(user: int) -> str:
         return pwd.getpwuid(user).pw_name
     except KeyError:
         return f"user {user}"
+
+
+def _has_list(path: Path) -> bool:
+    """Whether somebody is named in an access-control list of it (IEEE 1003.1e, draft 17), whose mask the mode shows."""
+    with suppress(OSError, AttributeError):
+        return "system.posix_acl_access" in os.listxattr(path)
+    return False
 
 
 def _has_others(group: int) -> bool:

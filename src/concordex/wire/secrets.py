@@ -9,7 +9,6 @@ from collections.abc import Callable
 from pathlib import Path
 
 from concordex.errors import SecretError
-from concordex.trust import doubts
 from concordex.unseen import UNSEEN
 
 
@@ -47,11 +46,6 @@ def is_reference(text: str) -> bool:
 def fetch(reference: str, base: Path) -> Secret:
     """The secret that ``reference`` names for the workspace in ``base``, from which relative files are meant."""
     scheme, _, rest = reference.partition(":")
-    if why := doubts(base, reference):
-        raise SecretError(
-            f"{reference} is not had for this workspace: {why}",
-            advice="concordex trust shows what it would run and read, and asks whether it may",
-        )
     text = _FETCH[scheme](rest, base)
     if not text:
         raise SecretError(f"the secret {reference} is empty")

@@ -69,7 +69,7 @@ async def _fetch_all(
     now: datetime,
     funnel: bool,
 ) -> list[tuple[Look, Reached, int | None]]:
-    workspace.fetch_secrets(names)
+    workspace.secrets.fetch(names)
 
     async def one(name: str) -> tuple[Look, Reached, int | None]:
         dialect = workspace.dialect(name)

@@ -149,7 +149,7 @@ def live_of(
     """The objects of some kinds of several systems and devices, many asked at once; or why one could not be read."""
     found: dict[str, Held | ConcordexError] = {}
     sessions: dict[str, Session] = {}
-    workspace.fetch_secrets(list(wanted))
+    workspace.secrets.fetch(list(wanted))
     for name in wanted:
         try:
             sessions[name] = workspace.session(name)  # here, since a secret may be asked for

@@ -14,7 +14,6 @@ from concordex.change.steps import Change, State, Step
 from concordex.errors import CalledWrongly, ConcordexError
 from concordex.model.fields import FIELDS
 from concordex.store.outlets import DatabaseOutlet, Elsewhere, FileOutlet, Outlet, Refusal, Row
-from concordex.wire.secrets import fetch
 from concordex.work.concordance import freshened, in_scope
 
 if TYPE_CHECKING:
@@ -32,7 +31,7 @@ def outlet_of(workspace: Workspace, name: str) -> Outlet:
     key = into.columns[into.key].to
     if into.file:
         return FileOutlet(workspace.root / into.file, key, columns)
-    password = fetch(into.password, workspace.root).reveal() if into.password else None
+    password = workspace.secrets.of_outlet(name)
     elsewhere = {
         spec.to: Elsewhere(table=spec.of.table, column=spec.of.column, id=spec.of.id)
         for spec in into.columns.values() if spec.of

@@ -117,7 +117,7 @@ def pull(
     query = workspace.query(where) if where else None
     if query:
         wanted = {name: _askable(workspace, name, found, query) for name, found in wanted.items()}
-    workspace.fetch_secrets(names)
+    workspace.secrets.fetch(names)
     sessions = {name: workspace.session(name) for name in names if wanted[name] and workspace.asks(name)}
     settle(workspace)
     number = workspace.catalogue.begin_pull(os.getpid())

@@ -199,7 +199,9 @@ class _Run:
     def _sender(self, session: Session, actual: Actual) -> Sender:
         committer = Committer(session, as_one=self.how.as_one, note=self.how.note or f"change {self.number}")
         ledger = Ledger(self.workspace.journal, self.number, self.dialect, committer, self.states, self.told)
-        bodies = Bodies(actual, self.workspace.secret, self.change.about.get("token"))
+        bodies = Bodies(
+            actual, partial(self.workspace.secrets.of_row, name=self.change.system), self.change.about.get("token")
+        )
         since = None if self.change.about.get("objects") else partial(seen_since, self.workspace, self.change.system)
         return Sender(bodies, ledger, self.how, asks=self._asks(), since=since)
 

@@ -14,7 +14,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from concordex.errors import CalledWrongly, SecretError, StoreError
+from concordex.errors import CalledWrongly, StoreError
 from concordex.words import suggestion
 
 if TYPE_CHECKING:
@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from concordex.wire.secrets import Secret
     from concordex.wire.session import Endpoint, Session
     from concordex.work.config import Config, Devices, System
+    from concordex.work.secrets import Secrets
     from concordex.work.show import Selection
 
 #: Below the workspace's folder: data, not to be kept in version control.
@@ -43,7 +44,6 @@ class Workspace:
     def __init__(self, root: Path | str) -> None:
         self.root = Path(root)
         self._dialects: dict[str, Dialect] = {}
-        self._secrets: dict[str, Secret | SecretError] = {}
         if not (self.root / "concordex.yaml").is_file():
             raise CalledWrongly(
                 f"{self.root} is not a workspace: it has no concordex.yaml", advice="concordex init DIR"
@@ -101,6 +101,13 @@ class Workspace:
         from concordex.store.snapshots import Frames
 
         return Frames(self.store, lambda: self.memory, lambda: self.catalogue)
+
+    @cached_property
+    def secrets(self) -> Secrets:
+        """What signing in needs, fetched when it is needed."""
+        from concordex.work.secrets import Secrets
+
+        return Secrets(self.root, self.config)
 
     @cached_property
     def locks(self) -> Locks:
@@ -227,55 +234,6 @@ class Workspace:
         endpoint = self._endpoint(f"{devices} at {address}", found)
         return Session(replace(endpoint, url=found.url.replace("{address}", address)), spoken)
 
-    def secret(self, reference: str) -> str:
-        """The secret that a reference names, fetched once."""
-        return self._fetched(reference).reveal()
-
-    def _fetched(self, reference: str) -> Secret:
-        """What a reference names: fetched, or asked for, once, however often it is needed."""
-        from concordex.wire.secrets import fetch
-
-        if reference not in self._secrets:
-            self._secrets[reference] = fetch(reference, self.root)
-        found = self._secrets[reference]
-        if isinstance(found, SecretError):
-            raise found
-        return found
-
-    def references(self) -> dict[str, str]:
-        """Where the secrets are kept that the workspace names, and what names each."""
-        from concordex.wire.secrets import is_reference
-
-        config, found = self.config, dict[str, str]()
-        parts = {**config.systems, **config.devices}
-        for name, part in {**{f"shared {n}": one for n, one in config.shared.items()}, **parts}.items():
-            given = [*part.credentials.values(), *([part.proxy.password] if part.proxy else [])]
-            found |= {text: found.get(text, name) for text in given if text and is_reference(text)}
-        return found | {o.password: name for name, o in config.outlets.items() if o.password}
-
-    def fetch_secrets(self, systems: Sequence[str]) -> None:
-        """Have the secrets of several systems at hand before anything else: fetched side by side, once each.
-
-        One that cannot be had is an error of the systems that need it.  What is asked for at the terminal is left.
-        """
-        from concurrent.futures import ThreadPoolExecutor
-
-        from concordex.wire.secrets import fetch, is_reference
-
-        chosen = [self.config.systems[name] for name in systems if name in self.config.systems]
-        given = {text for one in chosen for text in one.credentials.values() if is_reference(text)}
-        given |= {one.proxy.password for one in chosen if one.proxy and one.proxy.password}
-        wanted = [text for text in sorted(given) if text not in self._secrets and not text.startswith("ask:")]
-
-        def one(text: str) -> Secret | SecretError:
-            try:
-                return fetch(text, self.root)
-            except SecretError as error:
-                return error
-
-        with ThreadPoolExecutor(16) as pool:
-            self._secrets |= dict(zip(wanted, pool.map(one, wanted), strict=True))
-
     def _endpoint(self, name: str, system: System | Devices) -> Endpoint:
         from concordex.wire.secrets import is_reference
         from concordex.wire.session import Endpoint
@@ -284,9 +242,9 @@ class Workspace:
         credentials: dict[str, Secret | str] = dict(system.credentials)
         for name_of, given in system.credentials.items():
             if is_reference(given):
-                credentials[name_of] = self._fetched(given)
+                credentials[name_of] = self.secrets.of(given, name, system)
         proxy = system.proxy
-        hidden = self._fetched(proxy.password) if proxy and proxy.password else None
+        hidden = self.secrets.of(proxy.password, name, system) if proxy and proxy.password else None
         return Endpoint(
             name=name, url=system.url, folder=self.root / folder if folder else None,
             credentials=credentials,

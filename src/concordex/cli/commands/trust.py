@@ -16,9 +16,10 @@ def trust(
 ) -> int:
     """Agree to what a workspace runs and reads that is not yours alone.
 
-    A workspace names where secrets are kept, and commands that give them.  Where somebody else can write it, no
-    command is run; where it belongs to somebody else, no secret is had, until you have agreed to exactly that.  What
-    you agreed to is kept outside of the workspace; whatever is altered or added there needs your word again.
+    A workspace names where secrets are kept, commands that give them, and where they are sent.  Where somebody else
+    can write it, no command is run and no secret is had until you have agreed to exactly that: this secret, for this
+    address, asked what its dialects say now.  What you agreed to is kept outside of the workspace; whatever is altered
+    or added there needs your word again.
 
     Examples:
 
@@ -32,14 +33,17 @@ def trust(
     if forget:
         draw.note(f"{plural(disagree(here.root), 'agreement')} taken back for {here.root.resolve()}")
         return Status.DONE
-    open_ = [(name, one, why) for one, name in here.references().items() if (why := doubts(here.root, one))]
-    if not open_:
+    asked = [(one, why) for one in here.secrets.named() if (why := doubts(here.root, one))]
+    if not asked:
         draw.note(f"nothing to agree to: what {here.root.resolve()} names may be had")
         return Status.DONE
-    draw.table(["for", "would run or read", "why you are asked"], open_)
-    if not (yes or draw.ask(f"May {here.root.resolve()} have {'this' if len(open_) == 1 else 'these'}?")):
+    draw.table(["for", "would run or read", "and send to", "why you are asked"],
+               [(one.name, one.reference, one.to, why) for one, why in asked])  # fmt: skip
+    if own := sorted(path.name for path in (here.root / "dialects").glob("*.yaml")):
+        draw.note(f"what is asked there is said in dialects/{', '.join(own)}: concordex dialect show NAME --requests")
+    if not (yes or draw.ask(f"May {here.root.resolve()} have {'this' if len(asked) == 1 else 'these'}?")):
         draw.note("not agreed; nothing of it is run or read")
         return Status.STOPPED
-    agree(here.root, [one for _, one, _ in open_])
+    agree(here.root, [one for one, _ in asked])
     draw.note("agreed; whatever is altered or added there is asked again")
     return Status.DONE
