@@ -65,7 +65,7 @@ class Lamplight:
                 self.end_headers()
                 self.wfile.write(body)
 
-            do_GET = do_POST = do_PUT = do_PATCH = do_DELETE = do_PROPFIND = do_REPORT = do
+            do_GET = do_POST = do_PUT = do_PATCH = do_DELETE = do_PROPFIND = do_REPORT = do_CONNECT = do
 
             def log_message(self, *_: object) -> None:
                 """Say nothing."""

@@ -290,7 +290,8 @@ def test_no_command_tells_a_secret(tmp_path, serve, manner):
         assert form not in told, form
 
 
-def test_the_credentials_of_a_proxy_are_named_like_any_other(tmp_path, serve):
+@pytest.mark.parametrize("scheme", ["http", "https"])
+def test_the_credentials_of_a_proxy_are_named_like_any_other(tmp_path, serve, scheme):
     """They are sent to the proxy, and shown nowhere, also where it refuses them and repeats them."""
     asked: list[str] = []
 
@@ -302,9 +303,10 @@ def test_the_credentials_of_a_proxy_are_named_like_any_other(tmp_path, serve):
     (tmp_path / "dialects/parrot.yaml").write_text(DIALECT.format(sign_in=SIGN_IN["basic"]))
     proxy = f"{{url: '{serve(between).url}', user: dock, password: 'env:GANGWAY'}}"
     text = (
-        "format: 1\nsystems:\n  parrot: {dialect: parrot, url: 'http://lamps.example', proxy: PROXY,"
+        "format: 1\nsystems:\n  parrot: {dialect: parrot, url: 'SCHEME://lamps.example', proxy: PROXY,"
         " credentials: {user: polly, word: 'env:LAMP_WORD'}}\n"
     )
+    text = text.replace("SCHEME", scheme)
     (tmp_path / "concordex.yaml").write_text(text.replace("PROXY", proxy))
     shell, secrets = Near(tmp_path), {"LAMP_WORD": "the lamps' word", "GANGWAY": "over the gangway"}
     done = shell("pull", status=1, env=secrets)

@@ -167,11 +167,7 @@ class Transport:
                 proxy_headers=self._to_proxy, ssl=self._tls or True,
             ) as answer:  # fmt: skip
                 if answer.status == 407 and self.endpoint.proxy:  # it is the proxy that says so (RFC 9110, 15.5.8)
-                    raise Unreachable(
-                        f"the proxy {self.endpoint.proxy} does not let us through", where=self.endpoint.name,
-                        why="not with this name" if self.endpoint.proxy_user else "it asks for a name and a password",
-                        advice="proxy: {url: …, user: …, password: env:NAME}, in concordex.yaml", untouched=True,
-                    )  # fmt: skip
+                    raise self._kept_out(407)
                 content = await self._content(answer)
         except (aiohttp.ClientError, TimeoutError, OSError) as error:
             raise self._network_fault(error) from error
@@ -231,6 +227,17 @@ class Transport:
         self.traffic.received += size
         return pieces[0] if len(pieces) == 1 else b"".join(pieces)
 
+    def _kept_out(self, status: int, said: str = "") -> Unreachable:
+        """The proxy does not let us through: nothing of ours has come to the system."""
+        why, advice = f"HTTP {status} {said}".strip(), "does it let requests to this host and port through?"
+        if status == 407:
+            why = "not with this name" if self.endpoint.proxy_user else "it asks for a name and a password"
+            advice = "proxy: {url: …, user: …, password: env:NAME}, in concordex.yaml"
+        return Unreachable(
+            f"the proxy {self.endpoint.proxy} does not let us through", where=self.endpoint.name, why=why,
+            advice=advice, untouched=True,
+        )  # fmt: skip
+
     def _network_fault(self, error: Exception) -> WireError:  # noqa: PLR0911 - one for each kind
         where, host = self.endpoint.name, self._origin.host
         if isinstance(error, aiohttp.ServerFingerprintMismatch):
@@ -254,7 +261,9 @@ class Transport:
             return Unreachable(
                 f"the name {host} does not resolve", where=where, advice="check url: in concordex.yaml", nameless=True
             )
-        if isinstance(error, aiohttp.ClientProxyConnectionError | aiohttp.ClientHttpProxyError):
+        if isinstance(error, aiohttp.ClientHttpProxyError):  # to CONNECT, which asks it for a way to an https: system
+            return self._kept_out(error.status, error.message)
+        if isinstance(error, aiohttp.ClientProxyConnectionError):
             return Unreachable(
                 f"the proxy {self.endpoint.proxy} does not let us through", where=where, why=str(error), untouched=True
             )
