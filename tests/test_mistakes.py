@@ -97,6 +97,7 @@ lines show nosuch x
 group show nosuch
 group remove nosuch
 group add x --where ''
+group add x --where 'kind = nosuch'
 group push nosuch --to crowsnest
 sync nosuch
 push odd.csv --to nosuch

@@ -9,7 +9,10 @@ from pydantic import Field, model_validator
 
 from concordex.documents import Part, check, fault_at, read_as, write_yaml
 from concordex.errors import CalledWrongly
+from concordex.model.fields import ASKABLE
+from concordex.query.bind import Binder
 from concordex.query.groups import Group, filter_of
+from concordex.query.tree import clauses_of
 from concordex.words import suggestion
 
 if TYPE_CHECKING:
@@ -59,7 +62,11 @@ def add(workspace: Workspace, name: str, settings: dict[str, Any]) -> None:
         known = groups(workspace.root)
         if name in known:
             raise CalledWrongly(f"there is a group {name!r} already", advice=f"edit {path}")
-        filter_of(name, known | {name: check(document, GroupFile, str(path)).group})
+        query = filter_of(name, known | {name: check(document, GroupFile, str(path)).group})
+        binder = Binder(query, ASKABLE, workspace.now())
+        for clause in clauses_of(query.node):  # fields that only some tables have cannot be checked here
+            if clause.field.text.lower() in ASKABLE:
+                binder.bind(clause)
         write_yaml(path, document)
 
 
