@@ -255,8 +255,7 @@ mend
 """
 
 
-@pytest.mark.parametrize("manner", ["echo", "data"])
-def test_no_command_tells_a_secret(tmp_path, serve, manner):
+def test_no_command_tells_a_secret(tmp_path, serve):
     """With a system that answers all of them well, and then repeats whatever it is sent, in errors or in records."""
     parrot, secret = Parrot(), 'the lamps\' "word" & more'
     parrot.token = "t0ken-of-the-lamps"
@@ -277,7 +276,7 @@ def test_no_command_tells_a_secret(tmp_path, serve, manner):
     (tmp_path / "all.csv").write_text(f"address,name\n{url.removeprefix('http://')},lamp\n")
     shell, told = Near(tmp_path), ""
     with logged() as log:
-        for parrot.manner in ("well", manner):
+        for parrot.manner in ("well", "echo", "data"):
             for words in calls:
                 done = shell(*words, status=None, env={"LAMP_WORD": secret})
                 assert "an error of our own" not in done.stderr, words
@@ -285,7 +284,7 @@ def test_no_command_tells_a_secret(tmp_path, serve, manner):
                 told += done.stdout + done.stderr
     told += log.getvalue() + all_kept(tmp_path)
     assert unseen.WITHHELD not in parrot.sent  # it would take the place of what stands there
-    assert (unseen.WITHHELD in told) == (manner == "data")
+    assert unseen.WITHHELD in told
     for form in (*forms(secret, "polly:"), *forms(parrot.token)):
         assert form not in told, form
 
