@@ -178,9 +178,9 @@ def test_dialect_show_tells_what_is_read_written_and_called(tmp_path):
     )
     shell = Near(tmp_path)
     short = shell("dialect", "show", "./odd.yaml").stdout
-    assert "read files: all/*.csv, below the folder" in short
-    assert "requests that it says read: 1 POST" in short
-    assert "send of the credentials: key, to the system's own address" in short
+    assert "files: all/*.csv, below the folder" in short
+    assert "requests that read, as it says itself: 1 POST" in short
+    assert "sent with each: key; to the system's own address alone" in short
     rows = json.loads(shell("dialect", "show", "./odd.yaml", "--requests", "-f", "json").stdout)
     assert [(row["does"], row["how"], row["where"], row["for each of"], row["credentials"]) for row in rows] == [
         ("reads", "file", "all/*.csv", "", ""), ("reads, it says", "POST", "/d", "keys", "key")

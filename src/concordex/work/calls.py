@@ -36,17 +36,17 @@ def summary(dialect: d.Dialect) -> Iterator[tuple[str, str]]:
     every = calls(dialect)
     files = [row["where"] for row in every if row["how"] == "file"]
     if files:
-        yield "read files", f"{', '.join(dict.fromkeys(files))}, below the folder that the workspace names"
-    for does, what in (("reads", "requests that read"), ("reads, it says", "requests that it says read"),
+        yield "files", f"{', '.join(dict.fromkeys(files))}, below the folder that the workspace names"
+    for does, what in (("reads", "requests that read"), ("reads, it says", "requests that read, as it says itself"),
                        ("alters", "requests that alter")):  # fmt: skip
         hows = [_kind(row["how"]) for row in every if row["does"] == does and row["how"] != "file"]
         if hows:
             yield what, ", ".join(f"{hows.count(how)} {how}" for how in dict.fromkeys(hows))
-    yield "send of the credentials", f"{carried(dialect)}, to the system's own address"
+    yield "sent with each", f"{carried(dialect)}; to the system's own address alone"
 
 
 def _kind(how: str) -> str:
-    return "JSON-RPC" if how.startswith("call ") else how
+    return "by JSON-RPC" if how.startswith("call ") else how
 
 
 def _row(dialect: d.Dialect, place: tuple[str, ...], call: d.Call) -> dict[str, str]:
