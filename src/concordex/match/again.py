@@ -63,7 +63,7 @@ def again(
     if since.changed.sum() + len(since.gone) > most * records.height:
         return None
     keyed = _keyed(records, last, since, rules.placeholders)
-    known = crowds(keyed, last.learned.docks)
+    known = crowds(keyed, last.learned.docks, last.learned.sighting)
     standing, names, told = known.standing(), ruled(keyed, rules.rulings), obeyed(keyed, rules.rulings)
     moved = _moved(last.members, since, standing, names)
     open_to = _open_to(keyed, known, last.members, since, moved)

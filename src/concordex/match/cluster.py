@@ -22,6 +22,9 @@ Mask = npt.NDArray[np.bool_]
 #: Of two groups that fit alike the larger is likelier: bits for each doubling.
 _FAVOUR = np.float32(1.0)
 
+#: Two groups are rivals for a third where so many bits speak against their being one.
+_AGAINST = 1.0
+
 
 @dataclass(frozen=True)
 class Pairs:
@@ -34,6 +37,7 @@ class Pairs:
     weights: Weights
     identifying: Mask
     one_system: Mask
+    sighted: Mask  # of one system, which holds several records of many devices
     apart: Mask  # ruled apart
 
 
@@ -60,11 +64,11 @@ def gather(groups: Numbers, pairs: Pairs, threshold: float, margin: float) -> tu
     group = groups.copy()
     doubtful: list[Numbers] = []
     while True:
-        one, other, score, linkable = state.scored()
-        against = _key(one, other)[score < 0]
-        good = (score > threshold) & linkable
+        found = state.scored()
+        against = _key(state.a, state.b)[found.opposed]
+        good = (found.score > threshold) & found.linkable & found.supported
         open_to = np.isin(state.chain, state.chain[good])
-        one, other, score = one[good], other[good], score[good]
+        one, other, score = state.a[good], state.b[good], found.score[good]
         size = np.bincount(group, minlength=len(group)).astype(np.float32)
         best = _best(one, other, score + _FAVOUR * np.log2(size[one] * size[other]), against, margin)
         moved = np.isin(state.chain, state.chain[np.flatnonzero(good)[best.keep]])
@@ -77,8 +81,21 @@ def gather(groups: Numbers, pairs: Pairs, threshold: float, margin: float) -> tu
 
 def between(groups: Numbers, pairs: Pairs) -> tuple[Numbers, Numbers, Floats]:
     """Two groups each, by their first rows, that something identifies as one, and the evidence in bits."""
-    one, other, score, linkable = _State(pairs, groups).scored()
-    return one[linkable], other[linkable], score[linkable]
+    state = _State(pairs, groups)
+    found = state.scored()
+    return state.a[found.linkable], state.b[found.linkable], found.score[found.linkable]
+
+
+@dataclass(frozen=True)
+class _Scored:
+    """Of each pair of groups the evidence in bits that they are one; whether anything identifies them; whether the
+    evidence speaks for it, and not only that candidates often are one; whether it speaks against it: to have nothing
+    in common does not."""
+
+    score: Floats
+    linkable: Mask
+    supported: Mask
+    opposed: Mask
 
 
 @dataclass(frozen=True)
@@ -129,7 +146,7 @@ def _columns(kind: str, *levels: int) -> list[int]:
     return [_COLUMNS.index((at, level)) for level in levels]
 
 
-_FLAGS = ("identifying", "one_system", "apart")
+_FLAGS = ("identifying", "one_system", "sighted", "apart")
 
 
 class _State:
@@ -149,17 +166,26 @@ class _State:
         self._fold(self.a, self.b)
         self.likely = pairs.weights.likely[:, _KIND, [level for _, level in _COLUMNS]].T.astype(np.float32)
 
-    def scored(self) -> tuple[Numbers, Numbers, Floats, Mask]:
-        """Each pair of groups, the evidence in bits that they are one, and whether anything identifies them."""
+    def scored(self) -> _Scored:
+        """What is to be said of each pair of groups.
+
+        By the classes of pairs, or by each kind of evidence for itself where that is more: the records of two groups
+        may be of several classes, and a mixture of them is of none.
+        """
         said, flags = self.sums[:, : len(_COLUMNS)], self.sums[:, len(_COLUMNS) :]
         whole = np.add.reduceat(said, _FIRST, axis=1)
         logs = (said / np.maximum(whole, 1e-6)[:, _KIND]) @ self.likely
-        other, same = self.weights.likely[:, -1, 1], self.weights.likely[:, -1, 2]
-        shared = flags[:, 1:2]  # each two records of one system count anew
-        logs = logs + self.weights.share + np.where(shared > 0, shared * same, other)
-        score = combined(logs).astype(np.float32)
-        score[(flags[:, 2] > 0) | self._replaced()] = -np.inf
-        return self.a, self.b, score, flags[:, 0] > 0
+        other, same, sighted = (self.weights.likely[:, -1, level] for level in (1, 2, 3))
+        shared, seen = flags[:, 1:2], flags[:, 2:3]  # each two records of one system count anew
+        one = np.where(shared > 0, shared * same, np.where(seen > 0, sighted, other))
+        nothing = combined(self.weights.share + one)
+        logs = logs + self.weights.share + one
+        weigh = np.array([self.weights.table[kind, level] for kind, level in _COLUMNS], dtype=np.float32)
+        apart = nothing + (said / np.maximum(whole, 1e-6)[:, _KIND]) @ weigh
+        score = np.maximum(combined(logs), apart).astype(np.float32)
+        opposed = (score < 0) & (score < nothing - _AGAINST)
+        score[(flags[:, 3] > 0) | self._replaced()] = -np.inf
+        return _Scored(score, flags[:, 0] > 0, score > nothing, opposed | np.isneginf(score))
 
     def _replaced(self) -> Mask:
         """Whether serials differ outright and nothing else of a device's own agrees: hardware changed under a name."""

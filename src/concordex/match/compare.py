@@ -35,7 +35,7 @@ KINDS: dict[str, tuple[str, ...]] = {
     "site": ("opposed", "apart", "near", "together"),
     "kind": ("opposed", "apart", "near", "together"),
     "seen": ("within a day", "within a fortnight", "longer apart"),
-    "system": ("two systems", "one system"),
+    "system": ("two systems", "one system", "one system that sights"),
 }  # fmt: skip
 
 #: Hours after which an address that was lent may be another's.
@@ -43,9 +43,13 @@ _LEASE = 7 * 24
 
 #: Levels that identify: without one of them nothing is linked.
 IDENTIFYING: dict[str, tuple[int, ...]] = {
-    "serial": (1, 2, 3, 4), "uuid": (1, 2), "mac": (1, 2, 3), "drawn": (1, 2), "tag": (1, 2, 3),
-    "name": (1, 2, 3, 4, 5, 6),
+    "serial": (1, 2, 3, 4), "uuid": (1, 2), "mac": (1, 2), "drawn": (1, 2), "tag": (1, 2, 3),
+    "name": (1, 2, 4, 5, 6),
 }  # fmt: skip
+
+
+#: Nor by one of these, but by both: whoever sits at a dock that many use.
+TOGETHER: tuple[dict[str, tuple[int, ...]], ...] = ({"mac": (2, 3), "user": (1,)},)
 
 
 @dataclass(frozen=True)
@@ -73,7 +77,8 @@ def levels(said: Sayings, a: Numbers, b: Numbers) -> Levels:
         _serial(said, a, b), _crowded(known.uuid, a, b, (1,), differ=3), _macs(said, a, b),
         _drawn(known.drawn, a, b), _tag(said, a, b), _name(said, a, b), _ips(said, a, b),
         _crowded(known.user, a, b, (), differ=2), said.model.levels(a, b), said.site.levels(a, b),
-        said.kind.levels(a, b), _seen(said, a, b), np.where(known.system[a] == known.system[b], 2, 1),
+        said.kind.levels(a, b), _seen(said, a, b),
+        np.where(known.system[a] != known.system[b], 1, np.where(known.sights[a], 3, 2)),
     )):  # fmt: skip
         table[:, at] = column
     return table

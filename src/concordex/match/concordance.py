@@ -95,7 +95,7 @@ def reconcile(
     prefixes = learned.prefixes if learned else optional_prefixes(keyed["serial_key"])
     keyed = without(keyed, prefixes)
     told = obeyed(keyed, rules.rulings)
-    known = crowds(keyed, learned.docks if learned else None)
+    known = crowds(keyed, learned.docks, learned.sighting) if learned else crowds(keyed)
     linked = link(keyed, known, prefixes, same=told.same, apart=told.apart, learned=learned)
     entry = number(keyed.select("system", "record_id", pl.Series("group", linked.groups)), before)
     evidence, doubts = pairs(entry, linked)

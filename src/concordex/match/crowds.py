@@ -1,8 +1,10 @@
 """How many devices bear a value: what many share tells little, what one bears alone tells most.
 
 Every value becomes a number (its hash), every kind of value a *column*: for each record the number,
-nought where it has none, and the *crowd*, the most bearers that any one system shows.  Two records
-of one system are normally two devices, so a system counts bearers without knowing which is which.
+nought where it has none, and the *crowd*, the most bearers that any one system shows.  Bearers are devices as far as
+hardware tells: records that share a serial, UUID or card that is theirs alone are one bearer.  Two others of one system
+are normally two devices; not so in a system that *sights* devices, such as one of leases, which holds several records
+of many.
 """
 
 from __future__ import annotations
@@ -31,6 +33,12 @@ WIDTH = 4
 
 #: More bearers than this are not told apart.
 _MANY = 1000
+
+#: A system in which this share of the records with a sign of hardware repeats that of another sights devices.
+_SIGHTING = 0.15
+
+#: A card that wanders tells nothing by itself: it counts as borne by so many.
+_WANDERER = 4
 
 #: A maker's cards of which this share is seen at several devices are docks or adapters.
 _WANDERING = 0.1
@@ -70,6 +78,9 @@ class Crowds:
     ips: tuple[Column, ...]
     #: Makers (IEEE, OUI) whose cards are docks or adapters.
     docks: Sequence[str]
+    #: Systems that hold several records of many devices, and for each record whether it is of one.
+    sighting: Sequence[str]
+    sights: npt.NDArray[np.bool_]
 
     def columns(self) -> Iterator[Column]:
         """Every column."""
@@ -79,7 +90,7 @@ class Crowds:
 
     def take(self, rows: Numbers) -> Crowds:
         """The same of some rows alone, their values counted among all."""
-        taken: dict[str, Any] = {"height": len(rows), "system": self.system[rows]}
+        taken: dict[str, Any] = {"height": len(rows), "system": self.system[rows], "sights": self.sights[rows]}
         for name in ("serial", "uuid", "tag", "name", "cut", "user"):
             taken[name] = getattr(self, name).take(rows)
         for name in ("macs", "drawn", "ips"):
@@ -105,27 +116,71 @@ class Crowds:
 _MIX = np.uint64(0x9E3779B97F4A7C15)
 
 
-def crowds(keyed: pl.DataFrame, docks: Sequence[str] | None = None) -> Crowds:
+def crowds(keyed: pl.DataFrame, docks: Sequence[str] | None = None, sighting: Sequence[str] | None = None) -> Crowds:
     """Count the bearers of every value in ``keyed`` (see :func:`identity.identities`), which stands by system.
 
-    ``docks`` are the makers of cards that wander, where they are known already.
+    ``docks`` are the makers of cards that wander, ``sighting`` the systems that sight, where they are known already.
     """
     system = keyed["system"].rank("dense").cast(pl.Int64)
     name, serials, uuids, tags = (numbers(keyed[f"{key}_key"]) for key in ("name", "serial", "uuid", "tag"))
     card = numbers(keyed["mac_keys"].list.first())
-    serial = _column(serials, system, _first(name, uuids, tags, card)).without(MOST_BEARERS)
+    nobody = np.zeros(keyed.height, dtype=np.bool_)
+    serial = _column(serials, system, _first(name, uuids, tags, card), nobody).without(MOST_BEARERS)
     own = pl.Series(serial.values)
-    uuid = _column(uuids, system, _first(own, tags, name)).without(MOST_BEARERS * 4)
+    uuid = _column(uuids, system, _first(own, tags, name), nobody).without(MOST_BEARERS * 4)
     who = _first(own, pl.Series(uuid.values), tags, card)
-    cards, wandering = _cards(_flat(keyed["mac_keys"], system, who), docks)
+    if sighting is None:
+        sighting = _sighting(keyed["system"], who)
+    sights = keyed["system"].is_in(list(sighting)).to_numpy()
+    cards, wandering = _cards(_flat(keyed["mac_keys"], system, who, sights), docks)
+    tag = _column(tags, system, _first(own, name), sights)
+    who = _hardware(keyed.height, (serial, uuid, tag, *_spread(cards, keyed.height)))
     cut = numbers(keyed.select(pl.when(_long).then(_name.str.slice(0, CUT))).to_series())
+    cards, wandering = _cards(_flat(keyed["mac_keys"], system, who, sights), wandering)
     return Crowds(
         height=keyed.height, system=system.to_numpy(), serial=serial,
-        uuid=uuid, tag=_column(tags, system, _first(own, name)), name=_column(name, system, who),
-        cut=_column(cut, system, name), user=_column(numbers(keyed["user"].str.to_lowercase()), system, who),
-        macs=_spread(cards, keyed.height), drawn=_spread(_flat(keyed["drawn_macs"], system, who), keyed.height),
-        ips=_spread(_flat(keyed["ips"], system, who), keyed.height), docks=wandering,
+        uuid=uuid, tag=tag, name=_column(name, system, who, sights, agreed=True),
+        cut=_column(cut, system, name, sights, agreed=True),
+        user=_column(numbers(keyed["user"].str.to_lowercase()), system, who, sights),
+        macs=_spread(cards, keyed.height), drawn=_spread(_flat(keyed["drawn_macs"], system, who, sights), keyed.height),
+        ips=_spread(_flat(keyed["ips"], system, who, sights), keyed.height), docks=wandering, sighting=sighting,
+        sights=sights,
     )  # fmt: skip
+
+
+def _sighting(system: pl.Series, who: pl.Series) -> list[str]:
+    """The systems of whose records with a sign of hardware many repeat that of another."""
+    known = pl.DataFrame({"system": system, "who": who}).filter(pl.col("who") != 0)
+    counted = known.group_by("system").agg(
+        (1 - pl.col("who").n_unique() / pl.len()).alias("again"), pl.len().alias("n")
+    )
+    return counted.filter((pl.col("again") > _SIGHTING) & (pl.col("n") >= 10))["system"].sort().to_list()
+
+
+def _hardware(height: int, columns: Sequence[Column]) -> pl.Series:
+    """For each record a number for its device as far as hardware tells; nought where nothing does.
+
+    Records that share a value which one device alone bears hang together, whatever system they are of.
+    """
+    from scipy.sparse import coo_array
+    from scipy.sparse.csgraph import connected_components
+
+    rows, values = [], []
+    for column in columns:
+        mine = np.flatnonzero((column.values != 0) & (column.crowd <= 1))
+        rows.append(mine)
+        values.append(column.values[mine])
+    row, value = np.concatenate(rows), np.concatenate(values)
+    distinct, place = np.unique(value, return_inverse=True)
+    size = height + len(distinct)
+    graph = coo_array((np.ones(len(row), dtype=np.int8), (row, height + place)), shape=(size, size))
+    _, labels = connected_components(graph, directed=False)
+    known = np.zeros(height, dtype=np.bool_)
+    known[row] = True
+    # named by the least value, so that the number does not depend on the order of records
+    least = np.full(int(labels.max(initial=0)) + 1, np.iinfo(np.int64).max)
+    np.minimum.at(least, labels[height:], distinct)
+    return pl.Series(np.where(known, least[labels[:height]], 0))
 
 
 def numbers(texts: pl.Series) -> pl.Series:
@@ -140,16 +195,20 @@ def _first(*keys: pl.Series) -> pl.Series:
     return pl.select(pl.coalesce(pl.when(key != 0).then(key) for key in keys).fill_null(0)).to_series()
 
 
-def _column(values: pl.Series, system: pl.Series, who: pl.Series) -> Column:
+def _column(
+    values: pl.Series, system: pl.Series, who: pl.Series, sights: npt.NDArray[np.bool_], *, agreed: bool = False
+) -> Column:
     told = values.to_numpy()
-    return Column(told, *_bearers(told, system.to_numpy(), who.to_numpy()))
+    return Column(told, *_bearers(told, system.to_numpy(), who.to_numpy(), sights, agreed=agreed))
 
 
-def _bearers(values: Numbers, system: Numbers, who: Numbers) -> tuple[Small, Small]:
+def _bearers(
+    values: Numbers, system: Numbers, who: Numbers, sights: npt.NDArray[np.bool_], *, agreed: bool = False
+) -> tuple[Small, Small]:
     """For each place its value's most distinct bearers in one system, and the number of systems; nought for nought.
 
     Places stand by ``system``.  A record that nothing else identifies is no proof of a second bearer,
-    unless others are like it.
+    unless others are like it in a system that does not sight.
     """
     crowd, systems = np.zeros(len(values), np.int16), np.zeros(len(values), np.int16)
     at = np.flatnonzero(values)
@@ -161,14 +220,30 @@ def _bearers(values: Numbers, system: Numbers, who: Numbers) -> tuple[Small, Sma
     begins = np.flatnonzero(new | np.r_[True, where[1:] != where[:-1]])  # a value in one system is one run
     lengths = np.diff(np.r_[begins, len(at)])
     number = np.cumsum(new) - 1
-    most = np.maximum.reduceat(_distinct(lengths, who[at]), np.flatnonzero(new[begins]))
+    many = np.bincount(number[begins])
+    bearers = _distinct(lengths, who[at], sights[at][begins])
+    most = _agreed(bearers, many) if agreed else np.maximum.reduceat(bearers, np.flatnonzero(new[begins]))
     crowd[at] = np.minimum(most, _MANY)[number]
-    systems[at] = np.bincount(number[begins])[number]
+    systems[at] = many[number]
     return crowd, systems
 
 
-def _distinct(lengths: Numbers, who: Numbers) -> Numbers:
-    """How many different ones each run of ``who`` holds; those of no name count for themselves, if they are more."""
+def _agreed(bearers: Numbers, systems: Numbers) -> Numbers:
+    """Of the bearers that each system shows, value by value, the most; of three systems or more what two agree on.
+
+    One system alone may hold a device twice.
+    """
+    value = np.repeat(np.arange(len(systems)), systems)
+    order = np.lexsort((-bearers, value))
+    first = np.cumsum(systems) - systems
+    return np.asarray(bearers[order][first + (systems > 2)])
+
+
+def _distinct(lengths: Numbers, who: Numbers, sights: npt.NDArray[np.bool_]) -> Numbers:
+    """How many different ones each run of ``who`` holds; those of no name count for themselves, if they are more.
+
+    Not so in a run of a system that ``sights``: there they may all be one.
+    """
     out = np.ones(len(lengths), dtype=np.int64)
     long = lengths > 1
     inside = np.repeat(long, lengths)
@@ -177,17 +252,19 @@ def _distinct(lengths: Numbers, who: Numbers) -> Numbers:
     run, who = run[order], who[order]
     first = np.r_[True, (run[1:] != run[:-1]) | (who[1:] != who[:-1])][: len(run)]
     named = np.bincount(run[first & (who != 0)], minlength=len(lengths))
-    nameless = np.bincount(run[who == 0], minlength=len(lengths))
+    nameless = np.where(sights, 1, np.bincount(run[who == 0], minlength=len(lengths)))
     out[long] = np.maximum(named, nameless)[long]
     return out
 
 
-def _flat(lists: pl.Series, system: pl.Series, who: pl.Series) -> pl.DataFrame:
+def _flat(lists: pl.Series, system: pl.Series, who: pl.Series, sights: npt.NDArray[np.bool_]) -> pl.DataFrame:
     """Each value of each list with its ``row``, as it was ``said``, and its bearers."""
-    frame = pl.DataFrame({"row": np.arange(len(lists)), "said": lists, "system": system, "who": who})
+    frame = pl.DataFrame({"row": np.arange(len(lists)), "said": lists, "system": system, "who": who, "sights": sights})
     flat = frame.filter(pl.col("said").list.len() > 0).explode("said").drop_nulls("said")
     value = numbers(flat["said"])
-    crowd, systems = _bearers(value.to_numpy(), flat["system"].to_numpy(), flat["who"].to_numpy())
+    crowd, systems = _bearers(
+        value.to_numpy(), flat["system"].to_numpy(), flat["who"].to_numpy(), flat["sights"].to_numpy()
+    )
     return flat.select("row", "said", value.alias("value"), pl.Series("crowd", crowd), pl.Series("systems", systems))
 
 
@@ -221,5 +298,5 @@ def _cards(flat: pl.DataFrame, docks: Sequence[str] | None) -> tuple[pl.DataFram
             ((pl.col("crowd") > 1).sum() / pl.len()).alias("share"), pl.len().alias("n")
         )  # fmt: skip
         docks = maker.filter((pl.col("share") > _WANDERING) & (pl.col("n") >= 10))["maker"].sort().to_list()
-    shared = pl.col("said").str.slice(0, 8).is_in(docks) & (pl.col("crowd") == 1)
-    return flat.with_columns(pl.when(shared).then(2).otherwise("crowd").cast(pl.Int16).alias("crowd")), docks
+    shared = pl.col("said").str.slice(0, 8).is_in(docks) & (pl.col("crowd") < _WANDERER)
+    return flat.with_columns(pl.when(shared).then(_WANDERER).otherwise("crowd").cast(pl.Int16).alias("crowd")), docks

@@ -25,17 +25,20 @@ class Learned:
     words     of each of ``WORDED``
     prefixes  that some systems write before serials
     docks     makers (IEEE, OUI) of network cards that wander from device to device
+    sighting  systems that hold several records of many devices
     """
 
     weights: Weights
     words: Mapping[str, Words]
     prefixes: Sequence[str]
     docks: Sequence[str]
+    sighting: Sequence[str]
 
     def frames(self) -> dict[str, pl.DataFrame]:
         """The same as frames: ``weights``, ``words``, ``alike`` and ``habits``."""
         both = [self.words[field].frames(field) for field in WORDED]
         habits = [("prefix", text) for text in self.prefixes] + [("dock", text) for text in self.docks]
+        habits += [("sights", text) for text in self.sighting]
         return {
             "weights": self.weights.frame(),
             "words": pl.concat([words for words, _ in both]),
@@ -52,6 +55,7 @@ class Learned:
             words={field: Words.of_frames(field, frames["words"], frames["alike"]) for field in WORDED},
             prefixes=habits.filter(pl.col("habit") == "prefix")["of"].to_list(),
             docks=habits.filter(pl.col("habit") == "dock")["of"].to_list(),
+            sighting=habits.filter(pl.col("habit") == "sights")["of"].to_list(),
         )
 
 

@@ -11,7 +11,7 @@ import polars as pl
 
 from concordex.match import alike, blocks, cluster
 from concordex.match.alike import Words
-from concordex.match.compare import IDENTIFYING, KINDS, Levels, Sayings, levels
+from concordex.match.compare import IDENTIFYING, KINDS, TOGETHER, Levels, Sayings, levels
 from concordex.match.crowds import Crowds, Numbers, numbers
 from concordex.match.learned import WORDED, Learned
 from concordex.match.weights import Weights, learn
@@ -78,7 +78,8 @@ def link(
     seen = levels(said, a, b)
     weights = learned.weights if learned else learn(seen[:: max(1, len(a) // _SAMPLE)])
     ruled = np.array([*same], dtype=np.int64).reshape(-1, 2)
-    whole, chains = _chains(known.height, a, b, weights.score(seen), ruled)
+    linkable = _identifying(seen)
+    whole, chains = _chains(known.height, a[linkable], b[linkable], weights.score(seen[linkable]), ruled)
     before = (a << 32) | b, seen
     a, b = blocks.within(chains)
     seen = _levels(said, a, b, *before)
@@ -87,7 +88,7 @@ def link(
     start, unclear = _plain(chains, pairs, score)
     start = cluster.components(known.height, np.r_[start, ruled[:, 0]], np.r_[np.arange(known.height), ruled[:, 1]])
     groups, undecided = cluster.gather(start, unclear, THRESHOLD, MARGIN)
-    told = learned or Learned(weights, words, prefixes, known.docks)
+    told = learned or Learned(weights, words, prefixes, known.docks, known.sighting)
     return Linked(groups, whole, a, b, seen, score, told, undecided, cluster.between(groups, unclear))
 
 
@@ -173,15 +174,23 @@ def _chains(
     return np.arange(size) if whole is None else whole, out
 
 
+def _identifying(seen: Levels) -> npt.NDArray[np.bool_]:
+    """Which pairs have something in common without which nothing is linked."""
+    at = {name: place for place, name in enumerate(KINDS)}
+    alone = [np.isin(seen[:, at[kind]], which) for kind, which in IDENTIFYING.items()]
+    together = [
+        np.all([np.isin(seen[:, at[kind]], which) for kind, which in both.items()], axis=0) for both in TOGETHER
+    ]
+    return np.asarray(np.any([*alone, *together], axis=0))
+
+
 def _pairs(a: Numbers, b: Numbers, chains: Numbers, seen: Levels, weights: Weights, apart: Ruled) -> cluster.Pairs:
     names = list(KINDS)
-    identifying = np.zeros(len(a), dtype=np.bool_)
-    for kind, which in IDENTIFYING.items():
-        identifying |= np.isin(seen[:, names.index(kind)], which)
     ruled = np.array([(min(pair) << 32) | max(pair) for pair in apart], dtype=np.int64)
+    system = seen[:, names.index("system")]
     return cluster.Pairs(
-        a=a, b=b, chain=chains[a], levels=seen, weights=weights, identifying=identifying,
-        one_system=seen[:, names.index("system")] == 2, apart=np.isin((a << 32) | b, ruled),
+        a=a, b=b, chain=chains[a], levels=seen, weights=weights, identifying=_identifying(seen),
+        one_system=system == 2, sighted=system == 3, apart=np.isin((a << 32) | b, ruled),
     )  # fmt: skip
 
 
@@ -193,5 +202,5 @@ def _plain(chains: Numbers, pairs: cluster.Pairs, score: npt.NDArray[np.float32]
     mixed[pairs.chain[unclear]] = True
     start = np.where((chains >= 0) & ~mixed[chains], chains, np.arange(len(chains)))
     open_to = mixed[pairs.chain]
-    names = ("a", "b", "chain", "levels", "identifying", "one_system", "apart")
+    names = ("a", "b", "chain", "levels", "identifying", "one_system", "sighted", "apart")
     return start, replace(pairs, **{name: getattr(pairs, name)[open_to] for name in names})

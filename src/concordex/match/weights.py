@@ -35,7 +35,7 @@ _DEFAULTS: dict[str, tuple[Sequence[float], Sequence[float]]] = {
     "site": ((3, 4, 5, 88), (40, 20, 10, 30)),
     "kind": ((1, 2, 7, 90), (30, 15, 15, 40)),
     "seen": ((60, 30, 10), (50, 32, 18)),
-    "system": ((97, 3), (50, 50)),
+    "system": ((90, 3, 7), (50, 40, 10)),
 }
 
 #: How many pairs the defaults count for.
@@ -53,10 +53,21 @@ _AT = {name: at for at, name in enumerate(KINDS)}
 #: Kinds that, borne by one alone, are a device's own: they outweigh a serial that somebody mistook.
 OWN = ("uuid", "mac", "tag")
 
+#: What speaks against it that two records with a sign of hardware in common are one device.
+_OPPOSED = {
+    "serial": (3, 4, 5, 6, 7),
+    "uuid": (3,),
+    "tag": (4,),
+    "name": (6, 7),
+    "user": (2,),
+    "kind": (1, 2),
+    "model": (1, 2),
+}
+
 #: Why two records of one device, or of two, may look as they do: classes that begin where the
 #: pairs have this level of this kind, and are left to find their own way.
-_ONE = (("ip", (1, 2, 3, 5)), ("ip", (4,)), ("ip", (0,)))
-_TWO = (("name", (1, 2)), ("name", (3, 4, 5)), ("mac", (1, 2, 3)), ("system", (2,)), ("system", (1,)))
+_ONE = (("ip", (1, 2, 3, 5)), ("ip", (4,)), ("ip", (0,)), ("system", (2,)), ("system", (3,)))
+_TWO = (("name", (1, 2)), ("name", (3, 4, 5)), ("mac", (1, 2, 3)), ("system", (2,)), ("system", (3,)), ("system", (1,)))
 CLASSES = len(_ONE) + len(_TWO)
 _IS_ONE = np.arange(CLASSES) < len(_ONE)
 
@@ -180,11 +191,13 @@ def _frequencies(patterns: Levels, counts: Floats, believed: Floats) -> Floats:
 def _anchored(patterns: Levels) -> npt.NDArray[np.bool_]:
     """Which classes each pattern may be in: some answers need no estimate.
 
-    One serial and a second sign of it are one device; two serials that are well known are two, and so
-    are two in one system, or two that share a place and nothing of their own.
+    One serial and a second sign of hardware are one device, in one system too; two serials that are well known are
+    two, and so are two in one system, or two that share a place and nothing of their own.
     """
     serial, system = patterns[:, _AT["serial"]], patterns[:, _AT["system"]]
     own = np.any([patterns[:, _AT[kind]] == 1 for kind in OWN], axis=0)
-    sure = (serial == 1) & (own | (patterns[:, _AT["name"]] == 1)) & (system == 1)
+    sure = (serial == 1) & (own | ((patterns[:, _AT["name"]] == 1) & (system == 1)))
+    opposed = np.any([np.isin(patterns[:, _AT[kind]], levels) for kind, levels in _OPPOSED.items()], axis=0)
+    sure |= own & ~opposed
     never = (serial == 6) | ((serial == 5) & ((system == 2) | ~own))
     return np.asarray(np.where(_IS_ONE, ~never[:, None], ~sure[:, None]))
