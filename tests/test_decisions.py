@@ -209,6 +209,32 @@ def test_groups_are_filters_unions_intersections_and_differences(lists):
     assert "made of itself: both > quay > both" in lists("show", "records", "--where", "group = both", status=2).stderr
 
 
+def test_why_two_are_not_one_is_told_and_the_lines_add_up(lists):
+    lists.say("net", row(id="1", name="sw-1", serial="AAAA1111", site="quay"), row(id="2", name="sw-2", site="quay"),
+              row(id="3", name="sw-3", serial="CCCC3333"))  # fmt: skip
+    lists.say("inv", row(id="7", name="sw-1", serial="aaaa1111", site="depot"), row(id="8", name="old", site="quay"),
+              row(id="9", name="sw-3", serial="DDDD9999"))  # fmt: skip
+    lists.reconcile()
+    for one, other, why in (
+        ("net/2", "inv/8", "nothing that identifies a device is the same in both"),
+        ("net/3", "inv/9", "their serials differ outright"),
+    ):
+        told = lists("explain", one, "--why-not", other).stdout
+        assert why in told
+        found = json.loads(lists("explain", one, "--why-not", other, "-f", "json").stdout)[0]
+        lines = sum(line["bits"] for line in found["link"]["because"])
+        assert lines == pytest.approx(found["bits"], abs=0.06 * len(found["link"]["because"]))
+    lists("ruling", "apart", "net/2", "inv/8", "--why", "two of them stand there")
+    lists("reconcile")
+    assert "somebody ruled so: apart" in lists("explain", "net/2", "--why-not", "inv/8").stdout
+    assert "they are one" in lists("explain", "net/1", "--why-not", "inv/7", status=2).stderr
+    for entry in json.loads(lists("explain", "net/1", "-f", "json").stdout):
+        for link in entry["links"]:
+            assert sum(b["bits"] for b in link["because"]) == pytest.approx(
+                link["bits"], abs=0.06 * len(link["because"])
+            )
+
+
 def test_a_review_decides_by_a_key_and_goes_on_where_it_was_left(lists):
     lists.say(
         "net", *(row(id=f"n{at}", name=f"ap-{at}", kind="switch", mac=f"0c:b1:00:00:00:0{at}") for at in range(3))

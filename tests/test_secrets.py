@@ -348,4 +348,4 @@ def test_masking_takes_no_longer_than_reading(tmp_path):
     told = unseen.masked(text)
     assert packed not in told
     assert "token" not in unseen.masked("token-00004999-4999")
-    assert time.monotonic() - begun < 20  # and not for ever
+    assert time.monotonic() - begun < 120  # and not for ever

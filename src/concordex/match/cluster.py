@@ -86,6 +86,24 @@ def between(groups: Numbers, pairs: Pairs) -> tuple[Numbers, Numbers, Floats]:
     return state.a[found.linkable], state.b[found.linkable], found.score[found.linkable]
 
 
+def verdict(groups: Numbers, pairs: Pairs) -> tuple[float, str]:
+    """Of the pairs of two groups the evidence in bits that they are one, and what forbids it, if anything does.
+
+    ``nothing`` identifies them, their serials say that hardware was ``replaced``, more speaks ``against`` it, or what
+    speaks for it is no more than is common (``unsupported``).
+    """
+    state = _State(pairs, groups)
+    found, replaced = state.scored(), state.replaced()
+    bits = float(found.plain[0])
+    for why, holds in (
+        ("nothing", not found.linkable[0]), ("replaced", replaced[0]), ("against", bits <= 0),
+        ("unsupported", not found.supported[0]),
+    ):  # fmt: skip
+        if holds:
+            return bits, why
+    return bits, ""
+
+
 @dataclass(frozen=True)
 class _Scored:
     """Of each pair of groups the evidence in bits that they are one; whether anything identifies them; whether the
@@ -93,6 +111,7 @@ class _Scored:
     in common does not."""
 
     score: Floats
+    plain: Floats  # the same, where something forbids it too
     linkable: Mask
     supported: Mask
     opposed: Mask
@@ -184,10 +203,11 @@ class _State:
         apart = nothing + (said / np.maximum(whole, 1e-6)[:, _KIND]) @ weigh
         score = np.maximum(combined(logs), apart).astype(np.float32)
         opposed = (score < 0) & (score < nothing - _AGAINST)
-        score[(flags[:, 3] > 0) | self._replaced()] = -np.inf
-        return _Scored(score, flags[:, 0] > 0, score > nothing, opposed | np.isneginf(score))
+        plain = score.copy()
+        score[(flags[:, 3] > 0) | self.replaced()] = -np.inf
+        return _Scored(score, plain, flags[:, 0] > 0, score > nothing, opposed | np.isneginf(score))
 
-    def _replaced(self) -> Mask:
+    def replaced(self) -> Mask:
         """Whether serials differ outright and nothing else of a device's own agrees: hardware changed under a name."""
         differ = np.any(self.sums[:, _columns("serial", 5, 6)] > 0, axis=1)
         agree = np.any(self.sums[:, _columns("serial", 1, 2, 3, 4)] > 0, axis=1)

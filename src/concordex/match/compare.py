@@ -48,8 +48,8 @@ IDENTIFYING: dict[str, tuple[int, ...]] = {
 }  # fmt: skip
 
 
-#: Nor by one of these, but by both: whoever sits at a dock that many use.
-TOGETHER: tuple[dict[str, tuple[int, ...]], ...] = ({"mac": (2, 3), "user": (1,)},)
+#: Nor by one of these, but by both: whoever sits at a dock that many use, and the address that he has there.
+TOGETHER: tuple[dict[str, tuple[int, ...]], ...] = ({"mac": (2, 3), "user": (1,)}, {"mac": (2, 3), "ip": (1,)})
 
 
 @dataclass(frozen=True)

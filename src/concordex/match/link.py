@@ -78,7 +78,7 @@ def link(
     seen = levels(said, a, b)
     weights = learned.weights if learned else learn(seen[:: max(1, len(a) // _SAMPLE)])
     ruled = np.array([*same], dtype=np.int64).reshape(-1, 2)
-    linkable = _identifying(seen)
+    linkable = identifying(seen)
     whole, chains = _chains(known.height, a[linkable], b[linkable], weights.score(seen[linkable]), ruled)
     before = (a << 32) | b, seen
     a, b = blocks.within(chains)
@@ -174,7 +174,7 @@ def _chains(
     return np.arange(size) if whole is None else whole, out
 
 
-def _identifying(seen: Levels) -> npt.NDArray[np.bool_]:
+def identifying(seen: Levels) -> npt.NDArray[np.bool_]:
     """Which pairs have something in common without which nothing is linked."""
     at = {name: place for place, name in enumerate(KINDS)}
     alone = [np.isin(seen[:, at[kind]], which) for kind, which in IDENTIFYING.items()]
@@ -189,7 +189,7 @@ def _pairs(a: Numbers, b: Numbers, chains: Numbers, seen: Levels, weights: Weigh
     ruled = np.array([(min(pair) << 32) | max(pair) for pair in apart], dtype=np.int64)
     system = seen[:, names.index("system")]
     return cluster.Pairs(
-        a=a, b=b, chain=chains[a], levels=seen, weights=weights, identifying=_identifying(seen),
+        a=a, b=b, chain=chains[a], levels=seen, weights=weights, identifying=identifying(seen),
         one_system=system == 2, sighted=system == 3, apart=np.isin((a << 32) | b, ruled),
     )  # fmt: skip
 

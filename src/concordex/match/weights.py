@@ -94,6 +94,23 @@ class Weights:
         logs = self.share + np.sum([self.likely[:, at, patterns[:, at]].T for at in range(len(KINDS))], axis=0)
         return np.asarray(combined(logs).astype(np.float32)[inverse])
 
+    def told_apart(self, levels: Mapping[str, int]) -> dict[str, float]:
+        """What each kind of evidence adds, in bits, to what is known by those before it, the weightiest first.
+
+        Kinds hang together, so what one adds depends on what is known already; all of it adds up to the score, with
+        the prior, which comes first under ``""``.
+        """
+        order = sorted(
+            (kind for kind, level in levels.items() if level), key=lambda k: -abs(self.table[_AT[k], levels[k]])
+        )
+        logs, before = self.share[None, :], self.prior
+        told = {"": before}
+        for kind in order:
+            logs = logs + self.likely[None, :, _AT[kind], levels[kind]]
+            now = float(combined(logs)[0])
+            told[kind], before = now - before, now
+        return told
+
     def frame(self) -> pl.DataFrame:
         """The same as a frame: ``class``, ``kind``, ``level`` (from 1), ``means``, ``likely`` and ``weight``."""
         rows = [

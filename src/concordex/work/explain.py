@@ -10,6 +10,7 @@ import polars as pl
 from concordex.errors import CalledWrongly
 from concordex.match.compare import KINDS
 from concordex.match.merge import MERGED
+from concordex.match.weights import Weights
 from concordex.model.values import ip, mac
 from concordex.words import suggestion
 from concordex.work import concordance
@@ -73,6 +74,47 @@ def explain(workspace: Workspace, device: str) -> list[Explanation]:
     return [_explained(workspace, members, entry, weights) for entry in meant(workspace, device)]
 
 
+@dataclass(frozen=True, kw_only=True)
+class NotOne:
+    """Why what two names mean is not one device: the entries, the reason, the pair of records that comes nearest."""
+
+    one: str
+    other: str
+    reason: str
+    bits: float
+    link: Link
+
+
+def why_not(workspace: Workspace, device: str, other: str) -> NotOne:
+    """Why ``device`` and ``other``, each of which must mean one entry, are not one."""
+    from concordex.match.learned import FRAMES, Learned
+    from concordex.match.whynot import why_apart
+
+    both = [_one_of(workspace, name) for name in (device, other)]
+    if both[0] == both[1]:
+        raise CalledWrongly(f"they are one: {both[0]}", advice=f"concordex explain {both[0]} tells why")
+    members = concordance.read(workspace, "members").collect()
+    rows = [members.filter(pl.col("entry") == entry)["row"].to_numpy().astype("int64") for entry in both]
+    learned = Learned.of_frames({name: concordance.read(workspace, name).collect() for name in FRAMES})
+    found = why_apart(members, learned, *rows)
+    a, b = (members.row(found.nearest[side], named=True) for side in "ab")
+    reason = found.reason
+    for ruling in holding(workspace):
+        refs = members.select(pl.format("{}/{}", "system", "record_id").alias("ref"), "entry")
+        named = set(refs.filter(pl.col("ref").is_in(list(ruling.records)))["entry"])
+        if ruling.kind == "apart" and set(both) <= named:
+            reason = f"somebody ruled so: {_told(ruling)}"
+    link = link_of(found.nearest | {"together": found.together}, a, b, learned.weights)
+    return NotOne(one=both[0], other=both[1], reason=reason, bits=round(found.together, 1), link=link)
+
+
+def _one_of(workspace: Workspace, device: str) -> str:
+    entries = meant(workspace, device)
+    if len(entries) > 1:
+        raise CalledWrongly(f"{device!r} means {len(entries)} entries", advice=f"say which: {', '.join(entries[:5])}")
+    return entries[0]
+
+
 def meant(workspace: Workspace, device: str) -> list[str]:
     """The entries that ``device`` may mean."""
     members = concordance.read(workspace, "members")
@@ -83,27 +125,33 @@ def meant(workspace: Workspace, device: str) -> list[str]:
     return entries
 
 
-def weighing(workspace: Workspace) -> dict[tuple[str, int], float]:
-    """What each level of each kind of evidence weighs in the newest concordance."""
-    frame = concordance.read(workspace, "weights").filter(pl.col("class") == 0).select("kind", "level", "weight")
-    return {(kind, level): weight for kind, level, weight in frame.collect().iter_rows()}
+def weighing(workspace: Workspace) -> Weights:
+    """What was learned of the evidence for the newest concordance."""
+    return Weights.of_frame(concordance.read(workspace, "weights").collect())
 
 
-def link_of(pair: dict[str, Any], a: dict[str, Any], b: dict[str, Any], weights: dict[tuple[str, int], float]) -> Link:
-    """The evidence for a pair of records, the weightiest first."""
+def link_of(pair: dict[str, Any], a: dict[str, Any], b: dict[str, Any], weights: Weights) -> Link:
+    """The evidence for a pair of records, line by line; the lines add up to the bits of all of it.
+
+    Of two entries that were not joined, the last line is what their other records say.
+    """
+    told = weights.told_apart({kind: pair[kind] for kind in KINDS})
     because = [
-        Evidence(
-            kind=kind, says=names[pair[kind] - 1], values=_values(kind, a, b),
-            bits=round(weights.get((kind, pair[kind]), 0.0), 1),
+        Evidence(kind=kind, says=KINDS[kind][pair[kind] - 1], values=_values(kind, a, b), bits=round(bits, 1))
+        if kind
+        else Evidence(
+            kind="before", says="anything is compared: how often such pairs are one", values="", bits=round(bits, 1)
         )
-        for kind, names in KINDS.items()
-        if (pair[kind] and kind != "system") or (kind == "system" and pair[kind] == 2)
-    ]  # fmt: skip
-    because.sort(key=lambda one: -abs(one.bits))
+        for kind, bits in told.items()
+    ]
+    total = pair.get("together", pair["bits"])
+    if total is not None and abs(total - sum(told.values())) >= 0.05:
+        rest = round(total - sum(told.values()), 1)
+        because.append(Evidence(kind="others", says="what the other records of both say", values="", bits=rest))
     return Link(
         a=ref(a),
         b=ref(b),
-        bits=round(pair.get("together", pair["bits"]), 1),
+        bits=round(total, 1),
         because=because,
         entry=pair.get("other") or "",
     )
@@ -134,9 +182,7 @@ def _meant(members: pl.LazyFrame, device: str) -> list[str]:
     return list(found.unique().sort("entry").collect()["entry"])
 
 
-def _explained(
-    workspace: Workspace, members: pl.LazyFrame, entry: str, weights: dict[tuple[str, int], float]
-) -> Explanation:
+def _explained(workspace: Workspace, members: pl.LazyFrame, entry: str, weights: Weights) -> Explanation:
     mine = members.filter(pl.col("entry") == entry).sort("row").collect()
     records = mine.to_dicts()
     by_row = {record["row"]: record for record in records}

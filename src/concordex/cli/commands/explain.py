@@ -15,16 +15,24 @@ def explain(
     history: Annotated[
         bool, typer.Option("--history", help="And what became of it: seen, renamed, moved, upgraded.")
     ] = False,
+    why_not: Annotated[
+        str | None, typer.Option("--why-not", help="Instead: why it and this other device are not one.")
+    ] = None,
     form: Form = None,
 ) -> None:
-    """Why records are one device, and where each of its values came from.
+    """Why records are one device, and where each of its values came from; or why two are not one.
 
     Examples:
 
     concordex explain sw-cobble-quay-01
 
     concordex explain 0cb1.0000.0042 --history
+
+    concordex explain sw-cobble-quay-01 --why-not sw-cobble-quay-02
     """
+    if why_not is not None:
+        _draw_not_one(device, why_not, form)
+        return
     from concordex.work.explain import explain as find
 
     found = find(workspace(), device)
@@ -42,6 +50,19 @@ def explain(
         _draw(one)
         if history:
             _draw_past(past[at])
+
+
+def _draw_not_one(device: str, other: str, form: Form) -> None:
+    from concordex.work.explain import why_not
+
+    found = why_not(workspace(), device, other)
+    if form not in (None, Format.TABLE):
+        _as_data([asdict(found)], form)
+        return
+    draw.heading(f"{found.one} and {found.other} are not one: {found.reason}")
+    draw.line(f"{found.bits:+.1f} bits in all; nearest are {found.link.a} and {found.link.b}")
+    for one in found.link.because:
+        draw.line(f"  {one.bits:+5.1f}  {one.kind} {one.says}  {draw.cell(one.values)}".rstrip())
 
 
 def _past(entry: str) -> list[Any]:
@@ -127,9 +148,11 @@ def _draw_links(links: Any, numbers: dict[str, int]) -> None:
 
 
 def _because(link: Any) -> str:
-    """The evidence that says something, the weightiest first."""
-    told = [b for b in link.because if abs(b.bits) >= _SAYS] or link.because
-    return "; ".join(f"{b.bits:+.1f} {b.kind} {b.says}{f' ({draw.cell(b.values)})' if b.values else ''}" for b in told)
+    """The evidence, all of it that speaks against; what speaks for it and says little stands together at the end."""
+    told = [b for b in link.because if b.bits < 0 or b.bits >= _SAYS] or link.because
+    said = [f"{b.bits:+.1f} {b.kind} {b.says}{f' ({draw.cell(b.values)})' if b.values else ''}" for b in told]
+    rest = round(sum(b.bits for b in link.because) - sum(b.bits for b in told), 1)
+    return "; ".join([*said, *([f"{rest:+.1f} the rest"] if rest else [])])
 
 
 def _told(value: Any, numbers: dict[str, int]) -> list[Any]:

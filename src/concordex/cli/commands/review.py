@@ -90,7 +90,7 @@ def _show(one: Any, at: int, of: int) -> None:
     systems = ["systems", here["systems"], "", there["systems"]]
     draw.table(["field", one.one, "", one.other], [*rows, systems])
     draw.line()
-    for because in (b for b in one.link.because if abs(b.bits) >= 0.5):
+    for because in (b for b in one.link.because if b.bits):
         draw.line(f"  {because.bits:+5.1f}  {because.kind} {because.says}  {draw.cell(because.values)}")
     for entry, rival, bits in one.rivals:
         draw.line(f"  {entry} may be {rival} instead: {bits:+.1f} bits")
