@@ -1,7 +1,9 @@
 """How right the concordance is, and how fast: fleets with known truth at three levels of noise.
 
-python benchmarks/concordance.py [quality | cases | million | speed] …
+python benchmarks/concordance.py [worlds | quality | cases | million | speed] …
 
+worlds    nine systems, of which three only sight devices: ten seeds each at 20,000 devices, by hard case beside the
+          guarded join, one at 200,000; and what is learned from twenty samples of one fleet
 quality   the concordance beside three plain joins, at 20,000 devices, the median of five seeds
 cases     precision by hard case, beside the guarded join
 million   the same fleets with a million records: quality must not fall with size
@@ -18,6 +20,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -25,17 +28,22 @@ import numpy as np
 import polars as pl
 
 from concordex.match.again import again
+from concordex.match.blocks import candidates
+from concordex.match.compare import levels
 from concordex.match.concordance import PARTS, Concordance, Rules, reconcile
 from concordex.match.crowds import crowds
 from concordex.match.findings import Scope
 from concordex.match.identity import identities, optional_prefixes, without
 from concordex.match.learned import FRAMES
-from concordex.match.link import link
+from concordex.match.link import link, sayings
+from concordex.match.weights import learn
 from concordex.store import snapshots as store
 
 sys.path.insert(0, str(Path(__file__).parent))
 from fleets import LEVELS, SYSTEMS, fleet
 from scores import by_case, joined, scores
+from worlds import LEVELS as WORLDS
+from worlds import world
 
 SEEDS = (1, 2, 3, 4, 5)
 DEVICES, MILLION = 20_000, 310_000
@@ -48,6 +56,47 @@ def linked(records: pl.DataFrame) -> pl.DataFrame:
     keyed = identities(records.sort("system", "record_id"))
     keyed = without(keyed, optional_prefixes(keyed["serial_key"]))
     return keyed.with_columns(pl.Series("entry", link(keyed, crowds(keyed)).groups))
+
+
+def worlds() -> None:
+    """The harder fleets: their figures, the hard cases of all seeds together, and how much a sample matters."""
+    for level in WORLDS:
+        runs, cases = [], []
+        for seed in range(10):
+            records = world(DEVICES, level, seed)
+            told = linked(records)
+            runs.append(scores(told))
+            row(f"{level}, seed {seed}", "concordex", runs[-1])
+            guarded = records.with_columns(joined(records, "guarded").alias("entry"))
+            row(f"{level}, seed {seed}", "guarded", scores(guarded))
+            cases.append(by_case(told).join(by_case(guarded), on="case", suffix=", guarded"))
+        row(level, "median", {key: statistics.median(one[key] for one in runs) for key in runs[0]})
+        row(level, "worst", {key: min(one[key] for one in runs) for key in runs[0]})
+        shown = pl.concat(cases).group_by("case").agg(pl.exclude("case").median()).sort("case")
+        for one in shown.iter_rows(named=True):
+            print(
+                f"{level:8} {one['case']:15} precision {one['precision']:.4f} (guarded {one['precision, guarded']:.4f})"
+                f"  recall {one['recall']:.4f} (guarded {one['recall, guarded']:.4f})"
+            )
+        row(f"{level}, 200,000 devices", "concordex", scores(linked(world(200_000, level, 1))))
+    samples()
+
+
+def samples() -> None:
+    """F1 by what twenty samples of the candidates of a fleet teach."""
+    records = world(5_000, "middle", 1)
+    keyed = identities(records.sort("system", "record_id"))
+    keyed = without(keyed, optional_prefixes(keyed["serial_key"]))
+    known = crowds(keyed)
+    first = link(keyed, known).learned
+    said = sayings(keyed, known, first.words)
+    seen = levels(said, *candidates(known, said.model.words + 1, said.site.words + 1))
+    found = []
+    for seed in range(20):
+        weights = learn(seen[np.random.default_rng(seed).random(len(seen)) < 0.3])
+        groups = link(keyed, known, learned=replace(first, weights=weights)).groups
+        found.append(scores(keyed.with_columns(pl.Series("entry", groups)))["F1"])
+    print(f"20 samples of three in ten: F1 {min(found):.4f} to {max(found):.4f}", flush=True)
 
 
 def quality() -> None:
@@ -163,9 +212,9 @@ def main() -> None:
         one(sys.argv[2], Path(sys.argv[3]))
         return
     print(f"{datetime.now(UTC):%Y-%m-%d}, Python {platform.python_version()}, polars {pl.__version__}")
-    for name in sys.argv[1:] or ("quality", "cases", "million", "speed"):
+    for name in sys.argv[1:] or ("worlds", "quality", "cases", "million", "speed"):
         print(f"\n{name}")
-        {"quality": quality, "cases": cases, "million": million, "speed": speed}[name]()
+        {"worlds": worlds, "quality": quality, "cases": cases, "million": million, "speed": speed}[name]()
 
 
 if __name__ == "__main__":

@@ -92,7 +92,7 @@ def again(
         findings=findings(
             members, entries, rules.scope, at_rest, doubts=undecided(entry.gather(rows), doubts, linked),
             contradicted=told.contradicted, among=among,
-            held=_held(last.findings, opened, touched),
+            held=_held(last.findings, opened, touched), learned=last.learned,
         ),
         learned=last.learned, looked_at=int(open_to.sum()),
     )  # fmt: skip

@@ -109,7 +109,7 @@ def reconcile(
         members=members, entries=entries, sources=sources, evidence=evidence, doubts=doubts, learned=linked.learned,
         looked_at=members.height,
         findings=findings(members, entries, rules.scope, at_rest, doubts=undecided(entry, doubts, linked),
-                          contradicted=told.contradicted),
+                          contradicted=told.contradicted, learned=linked.learned),
     )  # fmt: skip
 
 

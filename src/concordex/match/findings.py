@@ -9,12 +9,15 @@ from datetime import UTC, datetime
 import numpy as np
 import polars as pl
 
+from concordex.match.alike import NEAR, Words
 from concordex.match.identity import CUT
+from concordex.match.learned import Learned
 
 #: kind: (severity, what to do)
 KINDS: dict[str, tuple[str, str]] = {
     "duplicate": ("high", "keep one record and remove the others"),
     "replaced": ("high", "the hardware was changed under this name: correct the inventory"),
+    "serial_in_two": ("high", "one device in two entries, or a serial of another: explain ENTRY --why-not OTHER"),
     "conflict": ("medium", "find out which value is right and correct the other"),
     "missing_in_inventory": ("medium", "concordex sync creates it"),
     "missing_at_managers": ("medium", "is it switched off, gone, or not yet managed?"),
@@ -74,6 +77,7 @@ def findings(
     contradicted: Sequence[tuple[str, str]] = (),
     among: pl.DataFrame | None = None,
     held: pl.DataFrame | None = None,
+    learned: Learned | None = None,
 ) -> pl.DataFrame:
     """All findings as one frame, the gravest first.
 
@@ -82,6 +86,8 @@ def findings(
     entries of which one fits several, ``contradicted`` pairs of records whose rulings cannot hold.
     ``about`` is the system or entry that a finding is about, beside its own; with kind, entry and field it
     tells one finding from another, now and the next time.  What is about a system alone has no entry.
+
+    By what was ``learned`` a system that sights devices makes no duplicates, and words for the same thing no conflict.
 
     What an entry's own records show (``OWN``) need not be sought again where nothing changed: ``among``
     are then the records of the other entries, and ``held`` the findings of these that still hold.
@@ -92,8 +98,9 @@ def findings(
     found = [
         *_missing_in(entries, scope),
         _missing_at_managers(records, entries, scope, resting),
-        _duplicates(among, entries),
-        *(_conflicts(ranked, entries, field) for field in COMPARED),
+        _duplicates(among, entries, learned.sighting if learned else ()),
+        *(_conflicts(ranked, entries, field, learned) for field in COMPARED),
+        _serials_in_two(records, entries),
         _replaced(entries, scope),
         _badly_identified(among, entries),
         _stale(entries, scope),
@@ -169,9 +176,9 @@ def _missing_at_managers(
     return _shaped(unmanaged, "missing_at_managers", seen)
 
 
-def _duplicates(records: pl.DataFrame, entries: pl.DataFrame) -> pl.DataFrame:
+def _duplicates(records: pl.DataFrame, entries: pl.DataFrame, sighting: Sequence[str]) -> pl.DataFrame:
     twice = (
-        records.filter(pl.len().over("entry", "system") > 1)
+        records.filter(pl.col("system").is_in(list(sighting)).not_(), pl.len().over("entry", "system") > 1)
         .sort("entry", "system", "record_id")
         .group_by("entry", "system", maintain_order=True)
         .agg(pl.col("record_id").str.join(", ").alias("ids"), pl.len().alias("count"))
@@ -182,16 +189,40 @@ def _duplicates(records: pl.DataFrame, entries: pl.DataFrame) -> pl.DataFrame:
     )
 
 
-def _conflicts(ranked: pl.DataFrame, entries: pl.DataFrame, field: str) -> pl.DataFrame:
+def _serials_in_two(records: pl.DataFrame, entries: pl.DataFrame) -> pl.DataFrame:
+    """Serials that records of two or three entries bear: seldom that of two devices."""
+    borne = records.select("entry", "serial_key").drop_nulls().unique()
+    shared = borne.filter(pl.len().over("serial_key").is_between(2, 3))
+    both = shared.join(shared, on="serial_key", suffix="_other").filter(pl.col("entry") < pl.col("entry_other"))
+    told = entries.select("entry", "name", "systems")
+    joined = (
+        both.join(told, on="entry")
+        .join(told.select(pl.all().name.suffix("_other")), on="entry_other", maintain_order="left")
+        .sort("entry", "entry_other", "serial_key")
+        .unique(["entry", "entry_other"], keep="first", maintain_order=True)
+    )
+    seen = pl.format(
+        "serial {}, and so has {}: {}, in {}", "serial_key", "entry_other",
+        pl.col("name_other").fill_null("without a name"), pl.col("systems_other").list.join(", "),
+    )  # fmt: skip
+    return _shaped(joined, "serial_in_two", seen, about=pl.col("entry_other"))
+
+
+def _conflicts(ranked: pl.DataFrame, entries: pl.DataFrame, field: str, learned: Learned | None) -> pl.DataFrame:
     """Entries whose systems give different values; within one system the record seen last speaks."""
     key = {"name": "name_key", "serial": "serial_key"}.get(field, field)
-    said = ranked.select("entry", "system", field, pl.col(key).str.to_lowercase().alias("said")).drop_nulls("said")
+    words = pl.concat_str("maker", "model", separator=" ", ignore_nulls=True) if field == "model" else pl.col(field)
+    said = ranked.select(
+        "entry", "system", field, pl.col(key).str.to_lowercase().alias("said"), words.alias("words")
+    ).drop_nulls("said")
     if field == "kind":
         said = said.filter(pl.col("said") != "other")
     number = pl.col("said").hash()
     torn = said.group_by("entry").agg(number.min().alias("least"), number.max().alias("most"))
     said = said.join(torn.filter(pl.col("least") != pl.col("most")), on="entry", how="semi", maintain_order="left")
     latest = said.unique(["entry", "system"], keep="last", maintain_order=True)
+    if learned and field in learned.words and learned.words[field].learned:
+        latest = latest.join(_other_words(latest, learned.words[field]), on="entry", how="semi", maintain_order="left")
     clash = (
         latest.group_by("entry", maintain_order=True)
         .agg(
@@ -207,6 +238,14 @@ def _conflicts(ranked: pl.DataFrame, entries: pl.DataFrame, field: str) -> pl.Da
     return _shaped(joined, "conflict", pl.col("said"), field=field, severity=COMPARED[field])
 
 
+def _other_words(latest: pl.DataFrame, words: Words) -> pl.DataFrame:
+    """The entries of which two systems say what was not learned to be the same thing."""
+    placed = latest.select("entry", pl.int_range(pl.len()).alias("at"))
+    pairs = placed.join(placed, on="entry", suffix="_other").filter(pl.col("at") < pl.col("at_other"))
+    stand = words.of(latest["words"]).levels(pairs["at"].to_numpy(), pairs["at_other"].to_numpy())
+    return pairs.filter(pl.Series(stand < NEAR)).select("entry").unique()
+
+
 def _replaced(entries: pl.DataFrame, scope: Scope) -> pl.DataFrame:
     """A name under which the inventory and a manager know two different devices."""
     inventories = pl.lit(list(scope.inventories), dtype=pl.List(pl.String))
@@ -218,6 +257,8 @@ def _replaced(entries: pl.DataFrame, scope: Scope) -> pl.DataFrame:
     both = only_there.join(only_here, on="key", suffix="_new", maintain_order="left").drop_nulls(
         ["serial", "serial_new"]
     )
+    plain = [pl.col(name).str.to_uppercase().str.replace_all("[^A-Z0-9]", "") for name in ("serial", "serial_new")]
+    both = both.filter(plain[0] != plain[1])
     seen = pl.format(
         "{} has serial {}, {} has {} ({})", pl.col("systems").list.join(", "), "serial",
         pl.col("systems_new").list.join(", "), "serial_new", "entry_new",
