@@ -78,9 +78,14 @@ def read_text(path: Path) -> str:
 
 def parse_yaml(text: str, name: str) -> Any:
     """``text`` as YAML; ``name`` is what an error calls it."""
-    from ruamel.yaml import YAML
-    from ruamel.yaml.error import MarkedYAMLError, YAMLError
+    import warnings
 
+    from ruamel.yaml import YAML
+    from ruamel.yaml.error import MarkedYAMLError, ReusedAnchorWarning, YAMLError
+
+    warnings.simplefilter(
+        "ignore", ReusedAnchorWarning
+    )  # a name may mean something else further down (YAML 1.2.2, 7.1)
     try:
         with suppress(NotYaml):  # else it is read again, to say where
             parse_fast(text)  # what is not bounded would take the slow reader very long

@@ -87,22 +87,24 @@ def findings(
     ``about`` is the system or entry that a finding is about, beside its own; with kind, entry and field it
     tells one finding from another, now and the next time.  What is about a system alone has no entry.
 
-    By what was ``learned`` a system that sights devices makes no duplicates, and words for the same thing no conflict.
+    By what was ``learned`` a system that sights devices makes no duplicates and nothing missing, and words for the same
+    thing no conflict.
 
     What an entry's own records show (``OWN``) need not be sought again where nothing changed: ``among``
     are then the records of the other entries, and ``held`` the findings of these that still hold.
     """
     among = records if among is None else among
+    sighting = learned.sighting if learned else ()
     keys = ("entry", "system", "last_seen", "row", "serial_key", "name_key", *COMPARED)
     ranked = among.select(keys).sort("entry", "system", "last_seen", "row", nulls_last=False)
     found = [
-        *_missing_in(entries, scope),
+        *_missing_in(entries, scope, sighting),
         _missing_at_managers(records, entries, scope, resting),
-        _duplicates(among, entries, learned.sighting if learned else ()),
+        _duplicates(among, entries, sighting),
         *(_conflicts(ranked, entries, field, learned) for field in COMPARED),
         _serials_in_two(records, entries),
         _replaced(entries, scope),
-        _badly_identified(among, entries),
+        _badly_identified(among.filter(pl.col("system").is_in(list(sighting)).not_()), entries),
         _stale(entries, scope),
         _undecided(entries, doubts),
         _contradicted(records, entries, contradicted),
@@ -145,10 +147,10 @@ def _shaped(
     )  # fmt: skip
 
 
-def _missing_in(entries: pl.DataFrame, scope: Scope) -> list[pl.DataFrame]:
-    managed = entries.filter(
-        pl.col("systems").list.set_difference(pl.lit(list(scope.inventories), dtype=pl.List(pl.String))).list.len() > 0
-    )
+def _missing_in(entries: pl.DataFrame, scope: Scope, sighting: Sequence[str]) -> list[pl.DataFrame]:
+    """What an inventory lacks, as far as another system than one that only sights devices knows it."""
+    passing = pl.lit([*scope.inventories, *sighting], dtype=pl.List(pl.String))
+    managed = entries.filter(pl.col("systems").list.set_difference(passing).list.len() > 0)
     return [
         _shaped(
             managed.filter(
