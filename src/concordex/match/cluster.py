@@ -165,6 +165,12 @@ def _columns(kind: str, *levels: int) -> list[int]:
     return [_COLUMNS.index((at, level)) for level in levels]
 
 
+#: Columns of what is the same and borne by several: it may say little, and does not speak against.
+_SHARED = np.concatenate([
+    _columns("serial", 2), _columns("uuid", 2), _columns("mac", 2, 3), _columns("drawn", 2), _columns("tag", 2),
+    _columns("name", 2, 3), _columns("ip", 2, 3),
+])  # fmt: skip
+
 _FLAGS = ("identifying", "one_system", "sighted", "apart")
 
 
@@ -200,6 +206,7 @@ class _State:
         nothing = combined(self.weights.share + one)
         logs = logs + self.weights.share + one
         weigh = np.array([self.weights.table[kind, level] for kind, level in _COLUMNS], dtype=np.float32)
+        weigh[_SHARED] = np.maximum(weigh[_SHARED], 0)
         apart = nothing + (said / np.maximum(whole, 1e-6)[:, _KIND]) @ weigh
         score = np.maximum(combined(logs), apart).astype(np.float32)
         opposed = (score < 0) & (score < nothing - _AGAINST)

@@ -135,13 +135,15 @@ def crowds(keyed: pl.DataFrame, docks: Sequence[str] | None = None, sighting: Se
     cards, wandering = _cards(_flat(keyed["mac_keys"], system, who, sights), docks)
     tag = _column(tags, system, _first(own, name), sights)
     who = _hardware(keyed.height, (serial, uuid, tag, *_spread(cards, keyed.height)))
+    user = numbers(keyed["user"].str.to_lowercase())
+    holder = _first(who, user)  # where no hardware tells, whose it is may: of one name are the telephones of many
     cut = numbers(keyed.select(pl.when(_long).then(_name.str.slice(0, CUT))).to_series())
     cards, wandering = _cards(_flat(keyed["mac_keys"], system, who, sights), wandering)
     return Crowds(
         height=keyed.height, system=system.to_numpy(), serial=serial,
-        uuid=uuid, tag=tag, name=_column(name, system, who, sights, agreed=True),
+        uuid=uuid, tag=tag, name=_column(name, system, holder, sights, agreed=True),
         cut=_column(cut, system, name, sights, agreed=True),
-        user=_column(numbers(keyed["user"].str.to_lowercase()), system, who, sights),
+        user=_column(user, system, who, sights),
         macs=_spread(cards, keyed.height), drawn=_spread(_flat(keyed["drawn_macs"], system, who, sights), keyed.height),
         ips=_spread(_flat(keyed["ips"], system, who, sights), keyed.height), docks=wandering, sighting=sighting,
         sights=sights,
