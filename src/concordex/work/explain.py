@@ -139,9 +139,7 @@ def link_of(pair: dict[str, Any], a: dict[str, Any], b: dict[str, Any], weights:
     because = [
         Evidence(kind=kind, says=KINDS[kind][pair[kind] - 1], values=_values(kind, a, b), bits=round(bits, 1))
         if kind
-        else Evidence(
-            kind="before", says="anything is compared: how often such pairs are one", values="", bits=round(bits, 1)
-        )
+        else Evidence(kind="before", says="comparing", values="", bits=round(bits, 1))
         for kind, bits in told.items()
     ]
     total = pair.get("together", pair["bits"])
@@ -235,7 +233,7 @@ def _values(kind: str, a: dict[str, Any], b: dict[str, Any]) -> str:
         return ""
     column = {"tag": "asset_tag"}.get(kind, kind)
     one, other = (str(record[column] or "") for record in (a, b))
-    if kind == "system" or one == other:
+    if one == other:
         return one
     return f"{one} / {other}"
 
