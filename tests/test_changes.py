@@ -422,7 +422,7 @@ def test_after_any_faults_and_kills_a_change_ends_as_it_should(inventory, dying)
 
     settled_at_once(workspace, "stowage")
 
-    @settings(max_examples=10)
+    @settings(max_examples=6)
     @given(faults=FAULTS, kills=KILLS)
     def law(faults, kills):
         restore(harbour, before)

@@ -267,7 +267,7 @@ def test_whatever_a_dialect_says_it_is_read_or_told(throwaway):
     folder.mkdir(exist_ok=True)
     texts = {name: text_of(name).splitlines() for name in ("stowage", "muster", "fairlead", "bollard", "crowsnest")}
 
-    @settings(max_examples=int(os.environ.get("CONCORDEX_FUZZ", "45")) // 3, suppress_health_check=[*HealthCheck])
+    @settings(max_examples=int(os.environ.get("CONCORDEX_FUZZ", "24")) // 3, suppress_health_check=[*HealthCheck])
     @given(st.data())
     def law(data) -> None:
         name = data.draw(st.sampled_from(sorted(texts)))

