@@ -133,7 +133,7 @@ def weighing(workspace: Workspace) -> Weights:
 def link_of(pair: dict[str, Any], a: dict[str, Any], b: dict[str, Any], weights: Weights) -> Link:
     """The evidence for a pair of records, line by line; the lines add up to the bits of all of it.
 
-    Of two entries that were not joined, the last line is what their other records say.
+    Of two entries that were not joined, the last line is what weighing them as groups makes of it.
     """
     told = weights.told_apart({kind: pair[kind] for kind in KINDS})
     because = [
@@ -145,7 +145,7 @@ def link_of(pair: dict[str, Any], a: dict[str, Any], b: dict[str, Any], weights:
     total = pair.get("together", pair["bits"])
     if total is not None and abs(total - sum(told.values())) >= 0.05:
         rest = round(total - sum(told.values()), 1)
-        because.append(Evidence(kind="others", says="what the other records of both say", values="", bits=rest))
+        because.append(Evidence(kind="weighed", says="as groups, with all their records", values="", bits=rest))
     return Link(
         a=ref(a),
         b=ref(b),
