@@ -302,7 +302,7 @@ class _World:
         rate = self.rates.unheard if unheard is None else unheard
         return np.flatnonzero(of & ~self._chance(rate, self.size))
 
-    def _address(self, rows: Numbers, *, lent: Mask | None = None) -> Words:
+    def _address(self, rows: Numbers) -> Words:
         """Fixed things keep theirs; what moves is lent one of its site's, which others have had."""
         pool = max(40, self.size // self.sites // 3)
         slot = _where(

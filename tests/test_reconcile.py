@@ -9,6 +9,7 @@ from datetime import UTC, datetime
 import polars as pl
 from benchmarks.fleets import LEVELS, fleet
 from benchmarks.scores import joined, scores
+from benchmarks.worlds import INVENTORIES, MANAGERS, SYSTEMS, world
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from polars.testing import assert_frame_equal
@@ -297,6 +298,45 @@ def test_absence_is_believed_only_from_what_is_whole():
     scope = Scope(inventories=[], managers=["net"], all_managers=False, stale_before=NOW)
     made = reconcile(frame(*rows), Rules(order=RULES.order, by_field={}, scope=scope))
     assert not kinds(made) & {("missing_in_inventory", None), ("missing_at_managers", None)}
+
+
+def test_systems_that_sight_devices_are_known_and_their_records_find_their_device():
+    """Leases, sessions and probes hold several records of one, most without a serial and many without a name."""
+    records = world(1_500, "high", 1)
+    scope = Scope(inventories=INVENTORIES, managers=MANAGERS, all_managers=True, stale_before=NOW)
+    rules = Rules(order=SYSTEMS, scope=scope)
+    plain = records.drop("device", "case")
+    made = reconcile(plain, rules)
+    assert made.learned.sighting == ["leases", "probes", "sessions"]
+    keys = ["system", "record_id"]
+    told = made.members.select(*keys, "entry").join(records.select(*keys, "device"), on=keys)
+    found, guarded = scores(told), scores(records.with_columns(joined(records, "guarded").alias("entry")))
+    assert found["precision"] > 0.97
+    assert found["F1"] > 0.93
+    assert found["F1"] > guarded["F1"] + 0.1
+    doubled = made.findings.filter(pl.col("kind") == "duplicate")["about"].unique()
+    assert not {*doubled} & {*made.learned.sighting}
+    lacking = made.findings.filter(pl.col("kind") == "missing_in_inventory")["systems"]
+    assert all({*systems} - {*made.learned.sighting} for systems in lacking)
+    shuffled = reconcile(plain.sample(fraction=1.0, shuffle=True, seed=3), rules)
+    assert_frame_equal(shuffled.members.select(*keys, "entry"), made.members.select(*keys, "entry"))
+    fewer = plain.filter(pl.col("record_id") != plain["record_id"][0])
+    anew = again(fewer, rules, made)
+    assert anew is not None
+    whole = reconcile(fewer, rules, made.members, learned=made.learned)
+    assert_frame_equal(anew.members.select(*keys, "entry"), whole.members.select(*keys, "entry"))
+    assert_frame_equal(anew.findings, whole.findings)
+
+
+def test_a_serial_in_two_entries_is_told_and_words_for_one_place_are_no_conflict():
+    rows = [rec("net", f"n{at}", serial=f"QX{at:05}7", name=f"sw-{at}", site="q7") for at in range(80)]
+    rows += [rec("inv", f"i{at}", serial=f"QX{at:05}7", name=f"sw-{at}", site="Quay Seven") for at in range(80)]
+    rows += [rec("net", "a", serial="ZZ99999", uuid="1" * 32, name="one"),
+             rec("inv", "b", serial="ZZ99999", uuid="2" * 32, name="other")]  # fmt: skip
+    made = reconcile(frame(*rows), RULES)
+    assert not made.findings.filter(pl.col("kind") == "conflict", pl.col("field") == "site").height
+    apart = made.members.filter(pl.col("record_id").is_in(["a", "b"]))["entry"].n_unique() == 2
+    assert ("serial_in_two" in made.findings["kind"].to_list()) == apart
 
 
 def test_the_demo_fleet_is_reconciled_rightly(pulled, shared_harbour):

@@ -12,7 +12,7 @@ from concordex.match import cluster
 from concordex.match.compare import KINDS, levels
 from concordex.match.crowds import Numbers, crowds
 from concordex.match.learned import Learned
-from concordex.match.link import THRESHOLD, identifying, sayings
+from concordex.match.link import identifying, sayings
 
 
 @dataclass(frozen=True)
@@ -43,7 +43,7 @@ def why_apart(members: pl.DataFrame, learned: Learned, one: Numbers, other: Numb
     together, why = cluster.verdict(groups, pairs)
     nearest = {"a": int(a[at]), "b": int(b[at]), "bits": float(score[at])}
     nearest |= {kind: int(seen[at, place]) for place, kind in enumerate(KINDS)}
-    return Apart(nearest, together, _REASONS[why] if why else _beyond(together))
+    return Apart(nearest, together, _REASONS[why])
 
 
 _REASONS = {
@@ -52,10 +52,5 @@ _REASONS = {
     " a name, or two devices with one",
     "against": "more speaks against it than for it",
     "unsupported": "all that they have in common is as common among different devices",
+    "": "the evidence would do, and another entry fits as well or better, or fits only one part of this one",
 }
-
-
-def _beyond(together: float) -> str:
-    if together <= THRESHOLD:
-        return _REASONS["against"]
-    return "the evidence would do, and another entry fits as well or better, or fits only one part of this one"

@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING, Any
 
 import polars as pl
 
-from concordex.errors import CalledWrongly
+from concordex.errors import CalledWrongly, StoreError
 from concordex.match.compare import KINDS
 from concordex.match.merge import MERGED
-from concordex.match.weights import Weights
+from concordex.match.weights import CLASSES, Weights
 from concordex.model.values import ip, mac
 from concordex.words import suggestion
 from concordex.work import concordance
@@ -127,7 +127,10 @@ def meant(workspace: Workspace, device: str) -> list[str]:
 
 def weighing(workspace: Workspace) -> Weights:
     """What was learned of the evidence for the newest concordance."""
-    return Weights.of_frame(concordance.read(workspace, "weights").collect())
+    frame = concordance.read(workspace, "weights").collect()
+    if frame["class"].n_unique() != CLASSES:
+        raise StoreError("an earlier release weighed evidence otherwise", advice="concordex reconcile --relearn")
+    return Weights.of_frame(frame)
 
 
 def link_of(pair: dict[str, Any], a: dict[str, Any], b: dict[str, Any], weights: Weights) -> Link:
