@@ -293,3 +293,14 @@ def test_a_conflict_tells_since_when_each_system_says_what_it_says(lists):
     moments = re.findall(r"(\d{4}-\d\d-\d\d \d\d:\d\d:\d\d) (inv|net)", told)
     assert [system for _, system in moments] == ["inv", "net"], told
     assert moments[0][0] < moments[1][0]
+
+
+def test_evidence_that_an_earlier_release_weighed_is_not_read_as_if_it_were_of_this_one(lists):
+    workspace = lists.workspace
+    name = f"{workspace.memory.reconciliation()['folder']}/weights.parquet"
+    weights = workspace.frames.scan(name).collect()
+    workspace.frames.write(weights.filter(pl.col("class") < 8), name)
+    told = lists("explain", "net/1", status=1).stderr
+    assert "concordex reconcile --relearn" in told
+    lists("reconcile", "--relearn")
+    assert "Why they are one" in lists("explain", "net/1").stdout
