@@ -54,7 +54,7 @@ SIZES = (3_100, 31_000, 310_000, 775_000)
 def linked(records: pl.DataFrame) -> pl.DataFrame:
     """``records`` with the entry of each."""
     keyed = identities(records.sort("system", "record_id"))
-    keyed = without(keyed, optional_prefixes(keyed["serial_key"]))
+    keyed = without(keyed, optional_prefixes(keyed))
     return keyed.with_columns(pl.Series("entry", link(keyed, crowds(keyed)).groups))
 
 
@@ -86,7 +86,7 @@ def samples() -> None:
     """F1 by what twenty samples of the candidates of a fleet teach."""
     records = world(5_000, "middle", 1)
     keyed = identities(records.sort("system", "record_id"))
-    keyed = without(keyed, optional_prefixes(keyed["serial_key"]))
+    keyed = without(keyed, optional_prefixes(keyed))
     known = crowds(keyed)
     first = link(keyed, known).learned
     said = sayings(keyed, known, first.words)

@@ -6,7 +6,9 @@ import json
 from dataclasses import replace
 from datetime import UTC, datetime
 
+import numpy as np
 import polars as pl
+import pytest
 from benchmarks.fleets import LEVELS, fleet
 from benchmarks.scores import joined, scores
 from benchmarks.worlds import INVENTORIES, MANAGERS, SYSTEMS, world
@@ -21,6 +23,7 @@ from concordex.match.findings import Scope
 from concordex.match.learned import Learned
 from concordex.match.merge import Choose
 from concordex.match.rulings import Rulings
+from concordex.match.whynot import why_apart
 from concordex.model.fields import FIELDS
 from concordex.standins.score import score
 from tests.conftest import THREE
@@ -413,6 +416,74 @@ def test_words_that_go_together_are_learned_and_optional_prefixes_come_off():
     assert all(entry[f"net/{at}"] == entry[f"inv/{at}"] for at in range(120))
     assert made.entries.height == 120
     assert set(made.evidence["site"]) == {KINDS["site"].index("together") + 1}
+
+
+def test_a_prefix_that_few_records_drop_comes_off_where_names_say_so_and_not_where_they_say_otherwise():
+    """One in twenty leaves it out; by chance another maker may number as this one does without it."""
+    for named, expected in ((True, 200), (False, 210)):
+        rows = [rec("net", str(at), serial=f"ZK{at:04}77QX", name=f"sw-{at}", model="X") for at in range(200)]
+        rows += [
+            rec("inv", str(at), serial=f"{at:04}77QX", name=f"sw-{at}" if named else f"pr-{at}", model="X")
+            for at in range(0, 200, 20)
+        ]
+        made = reconcile(frame(*rows), RULES)
+        assert made.learned.prefixes == (["ZK"] if named else [])
+        assert made.entries.height == expected
+
+
+def test_a_sight_under_a_name_that_is_out_of_date_is_put_aside_unless_somebody_rules_otherwise():
+    def at(system, number, where=None, *, name=True, card=True, mark=""):
+        return rec(
+            system, f"{number}{mark}", name=f"sw-{number}" if name else None, ips=[f"10.0.0.{where or number}"],
+            macs=[f"00:1b:21:00:00:{number:02x}"] if card else [], last_seen=NOW,
+        )  # fmt: skip
+
+    rows = [at(system, number) for number in range(1, 60) for system in ("net", "end", "inv")]
+    rows += [at("probe", number, mark=mark, name=mark == "a") for number in range(1, 60) for mark in "abc"]
+    rows += [at("probe", 7, 9, card=False, mark="old"), at("probe", 7, card=False, mark="new")]
+    made = reconcile(frame(*rows), RULES)
+    entry = refs(made)
+    assert entry["probe/7old"] not in (entry["net/7"], entry["net/9"])
+    assert entry["probe/7new"] == entry["net/7"]
+    row = dict(made.members.select(pl.format("{}/{}", "system", "record_id"), "row").iter_rows())
+    why = why_apart(made.members, made.learned, np.array([row["probe/7old"]]), np.array([row["net/7"], row["inv/7"]]))
+    assert "out of date" in why.reason
+    ruled = replace(RULES, rulings=Rulings(same=[("probe/7old", "net/7")]))
+    assert refs(reconcile(frame(*rows), ruled))["probe/7old"] == entry["net/7"]
+
+
+@pytest.mark.parametrize("typed", ["71Q9XVB2", "7Q91XVB2", "7Q1XVB2", "7Q19XVBB2", "7Q19XV82"])
+def test_a_mistyped_serial_is_found_where_nothing_else_is_shared(typed):
+    rows = [rec(s, str(at), serial=f"{at * 7919 % 10007:05}{chr(65 + at % 26)}TR", model="X", name=f"{s}{at}")
+            for at in range(100) for s in ("net", "mdm")]  # fmt: skip
+    rows += [rec("net", "a", serial="7Q19XVB2", model="X"), rec("mdm", "b", serial="7Q19XVB2", model="X")]
+    rows += [rec("inv", "c", serial=typed, model="X")]
+    entry = refs(reconcile(frame(*rows), RULES))
+    assert entry["inv/c"] == entry["net/a"]
+
+
+@pytest.mark.parametrize(
+    ("one", "other"), [("7Q19XDL2", "7Q19XDL3"), ("7Q19XDLA", "7Q19XDLB"), ("7Q19XD09", "7Q19XD10")]
+)
+def test_neighbours_in_a_series_are_two_devices(one, other):
+    rows = [
+        rec(s, f"{s}{at}", serial=f"{at * 7919 % 10007:05}TR", model="X") for at in range(100) for s in ("net", "inv")
+    ]
+    rows += [rec("net", "a", serial=one, model="X", name="sw-1"), rec("inv", "b", serial=other, model="X")]
+    entry = refs(reconcile(frame(*rows), RULES))
+    assert entry["net/a"] != entry["inv/b"]
+
+
+def test_serials_of_a_running_series_are_nobodys_typing_errors():
+    """Two systems that know different halves of a fleet with sparse running numbers have nothing in common."""
+    rng = np.random.default_rng(3)
+    numbers = 40_000_000 + np.sort(rng.choice(60_000, 1_500, replace=False))
+    rows = [
+        rec("net" if at % 2 else "inv", str(at), serial=str(number), model="X", site="s1")
+        for at, number in enumerate(numbers)
+    ]
+    made = reconcile(frame(*rows), RULES)
+    assert made.entries.height >= 1_490
 
 
 def chosen(by_field: dict, *rows: dict) -> dict:

@@ -64,6 +64,12 @@ def test_a_catalogue_opened_for_reading_cannot_be_written(tmp_path, catalogue):
         reading.end_pull(number, "whole")
 
 
+def test_a_catalogue_that_another_process_is_making_reads_as_empty(tmp_path):
+    (tmp_path / "catalogue.sqlite").touch()
+    reading = Catalogue(tmp_path / "catalogue.sqlite", write=False)
+    assert (reading.pulls(), reading.newest(), reading.reconciliation()) == ([], [], None)
+
+
 def test_what_is_no_catalogue_is_told(tmp_path):
     (tmp_path / "catalogue.sqlite").write_text("not a database, and long enough to be looked at" * 50)
     with pytest.raises(StoreError, match="cannot be used"):

@@ -44,6 +44,7 @@ def columns(known: Crowds) -> Iterator[tuple[Column, ...]]:
         yield (column,)
     yield known.macs
     yield known.drawn
+    yield known.near
     yield (known.ips[0].without(1),)
 
 

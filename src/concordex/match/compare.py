@@ -29,7 +29,8 @@ KINDS: dict[str, tuple[str, ...]] = {
     "tag": ("same", "same, borne by several", "a typing error apart", "different"),
     "name": ("same", "same, borne by a few", "same, borne by many", "the same, cut", "the same, cut, borne by several",
              "alike", "different"),
-    "ip": ("same", "same, borne by a few", "same, borne by many", "different", "same, at other times"),
+    "ip": ("same", "same, borne by a few", "same, borne by many", "different", "same, at other times",
+           "same, at other times, borne by several", "different, each one's own"),
     "user": ("same", "different"),
     "model": ("opposed", "apart", "near", "together"),
     "site": ("opposed", "apart", "near", "together"),
@@ -144,12 +145,17 @@ def _drawn(columns: tuple[Column, ...], a: Numbers, b: Numbers) -> Levels:
 
 
 def _ips(said: Sayings, a: Numbers, b: Numbers) -> Levels:
-    """An address that two records had at different times may have been lent twice."""
+    """An address that two records had at different times may have been lent twice; not so one that is a device's own.
+
+    It is where several systems show it, and of one device alone.
+    """
     ips = said.crowds.ips
     best = _any_of(ips, a, b, (1, 3))
-    best[(best > 0) & (_hours_apart(said, a, b) > _LEASE)] = 5
-    there = (ips[0].values[a] != 0) & (ips[0].values[b] != 0)
-    return np.where((best == 0) & there, 4, best).astype(np.int8)
+    late = (best > 0) & (_hours_apart(said, a, b) > _LEASE)
+    best[late] = np.where(best[late] == 1, 5, 6)
+    there = (best == 0) & (ips[0].values[a] != 0) & (ips[0].values[b] != 0)
+    own = [np.any([(c.values != 0) & (c.crowd <= 1) & (c.systems > 1) for c in ips], axis=0)[rows] for rows in (a, b)]
+    return np.where(there, np.where(own[0] & own[1], 7, 4), best).astype(np.int8)
 
 
 def _seen(said: Sayings, a: Numbers, b: Numbers) -> Levels:
@@ -185,12 +191,13 @@ def _one_error(texts: pl.Series, a: Numbers, b: Numbers) -> Mask:
 
 
 def _in_series(texts: pl.Series, a: Numbers, b: Numbers) -> Mask:
-    """Whether two texts of one length differ in their last two digits alone: so do things that are bought together."""
+    """Whether two texts of one length differ in their last sign or last two digits: so do things bought together."""
     pair = pl.DataFrame({"one": texts.gather(a), "other": texts.gather(b)})
-    stems = [pl.col(name).str.replace(r"\d\d?$", "") for name in ("one", "other")]
-    equal = pl.col("one").str.len_chars() == pl.col("other").str.len_chars()
-    digits = pl.col("one").str.contains(r"\d\d$") & pl.col("other").str.contains(r"\d\d$")
-    return pair.select(((stems[0] == stems[1]) & equal & digits).fill_null(False)).to_series().to_numpy()
+    one, other = pl.col("one"), pl.col("other")
+    equal = one.str.len_chars() == other.str.len_chars()
+    last = one.str.head(-1) == other.str.head(-1)
+    digits = (one.str.head(-2) == other.str.head(-2)) & one.str.contains(r"\d\d$") & other.str.contains(r"\d\d$")
+    return pair.select((equal & (last | digits)).fill_null(False)).to_series().to_numpy()
 
 
 def _contained(texts: pl.Series, a: Numbers, b: Numbers) -> Mask:

@@ -92,7 +92,7 @@ def reconcile(
     """
     rules = rules or Rules()
     keyed = identities(whole(records).sort("system", "record_id"), rules.placeholders)
-    prefixes = learned.prefixes if learned else optional_prefixes(keyed["serial_key"])
+    prefixes = learned.prefixes if learned else optional_prefixes(keyed)
     keyed = without(keyed, prefixes)
     told = obeyed(keyed, rules.rulings)
     known = crowds(keyed, learned.docks, learned.sighting) if learned else crowds(keyed)

@@ -18,6 +18,7 @@ import numpy.typing as npt
 import polars as pl
 
 from concordex.match.identity import CUT
+from concordex.match.near import neighbours
 
 Numbers = npt.NDArray[np.int64]
 Small = npt.NDArray[np.int16]
@@ -76,6 +77,8 @@ class Crowds:
     macs: tuple[Column, ...]
     drawn: tuple[Column, ...]
     ips: tuple[Column, ...]
+    #: Numbers that nearly equal serials share.
+    near: tuple[Column, ...]
     #: Makers (IEEE, OUI) whose cards are docks or adapters.
     docks: Sequence[str]
     #: Systems that hold several records of many devices, and for each record whether it is of one.
@@ -85,15 +88,20 @@ class Crowds:
     def columns(self) -> Iterator[Column]:
         """Every column."""
         yield from (self.serial, self.uuid, self.tag, self.name, self.cut, self.user)
-        for several in (self.macs, self.drawn, self.ips):
+        for several in (self.macs, self.drawn, self.ips, self.near):
             yield from several
+
+    def hardware(self) -> npt.NDArray[np.bool_]:
+        """Which records show any sign of hardware, be it their own or not."""
+        columns = (self.serial, self.uuid, self.tag, *self.macs, *self.drawn)
+        return np.asarray(np.any([column.values != 0 for column in columns], axis=0))
 
     def take(self, rows: Numbers) -> Crowds:
         """The same of some rows alone, their values counted among all."""
         taken: dict[str, Any] = {"height": len(rows), "system": self.system[rows], "sights": self.sights[rows]}
         for name in ("serial", "uuid", "tag", "name", "cut", "user"):
             taken[name] = getattr(self, name).take(rows)
-        for name in ("macs", "drawn", "ips"):
+        for name in ("macs", "drawn", "ips", "near"):
             taken[name] = tuple(column.take(rows) for column in getattr(self, name))
         return replace(self, **taken)
 
@@ -146,8 +154,16 @@ def crowds(keyed: pl.DataFrame, docks: Sequence[str] | None = None, sighting: Se
         user=_column(user, system, who, sights),
         macs=_spread(cards, keyed.height), drawn=_spread(_flat(keyed["drawn_macs"], system, who, sights), keyed.height),
         ips=_spread(_flat(keyed["ips"], system, who, sights), keyed.height), docks=wandering, sighting=sighting,
-        sights=sights,
+        sights=sights, near=_near(keyed["serial_key"], system, serial),
     )  # fmt: skip
+
+
+def _near(texts: pl.Series, system: pl.Series, serial: Column) -> tuple[Column, ...]:
+    there = serial.values != 0
+    told = texts.to_frame("t").select(pl.when(pl.Series(there)).then("t")).to_series()
+    nobody = np.zeros(len(texts), np.int16)
+    found = neighbours(told, system.to_numpy(), there & (serial.systems < 2))
+    return tuple(Column(values, nobody, nobody) for values in found)
 
 
 def _sighting(system: pl.Series, who: pl.Series) -> list[str]:
@@ -225,7 +241,7 @@ def _bearers(
     many = np.bincount(number[begins])
     bearers = _distinct(lengths, who[at], sights[at][begins])
     most = _agreed(bearers, many) if agreed else np.maximum.reduceat(bearers, np.flatnonzero(new[begins]))
-    crowd[at] = np.minimum(most, _MANY)[number]
+    crowd[at] = np.clip(most, 1, _MANY)[number]
     systems[at] = many[number]
     return crowd, systems
 
@@ -233,28 +249,29 @@ def _bearers(
 def _agreed(bearers: Numbers, systems: Numbers) -> Numbers:
     """Of the bearers that each system shows, value by value, the most; of three systems or more what two agree on.
 
-    One system alone may hold a device twice.
+    One system alone may hold a device twice.  Systems that show none have nothing to say.
     """
     value = np.repeat(np.arange(len(systems)), systems)
     order = np.lexsort((-bearers, value))
     first = np.cumsum(systems) - systems
-    return np.asarray(bearers[order][first + (systems > 2)])
+    say = np.bincount(value, weights=bearers > 0, minlength=len(systems))
+    return np.asarray(bearers[order][first + (say > 2)])
 
 
 def _distinct(lengths: Numbers, who: Numbers, sights: npt.NDArray[np.bool_]) -> Numbers:
     """How many different ones each run of ``who`` holds; those of no name count for themselves, if they are more.
 
-    Not so in a run of a system that ``sights``: there they may all be one.
+    Not so in a run of a system that ``sights``: there they may all be one, and such a run shows none.
     """
-    out = np.ones(len(lengths), dtype=np.int64)
     long = lengths > 1
+    out = np.where(sights & (who[np.cumsum(lengths) - lengths] == 0), 0, 1)
     inside = np.repeat(long, lengths)
     run, who = np.repeat(np.arange(len(lengths)), lengths)[inside], who[inside]
     order = np.lexsort((who, run))
     run, who = run[order], who[order]
     first = np.r_[True, (run[1:] != run[:-1]) | (who[1:] != who[:-1])][: len(run)]
     named = np.bincount(run[first & (who != 0)], minlength=len(lengths))
-    nameless = np.where(sights, 1, np.bincount(run[who == 0], minlength=len(lengths)))
+    nameless = np.where(sights, 0, np.bincount(run[who == 0], minlength=len(lengths)))
     out[long] = np.maximum(named, nameless)[long]
     return out
 

@@ -31,6 +31,12 @@ _SHORTEST = 4
 #: A prefix counts as optional when this many serials are known with it and without.
 _PREFIX_SEEN = 5
 
+#: Of the serials that bear it this share must be, and of their records with it and without this share must agree.
+_PREFIX_SHARE, _PREFIX_AGREED = 0.02, 0.5
+
+#: Serials of more records are not compared.
+_PREFIX_BEARERS = 20
+
 _LABEL = r"^(?:S\s*/\s*N|SN|SERIAL(?:\s*(?:NO|NUMBER))?)\s*[:#.\s]\s*"
 _SEVERAL = r"\s*[,;|]\s*|\s+/\s+"
 #: Addresses of virtual routers (VRRP, RFC 9568), and those that are none.
@@ -136,13 +142,15 @@ def _short(said: pl.Expr) -> pl.Expr:
     return pl.when(address.not_()).then(short.str.replace_all(r"[_\s]+", "-"))
 
 
-def optional_prefixes(serials: pl.Series) -> list[str]:
+def optional_prefixes(keyed: pl.DataFrame) -> list[str]:
     """The prefixes that some systems write before a serial and others leave out, the longest first.
 
-    A prefix is optional when many serials that bear it, and most of them, are known without it as well.
+    A prefix is optional when many serials that bear it are known without it as well: most of them; or some, whose
+    records with it and without agree in name, UUID or card.  ``keyed`` is as of :func:`identities`.
     """
-    distinct = pl.DataFrame({"serial": serials.drop_nulls().unique()})
-    found = [prefix for length in range(1, 6) for prefix in _optional(distinct, length)]
+    distinct = keyed.select("serial_key").drop_nulls().unique().rename({"serial_key": "serial"})
+    seen = [_seen_without(distinct, length) for length in range(1, 6)]
+    found = [prefix for both in seen for prefix in _optional(both, keyed)]
     return sorted(found, key=lambda prefix: (-len(prefix), prefix))
 
 
@@ -160,13 +168,37 @@ def without(keyed: pl.DataFrame, prefixes: Sequence[str]) -> pl.DataFrame:
     )
 
 
-def _optional(distinct: pl.DataFrame, length: int) -> list[str]:
+def _seen_without(distinct: pl.DataFrame, length: int) -> pl.DataFrame:
+    """Serials that are known without their first letters as well: ``prefix``, ``serial``, ``rest``, and how many bear
+    the prefix at all."""
     serial = pl.col("serial")
     letters = serial.str.contains(rf"^\p{{L}}{{{length}}}")  # a digit cut off a running number leaves another
     cut = distinct.lazy().filter(letters & (serial.str.len_chars() > length + 3))
     cut = cut.select(
-        serial.str.slice(0, length).alias("prefix"), serial.str.slice(length).str.strip_chars_start("0").alias("rest")
+        serial, serial.str.slice(0, length).alias("prefix"),
+        serial.str.slice(length).str.strip_chars_start("0").alias("rest"),
+    ).with_columns(pl.len().over("prefix").alias("n"))  # fmt: skip
+    both = cut.join(distinct.lazy(), left_on="rest", right_on="serial", how="semi")
+    return both.filter(pl.len().over("prefix") >= _PREFIX_SEEN).collect()
+
+
+def _optional(both: pl.DataFrame, keyed: pl.DataFrame) -> list[str]:
+    some = both.filter(pl.len().over("prefix") > pl.col("n") * _PREFIX_SHARE)
+    if some.is_empty():
+        return []
+    said = keyed.select("serial_key", "name_key", "uuid_key", pl.col("mac_keys").list.first().alias("card"))
+    said = said.filter(pl.len().over("serial_key") <= _PREFIX_BEARERS)
+    bare = said.join(some.select("rest"), left_on="serial_key", right_on="rest", how="semi")
+    pairs = some.join(said, left_on="serial", right_on="serial_key").join(
+        bare, left_on="rest", right_on="serial_key", suffix="_bare"
     )
-    with_both = cut.join(distinct.lazy(), left_on="rest", right_on="serial", how="semi").group_by("prefix").len("both")
-    seen = with_both.filter(pl.col("both") >= _PREFIX_SEEN).join(cut.group_by("prefix").len("n"), on="prefix")
-    return seen.filter(pl.col("both") * 3 > pl.col("n")).collect()["prefix"].to_list()
+    agree = [pl.col(name) == pl.col(f"{name}_bare") for name in ("name_key", "uuid_key", "card")]
+    told = pairs.group_by("prefix").agg(
+        pl.any_horizontal(agree).mean().alias("agree"), pl.any_horizontal(agree).count().alias("compared")
+    )
+    counted = (
+        some.group_by("prefix").agg(pl.len().alias("both"), pl.col("n").first()).join(told, on="prefix", how="left")
+    )
+    sure = (pl.col("compared") >= _PREFIX_SEEN) & (pl.col("agree") > _PREFIX_AGREED)
+    unknown = (pl.col("compared").fill_null(0) < _PREFIX_SEEN) & (pl.col("both") * 3 > pl.col("n"))
+    return counted.filter(sure | unknown)["prefix"].to_list()

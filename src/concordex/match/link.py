@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 import polars as pl
 
-from concordex.match import alike, blocks, cluster
+from concordex.match import alike, blocks, cluster, strays
 from concordex.match.alike import Words
 from concordex.match.compare import IDENTIFYING, KINDS, TOGETHER, Levels, Sayings, levels
 from concordex.match.crowds import Crowds, Numbers, numbers
@@ -88,6 +88,7 @@ def link(
     start, unclear = _plain(chains, pairs, score)
     start = cluster.components(known.height, np.r_[start, ruled[:, 0]], np.r_[np.arange(known.height), ruled[:, 1]])
     groups, undecided = cluster.gather(start, unclear, THRESHOLD, MARGIN)
+    groups = strays.put_aside(groups, known, said.seen, ruled.ravel())
     told = learned or Learned(weights, words, prefixes, known.docks, known.sighting)
     return Linked(groups, whole, a, b, seen, score, told, undecided, cluster.between(groups, unclear))
 

@@ -8,9 +8,9 @@ from typing import Any
 import numpy as np
 import polars as pl
 
-from concordex.match import cluster
+from concordex.match import cluster, strays
 from concordex.match.compare import KINDS, levels
-from concordex.match.crowds import Numbers, crowds
+from concordex.match.crowds import Crowds, Numbers, crowds
 from concordex.match.learned import Learned
 from concordex.match.link import identifying, sayings
 
@@ -41,9 +41,18 @@ def why_apart(members: pl.DataFrame, learned: Learned, one: Numbers, other: Numb
     groups = np.arange(members.height)
     groups[one], groups[other] = one.min(), other.min()
     together, why = cluster.verdict(groups, pairs)
+    if not why and _stray(members, known, said.seen, np.r_[one, other]):
+        why = "stale"
     nearest = {"a": int(a[at]), "b": int(b[at]), "bits": float(score[at])}
     nearest |= {kind: int(seen[at, place]) for place, kind in enumerate(KINDS)}
     return Apart(nearest, together, _REASONS[why])
+
+
+def _stray(members: pl.DataFrame, known: Crowds, hours: Numbers, rows: Numbers) -> bool:
+    """Whether some of ``rows`` would be put aside if the entries of all of them were one."""
+    entry = members.select(pl.col("row").first().over("entry")).to_series().cast(pl.Int64).to_numpy()
+    merged = np.where(np.isin(entry, entry[rows]), entry[rows].min(), entry)
+    return len(np.unique(strays.put_aside(merged, known, hours, rows[:0])[rows])) > 1
 
 
 _REASONS = {
@@ -51,6 +60,8 @@ _REASONS = {
     "replaced": "their serials differ outright, and nothing else of a device's own is the same: hardware changed under"
     " a name, or two devices with one",
     "against": "more speaks against it than for it",
+    "stale": "one is a sight at an address that is another device's at the time, and other systems agree where this"
+    " device is: a name that is out of date",
     "unsupported": "all that they have in common is as common among different devices",
     "": "the evidence would do, and another entry fits as well or better, or fits only one part of this one",
 }

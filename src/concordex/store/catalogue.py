@@ -109,7 +109,7 @@ class Catalogue:
     def __init__(self, path: Path, *, write: bool, trusted: Collection[tuple[str, str]] = ()) -> None:
         self.database = Database(path, _SCHEMA, write=write)
         self._trusted = trusted  # systems and tables that are believed though nothing proves them whole
-        if write:
+        if write or self.database.unmade:
             self._grow()
 
     def _grow(self) -> None:

@@ -22,6 +22,8 @@ class Database:
 
     def __init__(self, path: Path, schema: str, *, write: bool, version: int = 1) -> None:
         self.path = path
+        #: Whether another process is still making the file, and this one reads of an empty one.
+        self.unmade = False
         try:
             self._connection = self._open(path, schema, write=write)
             if write:  # whoever only reads is told where it stumbles; nothing is added to what does not hold together
@@ -46,9 +48,14 @@ class Database:
             connection = sqlite3.connect(path, timeout=30, isolation_level=None)
             connection.execute("PRAGMA journal_mode=WAL")
             connection.execute("PRAGMA synchronous=FULL")
-            connection.executescript(schema)
+            connection.executescript(f"BEGIN IMMEDIATE; {schema}; COMMIT")  # whoever reads sees all of it, or nothing
         else:
             connection = sqlite3.connect(self._reading(path), uri=True, timeout=30, isolation_level=None)
+            if connection.execute("SELECT 1 FROM sqlite_master").fetchone() is None:
+                connection.close()
+                self.unmade = True
+                connection = sqlite3.connect(":memory:", isolation_level=None)
+                connection.executescript(schema)
         connection.row_factory = sqlite3.Row
         return connection
 

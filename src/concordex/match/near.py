@@ -1,0 +1,94 @@
+"""Serials that are nearly equal: one sign too many, too few or wrong, or two exchanged.
+
+Two such have a common text once a sign is taken from each, or from the longer one (deletion neighbourhoods:
+Bocek, Hunt and Stiller 2007).  In a running series many are near to many: where one system holds serials that
+are near each other, those of their shape are numbers of a series, and no typing errors.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+import polars as pl
+
+Numbers = npt.NDArray[np.int64]
+Mask = npt.NDArray[np.bool_]
+
+#: Shorter serials are near to too many; of longer ones the first signs are looked at.
+_SHORTEST, _LONGEST = 6, 24
+
+#: With so many others is a serial near, at most.
+WIDTH = 2
+
+#: So many pairs in one system, and such a share of all pairs of a shape, make it a series.
+_PAIRS, _SHARE = 5, 0.2
+
+
+def neighbours(serials: pl.Series, system: Numbers, lonely: Mask) -> list[Numbers]:
+    """``WIDTH`` numbers for each record, nought for none: the same for two serials that are near each other.
+
+    One of the two is ``lonely``: known in one system alone, as what was typed wrongly is.
+    """
+    said = pl.DataFrame({"serial": serials, "lonely": lonely, "systems": np.left_shift(1, system % 62)}).with_row_index(
+        "row"
+    )
+    said = said.filter(pl.col("serial").str.len_chars() >= _SHORTEST)
+    numbers = [np.zeros(len(serials), dtype=np.int64) for _ in range(WIDTH)]
+    if not said["lonely"].any():
+        return numbers
+    by = said.group_by("serial", maintain_order=True)
+    distinct = by.agg(pl.col("lonely").any(), pl.col("systems").bitwise_or())
+    texts = _texts(distinct["serial"])
+    shape = _shapes(distinct["serial"])
+    series = _series(texts, shape, distinct["systems"].to_numpy())[shape]
+    shared = _shared(*texts, distinct.select("serial"), distinct["lonely"].to_numpy(), series)
+    for at in range(WIDTH):
+        mine = said.select("row", "serial").join(shared.filter(pl.col("at") == at), on="serial")
+        numbers[at][mine["row"].to_numpy()] = mine["text"].to_numpy()
+    return numbers
+
+
+def _shapes(serials: pl.Series) -> Numbers:
+    """A number for the shape of each serial: which of its signs are digits."""
+    shape = serials.str.replace_all(r"\p{L}", "A").str.replace_all(r"\d", "9")
+    return shape.rank("dense").cast(pl.Int64).to_numpy() - 1
+
+
+def _texts(serials: pl.Series) -> tuple[Numbers, Numbers]:
+    """The numbers of all texts that taking one sign or none leaves, in order, each with its serial's place."""
+    length = serials.str.len_chars().to_numpy()
+    texts, whose = [serials.hash(seed=11)], [np.arange(len(serials))]
+    for at in range(min(int(length.max()), _LONGEST)):
+        rows = np.flatnonzero(length > at)
+        some = serials.gather(rows)
+        texts.append((some.str.slice(0, at) + some.str.slice(at + 1)).hash(seed=11))
+        whose.append(rows)
+    text, who = pl.concat(texts).reinterpret(signed=True).to_numpy(), np.concatenate(whose)
+    order = np.lexsort((who, text))
+    text, who = text[order], who[order]
+    fresh = np.r_[True, (text[1:] != text[:-1]) | (who[1:] != who[:-1])]  # a doubled sign may be taken away twice
+    return text[fresh], who[fresh]
+
+
+def _series(texts: tuple[Numbers, Numbers], shape: Numbers, systems: Numbers) -> Mask:
+    """Which shapes are of running series."""
+    text, who = texts
+    at = np.flatnonzero(text[1:] == text[:-1])
+    one, other = who[at], who[at + 1]
+    alike = shape[one] == shape[other]
+    one, other = one[alike], other[alike]
+    within = (systems[one] & systems[other]) != 0
+    many = int(shape.max(initial=-1)) + 1
+    inside = np.bincount(shape[one[within]], minlength=many)
+    return np.asarray((inside >= _PAIRS) & (inside > _SHARE * np.bincount(shape[one], minlength=many)))
+
+
+def _shared(text: Numbers, who: Numbers, serials: pl.DataFrame, lonely: Mask, series: Mask) -> pl.DataFrame:
+    """For each serial the texts that it has in common with one other: ``serial``, ``text``, ``at``."""
+    first = np.flatnonzero(np.r_[True, text[1:] != text[:-1]])
+    pairs = first[np.diff(np.r_[first, len(text)]) == 2]
+    one, other = who[pairs], who[pairs + 1]
+    pairs = pairs[(lonely[one] | lonely[other]) & ~series[one] & ~series[other]]
+    both = np.concatenate([pairs, pairs + 1])
+    found: pl.DataFrame = serials[who[both]].with_columns(pl.Series("text", text[both])).sort("serial", "text")
+    return found.with_columns(pl.int_range(pl.len()).over("serial").alias("at"))

@@ -1,0 +1,69 @@
+"""Sights under a name that is out of date: the address belongs to another device by now.
+
+What looks devices up by address may call one by the name of whoever had the address before.  Such a record
+names a device of which other systems agree where it is, and shows an address that another one has at the time;
+nothing but the name speaks for it.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+import polars as pl
+
+from concordex.match.crowds import Crowds, Numbers
+
+#: An address that so many systems agree on is where a device is.
+_SETTLED = 3
+
+#: Hours between two sights of one time.
+_NEAR = 7 * 24
+
+
+def put_aside(groups: Numbers, known: Crowds, hours: Numbers, ruled: Numbers) -> Numbers:
+    """``groups``, with sights under a name that is out of date in groups of their own, by address.
+
+    ``hours`` says when each record was seen; nought where that is unknown.  Rows that somebody ``ruled`` stay.
+    """
+    weak = known.sights & ~known.hardware() & (known.user.values == 0)
+    weak[ruled] = False
+    if not weak.any():
+        return groups
+    shown = pl.concat(_shown(groups, known, weak, hours)) if known.ips else pl.DataFrame()
+    if shown.is_empty():
+        return groups
+    by = shown.group_by("group", "ip").agg(pl.col("system").n_unique().alias("systems"), pl.col("weak").all())
+    settled = by.filter(pl.col("systems") > 1).group_by("group").agg(pl.col("systems").max(), pl.len().alias("many"))
+    sure = settled.filter(pl.col("systems") >= _SETTLED, pl.col("many") == 1).select("group")
+    lone = by.filter(pl.col("weak"), pl.col("systems") < _SETTLED).join(sure, on="group", how="semi")
+    mine = shown.join(lone.select("group", "ip"), on=["group", "ip"], how="semi")
+    beside = mine.join(shown, on="ip", suffix="_other").filter(
+        pl.col("group") != pl.col("group_other"),
+        (pl.col("hour") > 0) & (pl.col("hour_other") > 0) & ((pl.col("hour") - pl.col("hour_other")).abs() <= _NEAR),
+    )
+    stray = mine.join(beside.select("group", "ip").unique(), on=["group", "ip"], how="semi")
+    stray = stray.with_columns(pl.col("row").min().over("group", "ip").alias("own"))
+    out = groups.copy()
+    out[stray["row"].to_numpy()] = stray["own"].to_numpy()
+    return _renamed(out)
+
+
+def _shown(groups: Numbers, known: Crowds, weak: npt.NDArray[np.bool_], hours: Numbers) -> list[pl.DataFrame]:
+    """Which group shows which address, where one device alone and several systems do."""
+    frames = []
+    for column in known.ips:
+        rows = np.flatnonzero((column.values != 0) & (column.crowd <= 1) & (column.systems > 1))
+        frames.append(
+            pl.DataFrame({
+                "row": rows, "group": groups[rows], "ip": column.values[rows], "system": known.system[rows],
+                "weak": weak[rows], "hour": hours[rows],
+            })
+        )  # fmt: skip
+    return frames
+
+
+def _renamed(groups: Numbers) -> Numbers:
+    """Groups named by their first rows, which may have left."""
+    first = np.full(int(groups.max(initial=-1)) + 1, len(groups), dtype=np.int64)
+    np.minimum.at(first, groups, np.arange(len(groups)))
+    return np.asarray(first[groups])
