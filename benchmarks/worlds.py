@@ -106,6 +106,15 @@ def world(devices: int, level: str, seed: int) -> pl.DataFrame:
     return _World(devices, LEVELS[level], seed).records()
 
 
+#: For each field what its words mean: the same number for the same thing.
+Meanings = dict[str, dict[str, int]]
+
+
+def meanings(devices: int, level: str, seed: int) -> Meanings:
+    """What the words of :func:`world` mean, where they can be told."""
+    return _World(devices, LEVELS[level], seed).meanings()
+
+
 class _World:
     def __init__(self, size: int, factor: float, seed: int) -> None:
         self.rng = np.random.default_rng([seed, 77])
@@ -284,6 +293,17 @@ class _World:
         if self.manner == 1:
             return f"{_FIRST[site % 12].title()} {_SECOND[site // 12 % 12].title()} {site // 144 or ''}".strip()
         return f"Plant {site % 20}, hall {site // 20}"
+
+    def meanings(self) -> Meanings:
+        """What the words for sites, models and makers mean."""
+        sites = {told(site): site for site in range(self.sites) for told in (self._code, self._label)}
+        models: dict[str, int] = {}
+        rows = np.arange(self.size)
+        for words in (self._make_of(rows)["model"], self._marketed(rows)):
+            number = self.maker * 100 + self.model
+            models |= dict(zip(words.tolist(), number.tolist(), strict=True))
+        makers = {told: at for at, name in enumerate(_MAKERS) for told in (name, name.upper())}
+        return {"site": sites, "model": models, "maker": makers}
 
     # --- what systems say of them
 

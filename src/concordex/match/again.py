@@ -22,6 +22,7 @@ from concordex.match.concordance import (
     nearest,
     obeyed,
     pairs,
+    parted,
     ruled,
     trusted,
     undecided,
@@ -93,6 +94,7 @@ def again(
             members, entries, rules.scope, at_rest, doubts=undecided(entry.gather(rows), doubts, linked),
             contradicted=told.contradicted, among=among,
             held=_held(last.findings, opened, touched), learned=last.learned,
+            apart=parted(entry, told),
         ),
         learned=last.learned, looked_at=int(open_to.sum()),
     )  # fmt: skip

@@ -109,7 +109,7 @@ def reconcile(
         members=members, entries=entries, sources=sources, evidence=evidence, doubts=doubts, learned=linked.learned,
         looked_at=members.height,
         findings=findings(members, entries, rules.scope, at_rest, doubts=undecided(entry, doubts, linked),
-                          contradicted=told.contradicted, learned=linked.learned),
+                          contradicted=told.contradicted, learned=linked.learned, apart=parted(entry, told)),
     )  # fmt: skip
 
 
@@ -142,6 +142,12 @@ def obeyed(keyed: pl.DataFrame, rulings: Rulings) -> Obeyed:
     )
     same = [*rulings.same, *referring.select("reference", "ref").iter_rows()]
     return obey(Rulings(same=same, apart=rulings.apart), rows)
+
+
+def parted(entry: pl.Series, told: Obeyed) -> pl.DataFrame:
+    """The entries that somebody ruled to be two, by the ``entry`` of each row."""
+    rows = np.array(told.apart, dtype=np.int64).reshape(-1, 2)
+    return pl.DataFrame({"entry": entry.gather(rows[:, 0]), "other": entry.gather(rows[:, 1])})
 
 
 def values(members: pl.DataFrame, rulings: Rulings) -> pl.DataFrame:

@@ -12,15 +12,20 @@ import polars as pl
 from concordex.match.alike import NEAR, Words
 from concordex.match.identity import CUT
 from concordex.match.learned import Learned
+from concordex.match.lookalikes import lookalikes
 
 #: kind: (severity, what to do)
 KINDS: dict[str, tuple[str, str]] = {
     "duplicate": ("high", "keep one record and remove the others"),
-    "replaced": ("high", "the hardware was changed under this name: correct the inventory"),
+    "replaced": ("high", "the hardware was changed under this name, or somebody wrote another's serial: correct it"),
     "serial_in_two": ("high", "one device in two entries, or a serial of another: explain ENTRY --why-not OTHER"),
     "conflict": ("medium", "find out which value is right and correct the other"),
     "missing_in_inventory": ("medium", "concordex sync creates it"),
-    "missing_at_managers": ("medium", "is it switched off, gone, or not yet managed?"),
+    "look_alike": (
+        "medium",
+        "one device, or two? explain ENTRY --why-not OTHER, then rule: sync creates neither before",
+    ),
+    "missing_at_managers": ("medium", "is it switched off, gone, not yet managed, or known there under another name?"),
     "badly_identified": ("low", "give it a serial, a name of its own or a network card that is its own"),
     "stale": ("low", "is it still there?"),
     "undecided": ("medium", "fits more than one device equally well: concordex review decides"),
@@ -78,12 +83,14 @@ def findings(
     among: pl.DataFrame | None = None,
     held: pl.DataFrame | None = None,
     learned: Learned | None = None,
+    apart: pl.DataFrame | None = None,
 ) -> pl.DataFrame:
     """All findings as one frame, the gravest first.
 
     ``records`` holds ``entry``, ``system``, the fields and the keys of :mod:`identity`;
     ``resting`` marks the rows of things that no manager is expected to know; ``doubts`` are pairs of
-    entries of which one fits several, ``contradicted`` pairs of records whose rulings cannot hold.
+    entries of which one fits several, ``contradicted`` pairs of records whose rulings cannot hold;
+    ``apart`` pairs of an ``entry`` and an ``other`` that were ruled to be two.
     ``about`` is the system or entry that a finding is about, beside its own; with kind, entry and field it
     tells one finding from another, now and the next time.  What is about a system alone has no entry.
 
@@ -97,13 +104,13 @@ def findings(
     sighting = learned.sighting if learned else ()
     keys = ("entry", "system", "last_seen", "row", "serial_key", "name_key", *COMPARED)
     ranked = among.select(keys).sort("entry", "system", "last_seen", "row", nulls_last=False)
+    told = [_serials_in_two(records, entries), _replaced(entries, scope)]
+    alike = lookalikes(records, _NOBODY if apart is None else apart)
     found = [
-        *_missing_in(entries, scope, sighting),
-        _missing_at_managers(records, entries, scope, resting),
+        *told,
+        *_missing(records, entries, scope, resting, sighting, alike, pl.concat(told)),
         _duplicates(among, entries, sighting),
         *(_conflicts(ranked, entries, field, learned) for field in COMPARED),
-        _serials_in_two(records, entries),
-        _replaced(entries, scope),
         _badly_identified(among.filter(pl.col("system").is_in(list(sighting)).not_()), entries),
         _stale(entries, scope),
         _undecided(entries, doubts),
@@ -147,35 +154,103 @@ def _shaped(
     )  # fmt: skip
 
 
-def _missing_in(entries: pl.DataFrame, scope: Scope, sighting: Sequence[str]) -> list[pl.DataFrame]:
-    """What an inventory lacks, as far as another system than one that only sights devices knows it."""
+#: No pairs of entries.
+_NOBODY = pl.DataFrame(schema={"entry": pl.String, "other": pl.String})
+
+
+def _missing(
+    records: pl.DataFrame,
+    entries: pl.DataFrame,
+    scope: Scope,
+    resting: pl.Series | None,
+    sighting: Sequence[str],
+    alike: pl.DataFrame,
+    told: pl.DataFrame,
+) -> list[pl.DataFrame]:
+    """What is missing somewhere; and what is not called missing, since something ``alike`` is there.
+
+    Pairs that other findings have ``told`` are neither.
+    """
     passing = pl.lit([*scope.inventories, *sighting], dtype=pl.List(pl.String))
-    managed = entries.filter(pl.col("systems").list.set_difference(passing).list.len() > 0)
-    return [
-        _shaped(
-            managed.filter(
-                pl.col("systems").list.contains(inventory).not_() & scope.expected.get(inventory, pl.lit(value=True))
+    managers = entries.select("entry", "systems", pl.col("systems").list.set_difference(passing).alias("managers"))
+    known = alike.join(managers, on="entry").join(managers.rename({"entry": "other"}), on="other", suffix="_other")
+    # what one manager holds twice is two devices there
+    known = known.filter(pl.col("managers").list.set_intersection("managers_other").list.len() == 0)
+    pairs = told.select("entry", pl.col("about").alias("other"))
+    pairs = pl.concat([pairs, pairs.select(pl.col("other").alias("entry"), pl.col("entry").alias("other"))]).unique()
+    known = known.join(pairs.with_columns(pl.lit(value=True).alias("told")), on=["entry", "other"], how="left")
+    found, seen = list[pl.DataFrame](), [_NOBODY]
+    for inventory in scope.inventories:
+        missing = _missing_in(entries, inventory, scope, passing)
+        there = known.filter(pl.col("systems_other").list.contains(inventory)).join(missing, on="entry", how="semi")
+        found += [
+            _shaped(
+                missing.join(there, on="entry", how="anti", maintain_order="left"), "missing_in_inventory",
+                pl.format("known to {}, not to {}", pl.col("systems").list.join(", "), pl.lit(inventory)),
+                about=pl.lit(inventory),
             ),
-            "missing_in_inventory",
-            pl.format("known to {}, not to {}", pl.col("systems").list.join(", "), pl.lit(inventory)),
-            about=pl.lit(inventory),
-        )
-        for inventory in scope.inventories
+            _alike(entries, there, pl.lit(f"not known to {inventory}"), pl.lit(inventory)),
+        ]  # fmt: skip
+        seen.append(there.select("entry", "other"))
+    unmanaged = _unmanaged(records, entries, scope, resting)
+    inventories = pl.lit(list(scope.inventories), dtype=pl.List(pl.String))
+    there = alike.join(unmanaged, on="entry", how="semi").join(
+        entries.filter(pl.col("systems").list.set_difference(inventories).list.len() > 0)
+        .select(pl.col("entry").alias("other")),
+        on="other", how="semi",
+    )  # fmt: skip
+    both = pl.concat(
+        [*seen, *(one.select(pl.col("other").alias("entry"), pl.col("entry").alias("other")) for one in seen)]
+    )
+    rest = there.join(both, on=["entry", "other"], how="anti", maintain_order="left").join(
+        pairs.with_columns(pl.lit(value=True).alias("told")), on=["entry", "other"], how="left", maintain_order="left"
+    )
+    seen_as = pl.format(
+        "only in {}, as {}", pl.col("systems").list.join(", "), pl.col("status").fill_null("of no status")
+    )
+    found += [
+        _shaped(unmanaged.join(there, on="entry", how="anti", maintain_order="left"), "missing_at_managers", seen_as),
+        _alike(entries, rest, pl.lit("known to no manager"), pl.col("other")),
     ]
+    return found
 
 
-def _missing_at_managers(
-    records: pl.DataFrame, entries: pl.DataFrame, scope: Scope, resting: pl.Series | None
-) -> pl.DataFrame:
+def _alike(entries: pl.DataFrame, there: pl.DataFrame, what: pl.Expr, about: pl.Expr) -> pl.DataFrame:
+    """One finding for each entry that has look-alikes nobody has ``told`` of: of the nearest, and how many more."""
+    named = entries.select(pl.col("entry").alias("other"), pl.col("name").alias("called"))
+    nearest = (
+        there.filter(pl.col("told").is_null())
+        .sort("entry", "other")
+        .group_by("entry", maintain_order=True)
+        .agg(pl.col("other", "share").first(), pl.len().alias("many"))
+        .join(named, on="other", maintain_order="left")
+        .join(entries.select("entry", "name", "systems"), on="entry", maintain_order="left")
+    )
+    seen = pl.format(
+        "{}, and {} ({}) has the same {}{}", what, "other", pl.col("called").fill_null("without a name"), "share",
+        pl.when(pl.col("many") > 1).then(pl.format("; {} more", pl.col("many") - 1)).otherwise(pl.lit("")),
+    )  # fmt: skip
+    return _shaped(nearest, "look_alike", seen, about=about)
+
+
+def _missing_in(entries: pl.DataFrame, inventory: str, scope: Scope, passing: pl.Expr) -> pl.DataFrame:
+    """What an inventory lacks, as far as another system than one that only sights devices knows it."""
+    return entries.filter(
+        pl.col("systems").list.set_difference(passing).list.len() > 0,
+        pl.col("systems").list.contains(inventory).not_(), scope.expected.get(inventory, pl.lit(value=True)),
+    )  # fmt: skip
+
+
+def _unmanaged(records: pl.DataFrame, entries: pl.DataFrame, scope: Scope, resting: pl.Series | None) -> pl.DataFrame:
+    """What is in inventories alone, and not at rest."""
     inventories = pl.lit(list(scope.inventories), dtype=pl.List(pl.String))
     unmanaged = entries.filter(pl.col("systems").list.set_difference(inventories).list.len() == 0)
     if not scope.all_managers or not scope.managers:
-        unmanaged = unmanaged.clear()
+        return unmanaged.clear()
     if resting is not None:
         at_rest = records.filter(resting)["entry"].unique()
         unmanaged = unmanaged.filter(pl.col("entry").is_in(at_rest.implode()).not_())
-    seen = pl.format("only in {}, as {}", pl.col("systems").list.join(", "), pl.col("status").fill_null("of no status"))
-    return _shaped(unmanaged, "missing_at_managers", seen)
+    return unmanaged
 
 
 def _duplicates(records: pl.DataFrame, entries: pl.DataFrame, sighting: Sequence[str]) -> pl.DataFrame:

@@ -62,7 +62,7 @@ def prepare_sync(workspace: Workspace, system: str, where: str | None = None, ed
         *_twice(wanted, actual),
         *retirements(workspace, system, base.frame, base.write, rule.retire_after if rule else None),
     ]
-    wishes = _wishes(wanted, actual, owners, _unsure(workspace))
+    wishes = _wishes(wanted, actual, owners, _unsure(workspace, system))
     known = base.known if wishes or updates else {}
     return Prepared(prepare("sync", system, _TABLE, wishes, updates, base.forms, known), notes)
 
@@ -126,11 +126,25 @@ def _with_origin(
     return joined.with_columns(kind.alias("kind")).select(*names)
 
 
-def _unsure(workspace: Workspace) -> set[str]:
-    found = (
-        concordance.read(workspace, "findings").filter(pl.col("kind") == "badly_identified").select("entry").collect()
-    )
-    return set(found["entry"])
+def _unsure(workspace: Workspace, system: str) -> dict[str, str]:
+    """What is not created, by entry, and why: it could not be found again, or may be there already."""
+    kinds = ["badly_identified", "look_alike", "replaced", "serial_in_two"]
+    found = concordance.read(workspace, "findings").filter(pl.col("kind").is_in(kinds), pl.col("accepted").is_null())
+    held = dict[str, str]()
+    there = concordance.read(workspace, "entries").filter(pl.col("systems").list.contains(system)).select("entry")
+    known = set(there.collect()["entry"])
+    for kind, entry, about, seen in found.select("kind", "entry", "about", "seen").collect().iter_rows():
+        if kind == "badly_identified":
+            held.setdefault(entry, "it is badly identified: it could not be found again")
+        elif kind == "look_alike" and about == system:
+            held[entry] = f"it may be there already: {seen}"
+        elif kind in ("replaced", "serial_in_two"):
+            held |= {
+                one: f"it may be there already: {other} ({kind})"
+                for one, other in ((entry, about), (about, entry))
+                if other in known and one not in known
+            }
+    return held
 
 
 def _updates(
@@ -212,13 +226,15 @@ def _twice(wanted: pl.DataFrame, actual: pl.DataFrame) -> list[Step]:
     ]  # fmt: skip
 
 
-def _wishes(wanted: pl.DataFrame, actual: pl.DataFrame, owners: Mapping[str, str], unsure: set[str]) -> list[Wish]:
+def _wishes(
+    wanted: pl.DataFrame, actual: pl.DataFrame, owners: Mapping[str, str], unsure: Mapping[str, str]
+) -> list[Wish]:
     new = wanted.join(actual.select("entry"), on="entry", how="anti").sort("entry")
     ours = [name for name, owner in owners.items() if owner != "theirs" and name in new.columns]
     return [
         Wish(
             entry=row["entry"], source=row.get("source"), values={name: row[name] for name in ours},
-            against="it is badly identified: it could not be found again" if row["entry"] in unsure else None,
+            against=unsure.get(row["entry"]),
         )
         for row in new.iter_rows(named=True)
     ]  # fmt: skip
