@@ -296,6 +296,30 @@ def test_findings_say_what_to_look_at():
     }  # fmt: skip
 
 
+def test_what_may_be_there_under_another_name_is_not_called_missing_until_somebody_rules():
+    rows = [
+        rec("net", "1", name="core-a", macs=["00:1b:21:00:00:07"], ips=["10.9.9.9"]),
+        rec("inv", "1", name="stage-b", serial="ZZZZ9999", ips=["10.9.9.9"]),
+    ]
+    made = reconcile(frame(*rows), RULES)
+    (told,) = made.findings.filter(pl.col("kind") != "badly_identified").to_dicts()
+    assert (told["kind"], told["about"]) == ("look_alike", "inv")
+    assert "(stage-b) has the same address" in told["seen"]
+    ruled = reconcile(frame(*rows), replace(RULES, rulings=Rulings(apart=[("net/1", "inv/1")])))
+    assert kinds(ruled) == {("missing_in_inventory", None), ("missing_at_managers", None)}
+
+
+def test_an_address_that_floats_is_no_device_and_missing_nowhere():
+    router = "00:00:5e:00:01:0a"
+    rows = [
+        rec("net", "1", name="fw-1", serial="AAAA1111", macs=["00:1b:21:00:00:07", router], ips=["10.9.9.2"]),
+        rec("inv", "1", name="fw-1", serial="AAAA1111"),
+        rec("end", "9", name="gw-quay", macs=[router], ips=["10.9.9.1"]),
+    ]
+    (told,) = reconcile(frame(*rows), RULES).findings.to_dicts()
+    assert (told["kind"], told["seen"]) == ("floating", f"10.9.9.1 of the virtual router {router}")
+
+
 def test_absence_is_believed_only_from_what_is_whole():
     rows = [rec("net", "1", serial="AAAA1111"), rec("inv", "2", serial="BBBB2222")]
     scope = Scope(inventories=[], managers=["net"], all_managers=False, stale_before=NOW)

@@ -45,6 +45,8 @@ def test_a_sync_is_previewed_run_verified_and_then_has_nothing_to_do(writing, fr
     assert "change 1 is incomplete: 142 steps written" in done.stderr
     assert "not confirmed: 15 steps" in done.stderr
     assert states(writing).keys() == {("create", "confirmed"), ("update", "confirmed"), ("report", "held")}
+    held = {row["label"]: row["reason"] for row in steps(writing) if row["state"] == "held"}
+    assert any("it may be there already" in reason and "has the same address" in reason for reason in held.values())
     order = [row["table"] for row in preview if row["action"] == "create"]
     assert order.index("sites") < order.index("devices")
     assert order.index("makers") < order.index("models") < order.index("devices")

@@ -45,6 +45,18 @@ def test_a_long_table_is_cut_to_a_screenful_and_says_so(pulled):
     assert "the first 40 rows" not in everything
 
 
+def test_findings_of_a_whole_fleet_show_counts_first_and_a_comparison_in_a_pipe_is_whole(pulled):
+    _, text = at_a_terminal(pulled, "findings", NO_COLOR="1", COLUMNS="180")
+    lines = re.sub(r"\x1b\[[0-9;]*m", "", text).splitlines()
+    assert lines[0].split() == ["kind", "severity", "count"]
+    assert sum(int(line.split()[-1]) for line in lines[2 : lines.index("")]) == 40 + int(
+        re.search(r"(\d+) more; --limit 0 shows all", text)[1]
+    )
+    _, text = at_a_terminal(pulled, "compare", "muster", "stowage", NO_COLOR="1")
+    more = int(re.search(r"(\d+) more; --limit 0 shows all", text)[1])
+    assert len(pulled("compare", "muster", "stowage", status=3).stdout.splitlines()) == 1 + 40 + more
+
+
 @pytest.mark.parametrize(
     ("table", "width"),
     [("devices", 80), ("devices", 100), ("records", 80), ("entries", 100), ("interfaces", 80), ("hosts", 100)],

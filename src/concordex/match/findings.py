@@ -10,6 +10,7 @@ import numpy as np
 import polars as pl
 
 from concordex.match.alike import NEAR, Words
+from concordex.match.floating import of_nobody
 from concordex.match.identity import CUT
 from concordex.match.learned import Learned
 from concordex.match.lookalikes import lookalikes
@@ -18,7 +19,10 @@ from concordex.match.lookalikes import lookalikes
 KINDS: dict[str, tuple[str, str]] = {
     "duplicate": ("high", "keep one record and remove the others"),
     "replaced": ("high", "the hardware was changed under this name, or somebody wrote another's serial: correct it"),
-    "serial_in_two": ("high", "one device in two entries, or a serial of another: explain ENTRY --why-not OTHER"),
+    "serial_in_two": (
+        "high",
+        "one device in two entries, or a serial of another: concordex explain ENTRY --why-not OTHER",
+    ),
     "conflict": ("medium", "find out which value is right and correct the other"),
     "missing_in_inventory": ("medium", "concordex sync creates it"),
     "look_alike": (
@@ -27,6 +31,7 @@ KINDS: dict[str, tuple[str, str]] = {
     ),
     "missing_at_managers": ("medium", "is it switched off, gone, not yet managed, or known there under another name?"),
     "badly_identified": ("low", "give it a serial, a name of its own or a network card that is its own"),
+    "floating": ("low", "an address that moves between devices, and no device of its own: sync does not create it"),
     "stale": ("low", "is it still there?"),
     "undecided": ("medium", "fits more than one device equally well: concordex review decides"),
     "uncommitted": ("medium", "in effect nowhere: concordex config pending SYSTEM; commit it, or take it back"),
@@ -104,14 +109,17 @@ def findings(
     sighting = learned.sighting if learned else ()
     keys = ("entry", "system", "last_seen", "row", "serial_key", "name_key", *COMPARED)
     ranked = among.select(keys).sort("entry", "system", "last_seen", "row", nulls_last=False)
+    floats = of_nobody(records)
+    devices = entries.join(floats, on="entry", how="anti", maintain_order="left")
     told = [_serials_in_two(records, entries), _replaced(entries, scope)]
     alike = lookalikes(records, _NOBODY if apart is None else apart)
     found = [
         *told,
-        *_missing(records, entries, scope, resting, sighting, alike, pl.concat(told)),
+        *_missing(records, devices, scope, resting, sighting, alike, pl.concat(told)),
         _duplicates(among, entries, sighting),
         *(_conflicts(ranked, entries, field, learned) for field in COMPARED),
-        _badly_identified(among.filter(pl.col("system").is_in(list(sighting)).not_()), entries),
+        _badly_identified(among.filter(pl.col("system").is_in(list(sighting)).not_()), devices),
+        _floating(entries, floats),
         _stale(entries, scope),
         _undecided(entries, doubts),
         _contradicted(records, entries, contradicted),
@@ -354,6 +362,15 @@ def _badly_identified(records: pl.DataFrame, entries: pl.DataFrame) -> pl.DataFr
     joined = entries.join(weak.select("entry"), on="entry", how="semi")
     seen = pl.format("no serial, UUID or network card of its own; name: {}", pl.col("name").fill_null("none"))
     return _shaped(joined, "badly_identified", seen)
+
+
+def _floating(entries: pl.DataFrame, floats: pl.DataFrame) -> pl.DataFrame:
+    joined = entries.drop("ips").join(floats, on="entry", maintain_order="left")
+    ips = pl.col("ips").list.join(", ")
+    seen = pl.format(
+        "{} of the virtual router {}", pl.when(ips != "").then(ips).otherwise(pl.lit("no address")), "router"
+    )
+    return _shaped(joined, "floating", seen)
 
 
 def _stale(entries: pl.DataFrame, scope: Scope) -> pl.DataFrame:

@@ -1,4 +1,4 @@
-"""Addresses that move between the members of a pair: each belongs to the member that holds it.
+"""Addresses that move between the members of a pair: each belongs to the member that holds it, or to nobody.
 
 Members are known by the virtual router's MAC that they show together (RFC 9568).  Of an address that
 several of them show, the one that was last seen with it is the holder.
@@ -9,6 +9,27 @@ from __future__ import annotations
 import polars as pl
 
 from concordex.match.identity import VIRTUAL
+
+_ROUTER = r"^00:00:5e:00:0[12]:"
+
+
+def of_nobody(records: pl.DataFrame) -> pl.DataFrame:
+    """Entries that are no device, but an address that floats: ``entry``, its virtual ``router`` and its ``ips``.
+
+    All their records show virtual routers' MACs alone (RFC 9568), and no sign of hardware.
+    """
+    macs = pl.col("macs").list
+    shown = (macs.len() > 0) & macs.eval(pl.element().str.contains(_ROUTER)).list.all()
+    bare = pl.all_horizontal(pl.col(key).is_null() for key in ("serial_key", "uuid_key", "tag_key"))
+    some = records.filter(macs.eval(pl.element().str.contains(_ROUTER)).list.any()).select("entry").unique()
+    mine = records.join(some, on="entry", how="semi", maintain_order="left")
+    by = mine.group_by("entry", maintain_order=True)
+    told = by.agg(
+        (shown & bare).fill_null(value=False).all().alias("floats"),
+        pl.col("macs").explode().first().alias("router"),
+        pl.col("ips").explode().drop_nulls().unique(maintain_order=True),
+    )
+    return told.filter("floats").drop("floats")
 
 
 def settled(members: pl.DataFrame) -> pl.DataFrame:

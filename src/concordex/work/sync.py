@@ -126,21 +126,31 @@ def _with_origin(
     return joined.with_columns(kind.alias("kind")).select(*names)
 
 
+#: Findings of what is never created, and why.
+_NEVER = {
+    "badly_identified": "it is badly identified: it could not be found again",
+    "floating": "it is no device, but an address that moves between devices",
+}
+
+#: Findings of two entries, and what they say of the one that is there.
+_SAID = {"replaced": "has the same name and another serial", "serial_in_two": "has the same serial"}
+
+
 def _unsure(workspace: Workspace, system: str) -> dict[str, str]:
     """What is not created, by entry, and why: it could not be found again, or may be there already."""
-    kinds = ["badly_identified", "look_alike", "replaced", "serial_in_two"]
+    kinds = [*_NEVER, "look_alike", *_SAID]
     found = concordance.read(workspace, "findings").filter(pl.col("kind").is_in(kinds), pl.col("accepted").is_null())
     held = dict[str, str]()
     there = concordance.read(workspace, "entries").filter(pl.col("systems").list.contains(system)).select("entry")
     known = set(there.collect()["entry"])
     for kind, entry, about, seen in found.select("kind", "entry", "about", "seen").collect().iter_rows():
-        if kind == "badly_identified":
-            held.setdefault(entry, "it is badly identified: it could not be found again")
+        if kind in _NEVER:
+            held.setdefault(entry, _NEVER[kind])
         elif kind == "look_alike" and about == system:
-            held[entry] = f"it may be there already: {seen}"
-        elif kind in ("replaced", "serial_in_two"):
+            held[entry] = f"it may be there already: {seen.partition(', and ')[2]}"
+        elif kind in _SAID:
             held |= {
-                one: f"it may be there already: {other} ({kind})"
+                one: f"it may be there already: {other} {_SAID[kind]}"
                 for one, other in ((entry, about), (about, entry))
                 if other in known and one not in known
             }

@@ -1,5 +1,6 @@
 """``concordex compare``."""
 
+import sys
 from typing import Annotated, Any
 
 import typer
@@ -81,7 +82,8 @@ def _tell(
     if form not in (None, Format.TABLE) or output is not None:
         emit(frame.head(limit) if limit else frame, form, output)
         return
-    shown = frame.head(_SCREENFUL if limit is None else limit or frame.height)
+    most = _SCREENFUL if limit is None and draw.is_terminal(sys.stdout) else limit
+    shown = frame.head(most or frame.height)
     drawn = shown.rename({"here": here, "there": there})
     draw.table(drawn.columns, drawn.iter_rows(), styles=_STYLES)
     if shown.height < frame.height:

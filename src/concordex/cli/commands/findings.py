@@ -63,6 +63,10 @@ def findings(
     frame, screen = found.frame, form in (None, Format.TABLE) and output is None
     cut = screen and limit is None and draw.is_terminal(sys.stdout) and frame.height > _SCREENFUL
     shown = frame.head(_SCREENFUL) if cut else frame.head(limit) if limit else frame
+    if cut and not count:  # of a whole fleet: what there is at all, before the gravest of it
+        counted = frame.group_by("kind", "severity", maintain_order=True).len("count").sort("count", descending=True)
+        draw.table(counted.columns, counted.iter_rows(), right=["count"], styles=STYLES)
+        draw.line()
     if screen and not count:
         columns = ["severity", "kind", "entry", "name", "field", "seen", "state"]
         columns += ["accepted"] if accepted else []
