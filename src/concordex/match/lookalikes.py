@@ -2,11 +2,21 @@
 
 from __future__ import annotations
 
+import numpy as np
+import numpy.typing as npt
 import polars as pl
+
+Numbers = npt.NDArray[np.int64]
 
 #: What entries may have in common, as it is told, the weightiest first.
 _SHARED = {"serial_key": "serial", "uuid_key": "UUID", "tag_key": "tag", "name_key": "name", "mac_keys": "network card",
            "ips": "address"}  # fmt: skip
+
+#: What several of them are called together, by their bits.
+_TOLD = {
+    bits: " and ".join(word for rank, word in enumerate(_SHARED.values()) if bits >> rank & 1)
+    for bits in range(1, 1 << len(_SHARED))
+}
 
 #: A value of more entries says nothing.
 _FEW = 3
@@ -17,25 +27,51 @@ def lookalikes(records: pl.DataFrame, apart: pl.DataFrame) -> pl.DataFrame:
 
     ``apart`` holds pairs, as ``entry`` and ``other``, that somebody ruled to be two devices.
     """
-    both = pl.concat([_sharing(records, key, rank) for rank, key in enumerate(_SHARED)])
-    words = dict(enumerate(_SHARED.values()))
+    number = records["entry"].str.slice(1).cast(pl.Int64).to_numpy()
+    parts = [_sharing(number, records[key], 1 << rank) for rank, key in enumerate(_SHARED)]
+    one, other, bit = (np.concatenate(some) for some in zip(*parts, strict=True))
+    pairs = (
+        pl.DataFrame({"one": one, "two": other, "bits": bit}).unique().group_by("one", "two").agg(pl.col("bits").sum())
+    )
+    called = pl.DataFrame({"number": number, "entry": records["entry"]}).filter(
+        pl.col("number").is_in(pairs["one"].unique().implode())
+    )
+    called = called.unique("number")
     told = (
-        both.sort("entry", "other", "rank")
-        .group_by("entry", "other", maintain_order=True)
-        .agg(pl.col("rank").unique(maintain_order=True).replace_strict(words, return_dtype=pl.String).str.join(" and "))
-        .rename({"rank": "share"})
+        pairs.join(called, left_on="one", right_on="number")
+        .join(called.rename({"entry": "other"}), left_on="two", right_on="number")
+        .select("entry", "other", pl.col("bits").replace_strict(_TOLD).alias("share"))
+        .sort("entry", "other")
     )
     ruled = pl.concat([apart, apart.select(pl.col("other").alias("entry"), pl.col("entry").alias("other"))])
     return told.join(ruled, on=["entry", "other"], how="anti", maintain_order="left")
 
 
-def _sharing(records: pl.DataFrame, key: str, rank: int) -> pl.DataFrame:
-    said = records.select("entry", pl.col(key).alias("value"))
-    if said.schema["value"] == pl.List(pl.String):
-        said = said.filter(pl.col("value").list.len() > 0).explode("value")
-    said = said.drop_nulls("value").with_columns(pl.col("value").hash(seed=7))
-    # most values are of one record: those are put aside before anything is compared
-    said = said.filter(pl.len().over("value") > 1).unique()
-    said = said.filter(pl.len().over("value").is_between(2, _FEW))
-    pairs = said.join(said.rename({"entry": "other"}), on="value").filter(pl.col("entry") != pl.col("other"))
-    return pairs.select("entry", "other", pl.lit(rank).alias("rank"))
+def _sharing(entry: Numbers, said: pl.Series, bit: int) -> tuple[Numbers, Numbers, Numbers]:
+    """Two entries each that share a value, both ways, each with ``bit``."""
+    if said.dtype == pl.List(pl.String):
+        entry = np.repeat(entry, said.list.len().fill_null(0).to_numpy())
+        said = said.drop_nulls().explode(empty_as_null=False)
+    there = np.flatnonzero(said.is_not_null())
+    value, entry = said.hash(seed=7).to_numpy()[there], entry[there]
+    again = np.argsort(value, kind="stable")
+    value, entry = value[again], entry[again]
+    shared = np.r_[False, value[1:] == value[:-1]][: len(value)]
+    shared[:-1] |= shared[1:]  # most values are of one record: those are put aside before anything is compared
+    value, entry = value[shared], entry[shared]
+    order = np.lexsort((entry, value))
+    value, entry = value[order], entry[order]
+    fresh = np.r_[True, (value[1:] != value[:-1]) | (entry[1:] != entry[:-1])][: len(value)]
+    value, entry = value[fresh], entry[fresh]
+    first = np.flatnonzero(np.r_[True, value[1:] != value[:-1]][: len(value)])
+    many = np.diff(np.r_[first, len(value)])
+    pairs = [
+        (entry[at + here], entry[at + there])
+        for count in range(2, _FEW + 1)
+        for at in (first[many == count],)
+        for here in range(count)
+        for there in range(count)
+        if here != there
+    ]
+    one, other = (np.concatenate(some) for some in zip(*pairs, strict=True))
+    return one, other, np.full(len(one), bit)

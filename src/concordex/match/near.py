@@ -17,6 +17,12 @@ Mask = npt.NDArray[np.bool_]
 #: Shorter serials are near to too many; of longer ones the first signs are looked at.
 _SHORTEST, _LONGEST = 6, 24
 
+#: Odd numbers: what bytes are weighed by, and what spreads the sum over all bits.
+_BASE, _MIX = np.uint64(0xD1342543DE82EF95), np.uint64(0x9E3779B97F4A7C15)
+
+#: Texts are told apart by so many bits first.
+_BUCKETS = 23
+
 #: With so many others is a serial near, at most.
 WIDTH = 2
 
@@ -55,18 +61,32 @@ def _shapes(serials: pl.Series) -> Numbers:
 
 
 def _texts(serials: pl.Series) -> tuple[Numbers, Numbers]:
-    """The numbers of all texts that taking one sign or none leaves, in order, each with its serial's place."""
-    length = serials.str.len_chars().to_numpy()
-    texts, whose = [serials.hash(seed=11)], [np.arange(len(serials))]
-    for at in range(min(int(length.max()), _LONGEST)):
+    """The numbers of the texts that taking one sign or none leaves, in order, each with its serial's place.
+
+    Texts of one serial alone may be left out.  A text's number is a polynomial in its bytes, so that taking one out is
+    a sum of what stands before it and behind it.
+    """
+    signs = np.array(serials.to_list(), dtype=f"S{_LONGEST}").view(np.uint8).reshape(len(serials), _LONGEST)
+    length = serials.str.len_bytes().cast(pl.Int64).to_numpy().clip(max=_LONGEST)
+    power = np.cumprod(np.r_[np.uint64(1), np.full(_LONGEST, _BASE)])
+    before, parts, whose = np.zeros(len(serials), dtype=np.uint64), list[npt.NDArray[np.uint64]](), list[Numbers]()
+    weighed = [signs[:, at].astype(np.uint64) * power[at] for at in range(_LONGEST)]
+    behind = np.sum(weighed, axis=0, dtype=np.uint64)  # moved one place to the left, so that nothing is left free
+    whole = behind.copy()
+    for at in range(int(length.max())):
         rows = np.flatnonzero(length > at)
-        some = serials.gather(rows)
-        texts.append((some.str.slice(0, at) + some.str.slice(at + 1)).hash(seed=11))
+        behind = behind - weighed[at]
+        parts.append((before[rows] * _BASE + behind[rows]) * _MIX)
         whose.append(rows)
-    text, who = pl.concat(texts).reinterpret(signed=True).to_numpy(), np.concatenate(whose)
+        before = before + weighed[at]
+    text = np.concatenate([whole * _BASE * _MIX, *parts])
+    who = np.concatenate([np.arange(len(serials)), *whose])
+    bucket = (text >> np.uint64(64 - _BUCKETS)).astype(np.int64)
+    shared = np.bincount(bucket, minlength=1 << _BUCKETS)[bucket] > 1
+    text, who = text[shared].view(np.int64), who[shared]
     order = np.lexsort((who, text))
     text, who = text[order], who[order]
-    fresh = np.r_[True, (text[1:] != text[:-1]) | (who[1:] != who[:-1])]  # a doubled sign may be taken away twice
+    fresh = np.r_[True, (text[1:] != text[:-1]) | (who[1:] != who[:-1])][: len(text)]  # of a doubled sign either goes
     return text[fresh], who[fresh]
 
 
@@ -85,7 +105,7 @@ def _series(texts: tuple[Numbers, Numbers], shape: Numbers, systems: Numbers) ->
 
 def _shared(text: Numbers, who: Numbers, serials: pl.DataFrame, lonely: Mask, series: Mask) -> pl.DataFrame:
     """For each serial the texts that it has in common with one other: ``serial``, ``text``, ``at``."""
-    first = np.flatnonzero(np.r_[True, text[1:] != text[:-1]])
+    first = np.flatnonzero(np.r_[True, text[1:] != text[:-1]][: len(text)])
     pairs = first[np.diff(np.r_[first, len(text)]) == 2]
     one, other = who[pairs], who[pairs + 1]
     pairs = pairs[(lonely[one] | lonely[other]) & ~series[one] & ~series[other]]
