@@ -157,6 +157,27 @@ def test_when_little_changed_only_that_is_looked_at(lists):
     assert "looked at again" not in lists("reconcile", "--relearn").stderr
 
 
+def test_reconciling_where_nothing_changed_looks_at_nothing_and_says_the_same(lists):
+    """Pulled anew or not, and in any order; a ruling, a changed value and `--relearn` are looked at."""
+    first = json.loads(lists("findings", "-f", "json", status=3).stdout)
+    rows = lists.folder.joinpath("net", "devices.ndjson").read_text().splitlines()
+    lists.folder.joinpath("net", "devices.ndjson").write_text("".join(f"{row}\n" for row in reversed(rows)))
+    table = lists("reconcile").stdout
+    lists("pull")
+    done = lists("reconcile")
+    assert "; 0 looked at again" in done.stderr
+    assert done.stdout == table
+    assert "pulled since" not in lists("findings", status=3).stderr
+    assert json.loads(lists("findings", "-f", "json", status=3).stdout) == [one | {"state": "known"} for one in first]
+    assert "as it was written" in lists("mend").stderr
+    lists("ruling", "accept", "sw-1", "conflict", "--field", "site")
+    assert "0 looked at again" in lists("reconcile").stderr
+    assert "conflict" not in lists("findings", "-f", "json", status=3).stdout
+    lists("ruling", "apart", "net/1", "inv/7")
+    assert "0 looked at again" not in lists("reconcile").stderr
+    assert lists.entry("net/1") != lists.entry("inv/7")
+
+
 def test_an_acceptance_ends(lists):
     lists("ruling", "accept", "sw-1", "conflict", "--field", "site", "--until", "2020-01-01")
     lists("reconcile")

@@ -129,6 +129,12 @@ def findings(
     return _in_order(pl.concat(found))
 
 
+def aged(findings: pl.DataFrame, entries: pl.DataFrame, scope: Scope) -> pl.DataFrame:
+    """``findings`` where nothing but the time has changed: what is stale by now."""
+    stale = _stale(entries, scope)
+    return _in_order(pl.concat([findings.filter(pl.col("kind") != "stale").select(stale.columns), stale]))
+
+
 def _in_order(found: pl.DataFrame) -> pl.DataFrame:
     """The gravest first, then by kind, entry and field: one number for each, for numbers sort faster than texts."""
     number = pl.col("entry").str.slice(1).cast(pl.Int64).fill_null(0)

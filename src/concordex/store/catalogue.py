@@ -60,6 +60,7 @@ _LATER = {
     "snapshots": {"left_out": "TEXT NOT NULL DEFAULT '{}'", "narrowed": "TEXT", "proof": "TEXT"},
     "changes": {"about": "TEXT"},
     "steps": {"became": "TEXT", "ours": "INTEGER", "whole": "TEXT"},
+    "files": {"content": "TEXT"},
 }
 
 
@@ -217,9 +218,17 @@ class Catalogue:
         """Note that a snapshot's file is no longer kept; what is known of it stays."""
         self.database.run("UPDATE snapshots SET file = NULL WHERE id = ?", (snapshot,))
 
-    def note_file(self, name: str, digest: str) -> None:
-        """Note the digest of a file that is in place."""
-        self.database.run("INSERT OR REPLACE INTO files VALUES (?, ?)", (name, digest))
+    def note_file(self, name: str, digest: str, content: str | None = None) -> None:
+        """Note the digest of a file that is in place, and that of its content."""
+        self.database.run(
+            "INSERT OR REPLACE INTO files (name, digest, content) VALUES (?, ?, ?)", (name, digest, content)
+        )
+
+    def content_of(self, name: str) -> str | None:
+        """The digest of a file's content; none of what an earlier release wrote."""
+        known = {row["name"] for row in self.database.rows("PRAGMA table_info(files)")}
+        rows = self.database.rows("SELECT * FROM files WHERE name = ?", (name,)) if known else []
+        return rows[0].get("content") if rows else None
 
     def digest_of(self, name: str) -> str | None:
         """The digest that a file had when it was written; none of what an earlier release wrote."""

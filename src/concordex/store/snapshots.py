@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import hashlib
 import json
+import os
+import shutil
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -41,6 +43,17 @@ def write(frame: pl.DataFrame, path: Path, *, lasting: bool = True, facts: Mappi
         return _digest(making)
 
 
+def content(frame: pl.DataFrame) -> str:
+    """A digest of what the rows of ``frame`` say, whatever their order; what systems sent besides does not count."""
+    said = frame.drop(ORIGINAL, strict=False)
+    said = said.select(sorted(said.columns))
+    rows = pl.DataFrame({"a": said.hash_rows(seed=3), "b": said.hash_rows(seed=5)}).sort("a", "b")
+    digest = hashlib.sha256(repr([*said.schema.items()]).encode())
+    for column in rows.get_columns():
+        digest.update(column.to_numpy().tobytes())
+    return digest.hexdigest()
+
+
 class Frames:
     """The frames that a workspace keeps, each by its name below the store, with its digest in the catalogue."""
 
@@ -51,9 +64,9 @@ class Frames:
     def write(
         self, frame: pl.DataFrame, name: str, *, lasting: bool = True, facts: Mapping[str, Any] | None = None
     ) -> None:
-        """Write ``frame``, and note its digest."""
+        """Write ``frame``, and note its digest; of one that says what it is, that of its content as well."""
         digest = write(frame, self.root / name, lasting=lasting, facts=facts)
-        self._catalogue().note_file(name, digest)
+        self._catalogue().note_file(name, digest, content(frame) if facts is not None else None)
 
     def scan(self, name: str) -> pl.LazyFrame:
         """The frame of that name, read as far as it is needed; raises StoreError where its file is not as written."""
@@ -84,6 +97,20 @@ class Frames:
         self._sound.add(name)
         return None
 
+    def carry(self, name: str, to: str) -> None:
+        """Keep a file under another name as well; it is not read, and has the digest that it had."""
+        make_folder((self.root / to).parent)
+        try:
+            os.link(self.root / name, self.root / to)
+        except OSError:  # not every file system gives a file two names
+            with landing(self.root / to, private=True) as making:
+                shutil.copyfile(self.root / name, making)
+        self._catalogue().note_file(to, self._memory().digest_of(name) or _digest(self.root / to))
+
+    def content_of(self, name: str) -> str | None:
+        """The digest of what the rows of a file say; none where an earlier release wrote it."""
+        return self._memory().content_of(name)
+
     def known(self, name: str) -> bool:
         """Whether a frame of that name was kept, be its file there or not."""
         return (self.root / name).is_file() or self._memory().digest_of(name) is not None
@@ -94,8 +121,6 @@ class Frames:
 
     def forget(self, name: str) -> None:
         """Remove a file, or a folder of files, that nothing refers to any more."""
-        import shutil
-
         if (self.root / name).is_dir():
             shutil.rmtree(self.root / name, ignore_errors=True)
         else:

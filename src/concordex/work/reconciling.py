@@ -18,7 +18,7 @@ from concordex.match.again import again
 from concordex.match.compare import KINDS
 from concordex.match.concordance import PARTS, Concordance, Rules, reconcile
 from concordex.match.coverage import coverage, moves
-from concordex.match.findings import Scope, Staged
+from concordex.match.findings import Scope, Staged, aged
 from concordex.match.learned import FRAMES, Learned
 from concordex.model.fields import ASKABLE, FIELDS, ORIGINAL
 from concordex.model.values import parse_duration
@@ -66,26 +66,73 @@ def make(
     found = [s for s in kept if s.system in workspace.config.systems]
     if not found:
         raise CalledWrongly("there is no snapshot of devices", advice="concordex pull")
+    rules, resting = _rules(workspace, found), _resting(workspace)
+    basis = _basis(workspace, found, rules, resting)
+    if not relearn and _stands(workspace, basis):
+        return _aged(workspace, rules, found, damaged)
     records = _records(workspace, found)
     progress(1, 3)
-    rules, resting = _rules(workspace, found), _resting(workspace)
     learned = None if relearn else _learned(workspace, records.height)
     last = _last(workspace, rules) if learned else None
     before = last.members if last else _before(workspace)
     made = again(records, rules, last, resting) if last else None
     made = made or reconcile(records, rules, before, resting, learned)
-    made = replace(made, findings=followed(workspace, made))
+    made = replace(made, findings=followed(workspace, made.findings, made.members.lazy()))
     progress(2, 3)
     summary = _summary(workspace, made, found, before)
     summary = replace(summary, doubts=[*damaged, *summary.doubts])
-    _keep(workspace, made, found, summary, relearned=learned is None, settings=_settings(rules))
+    _keep(workspace, made, found, summary, relearned=learned is None, settings=_settings(rules), basis=basis)
     return summary
 
 
-def followed(workspace: Workspace, made: Concordance) -> pl.DataFrame:
+def _basis(workspace: Workspace, found: list[Snapshot], rules: Rules, resting: pl.Expr | None) -> str | None:
+    """A short text that is another whenever anything but the time might make the concordance another one.
+
+    Nothing where some of it is damaged, or was pulled by an earlier release.
+    """
+    sound = workspace.frames.damage
+    contents = [
+        (s.system, s.whole, workspace.frames.content_of(s.file) if s.file and sound(s.file) is None else None)
+        for s in found
+    ]
+    if any(content is None for _, _, content in contents):
+        return None
+    scope = rules.scope
+    said = (
+        _settings(rules), sorted(contents), [*scope.inventories], [*scope.managers], scope.all_managers, scope.staged,
+        sorted((name, str(where)) for name, where in scope.expected.items()), str(resting), rules.rulings,
+        sorted(map(repr, workspace.memory.references())),
+    )  # fmt: skip
+    return hashlib.sha256(repr(said).encode()).hexdigest()
+
+
+def _stands(workspace: Workspace, basis: str | None) -> bool:
+    """Whether the last concordance rests on the same, and all of it is there."""
+    row = workspace.memory.reconciliation()
+    if row is None or basis is None or json.loads(row["summary"]).get("basis") != basis:
+        return False
+    return all(_has(workspace, name) for name in (*PARTS, *FRAMES))
+
+
+def _aged(workspace: Workspace, rules: Rules, found: list[Snapshot], damaged: list[str]) -> Summary:
+    """The last concordance once more, for snapshots that say the same: what is stale, new or accepted may differ."""
+    row = workspace.memory.reconciliation()
+    assert row is not None
+    told = json.loads(row["summary"])
+    entries = read(workspace, "entries").select("entry", "name", "systems", "last_seen").collect()
+    findings = aged(read(workspace, "findings").collect(), entries, rules.scope)
+    findings = followed(workspace, findings, read(workspace, "members"))
+    summary = Summary(
+        records=told["records"], entries=told["entries"], systems=told["systems"], changes={}, looked_at=0,
+        findings=_counted(findings), doubts=[*damaged, *_doubts(found)],
+    )  # fmt: skip
+    _store(workspace, findings, {}, found, told | {"findings": summary.findings})
+    return summary
+
+
+def followed(workspace: Workspace, found: pl.DataFrame, members: pl.LazyFrame) -> pl.DataFrame:
     """The findings with what became of them: ``state`` (new or known) and the reason why one was ``accepted``."""
     known = _found_before(workspace)
-    found = made.findings
     if known is None:
         found = found.with_columns(pl.lit("new").alias("state"))
     else:
@@ -99,7 +146,9 @@ def followed(workspace: Workspace, made: Concordance) -> pl.DataFrame:
     ]
     schema = dict.fromkeys(["kind", "ref", "field", "about", "accepted"], pl.String)
     said = pl.DataFrame(accepted, schema=schema, orient="row")
-    refs = made.members.select(pl.format("{}/{}", "system", "record_id").alias("ref"), "entry")
+    refs = pl.DataFrame(schema={"ref": pl.String, "entry": pl.String})
+    if accepted:
+        refs = members.select(pl.format("{}/{}", "system", "record_id").alias("ref"), "entry").collect()
     said = said.join(refs, on="ref").drop("ref").unique(_SAME, keep="last")
     return found.join(said, on=_SAME, how="left", nulls_equal=True, maintain_order="left")
 
@@ -224,19 +273,26 @@ def _stated(workspace: Workspace) -> dict[str, str]:
 
 
 def _summary(workspace: Workspace, made: Concordance, found: list[Snapshot], before: pl.DataFrame | None) -> Summary:
-    counts = made.findings.filter(pl.col("accepted").is_null()).group_by("kind").len()
-    doubts = [
-        f"{s.system} is {s.outcome} ({s.fault}): nothing is called missing because of it" for s in found if not s.whole
-    ]
     stated = _stated(workspace)
     scopes = {name: _filter(workspace, text) for name, text in stated.items()}
     systems = coverage(made.members, made.entries, scopes)
     changes = moves(before, made.members) if before is not None else {}
     return Summary(
         records=made.members.height, entries=made.entries.height, systems=systems,
-        findings=dict(counts.sort(["len", "kind"], descending=[True, False]).iter_rows()), doubts=doubts,
-        changes=changes, looked_at=made.looked_at,
+        findings=_counted(made.findings), doubts=_doubts(found), changes=changes, looked_at=made.looked_at,
     )  # fmt: skip
+
+
+def _counted(findings: pl.DataFrame) -> dict[str, int]:
+    """How many there are of each kind that nobody accepted, the most frequent first."""
+    counts = findings.filter(pl.col("accepted").is_null()).group_by("kind").len()
+    return dict(counts.sort(["len", "kind"], descending=[True, False]).iter_rows())
+
+
+def _doubts(found: list[Snapshot]) -> list[str]:
+    return [
+        f"{s.system} is {s.outcome} ({s.fault}): nothing is called missing because of it" for s in found if not s.whole
+    ]
 
 
 def _keep(
@@ -247,20 +303,37 @@ def _keep(
     *,
     relearned: bool,
     settings: str,
+    basis: str | None,
 ) -> None:
     row = workspace.catalogue.reconciliation()
-    folder = f"concordance/{(row['id'] if row else 0) + 1:06d}-{os.getpid()}"
-    for name, frame in made.frames().items():
-        workspace.frames.write(frame, f"{folder}/{name}.parquet", lasting=False)
     learned = json.loads(row["summary"]).get("learned_at") if row and not relearned else made.members.height
     told = {
         "records": summary.records, "entries": summary.entries, "findings": summary.findings,
-        "learned_at": learned or made.members.height, "settings": settings,
+        "learned_at": learned or made.members.height, "settings": settings, "basis": basis, "systems": summary.systems,
     }  # fmt: skip
+    frames = {name: frame for name, frame in made.frames().items() if name != "findings"}
+    _store(workspace, made.findings, frames, found, told)
+
+
+def _store(
+    workspace: Workspace,
+    findings: pl.DataFrame,
+    frames: dict[str, pl.DataFrame],
+    found: list[Snapshot],
+    told: dict[str, Any],
+) -> None:
+    """Keep a concordance: its ``findings``, and the other ``frames``, or those of the last one where there are none."""
+    row = workspace.catalogue.reconciliation()
+    folder = f"concordance/{(row['id'] if row else 0) + 1:06d}-{os.getpid()}"
+    for name, frame in {**frames, "findings": findings}.items():
+        workspace.frames.write(frame, f"{folder}/{name}.parquet", lasting=False)
+    for name in (*PARTS, *FRAMES):
+        if row and not frames and name != "findings":
+            workspace.frames.carry(f"{row['folder']}/{name}.parquet", f"{folder}/{name}.parquet")
     if row and _has(workspace, "findings"):
         earlier = read(workspace, "findings").collect()
         if set(_SAME) <= set(earlier.columns):
-            ended = earlier.join(made.findings, on=_SAME, how="anti", nulls_equal=True)
+            ended = earlier.join(findings, on=_SAME, how="anti", nulls_equal=True)
             workspace.frames.write(ended, f"{folder}/gone.parquet")
     workspace.catalogue.add_reconciliation(folder, [s.id for s in found if s.id], told)
     if row:  # the one before is superseded; nothing refers to it any more
