@@ -30,6 +30,7 @@ format: 1
 name: {name}
 title: A list in a file
 role: {role}
+limits: {{answer: 4000000000}}
 tables:
   devices:
     read: {{file: devices.ndjson, shape: {{by: ndjson}}, complete: written whole by the benchmark}}

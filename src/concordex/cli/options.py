@@ -31,7 +31,8 @@ def complete_systems(incomplete: str) -> list[str]:
 def complete_tables(incomplete: str) -> list[str]:
     """The tables that were pulled, for the shell."""
     return safely(
-        lambda: [*{s.table for s in workspace().memory.newest()}, "entries", "findings", "records"], incomplete
+        lambda: [*{s.table for s in workspace().memory.newest()}, "entries", "findings", "records", "weights"],
+        incomplete,
     )
 
 

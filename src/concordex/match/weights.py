@@ -122,6 +122,18 @@ class Weights:
         schema = ["class", "share", "kind", "level", "means", "likely", "weight"]
         return pl.DataFrame(rows, schema=schema, orient="row")
 
+    def means(self) -> pl.DataFrame:
+        """One row for each level of each ``kind``: what it ``means``, its percentage of the pairs of ``one`` device and
+        of ``two``, where neither of the pair is silent, and the ``bits`` that it weighs."""
+        one, two = self._chances
+        rows = [
+            (kind, name, *(round(float(value), 2) for value in
+                           (one[at, level] * 100, two[at, level] * 100, self.table[at, level])))
+            for at, (kind, names) in enumerate(KINDS.items())
+            for level, name in enumerate(names, start=1)
+        ]  # fmt: skip
+        return pl.DataFrame(rows, schema=["kind", "means", "one", "two", "bits"], orient="row")
+
     @classmethod
     def of_frame(cls, frame: pl.DataFrame) -> Weights:
         """What :meth:`frame` made a frame of."""
@@ -133,9 +145,15 @@ class Weights:
     @cached_property
     def table(self) -> Floats:
         """What each level of each kind weighs by itself: kinds by levels."""
+        one, two = self._chances
+        return np.asarray(np.log2(one / two))
+
+    @cached_property
+    def _chances(self) -> tuple[Floats, Floats]:
+        """How likely each level of each kind is in pairs of one device, and of two: kinds by levels."""
         shares, chances = np.exp2(self.share), np.exp2(self.likely)
         one, two = (np.tensordot(shares[of] / shares[of].sum(), chances[of], axes=1) for of in (_IS_ONE, ~_IS_ONE))
-        return np.asarray(np.log2(one / two))
+        return one, two
 
     def told(self) -> Mapping[str, Mapping[str, float]]:
         """The weights by name."""

@@ -74,9 +74,10 @@ async def peek(session: Session, name: str, parents: pl.DataFrame | None = None)
     table = session.dialect.tables[name]
     collector = Collector(table, session.dialect.limits.record)
     if table.read.file:
-        page, note = read_file(session.endpoint, table.read, session.dialect.limits.answer)
-        collector.add(page)
-        return collector.look([], notes=[note]), None
+        file = read_file(session.endpoint, table.read, session.dialect.limits.answer)
+        for page in file.pages:
+            collector.add(page)
+        return collector.look([], notes=[file.note]), None
     parent = next(iter(parents_of(table.read, parents)), None)
     if table.read.each and parent is None:
         return collector.look([], notes=["there is no record that this list would hang from"]), None
@@ -101,11 +102,12 @@ async def _look(
     read, narrow = table.read, narrow or Narrow()
     collector = Collector(table, session.dialect.limits.record)
     if read.file:
-        page, note = read_file(session.endpoint, read, session.dialect.limits.answer)
-        collector.add(page)
+        file = read_file(session.endpoint, read, session.dialect.limits.answer)
+        for piece in file.pages:
+            collector.add(piece)
         trail = Trail(doubts=["it is a file, and nothing in it shows that it is all"])
-        trail.counts.append((None, len(page.records)))
-        return collector.look([verdict(trail, vouched=read.complete)], notes=[note])
+        trail.counts.append((None, collector.received))
+        return collector.look([verdict(trail, vouched=read.complete)], notes=[file.note])
     if read.each:
         if narrow.parents and parents is not None:
             parents = narrow.parents(parents)

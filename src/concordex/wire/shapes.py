@@ -172,10 +172,15 @@ def _text_of(content: bytes) -> str:
 
 
 def _csv(content: bytes, shape: d.Shape) -> list[dict[str, Any]]:
+    assert isinstance(shape, d.CsvShape)
+    return list(rows_of(content, shape))
+
+
+def rows_of(content: bytes, shape: d.CsvShape) -> Iterator[dict[str, Any]]:
+    """The rows of a table of text, one after another; raises BadAnswer as :func:`decode`."""
     import csv
     import io
 
-    assert isinstance(shape, d.CsvShape)
     text = _text_of(content)
     if text.lstrip()[:1] == "<":
         raise BadAnswer("answered with a page instead of CSV", advice="a proxy or a sign-in page in between?")
@@ -186,22 +191,25 @@ def _csv(content: bytes, shape: d.Shape) -> list[dict[str, Any]]:
         twins = {name for name in names if names.count(name) > 1}
         if twins:
             raise BadAnswer(f"sent CSV in which the column {min(twins)!r} stands twice")
-        records = []
         for row in rows:
             if row and len(row) != len(names):
                 raise BadAnswer(
                     f"sent CSV with {len(row)} values in line {rows.line_num}, where the first line names {len(names)}"
                 )
             if row:
-                records.append(dict(zip(names, row, strict=True)))
+                yield dict(zip(names, row, strict=True))
     except csv.Error as error:
         raise BadAnswer("sent what is not CSV (RFC 4180)", why=str(error)) from error
-    return records
 
 
 def _lines(content: bytes, shape: d.Shape) -> list[Any]:
+    return lines_of(content, shape)
+
+
+def lines_of(content: bytes, shape: d.Shape, first: int = 1) -> list[Any]:
+    """The values of JSON lines, of which ``first`` is the number of the first; raises BadAnswer as :func:`decode`."""
     found = []
-    for number, line in enumerate(content.splitlines(), 1):
+    for number, line in enumerate(content.splitlines(), first):
         if line.strip():
             try:
                 found.append(_json(line, shape))

@@ -77,7 +77,7 @@ def select(workspace: Workspace, table: str, choice: Choice) -> Selection:
     shape = Shape(lazy, on_request=set(lazy.collect_schema().names()) - set(before))
     found = lazy
     if choice.where:
-        closed: dict[str, Sequence[str]] | None = {} if table in ("findings", "gone") else None
+        closed: dict[str, Sequence[str]] | None = {} if table in ("findings", "gone", "weights") else None
         binder = Binder(
             workspace.query(choice.where), shape.types, workspace.now(), extra=shape.has_original, closed=closed
         )
@@ -97,17 +97,17 @@ def source(
     """A table as a lazy frame, and notes on what it rests; of snapshots, those of the moment ``as_of``."""
     if table == "gone":
         return concordance.gone(workspace), concordance.notes(workspace)
-    if table in ("entries", "findings"):
+    if table in ("entries", "findings", "weights"):
         if as_of:
             raise CalledWrongly(f"{table} are of the newest reconciliation only", advice="show records --as-of …")
-        return concordance.read(workspace, table), concordance.notes(workspace)
+        return _made(workspace, table), concordance.notes(workspace)
     name = "devices" if table == "records" else table
     everything = workspace.memory.newest(until=as_of)
     found = [s for s in everything if s.table == name and s.system in (systems or [s.system])]
     if systems:
         workspace.systems(systems)
     if not found:
-        known = {s.table for s in everything} | {"records", "entries", "findings"}
+        known = {s.table for s in everything} | {"records", "entries", "findings", "weights"}
         if as_of and not everything:
             raise CalledWrongly(f"nothing was pulled by {as_of:%Y-%m-%d %H:%M} UTC", advice="concordex pulls")
         if table in known:
@@ -119,6 +119,15 @@ def source(
     if table == "records":
         lazy = concordance.with_entries(workspace, lazy)
     return lazy, _doubts(workspace, found)
+
+
+def _made(workspace: Workspace, table: str) -> pl.LazyFrame:
+    """What reconciling made."""
+    if table != "weights":
+        return concordance.read(workspace, table)
+    from concordex.work.explain import weighing
+
+    return weighing(workspace).means().lazy()
 
 
 def _doubts(workspace: Workspace, found: Sequence[Snapshot]) -> list[str]:

@@ -47,7 +47,9 @@ _USUAL = (
 def show(
     table: Annotated[
         str,
-        typer.Argument(help="A pulled table, or entries, records or findings.", autocompletion=complete_tables),
+        typer.Argument(
+            help="A pulled table, or entries, records, findings or weights.", autocompletion=complete_tables
+        ),
     ],
     where: Where = None,
     system: Annotated[
