@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import polars as pl
 
+from concordex.match.cluster import components
+
 _NOTHING = ["na", "n/a", "tbd", "unknown", "none", "", "tobefilled", "notspecified"]
 
 
@@ -35,6 +37,25 @@ def by_case(records: pl.DataFrame, entry: str = "entry") -> pl.DataFrame:
             (case, agreed / max(called, 1.0), agreed / max(true, 1.0), int(called - agreed), int(true - agreed))
         )
     return pl.DataFrame(rows, schema=["case", "precision", "recall", "wrong pairs", "lost pairs"], orient="row")
+
+
+def knowing(keyed: pl.DataFrame) -> pl.Series:
+    """The entry of each record by one who knows the truth, and joins what hangs together by any key that it shares.
+
+    What is lost beyond that has nothing that identifies it.  ``keyed`` is as of ``concordex.match.identity``.
+    """
+    rows = keyed.with_row_index("at")
+    tokens = []
+    for key in ("serial_key", "uuid_key", "tag_key", "name_key", "mac_keys", "drawn_macs"):
+        said = rows.select("at", "device", pl.col(key).alias("value"))
+        said = said.explode("value") if said.schema["value"] == pl.List(pl.String) else said
+        tokens.append(said.drop_nulls().select("at", pl.struct("device", pl.lit(key), "value").hash().alias("token")))
+    told = pl.concat(tokens).sort("token", "at")
+    same = (
+        told.filter(pl.col("token") == pl.col("token").shift(-1))["at"],
+        told.filter(pl.col("token") == pl.col("token").shift(1))["at"],
+    )
+    return pl.Series(components(keyed.height, *(side.cast(pl.Int64).to_numpy() for side in same)))
 
 
 def joined(records: pl.DataFrame, manner: str) -> pl.Series:
