@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import os
 import pty
 import re
@@ -182,6 +183,24 @@ def test_an_acceptance_ends(lists):
     lists("ruling", "accept", "sw-1", "conflict", "--field", "site", "--until", "2020-01-01")
     lists("reconcile")
     assert "conflict" in lists("findings", "-f", "json", status=3).stdout
+
+
+def test_a_large_file_of_lines_is_read_in_pieces_and_all_of_it_or_nothing(lists):
+    path = lists.folder / "net" / "devices.ndjson"
+    lists.say("net", *(row(id=str(at), name=f"sw-{at}", serial=f"AAAA{at:04}", os="7" * 400_000) for at in range(20)))
+    lists("pull")
+    assert len(json.loads(lists("show", "devices", "--where", "system = net", "-f", "json").stdout)) == 20
+    lines = path.read_text().splitlines()
+    path.write_text("\n".join([*lines[:18], '{"id": "x"', lines[19]]) + "\n")
+    assert "in line 19" in lists("pull", "net", status=1).stderr
+    assert len(json.loads(lists("show", "devices", "--where", "system = net", "-f", "json").stdout)) == 20
+
+
+def test_what_was_learned_can_be_looked_at(lists):
+    told = json.loads(lists("show", "weights", "--where", "kind = serial", "-f", "json").stdout)
+    (same,) = (row for row in told if row["means"] == "same")
+    assert same["one"] > 90 > 1 > same["two"]
+    assert same["bits"] == pytest.approx(math.log2(same["one"] / same["two"]), abs=0.1)
 
 
 def test_two_systems_side_by_side(lists):
