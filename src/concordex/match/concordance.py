@@ -99,17 +99,27 @@ def reconcile(
     linked = link(keyed, known, prefixes, same=told.same, apart=told.apart, learned=learned)
     entry = number(keyed.select("system", "record_id", pl.Series("group", linked.groups)), before)
     evidence, doubts = pairs(entry, linked)
+    torn, learned, apart = undecided(entry, doubts, linked), linked.learned, parted(entry, told)
     members = keyed.with_columns(
         entry.alias("entry"), pl.Series("chain", linked.chains, dtype=pl.UInt32),
         pl.Series("standing", known.standing()), ruled(keyed, rules.rulings),
     )  # fmt: skip
+    del known, linked, keyed  # half of all that is held by now, and more is to come
     entries, sources = merge(trusted(members), rules.order, rules.by_field, values(members, rules.rulings))
     at_rest = members.select(resting).to_series() if resting is not None else None
+    found = findings(
+        members,
+        entries,
+        rules.scope,
+        at_rest,
+        doubts=torn,
+        contradicted=told.contradicted,
+        learned=learned,
+        apart=apart,
+    )
     return Concordance(
-        members=members, entries=entries, sources=sources, evidence=evidence, doubts=doubts, learned=linked.learned,
-        looked_at=members.height,
-        findings=findings(members, entries, rules.scope, at_rest, doubts=undecided(entry, doubts, linked),
-                          contradicted=told.contradicted, learned=linked.learned, apart=parted(entry, told)),
+        members=members, entries=entries, sources=sources, evidence=evidence, doubts=doubts, learned=learned,
+        looked_at=members.height, findings=found,
     )  # fmt: skip
 
 

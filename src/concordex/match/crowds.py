@@ -189,16 +189,17 @@ def _hardware(height: int, columns: Sequence[Column]) -> pl.Series:
         rows.append(mine)
         values.append(column.values[mine])
     row, value = np.concatenate(rows), np.concatenate(values)
-    distinct, place = np.unique(value, return_inverse=True)
-    size = height + len(distinct)
-    graph = coo_array((np.ones(len(row), dtype=np.int8), (row, height + place)), shape=(size, size))
+    order = np.argsort(value, kind="stable")
+    same = np.flatnonzero(value[order][1:] == value[order][:-1])
+    one, other = row[order[same]], row[order[same + 1]]
+    graph = coo_array((np.ones(len(one), dtype=np.int8), (one, other)), shape=(height, height))
     _, labels = connected_components(graph, directed=False)
     known = np.zeros(height, dtype=np.bool_)
     known[row] = True
     # named by the least value, so that the number does not depend on the order of records
     least = np.full(int(labels.max(initial=0)) + 1, np.iinfo(np.int64).max)
-    np.minimum.at(least, labels[height:], distinct)
-    return pl.Series(np.where(known, least[labels[:height]], 0))
+    np.minimum.at(least, labels[row], value)
+    return pl.Series(np.where(known, least[labels], 0))
 
 
 def numbers(texts: pl.Series) -> pl.Series:

@@ -107,8 +107,12 @@ def findings(
     """
     among = records if among is None else among
     sighting = learned.sighting if learned else ()
-    keys = ("entry", "system", "last_seen", "row", "serial_key", "name_key", *COMPARED)
-    ranked = among.select(keys).sort("entry", "system", "last_seen", "row", nulls_last=False)
+    keys = ("system", "last_seen", "row", "serial_key", "name_key", *COMPARED)
+    entries = entries.with_columns(_number("entry"))
+    # by numbers: they sort and group many times as fast as texts
+    ranked = among.select(_number("entry"), *keys)
+    ranked = ranked.with_columns(pl.col("system").cast(pl.Enum(ranked["system"].unique().sort())))
+    ranked = ranked.sort("number", "system", "last_seen", "row", nulls_last=False)
     floats = of_nobody(records)
     devices = entries.join(floats, on="entry", how="anti", maintain_order="left")
     told = [_serials_in_two(records, entries), _replaced(entries, scope)]
@@ -133,6 +137,10 @@ def aged(findings: pl.DataFrame, entries: pl.DataFrame, scope: Scope) -> pl.Data
     """``findings`` where nothing but the time has changed: what is stale by now."""
     stale = _stale(entries, scope)
     return _in_order(pl.concat([findings.filter(pl.col("kind") != "stale").select(stale.columns), stale]))
+
+
+def _number(name: str) -> pl.Expr:
+    return pl.col(name).str.slice(1).cast(pl.Int64).alias("number")
 
 
 def _in_order(found: pl.DataFrame) -> pl.DataFrame:
@@ -304,18 +312,18 @@ def _conflicts(ranked: pl.DataFrame, entries: pl.DataFrame, field: str, learned:
     key = {"name": "name_key", "serial": "serial_key"}.get(field, field)
     words = pl.concat_str("maker", "model", separator=" ", ignore_nulls=True) if field == "model" else pl.col(field)
     said = ranked.select(
-        "entry", "system", field, pl.col(key).str.to_lowercase().alias("said"), words.alias("words")
+        "number", "system", field, pl.col(key).str.to_lowercase().alias("said"), words.alias("words")
     ).drop_nulls("said")
     if field == "kind":
         said = said.filter(pl.col("said") != "other")
     number = pl.col("said").hash()
-    torn = said.group_by("entry").agg(number.min().alias("least"), number.max().alias("most"))
-    said = said.join(torn.filter(pl.col("least") != pl.col("most")), on="entry", how="semi", maintain_order="left")
-    latest = said.unique(["entry", "system"], keep="last", maintain_order=True)
+    torn = said.group_by("number").agg(number.min().alias("least"), number.max().alias("most"))
+    said = said.join(torn.filter(pl.col("least") != pl.col("most")), on="number", how="semi", maintain_order="left")
+    latest = said.unique(["number", "system"], keep="last", maintain_order=True)
     if learned and field in learned.words and learned.words[field].learned:
-        latest = latest.join(_other_words(latest, learned.words[field]), on="entry", how="semi", maintain_order="left")
+        latest = latest.join(_other_words(latest, learned.words[field]), on="number", how="semi", maintain_order="left")
     clash = (
-        latest.group_by("entry", maintain_order=True)
+        latest.group_by("number", maintain_order=True)
         .agg(
             pl.col("said").unique().sort().alias("values"),
             pl.format("{}: {}", "system", field).str.join("; ").alias("said"),
@@ -325,16 +333,16 @@ def _conflicts(ranked: pl.DataFrame, entries: pl.DataFrame, field: str, learned:
     if field == "name":  # a name that was cut is no other name
         cut = pl.col("values").list.eval(pl.element().str.slice(0, CUT)).list.n_unique() == 1
         clash = clash.filter((cut & (pl.col("values").list.first().str.len_chars() == CUT)).not_())
-    joined = clash.join(entries.select("entry", "name", "systems"), on="entry", maintain_order="left")
+    joined = clash.join(entries.select("number", "entry", "name", "systems"), on="number", maintain_order="left")
     return _shaped(joined, "conflict", pl.col("said"), field=field, severity=COMPARED[field])
 
 
 def _other_words(latest: pl.DataFrame, words: Words) -> pl.DataFrame:
     """The entries of which two systems say what was not learned to be the same thing."""
-    placed = latest.select("entry", pl.int_range(pl.len()).alias("at"))
-    pairs = placed.join(placed, on="entry", suffix="_other").filter(pl.col("at") < pl.col("at_other"))
+    placed = latest.select("number", pl.int_range(pl.len()).alias("at"))
+    pairs = placed.join(placed, on="number", suffix="_other").filter(pl.col("at") < pl.col("at_other"))
     stand = words.of(latest["words"]).levels(pairs["at"].to_numpy(), pairs["at_other"].to_numpy())
-    return pairs.filter(pl.Series(stand < NEAR)).select("entry").unique()
+    return pairs.filter(pl.Series(stand < NEAR)).select("number").unique()
 
 
 def _replaced(entries: pl.DataFrame, scope: Scope) -> pl.DataFrame:

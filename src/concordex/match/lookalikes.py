@@ -52,17 +52,11 @@ def _sharing(entry: Numbers, said: pl.Series, bit: int) -> tuple[Numbers, Number
     if said.dtype == pl.List(pl.String):
         entry = np.repeat(entry, said.list.len().fill_null(0).to_numpy())
         said = said.drop_nulls().explode(empty_as_null=False)
-    there = np.flatnonzero(said.is_not_null())
-    value, entry = said.hash(seed=7).to_numpy()[there], entry[there]
-    again = np.argsort(value, kind="stable")
-    value, entry = value[again], entry[again]
-    shared = np.r_[False, value[1:] == value[:-1]][: len(value)]
-    shared[:-1] |= shared[1:]  # most values are of one record: those are put aside before anything is compared
-    value, entry = value[shared], entry[shared]
-    order = np.lexsort((entry, value))
-    value, entry = value[order], entry[order]
-    fresh = np.r_[True, (value[1:] != value[:-1]) | (entry[1:] != entry[:-1])][: len(value)]
-    value, entry = value[fresh], entry[fresh]
+    borne = pl.DataFrame({"value": said.hash(seed=7), "entry": entry}).filter(said.is_not_null())
+    torn = borne.group_by("value").agg(pl.col("entry").min().alias("least"), pl.col("entry").max().alias("most"))
+    shared = torn.filter(pl.col("least") != pl.col("most")).select("value")  # most values are of one entry
+    borne = borne.join(shared, on="value", how="semi").unique().sort("value", "entry")
+    value, entry = borne["value"].to_numpy(), borne["entry"].to_numpy()
     first = np.flatnonzero(np.r_[True, value[1:] != value[:-1]][: len(value)])
     many = np.diff(np.r_[first, len(value)])
     pairs = [

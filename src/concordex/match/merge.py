@@ -49,8 +49,11 @@ def merge(
     single fields; ``ruled`` (``entry``, ``field``, ``value``) what people have decided.  Lists are
     joined; the earliest enrolment and the latest sight count.
     """
-    needed = ["row", "entry", "system", "mac_keys", *MERGED]
-    said = records.select(needed).with_columns(pl.when(pl.col("kind") != "other").then("kind").alias("kind"))
+    called = records["entry"].unique().sort()
+    # by numbers: they sort and group many times as fast as texts
+    entry = pl.col("entry").cast(pl.Enum(called)).to_physical()
+    needed = ["row", "system", "mac_keys", *MERGED]
+    said = records.select(entry, *needed).with_columns(pl.when(pl.col("kind") != "other").then("kind").alias("kind"))
     rules = {name: _rule(name, (by_field or {}).get(name), order) for name in MERGED}
     plain = Choose(order=order)
     usual = [name for name in MERGED if rules[name] == plain]
@@ -69,7 +72,10 @@ def merge(
         pl.col("system").unique().sort().alias("systems"), pl.len().cast(pl.UInt32).alias("records")
     )
     entries = told.join(values, on="entry").with_columns(pl.col("kind").fill_null("other"))
-    entries, sources = entries.select("entry", *MERGED, "systems", "records").sort("entry"), sources.sort("entry")
+    entries = entries.select("entry", *MERGED, "systems", "records").sort("entry")
+    entries, sources = (
+        part.with_columns(called.gather(part["entry"]).alias("entry")) for part in (entries, sources.sort("entry"))
+    )
     return _as_ruled(entries, sources, ruled)
 
 
