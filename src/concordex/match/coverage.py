@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any
 
+import numpy as np
+import numpy.typing as npt
 import polars as pl
+
+Places = npt.NDArray[np.int64]
 
 #: Values by which systems are compared, as they compare.
 _COMPARED = {"serial_key": None, "name_key": None, "site": None, "model": None, "kind": "other", "os_version": None}
@@ -13,7 +17,7 @@ _COMPARED = {"serial_key": None, "name_key": None, "site": None, "model": None, 
 
 def coverage(members: pl.DataFrame, entries: pl.DataFrame, scopes: Mapping[str, pl.Expr]) -> dict[str, dict[str, Any]]:
     """For each system: its records and entries, those that no other knows, how many of those that it should
-    know by its scope it does, and the share of its values that another system confirms where another speaks."""
+    know by its scope it does, and the share of its records' values that another system confirms, where one speaks."""
     agreed = _agreement(members)
     told = {}
     counted = members.group_by("system").agg(pl.len().alias("records"), pl.col("entry").n_unique().alias("entries"))
@@ -34,21 +38,37 @@ def coverage(members: pl.DataFrame, entries: pl.DataFrame, scopes: Mapping[str, 
 
 
 def _agreement(members: pl.DataFrame) -> dict[str, float]:
-    shared = members.filter(pl.col("system").n_unique().over("entry") > 1)
-    parts = []
+    names = members["system"].unique().sort()
+    system = members["system"].cast(pl.Enum(names)).to_physical().to_numpy()
+    entry = members["entry"].hash().to_numpy()
+    order = np.argsort(entry, kind="stable")
+    pairs = [(order[one], order[other]) for one, other in _beside(entry[order], system[order])]
+    yes, all_of = np.zeros(len(names)), np.zeros(len(names))
     for name, nothing in _COMPARED.items():
-        value = pl.col(name).cast(pl.String).str.to_lowercase()
-        said = (
-            shared.select("entry", "system", value.alias("value"))
-            .drop_nulls("value")
-            .filter(pl.col("value") != (nothing or ""))
-        )
-        said = said.unique().with_columns(
-            pl.col("system").n_unique().over("entry").alias("speak"),
-            pl.col("system").n_unique().over("entry", "value").alias("agree"),
-        )
-        parts.append(said.filter(pl.col("speak") > 1).select("system", (pl.col("agree") > 1).alias("yes")))
-    return dict(pl.concat(parts).group_by("system").agg(pl.col("yes").mean()).iter_rows())
+        text = members[name].cast(pl.String).str.to_lowercase()
+        said = (text.is_not_null() & (text != (nothing or "")).fill_null(value=False)).to_numpy()
+        value = text.hash().to_numpy()
+        speak, agree = np.zeros(len(value), dtype=np.bool_), np.zeros(len(value), dtype=np.bool_)
+        for one, other in pairs:
+            both = said[one] & said[other]
+            same = both & (value[one] == value[other])
+            for rows in (one, other):
+                speak[rows[both]] = True
+                agree[rows[same]] = True
+        yes += np.bincount(system[agree], minlength=len(names))
+        all_of += np.bincount(system[speak], minlength=len(names))
+    return {name: float(yes[at] / all_of[at]) for at, name in enumerate(names) if all_of[at]}
+
+
+def _beside(entry: npt.NDArray[np.uint64], system: npt.NDArray[np.uint32]) -> Iterator[tuple[Places, Places]]:
+    """The places of two records each of one entry and of two systems; ``entry`` stands in order."""
+    at, far = np.arange(len(entry)), 0
+    while len(at):
+        far += 1
+        at = at[at + far < len(entry)]
+        at = at[entry[at] == entry[at + far]]
+        two = at[system[at] != system[at + far]]
+        yield two, two + far
 
 
 def moves(before: pl.DataFrame, members: pl.DataFrame) -> dict[str, int]:

@@ -136,7 +136,10 @@ def findings(
 def aged(findings: pl.DataFrame, entries: pl.DataFrame, scope: Scope) -> pl.DataFrame:
     """``findings`` where nothing but the time has changed: what is stale by now."""
     stale = _stale(entries, scope)
-    return _in_order(pl.concat([findings.filter(pl.col("kind") != "stale").select(stale.columns), stale]))
+    findings, old = findings.select(stale.columns), findings.filter(pl.col("kind") == "stale").select(stale.columns)
+    if old.equals(_in_order(stale)):
+        return findings
+    return _in_order(pl.concat([findings.filter(pl.col("kind") != "stale"), stale]))
 
 
 def _number(name: str) -> pl.Expr:

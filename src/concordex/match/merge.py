@@ -57,14 +57,22 @@ def merge(
     rules = {name: _rule(name, (by_field or {}).get(name), order) for name in MERGED}
     plain = Choose(order=order)
     usual = [name for name in MERGED if rules[name] == plain]
+    fresh = [name for name in MERGED if rules[name] == Choose(by="freshest", order=order)]
     values, sources = _spoken(_ranked(said, plain), usual, joined=False)
+    if fresh:  # all by one order of the records
+        slim = said.select({"row", "entry", "system", "last_seen", "mac_keys", *fresh})
+        told_by = _spoken(_ranked(slim, rules[fresh[0]], fresh[0]), fresh, joined=False)
+        values, sources = (
+            part.join(one, on="entry", how="left", maintain_order="left")
+            for part, one in zip((values, sources), told_by, strict=True)
+        )
     kinds = (
         said.select("entry").unique().join(values.select("entry", "kind"), on="entry", how="left")
         if "kind" in values.columns
         else None
     )
     for name in MERGED:
-        if rules[name] != plain:
+        if name not in usual and name not in fresh:
             value, source = _by_kind(said, name, rules[name], order, kinds)
             values = values.join(value, on="entry", how="left", maintain_order="left")
             sources = sources.join(source, on="entry", how="left", maintain_order="left")
