@@ -38,6 +38,9 @@ _MANY = 1000
 #: A system in which this share of the records with a sign of hardware repeats that of another sights devices.
 _SIGHTING = 0.15
 
+#: So many of the devices that a system sights it holds no more records of than is usual.
+_AS_A_RULE = 0.98
+
 #: A card that wanders tells nothing by itself: it counts as borne by so many.
 _WANDERER = 4
 
@@ -132,7 +135,7 @@ def crowds(keyed: pl.DataFrame, docks: Sequence[str] | None = None, sighting: Se
     system = keyed["system"].rank("dense").cast(pl.Int64)
     name, serials, uuids, tags = (numbers(keyed[f"{key}_key"]) for key in ("name", "serial", "uuid", "tag"))
     card = numbers(keyed["mac_keys"].list.first())
-    nobody = np.zeros(keyed.height, dtype=np.bool_)
+    nobody = np.zeros(keyed.height, dtype=np.int64)
     serial = _column(serials, system, _first(name, uuids, tags, card), nobody).without(MOST_BEARERS)
     own = pl.Series(serial.values)
     uuid = _column(uuids, system, _first(own, tags, name), nobody).without(MOST_BEARERS * 4)
@@ -140,20 +143,23 @@ def crowds(keyed: pl.DataFrame, docks: Sequence[str] | None = None, sighting: Se
     if sighting is None:
         sighting = _sighting(keyed["system"], who)
     sights = keyed["system"].is_in(list(sighting)).to_numpy()
-    cards, wandering = _cards(_flat(keyed["mac_keys"], system, who, sights), docks)
-    tag = _column(tags, system, _first(own, name), sights)
+    any_many = np.where(sights, keyed.height, 0)  # however often a system sights a value, it may be of one device
+    cards, wandering = _cards(_flat(keyed["mac_keys"], system, who, any_many), docks)
+    tag = _column(tags, system, _first(own, name), any_many)
     who = _hardware(keyed.height, (serial, uuid, tag, *_spread(cards, keyed.height)))
+    usual = _usual(system, who, sights)  # not so a name
     user = numbers(keyed["user"].str.to_lowercase())
     holder = _first(who, user)  # where no hardware tells, whose it is may: of one name are the telephones of many
     cut = numbers(keyed.select(pl.when(_long).then(_name.str.slice(0, CUT))).to_series())
-    cards, wandering = _cards(_flat(keyed["mac_keys"], system, who, sights), wandering)
+    cards, wandering = _cards(_flat(keyed["mac_keys"], system, who, any_many), wandering)
     return Crowds(
         height=keyed.height, system=system.to_numpy(), serial=serial,
-        uuid=uuid, tag=tag, name=_column(name, system, holder, sights, agreed=True),
-        cut=_column(cut, system, name, sights, agreed=True),
-        user=_column(user, system, who, sights),
-        macs=_spread(cards, keyed.height), drawn=_spread(_flat(keyed["drawn_macs"], system, who, sights), keyed.height),
-        ips=_spread(_flat(keyed["ips"], system, who, sights), keyed.height), docks=wandering, sighting=sighting,
+        uuid=uuid, tag=tag, name=_column(name, system, holder, usual, agreed=True),
+        cut=_column(cut, system, name, usual, agreed=True),
+        user=_column(user, system, who, any_many),
+        macs=_spread(cards, keyed.height),
+        drawn=_spread(_flat(keyed["drawn_macs"], system, who, any_many), keyed.height),
+        ips=_spread(_flat(keyed["ips"], system, who, any_many), keyed.height), docks=wandering, sighting=sighting,
         sights=sights, near=_near(keyed["serial_key"], system, serial),
     )  # fmt: skip
 
@@ -173,6 +179,15 @@ def _sighting(system: pl.Series, who: pl.Series) -> list[str]:
         (1 - pl.col("who").n_unique() / pl.len()).alias("again"), pl.len().alias("n")
     )
     return counted.filter((pl.col("again") > _SIGHTING) & (pl.col("n") >= 10))["system"].sort().to_list()
+
+
+def _usual(system: pl.Series, who: pl.Series, sights: npt.NDArray[np.bool_]) -> Numbers:
+    """For each record how many its system holds of one device at most, as a rule; nought where it does not sight."""
+    known = pl.DataFrame({"system": system, "who": who}).filter(pl.col("who") != 0, pl.Series(sights))
+    many = known.group_by("system", "who").len().group_by("system").agg(pl.col("len").quantile(_AS_A_RULE, "higher"))
+    told = dict(many.iter_rows())
+    usual = system.replace_strict(list(told), list(told.values()), default=1.0, return_dtype=pl.Float64)
+    return np.where(sights, usual.cast(pl.Int64).to_numpy(), 0)
 
 
 def _hardware(height: int, columns: Sequence[Column]) -> pl.Series:
@@ -214,15 +229,13 @@ def _first(*keys: pl.Series) -> pl.Series:
     return pl.select(pl.coalesce(pl.when(key != 0).then(key) for key in keys).fill_null(0)).to_series()
 
 
-def _column(
-    values: pl.Series, system: pl.Series, who: pl.Series, sights: npt.NDArray[np.bool_], *, agreed: bool = False
-) -> Column:
+def _column(values: pl.Series, system: pl.Series, who: pl.Series, usual: Numbers, *, agreed: bool = False) -> Column:
     told = values.to_numpy()
-    return Column(told, *_bearers(told, system.to_numpy(), who.to_numpy(), sights, agreed=agreed))
+    return Column(told, *_bearers(told, system.to_numpy(), who.to_numpy(), usual, agreed=agreed))
 
 
 def _bearers(
-    values: Numbers, system: Numbers, who: Numbers, sights: npt.NDArray[np.bool_], *, agreed: bool = False
+    values: Numbers, system: Numbers, who: Numbers, usual: Numbers, *, agreed: bool = False
 ) -> tuple[Small, Small]:
     """For each place its value's most distinct bearers in one system, and the number of systems; nought for nought.
 
@@ -240,8 +253,11 @@ def _bearers(
     lengths = np.diff(np.r_[begins, len(at)])
     number = np.cumsum(new) - 1
     many = np.bincount(number[begins])
-    bearers = _distinct(lengths, who[at], sights[at][begins])
-    most = _agreed(bearers, many) if agreed else np.maximum.reduceat(bearers, np.flatnonzero(new[begins]))
+    bearers = _distinct(lengths, who[at], usual[at][begins])
+    first = np.flatnonzero(new[begins])
+    most = _agreed(bearers, many) if agreed else np.maximum.reduceat(bearers, first)
+    if agreed:  # so many records are not usual of fewer
+        most = np.maximum(most, np.maximum.reduceat(_fewest(lengths, usual[at][begins]), first))
     crowd[at] = np.clip(most, 1, _MANY)[number]
     systems[at] = many[number]
     return crowd, systems
@@ -259,31 +275,38 @@ def _agreed(bearers: Numbers, systems: Numbers) -> Numbers:
     return np.asarray(bearers[order][first + (say > 2)])
 
 
-def _distinct(lengths: Numbers, who: Numbers, sights: npt.NDArray[np.bool_]) -> Numbers:
+def _distinct(lengths: Numbers, who: Numbers, usual: Numbers) -> Numbers:
     """How many different ones each run of ``who`` holds; those of no name count for themselves, if they are more.
 
-    Not so in a run of a system that ``sights``: there they may all be one, and such a run shows none.
+    Not so in a system that sights: ``usual`` many there may be one, and so many alone show none.
     """
     long = lengths > 1
-    out = np.where(sights & (who[np.cumsum(lengths) - lengths] == 0), 0, 1)
+    out = np.where((usual > 0) & (who[np.cumsum(lengths) - lengths] == 0), 0, 1)
     inside = np.repeat(long, lengths)
     run, who = np.repeat(np.arange(len(lengths)), lengths)[inside], who[inside]
     order = np.lexsort((who, run))
     run, who = run[order], who[order]
     first = np.r_[True, (run[1:] != run[:-1]) | (who[1:] != who[:-1])][: len(run)]
     named = np.bincount(run[first & (who != 0)], minlength=len(lengths))
-    nameless = np.where(sights, 0, np.bincount(run[who == 0], minlength=len(lengths)))
+    nameless = np.bincount(run[who == 0], minlength=len(lengths))
+    fewest = _fewest(nameless, usual)
+    nameless = np.where(usual > 0, np.where(fewest > 1, fewest, 0), nameless)
     out[long] = np.maximum(named, nameless)[long]
     return out
 
 
-def _flat(lists: pl.Series, system: pl.Series, who: pl.Series, sights: npt.NDArray[np.bool_]) -> pl.DataFrame:
+def _fewest(records: Numbers, usual: Numbers) -> Numbers:
+    """How many devices so many records are of at least, where a system sights; nought where it does not."""
+    return np.where(usual > 0, -(-records // np.maximum(usual, 1)), 0)
+
+
+def _flat(lists: pl.Series, system: pl.Series, who: pl.Series, usual: Numbers) -> pl.DataFrame:
     """Each value of each list with its ``row``, as it was ``said``, and its bearers."""
-    frame = pl.DataFrame({"row": np.arange(len(lists)), "said": lists, "system": system, "who": who, "sights": sights})
+    frame = pl.DataFrame({"row": np.arange(len(lists)), "said": lists, "system": system, "who": who, "usual": usual})
     flat = frame.filter(pl.col("said").list.len() > 0).explode("said").drop_nulls("said")
     value = numbers(flat["said"])
     crowd, systems = _bearers(
-        value.to_numpy(), flat["system"].to_numpy(), flat["who"].to_numpy(), flat["sights"].to_numpy()
+        value.to_numpy(), flat["system"].to_numpy(), flat["who"].to_numpy(), flat["usual"].to_numpy()
     )
     return flat.select("row", "said", value.alias("value"), pl.Series("crowd", crowd), pl.Series("systems", systems))
 

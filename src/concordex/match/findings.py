@@ -291,21 +291,34 @@ def _duplicates(records: pl.DataFrame, entries: pl.DataFrame, sighting: Sequence
     )
 
 
+#: What may tell two entries of one serial apart, and what it is called.
+_TELLING = {"name_key": "name", "uuid_key": "UUID", "tag_key": "tag", "card": "network card", "model": "model"}
+
+
 def _serials_in_two(records: pl.DataFrame, entries: pl.DataFrame) -> pl.DataFrame:
     """Serials that records of two or three entries bear: seldom that of two devices."""
     borne = records.select("entry", "serial_key").drop_nulls().unique()
     shared = borne.filter(pl.len().over("serial_key").is_between(2, 3))
     both = shared.join(shared, on="serial_key", suffix="_other").filter(pl.col("entry") < pl.col("entry_other"))
-    told = entries.select("entry", "name", "systems")
+    concerned = pl.concat([both["entry"], both["entry_other"]]).unique()
+    mine = records.filter(pl.col("entry").is_in(concerned.implode())).sort("entry", "row")
+    mine = mine.with_columns(pl.col("mac_keys").list.first().alias("card"))
+    first = mine.group_by("entry", maintain_order=True).agg(pl.col(key).drop_nulls().first() for key in _TELLING)
+    told = entries.select("entry", "name", "systems").join(first, on="entry")
     joined = (
         both.join(told, on="entry")
         .join(told.select(pl.all().name.suffix("_other")), on="entry_other", maintain_order="left")
         .sort("entry", "entry_other", "serial_key")
         .unique(["entry", "entry_other"], keep="first", maintain_order=True)
     )
+    differ = pl.concat_list(
+        pl.when(pl.col(key) != pl.col(f"{key}_other")).then(pl.lit(word)) for key, word in _TELLING.items()
+    ).list.drop_nulls()
     seen = pl.format(
-        "serial {}, and so has {}: {}, in {}", "serial_key", "entry_other",
+        "serial {}, and so has {}: {}, in {}; {}", "serial_key", "entry_other",
         pl.col("name_other").fill_null("without a name"), pl.col("systems_other").list.join(", "),
+        pl.when(differ.list.len() > 0).then(pl.format("another {}", differ.list.join(", ")))
+        .otherwise(pl.lit("nothing says otherwise, and too little that they are one")),
     )  # fmt: skip
     return _shaped(joined, "serial_in_two", seen, about=pl.col("entry_other"))
 

@@ -126,6 +126,17 @@ def _with_origin(
     return joined.with_columns(kind.alias("kind")).select(*names)
 
 
+def _sighted(workspace: Workspace) -> dict[str, str]:
+    """Entries that only systems know which sight devices: whatever passed by is no part of an inventory yet."""
+    habits = concordance.read(workspace, "habits").filter(pl.col("habit") == "sights").select("of").collect()
+    if habits.is_empty():
+        return {}
+    passing = pl.lit(habits["of"].to_list(), dtype=pl.List(pl.String))
+    entries = concordance.read(workspace, "entries").select("entry", "systems")
+    only = entries.filter(pl.col("systems").list.set_difference(passing).list.len() == 0).collect()
+    return {entry: f"it is known by sight alone: {', '.join(systems)}" for entry, systems in only.iter_rows()}
+
+
 #: Findings of what is never created, and why.
 _NEVER = {
     "badly_identified": "it is badly identified: it could not be found again",
@@ -140,7 +151,7 @@ def _unsure(workspace: Workspace, system: str) -> dict[str, str]:
     """What is not created, by entry, and why: it could not be found again, or may be there already."""
     kinds = [*_NEVER, "look_alike", *_SAID]
     found = concordance.read(workspace, "findings").filter(pl.col("kind").is_in(kinds), pl.col("accepted").is_null())
-    held = dict[str, str]()
+    held = _sighted(workspace)
     there = concordance.read(workspace, "entries").filter(pl.col("systems").list.contains(system)).select("entry")
     known = set(there.collect()["entry"])
     for kind, entry, about, seen in found.select("kind", "entry", "about", "seen").collect().iter_rows():
