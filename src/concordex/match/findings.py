@@ -27,7 +27,7 @@ KINDS: dict[str, tuple[str, str]] = {
     "missing_in_inventory": ("medium", "concordex sync creates it"),
     "look_alike": (
         "medium",
-        "one device, or two? explain ENTRY --why-not OTHER, then rule: sync creates neither before",
+        "one device, or two? concordex explain ENTRY --why-not OTHER, then concordex ruling",
     ),
     "missing_at_managers": ("medium", "is it switched off, gone, not yet managed, or known there under another name?"),
     "badly_identified": ("low", "give it a serial, a name of its own or a network card that is its own"),
