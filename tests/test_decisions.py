@@ -170,6 +170,10 @@ def test_reconciling_where_nothing_changed_looks_at_nothing_and_says_the_same(li
     assert done.stdout == table
     assert "pulled since" not in lists("findings", status=3).stderr
     assert json.loads(lists("findings", "-f", "json", status=3).stdout) == [one | {"state": "known"} for one in first]
+    for _ in range(2):  # not even a finding is new any more
+        assert "; 0 looked at again" in lists("reconcile").stderr
+    assert json.loads(lists("findings", "-f", "json", status=3).stdout) == [one | {"state": "known"} for one in first]
+    assert lists("findings", "--gone").stdout.count("\n") <= 1
     assert "as it was written" in lists("mend").stderr
     lists("ruling", "accept", "sw-1", "conflict", "--field", "site")
     assert "0 looked at again" in lists("reconcile").stderr

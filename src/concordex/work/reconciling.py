@@ -120,14 +120,24 @@ def _aged(workspace: Workspace, rules: Rules, found: list[Snapshot], damaged: li
     assert row is not None
     told = json.loads(row["summary"])
     entries = read(workspace, "entries").select("entry", "name", "systems", "last_seen").collect()
-    findings = aged(read(workspace, "findings").collect(), entries, rules.scope)
-    findings = followed(workspace, findings, read(workspace, "members"))
+    earlier = read(workspace, "findings").collect()
+    findings = aged(earlier, entries, rules.scope)
+    settled = not any(ruling.accept for ruling in holding(workspace)) and not _is_open(earlier)
+    if settled and findings.equals(earlier.select(findings.columns)):
+        findings = earlier  # not even what is new and what was accepted has changed
+    else:
+        findings = followed(workspace, findings, read(workspace, "members"))
     summary = Summary(
         records=told["records"], entries=told["entries"], systems=told["systems"], changes={}, looked_at=0,
         findings=_counted(findings), doubts=[*damaged, *_doubts(found)],
     )  # fmt: skip
-    _store(workspace, findings, {}, found, told | {"findings": summary.findings})
+    _store(workspace, None if findings is earlier else findings, {}, found, told | {"findings": summary.findings})
     return summary
+
+
+def _is_open(findings: pl.DataFrame) -> bool:
+    """Whether what some say of themselves cannot stand another time: that they are new, or were accepted."""
+    return bool(findings.select(((pl.col("state") != "known") | pl.col("accepted").is_not_null()).any()).item())
 
 
 def followed(workspace: Workspace, found: pl.DataFrame, members: pl.LazyFrame) -> pl.DataFrame:
@@ -317,23 +327,26 @@ def _keep(
 
 def _store(
     workspace: Workspace,
-    findings: pl.DataFrame,
+    findings: pl.DataFrame | None,
     frames: dict[str, pl.DataFrame],
     found: list[Snapshot],
     told: dict[str, Any],
 ) -> None:
-    """Keep a concordance: its ``findings``, and the other ``frames``, or those of the last one where there are none."""
+    """Keep a concordance: its ``findings`` and the other ``frames``, or of either those of the last one."""
     row = workspace.catalogue.reconciliation()
     folder = f"concordance/{(row['id'] if row else 0) + 1:06d}-{os.getpid()}"
-    for name, frame in {**frames, "findings": findings}.items():
+    made = frames if findings is None else {**frames, "findings": findings}
+    for name, frame in made.items():
         workspace.frames.write(frame, f"{folder}/{name}.parquet", lasting=False)
     for name in (*PARTS, *FRAMES):
-        if row and not frames and name != "findings":
+        if row and name not in made:
             workspace.frames.carry(f"{row['folder']}/{name}.parquet", f"{folder}/{name}.parquet")
     if row and _has(workspace, "findings"):
         earlier = read(workspace, "findings").collect()
         if set(_SAME) <= set(earlier.columns):
-            ended = earlier.join(findings, on=_SAME, how="anti", nulls_equal=True)
+            ended = earlier.head(0)
+            if findings is not None:
+                ended = earlier.join(findings, on=_SAME, how="anti", nulls_equal=True)
             workspace.frames.write(ended, f"{folder}/gone.parquet")
     workspace.catalogue.add_reconciliation(folder, [s.id for s in found if s.id], told)
     if row:  # the one before is superseded; nothing refers to it any more
