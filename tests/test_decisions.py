@@ -15,6 +15,7 @@ from datetime import UTC, datetime
 import polars as pl
 import pytest
 
+from concordex.work.sync import unsure
 from tests.conftest import Near
 
 DIALECT = """\
@@ -198,6 +199,17 @@ def test_a_large_file_of_lines_is_read_in_pieces_and_all_of_it_or_nothing(lists)
     path.write_text("\n".join([*lines[:18], '{"id": "x"', lines[19]]) + "\n")
     assert "in line 19" in lists("pull", "net", status=1).stderr
     assert len(json.loads(lists("show", "devices", "--where", "system = net", "-f", "json").stdout)) == 20
+
+
+def test_what_is_known_by_sight_alone_is_no_duplicate_missing_nowhere_and_not_to_be_created(lists):
+    sights = [row(id=f"{at}{mark}", name=f"pc-{at}", serial=f"QQQQ{at:04}") for at in range(8) for mark in "ab"]
+    lists.say("net", *sights)
+    lists.say("inv", row(id="7", name="pc-3", serial="QQQQ0003"))
+    lists.reconcile()
+    held = unsure(lists.workspace, "inv")
+    assert held.keys() == {lists.entry(f"net/{at}a") for at in range(8)} - {lists.entry("inv/7")}
+    assert set(held.values()) == {"it is known by sight alone: net"}
+    assert not json.loads(lists("findings", "-k", "duplicate,missing_in_inventory", "-f", "json").stdout)
 
 
 def test_what_was_learned_can_be_looked_at(lists):

@@ -62,7 +62,7 @@ def prepare_sync(workspace: Workspace, system: str, where: str | None = None, ed
         *_twice(wanted, actual),
         *retirements(workspace, system, base.frame, base.write, rule.retire_after if rule else None),
     ]
-    wishes = _wishes(wanted, actual, owners, _unsure(workspace, system))
+    wishes = _wishes(wanted, actual, owners, unsure(workspace, system))
     known = base.known if wishes or updates else {}
     return Prepared(prepare("sync", system, _TABLE, wishes, updates, base.forms, known), notes)
 
@@ -147,7 +147,7 @@ _NEVER = {
 _SAID = {"replaced": "has the same name and another serial", "serial_in_two": "has the same serial"}
 
 
-def _unsure(workspace: Workspace, system: str) -> dict[str, str]:
+def unsure(workspace: Workspace, system: str) -> dict[str, str]:
     """What is not created, by entry, and why: it could not be found again, or may be there already."""
     kinds = [*_NEVER, "look_alike", *_SAID]
     found = concordance.read(workspace, "findings").filter(pl.col("kind").is_in(kinds), pl.col("accepted").is_null())
