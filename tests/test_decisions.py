@@ -15,6 +15,10 @@ from datetime import UTC, datetime
 import polars as pl
 import pytest
 
+from concordex.errors import BadAnswer
+from concordex.wire.files import read_file
+from concordex.wire.load import from_file
+from concordex.wire.transport import Endpoint
 from concordex.work.sync import unsure
 from tests.conftest import Near
 
@@ -182,6 +186,33 @@ def test_reconciling_where_nothing_changed_looks_at_nothing_and_says_the_same(li
     lists("ruling", "apart", "net/1", "inv/7")
     assert "0 looked at again" not in lists("reconcile").stderr
     assert lists.entry("net/1") != lists.entry("inv/7")
+
+
+def test_a_filter_that_is_another_in_the_middle_of_a_long_list_is_not_taken_for_the_same(lists):
+    def reconciled(odd: str) -> str:
+        names = [f"x{at}" for at in range(40)] + [odd] + [f"y{at}" for at in range(40)]
+        lists.folder.joinpath("concordex.yaml").write_text(
+            f"{SYSTEMS}reconcile: {{at_rest: 'name in ({', '.join(names)})'}}\n"
+        )
+        return lists("reconcile").stderr
+
+    reconciled("nobody")
+    assert "; 0 looked at again" in reconciled("nobody")
+    assert "missing at managers" in reconciled("nobody")
+    assert "missing at managers" not in reconciled("old")
+
+
+def test_a_file_that_is_altered_while_it_is_read_is_not_called_whole(tmp_path):
+    path = tmp_path / "devices.ndjson"
+    path.write_text("".join(json.dumps({"id": at, "pad": "7" * 4000}) + "\n" for at in range(3_000)))
+    (tmp_path / "net.yaml").write_text(DIALECT.format(name="net", role="manager"))
+    read = from_file(tmp_path / "net.yaml").tables["devices"].read
+    pages = read_file(Endpoint(name="net", url="", folder=tmp_path), read, 1 << 30).pages
+    next(pages)
+    with path.open("a") as file:
+        file.write('{"id": "x"}\n')
+    with pytest.raises(BadAnswer, match="altered while it was read"):
+        list(pages)
 
 
 def test_an_acceptance_ends(lists):

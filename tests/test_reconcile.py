@@ -25,6 +25,7 @@ from concordex.match.identity import identities
 from concordex.match.learned import Learned
 from concordex.match.merge import Choose
 from concordex.match.rulings import Rulings
+from concordex.match.strays import put_aside
 from concordex.match.whynot import why_apart
 from concordex.model.fields import FIELDS
 from concordex.standins.score import score
@@ -491,6 +492,33 @@ def test_a_sight_under_a_name_that_is_out_of_date_is_put_aside_unless_somebody_r
     assert "out of date" in why.reason
     ruled = replace(RULES, rulings=Rulings(same=[("probe/7old", "net/7")]))
     assert refs(reconcile(frame(*rows), ruled))["probe/7old"] == entry["net/7"]
+
+
+@pytest.mark.parametrize("sights", ["probe", "arp"])  # after all others, and before them
+def test_it_does_not_matter_where_in_its_group_a_stray_sight_stands(sights):
+    rows = [
+        rec(system, f"{at}{mark}", name=f"sw-{at}", ips=[f"10.0.0.{at}"], macs=[f"00:1b:21:00:00:{at:02x}"],
+            last_seen=NOW)
+        for at in range(1, 60) for system, mark in [("net", ""), ("end", ""), ("inv", ""), (sights, "a"), (sights, "b")]
+    ]  # fmt: skip
+    rows += [rec(sights, "0", name="sw-7", ips=["10.0.0.9"], last_seen=NOW)]
+    keyed = identities(frame(*rows).sort("system", "record_id"))
+    groups = keyed.select(pl.col("row").first().over("name").cast(pl.Int64)).to_series().to_numpy()
+    hours = np.full(keyed.height, 400_000)
+    apart = put_aside(groups, crowds(keyed), hours, np.zeros(0, dtype=np.int64))
+    (stray,) = keyed.with_row_index("at").filter(pl.col("record_id") == "0")["at"]
+    others = np.flatnonzero(groups == groups[stray])
+    others = others[others != stray]
+    assert apart[stray] == stray
+    assert set(apart[others]) == {others.min()}
+
+
+def test_serials_of_any_script_are_compared():
+    rows = [rec(s, str(at), serial=f"ÅÄ{at:04}Ж名", model="X") for s in ("net", "inv") for at in range(20)]
+    rows += [rec("net", "a", serial="Ж名7Q19XVB2"), rec("inv", "b", serial="Ж名71Q9XVB2")]
+    entry = refs(reconcile(frame(*rows), RULES))
+    assert entry["net/3"] == entry["inv/3"]
+    assert entry["net/a"] == entry["inv/b"]
 
 
 @pytest.mark.parametrize("typed", ["71Q9XVB2", "7Q91XVB2", "7Q1XVB2", "7Q19XVBB2", "7Q19XV82"])

@@ -66,7 +66,9 @@ def _texts(serials: pl.Series) -> tuple[Numbers, Numbers]:
     Texts of one serial alone may be left out.  A text's number is a polynomial in its bytes, so that taking one out is
     a sum of what stands before it and behind it.
     """
-    signs = np.array(serials.to_list(), dtype=f"S{_LONGEST}").view(np.uint8).reshape(len(serials), _LONGEST)
+    signs = (
+        np.array(serials.cast(pl.Binary).to_list(), dtype=f"S{_LONGEST}").view(np.uint8).reshape(len(serials), _LONGEST)
+    )
     length = serials.str.len_bytes().cast(pl.Int64).to_numpy().clip(max=_LONGEST)
     power = np.cumprod(np.r_[np.uint64(1), np.full(_LONGEST, _BASE)])
     before, parts, whose = np.zeros(len(serials), dtype=np.uint64), list[npt.NDArray[np.uint64]](), list[Numbers]()

@@ -44,7 +44,7 @@ def put_aside(groups: Numbers, known: Crowds, hours: Numbers, ruled: Numbers) ->
     stray = mine.join(beside.select("group", "ip").unique(), on=["group", "ip"], how="semi")
     stray = stray.with_columns(pl.col("row").min().over("group", "ip").alias("own"))
     out = groups.copy()
-    out[stray["row"].to_numpy()] = stray["own"].to_numpy()
+    out[stray["row"].to_numpy()] = stray["own"].to_numpy() + len(groups)  # their group may be named by one of them
     return _renamed(out)
 
 

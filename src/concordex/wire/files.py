@@ -94,9 +94,13 @@ def _pieces(path: Path, shape: d.Shape, *, whole: bool) -> Iterator[tuple[Any, S
     if isinstance(shape, d.LinesShape) and not whole:
         first = 1
         with path.open("rb") as file:
+            before = os.fstat(file.fileno())
             while lines := file.readlines(_PIECE):
                 yield lines_of(b"".join(lines), shape, first), ()
                 first += len(lines)
+            after = os.fstat(file.fileno())
+        if (before.st_size, before.st_mtime_ns) != (after.st_size, after.st_mtime_ns):
+            raise BadAnswer("was altered while it was read", advice="pull again once it is written")
         return
     content = path.read_bytes()
     if isinstance(shape, d.CsvShape) and not whole:

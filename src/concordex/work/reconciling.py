@@ -100,7 +100,8 @@ def _basis(workspace: Workspace, found: list[Snapshot], rules: Rules, resting: p
     scope = rules.scope
     said = (
         _settings(rules), sorted(contents), [*scope.inventories], [*scope.managers], scope.all_managers, scope.staged,
-        sorted((name, str(where)) for name, where in scope.expected.items()), str(resting), rules.rulings,
+        sorted((name, where.meta.serialize()) for name, where in scope.expected.items()),
+        resting.meta.serialize() if resting is not None else None, rules.rulings,
         sorted(map(repr, workspace.memory.references())),
     )  # fmt: skip
     return hashlib.sha256(repr(said).encode()).hexdigest()
