@@ -265,6 +265,21 @@ def test_what_was_left_out_is_not_forgotten_with_its_file(writing):
     assert "stands for it" in writing("mend").stdout
 
 
+def test_an_emptied_catalogue_is_told_and_nothing_is_numbered_anew_over_what_is_there(lists):
+    shutil.copytree(lists.folder, lists.folder / "copy")  # which nobody holds open
+    lists = Near(lists.folder / "copy")
+    store = lists.folder / ".concordex"
+    for one in store.glob("catalogue.sqlite-*"):
+        one.unlink()
+    (store / "catalogue.sqlite").write_bytes(b"")
+    before = {path: path.read_bytes() for path in store.glob("snapshots/*/*/*.parquet")}
+    for words in (("pulls",), ("show", "devices"), ("pull",), ("reconcile",)):
+        assert "is empty, and there are snapshots" in lists(*words, status=1).stderr
+    assert {path: path.read_bytes() for path in store.glob("snapshots/*/*/*.parquet")} == before
+    assert "made anew" in lists("mend").stdout
+    assert {row["name"] for row in json.loads(lists("show", "devices", "-f", "json").stdout)} >= {"sw-1", "old"}
+
+
 @pytest.mark.parametrize("how", ["a page", "all of it", "gone"])
 def test_a_damaged_catalogue_is_made_anew_of_what_is_left(lists, how):
     """What was pulled and decided stands; what cannot be known any more is not called whole."""

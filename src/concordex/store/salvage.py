@@ -17,10 +17,17 @@ from concordex.store.catalogue import Catalogue
 _BESIDE = ("-wal", "-shm")
 
 
+def is_emptied(path: Path) -> bool:
+    """Whether a catalogue holds nothing at all, as when a disk was full or another process has just begun it."""
+    return path.is_file() and path.stat().st_size == 0 and not path.with_name(f"{path.name}-wal").is_file()
+
+
 def fault_in(path: Path) -> str | None:
     """What is wrong with a catalogue, in SQLite's own words; nothing where all of its pages hold together."""
     if not path.is_file():
         return "gone"
+    if is_emptied(path):
+        return "empty"
     try:
         with closing(_reading(path)) as old:
             said = [str(row[0]) for row in old.execute("PRAGMA quick_check(1)")]

@@ -96,7 +96,7 @@ def _earlier(workspace: Workspace, snapshot: Snapshot) -> Snapshot | None:
 def _catalogue(workspace: Workspace) -> list[Mended]:
     path = workspace.store / "catalogue.sqlite"
     fault = fault_in(path)
-    if fault is None or not (path.is_file() or _snapshots(workspace)):
+    if fault is None or (fault in ("gone", "empty") and not _snapshots(workspace)):
         return []
     aside, saved = renew(path)
     rows = ", ".join(f"{count:,} of {table}" for table, count in saved.items() if count)

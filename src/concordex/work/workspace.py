@@ -82,6 +82,7 @@ class Workspace:
         from concordex.store.catalogue import Catalogue
 
         self._keep_out_of_version_control()
+        self._refuse_an_emptied_catalogue()
         return Catalogue(self.store / "catalogue.sqlite", write=True, trusted=self._trusted())
 
     @cached_property
@@ -93,6 +94,7 @@ class Workspace:
             return self.catalogue
         if not (self.store / "catalogue.sqlite").is_file():
             raise CalledWrongly("nothing has been pulled yet", advice="concordex pull")
+        self._refuse_an_emptied_catalogue()
         return Catalogue(self.store / "catalogue.sqlite", write=False, trusted=self._trusted())
 
     @cached_property
@@ -351,6 +353,17 @@ class Workspace:
     def now(self) -> datetime:
         """The moment from which ages are counted."""
         return datetime.now(UTC)
+
+    def _refuse_an_emptied_catalogue(self) -> None:
+        """Raise StoreError where it knows nothing of what is there: going on would number pulls from 1 again."""
+        from concordex.store.salvage import is_emptied
+
+        path = self.store / "catalogue.sqlite"
+        if is_emptied(path) and next(self.store.glob("snapshots/*/*/*.parquet"), None):
+            raise StoreError(
+                f"the catalogue {path} is empty, and there are snapshots",
+                advice="concordex mend makes it anew of all that is left",
+            )
 
     def _keep_out_of_version_control(self) -> None:
         try:
