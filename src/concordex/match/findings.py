@@ -13,7 +13,7 @@ from concordex.match.alike import NEAR, Words
 from concordex.match.floating import of_nobody
 from concordex.match.identity import CUT
 from concordex.match.learned import Learned
-from concordex.match.lookalikes import lookalikes
+from concordex.match.lookalikes import both_ways, lookalikes
 
 #: kind: (severity, what to do)
 KINDS: dict[str, tuple[str, str]] = {
@@ -196,14 +196,14 @@ def _missing(
 
     Pairs that other findings have ``told`` are neither.
     """
+    pairs = both_ways(told.select("entry", pl.col("about").alias("other")))
+    pairs = pairs.with_columns(pl.lit(value=True).alias("told"))
+    alike = alike.join(pairs, on=["entry", "other"], how="left", maintain_order="left")
     passing = pl.lit([*scope.inventories, *sighting], dtype=pl.List(pl.String))
-    managers = entries.select("entry", "systems", pl.col("systems").list.set_difference(passing).alias("managers"))
-    known = alike.join(managers, on="entry").join(managers.rename({"entry": "other"}), on="other", suffix="_other")
+    systems = entries.select("entry", "systems", pl.col("systems").list.set_difference(passing).alias("managers"))
+    known = alike.join(systems, on="entry").join(systems.rename({"entry": "other"}), on="other", suffix="_other")
     # what one manager holds twice is two devices there
     known = known.filter(pl.col("managers").list.set_intersection("managers_other").list.len() == 0)
-    pairs = told.select("entry", pl.col("about").alias("other"))
-    pairs = pl.concat([pairs, pairs.select(pl.col("other").alias("entry"), pl.col("entry").alias("other"))]).unique()
-    known = known.join(pairs.with_columns(pl.lit(value=True).alias("told")), on=["entry", "other"], how="left")
     found, seen = list[pl.DataFrame](), [_NOBODY]
     for inventory in scope.inventories:
         missing = _missing_in(entries, inventory, scope, passing)
@@ -218,26 +218,25 @@ def _missing(
         ]  # fmt: skip
         seen.append(there.select("entry", "other"))
     unmanaged = _unmanaged(records, entries, scope, resting)
+    return [*found, *_missing_at_managers(entries, unmanaged, scope, alike, both_ways(pl.concat(seen)))]
+
+
+def _missing_at_managers(
+    entries: pl.DataFrame, unmanaged: pl.DataFrame, scope: Scope, alike: pl.DataFrame, seen: pl.DataFrame
+) -> list[pl.DataFrame]:
+    """What no manager knows, and what is ``alike`` to something that one does, where that was not ``seen`` already."""
     inventories = pl.lit(list(scope.inventories), dtype=pl.List(pl.String))
+    managed = entries.filter(pl.col("systems").list.set_difference(inventories).list.len() > 0)
     there = alike.join(unmanaged, on="entry", how="semi").join(
-        entries.filter(pl.col("systems").list.set_difference(inventories).list.len() > 0)
-        .select(pl.col("entry").alias("other")),
-        on="other", how="semi",
-    )  # fmt: skip
-    both = pl.concat(
-        [*seen, *(one.select(pl.col("other").alias("entry"), pl.col("entry").alias("other")) for one in seen)]
+        managed.select(pl.col("entry").alias("other")), on="other", how="semi"
     )
-    rest = there.join(both, on=["entry", "other"], how="anti", maintain_order="left").join(
-        pairs.with_columns(pl.lit(value=True).alias("told")), on=["entry", "other"], how="left", maintain_order="left"
-    )
-    seen_as = pl.format(
-        "only in {}, as {}", pl.col("systems").list.join(", "), pl.col("status").fill_null("of no status")
-    )
-    found += [
-        _shaped(unmanaged.join(there, on="entry", how="anti", maintain_order="left"), "missing_at_managers", seen_as),
-        _alike(entries, rest, pl.lit("known to no manager"), pl.col("other")),
+    said = pl.format("only in {}, as {}", pl.col("systems").list.join(", "), pl.col("status").fill_null("of no status"))
+    return [
+        _shaped(unmanaged.join(there, on="entry", how="anti", maintain_order="left"), "missing_at_managers", said),
+        _alike(
+            entries, there.join(seen, on=["entry", "other"], how="anti"), pl.lit("known to no manager"), pl.col("other")
+        ),
     ]
-    return found
 
 
 def _alike(entries: pl.DataFrame, there: pl.DataFrame, what: pl.Expr, about: pl.Expr) -> pl.DataFrame:

@@ -43,8 +43,12 @@ def lookalikes(records: pl.DataFrame, apart: pl.DataFrame) -> pl.DataFrame:
         .select("entry", "other", pl.col("bits").replace_strict(_TOLD).alias("share"))
         .sort("entry", "other")
     )
-    ruled = pl.concat([apart, apart.select(pl.col("other").alias("entry"), pl.col("entry").alias("other"))])
-    return told.join(ruled, on=["entry", "other"], how="anti", maintain_order="left")
+    return told.join(both_ways(apart), on=["entry", "other"], how="anti", maintain_order="left")
+
+
+def both_ways(pairs: pl.DataFrame) -> pl.DataFrame:
+    """Pairs of ``entry`` and ``other``, each once and once the other way round."""
+    return pl.concat([pairs, pairs.select(pl.col("other").alias("entry"), pl.col("entry").alias("other"))]).unique()
 
 
 def _sharing(entry: Numbers, said: pl.Series, bit: int) -> tuple[Numbers, Numbers, Numbers]:
