@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from concordex.match import alike
 from concordex.match.coverage import coverage, moves
-from concordex.match.number import number
+from concordex.match.number import earlier, number
 from concordex.match.sides import side_by_side
 from tests.test_decisions import lists, row
 from tests.test_reconcile import RULES, frame, rec, reconcile
@@ -108,10 +108,11 @@ def test_what_moved_is_counted_by_entry_and_record():
     first = reconcile(frame(rec("net", "1", serial="AAAA1111"), rec("inv", "2", serial="BBBB2222")), RULES)
     rows = [rec("net", "1", serial="AAAA1111"), rec("inv", "2", serial="AAAA1111"), rec("inv", "9", serial="EEEE5555")]
     second = reconcile(frame(*rows), RULES, first.members)
-    assert moves(first.members, second.members) == {
+    assert second.was is not None
+    assert moves(second.was, second.members["entry"], first.members["entry"]) == {
         "entries new": 1, "entries gone": 1, "records new": 1, "records moved to another entry": 1,
     }  # fmt: skip
-    assert moves(second.members, second.members) == {}
+    assert moves(second.members["entry"], second.members["entry"], second.members["entry"]) == {}
 
 
 GROUPS = st.dictionaries(st.integers(0, 12), st.integers(0, 5), min_size=1, max_size=10)
@@ -125,16 +126,16 @@ def test_entries_keep_their_numbers_and_no_number_means_two(before, now):
         return pl.DataFrame({"system": ["net"] * len(keys), "record_id": keys, "group": [*groups.values()]})
 
     first = told(before)
-    first = first.with_columns(number(first, None).alias("entry"))
+    first = first.with_columns(number(first["group"]).alias("entry"))
     second = told(now)
-    second = second.with_columns(number(second, first).alias("entry"))
+    second = second.with_columns(number(second["group"], earlier(second, first), first["entry"]).alias("entry"))
     pairs = second.select("group", "entry").unique()
     assert pairs["group"].is_unique().all()
     assert pairs["entry"].is_unique().all()
     fresh = [int(entry[1:]) for entry in set(second["entry"]) - set(first["entry"])]
     assert not fresh or min(fresh) > max(int(entry[1:]) for entry in first["entry"])
     again = told(before)
-    assert number(again, first).to_list() == first["entry"].to_list()
+    assert number(again["group"], earlier(again, first), first["entry"]).to_list() == first["entry"].to_list()
 
 
 def test_words_are_learned_from_pairs_and_new_ones_are_themselves():

@@ -96,8 +96,14 @@ def again(
             held=_held(last.findings, opened, touched), learned=last.learned,
             apart=parted(entry, told),
         ),
-        learned=last.learned, looked_at=int(open_to.sum()),
+        learned=last.learned, looked_at=int(open_to.sum()), was=_earlier(last.members, since),
     )  # fmt: skip
+
+
+def _earlier(old: pl.DataFrame, since: _Since) -> pl.Series:
+    """The entry that each record had the last time."""
+    was = pl.Series(since.was)
+    return old["entry"].gather(was.set(was < 0, None))
 
 
 @dataclass(frozen=True)
@@ -213,8 +219,8 @@ def _settled(
 ) -> tuple[pl.Series, Numbers]:
     """The entry and the chain of every record."""
     chosen = open_to[rows]
-    mine = keyed[rows[chosen]].select("system", "record_id", pl.Series("group", linked.groups[chosen]))
-    fresh = number(mine, old)
+    mine = pl.Series(linked.groups[chosen])
+    fresh = number(mine, _earlier(old, since).gather(rows[chosen]), old["entry"])
     at = since.was.copy()
     at[rows[chosen]] = old.height + np.arange(len(fresh))
     chain = np.empty(keyed.height, dtype=np.int64)

@@ -12,6 +12,7 @@ import numpy as np
 import numpy.typing as npt
 
 from concordex.match.crowds import Column, Crowds, Numbers
+from concordex.match.sorting import argsorted, distinct
 
 #: A block of more records is divided by a second value.
 LARGEST = 14
@@ -26,14 +27,14 @@ def candidates(known: Crowds, kinds: Numbers, sites: Numbers) -> tuple[Rows, Row
     """
     seconds = [known.user.values, known.ips[0].values, sites, kinds]
     found = [pairs for several in columns(known) for pairs in _divided(_together(several), seconds)]
-    packed = np.unique(np.concatenate(found)) if found else np.zeros(0, dtype=np.int64)
+    packed = distinct(np.concatenate(found))
     return packed >> 32, packed & 0xFFFFFFFF
 
 
 def within(groups: Numbers) -> tuple[Rows, Rows]:
     """All pairs of rows of each group; rows whose group is negative belong to none."""
     rows = np.flatnonzero(groups >= 0)
-    rows = rows[np.argsort(groups[rows], kind="stable")]
+    rows = rows[argsorted(groups[rows])]
     packed = np.sort(_pairs(groups[rows], rows, _sizes(groups[rows])))
     return packed >> 32, packed & 0xFFFFFFFF
 
@@ -71,7 +72,7 @@ def _divided(block: tuple[Numbers, Rows], seconds: list[Numbers]) -> Iterator[Ro
 
 def _small(values: Numbers, rows: Rows) -> tuple[Rows, tuple[Numbers, Rows]]:
     """The pairs of small blocks, and what is in large ones."""
-    order = np.argsort(values, kind="stable")
+    order = argsorted(values)
     values, rows = values[order], rows[order]
     sizes = _sizes(values)
     small = np.repeat(sizes <= LARGEST, sizes)

@@ -14,6 +14,7 @@ import numpy.typing as npt
 
 from concordex.match.compare import KINDS, Levels
 from concordex.match.crowds import Numbers
+from concordex.match.sorting import argsorted
 from concordex.match.weights import OWN, Weights, combined
 
 Floats = npt.NDArray[np.float32]
@@ -67,12 +68,12 @@ def gather(groups: Numbers, pairs: Pairs, threshold: float, margin: float) -> tu
         found = state.scored()
         against = _key(state.a, state.b)[found.opposed]
         good = (found.score > threshold) & found.linkable & found.supported
-        open_to = np.isin(state.chain, state.chain[good])
+        open_to = _among(state.chain, state.chain[good])
         one, other, score = state.a[good], state.b[good], found.score[good]
         size = np.bincount(group, minlength=len(group)).astype(np.float32)
         best = _best(one, other, score + _FAVOUR * np.log2(size[one] * size[other]), against, margin)
-        moved = np.isin(state.chain, state.chain[np.flatnonzero(good)[best.keep]])
-        doubtful.append(best.torn[np.isin(best.torn, np.r_[state.a[open_to & ~moved], state.b[open_to & ~moved]])])
+        moved = _among(state.chain, state.chain[np.flatnonzero(good)[best.keep]])
+        doubtful.append(best.torn[_among(best.torn, np.r_[state.a[open_to & ~moved], state.b[open_to & ~moved]])])
         if not len(best.keep):
             return group, np.concatenate(doubtful)
         state.keep(moved)
@@ -121,6 +122,13 @@ class _Scored:
 class _Best:
     keep: Numbers
     torn: Numbers
+
+
+def _among(rows: Numbers, some: Numbers) -> Mask:
+    """Which ``rows`` are some of those."""
+    marked = np.zeros(int(max(rows.max(initial=-1), some.max(initial=-1))) + 1, dtype=np.bool_)
+    marked[some] = True
+    return np.asarray(marked[rows])
 
 
 def _key(one: Numbers, other: Numbers) -> Numbers:
@@ -235,7 +243,7 @@ class _State:
 
     def _fold(self, a: Numbers, b: Numbers) -> None:
         key = _key(a, b)
-        order = np.argsort(key, kind="stable")
+        order = argsorted(key)
         order = order[(a != b)[order]]
         key = key[order]
         first = np.r_[True, key[1:] != key[:-1]] if len(key) else np.zeros(0, dtype=np.bool_)

@@ -16,7 +16,7 @@ from concordex.match.identity import identities, optional_prefixes, without
 from concordex.match.learned import Learned
 from concordex.match.link import Linked, link
 from concordex.match.merge import Choose, merge
-from concordex.match.number import number
+from concordex.match.number import earlier, number
 from concordex.match.rulings import Obeyed, Rulings, obey
 from concordex.model.fields import FIELDS
 
@@ -50,6 +50,7 @@ class Concordance:
     findings  what a person should look at
     learned   what the data taught
     looked_at how many records were looked at: all, or what could have become otherwise since last time
+    was       the entry of each record the last time, where there was one
     """
 
     members: pl.DataFrame
@@ -60,6 +61,7 @@ class Concordance:
     findings: pl.DataFrame
     learned: Learned
     looked_at: int
+    was: pl.Series | None
 
     def frames(self) -> dict[str, pl.DataFrame]:
         """All of it as frames by name, to be kept."""
@@ -69,7 +71,7 @@ class Concordance:
     def of_frames(cls, frames: Mapping[str, pl.DataFrame]) -> Concordance:
         """What :meth:`frames` made frames of."""
         parts = {name: frames[name] for name in PARTS}
-        return cls(**parts, learned=Learned.of_frames(frames), looked_at=parts["members"].height)
+        return cls(**parts, learned=Learned.of_frames(frames), looked_at=parts["members"].height, was=None)
 
 
 #: The frames of a concordance, beside what was learned.
@@ -97,7 +99,8 @@ def reconcile(
     told = obeyed(keyed, rules.rulings)
     known = crowds(keyed, learned.docks, learned.sighting) if learned else crowds(keyed)
     linked = link(keyed, known, prefixes, same=told.same, apart=told.apart, learned=learned)
-    entry = number(keyed.select("system", "record_id", pl.Series("group", linked.groups)), before)
+    was = None if before is None else earlier(keyed, before)
+    entry = number(pl.Series(linked.groups), was, None if before is None else before["entry"])
     evidence, doubts = pairs(entry, linked)
     torn, learned, apart = undecided(entry, doubts, linked), linked.learned, parted(entry, told)
     members = keyed.with_columns(
@@ -119,7 +122,7 @@ def reconcile(
     )
     return Concordance(
         members=members, entries=entries, sources=sources, evidence=evidence, doubts=doubts, learned=learned,
-        looked_at=members.height, findings=found,
+        looked_at=members.height, findings=found, was=was,
     )  # fmt: skip
 
 

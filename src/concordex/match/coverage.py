@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 import polars as pl
 
-Places = npt.NDArray[np.int64]
+from concordex.match.sorting import Numbers, argsorted, starts
 
 #: Values by which systems are compared, as they compare.
 _COMPARED = {"serial_key": None, "name_key": None, "site": None, "model": None, "kind": "other", "os_version": None}
@@ -39,47 +39,50 @@ def coverage(members: pl.DataFrame, entries: pl.DataFrame, scopes: Mapping[str, 
 
 def _agreement(members: pl.DataFrame) -> dict[str, float]:
     names = members["system"].unique().sort()
-    system = members["system"].cast(pl.Enum(names)).to_physical().to_numpy()
-    entry = members["entry"].hash().to_numpy()
-    order = np.argsort(entry, kind="stable")
-    pairs = [(order[one], order[other]) for one, other in _beside(entry[order], system[order])]
+    order = argsorted(members["entry"].hash().reinterpret(signed=True).to_numpy())
+    members = members.select("entry", "system", *_COMPARED)[order]
+    system = members["system"].cast(pl.Enum(names)).to_physical().to_numpy().astype(np.int64)
+    entry = members["entry"].hash().reinterpret(signed=True).to_numpy()
     yes, all_of = np.zeros(len(names)), np.zeros(len(names))
     for name, nothing in _COMPARED.items():
         text = members[name].cast(pl.String).str.to_lowercase()
-        said = (text.is_not_null() & (text != (nothing or "")).fill_null(value=False)).to_numpy()
-        value = text.hash().to_numpy()
-        speak, agree = np.zeros(len(value), dtype=np.bool_), np.zeros(len(value), dtype=np.bool_)
-        for one, other in pairs:
-            both = said[one] & said[other]
-            same = both & (value[one] == value[other])
-            for rows in (one, other):
-                speak[rows[both]] = True
-                agree[rows[same]] = True
-        yes += np.bincount(system[agree], minlength=len(names))
-        all_of += np.bincount(system[speak], minlength=len(names))
+        rows = np.flatnonzero((text.is_not_null() & (text != (nothing or "")).fill_null(value=False)).to_numpy())
+        value = text.gather(rows).hash().reinterpret(signed=True).to_numpy()
+        alike = argsorted(_mixed(entry[rows], value))
+        speaking = _of_several(entry[rows], system[rows])
+        agreeing = _of_several(_mixed(entry[rows], value)[alike], system[rows[alike]])
+        all_of += np.bincount(system[rows][speaking], minlength=len(names))
+        yes += np.bincount(system[rows[alike]][agreeing], minlength=len(names))
     return {name: float(yes[at] / all_of[at]) for at, name in enumerate(names) if all_of[at]}
 
 
-def _beside(entry: npt.NDArray[np.uint64], system: npt.NDArray[np.uint32]) -> Iterator[tuple[Places, Places]]:
-    """The places of two records each of one entry and of two systems; ``entry`` stands in order."""
-    at, far = np.arange(len(entry)), 0
-    while len(at):
-        far += 1
-        at = at[at + far < len(entry)]
-        at = at[entry[at] == entry[at + far]]
-        two = at[system[at] != system[at + far]]
-        yield two, two + far
+def _mixed(entry: Numbers, value: Numbers) -> Numbers:
+    """One number for an entry and a value."""
+    with np.errstate(over="ignore"):
+        return np.asarray(entry * np.int64(-7046029254386353131) + value)
 
 
-def moves(before: pl.DataFrame, members: pl.DataFrame) -> dict[str, int]:
-    """How many entries are new and gone since ``before``, and how many records came, went and changed entry."""
-    old, new = before.select("system", "record_id", "entry"), members.select("system", "record_id", "entry")
-    both = old.join(new, on=["system", "record_id"], suffix="_now")
+def _of_several(ordered: Numbers, system: Numbers) -> npt.NDArray[np.bool_]:
+    """Of equal numbers, which stand together, those that records of several systems bear."""
+    begins = np.flatnonzero(starts(ordered))
+    if not len(begins):
+        return np.zeros(0, dtype=np.bool_)
+    several = np.minimum.reduceat(system, begins) < np.maximum.reduceat(system, begins)
+    return np.asarray(np.repeat(several, np.diff(np.r_[begins, len(ordered)])))
+
+
+def moves(was: pl.Series, entry: pl.Series, before: pl.Series) -> dict[str, int]:
+    """How many entries are new and gone, and how many records came, went and changed entry.
+
+    ``was`` and ``entry`` say of each record its entry of last time, where it is not new, and that of now; ``before``
+    holds the entries of all records of last time.
+    """
+    old, now = before.unique(), entry.unique()
     counts = {
-        "entries new": new.join(old, on="entry", how="anti")["entry"].n_unique(),
-        "entries gone": old.join(new, on="entry", how="anti")["entry"].n_unique(),
-        "records new": new.height - both.height,
-        "records gone": old.height - both.height,
-        "records moved to another entry": both.filter(pl.col("entry") != pl.col("entry_now")).height,
+        "entries new": len(now) - now.is_in(old.implode()).sum(),
+        "entries gone": len(old) - old.is_in(now.implode()).sum(),
+        "records new": was.null_count(),
+        "records gone": len(before) - (len(was) - was.null_count()),
+        "records moved to another entry": (was != entry).sum(),
     }
-    return {what: count for what, count in counts.items() if count}
+    return {what: int(count) for what, count in counts.items() if count}

@@ -19,6 +19,7 @@ import polars as pl
 
 from concordex.match.identity import CUT
 from concordex.match.near import neighbours
+from concordex.match.sorting import argsorted
 
 Numbers = npt.NDArray[np.int64]
 Small = npt.NDArray[np.int16]
@@ -204,7 +205,7 @@ def _hardware(height: int, columns: Sequence[Column]) -> pl.Series:
         rows.append(mine)
         values.append(column.values[mine])
     row, value = np.concatenate(rows), np.concatenate(values)
-    order = np.argsort(value, kind="stable")
+    order = argsorted(value)
     same = np.flatnonzero(value[order][1:] == value[order][:-1])
     one, other = row[order[same]], row[order[same + 1]]
     graph = coo_array((np.ones(len(one), dtype=np.int8), (one, other)), shape=(height, height))
@@ -246,7 +247,7 @@ def _bearers(
     at = np.flatnonzero(values)
     if not len(at):
         return crowd, systems
-    at = at[np.argsort(values[at], kind="stable")]
+    at = at[argsorted(values[at])]
     value, where = values[at], system[at]
     new = np.r_[True, value[1:] != value[:-1]]
     begins = np.flatnonzero(new | np.r_[True, where[1:] != where[:-1]])  # a value in one system is one run
@@ -284,7 +285,8 @@ def _distinct(lengths: Numbers, who: Numbers, usual: Numbers) -> Numbers:
     out = np.where((usual > 0) & (who[np.cumsum(lengths) - lengths] == 0), 0, 1)
     inside = np.repeat(long, lengths)
     run, who = np.repeat(np.arange(len(lengths)), lengths)[inside], who[inside]
-    order = np.lexsort((who, run))
+    order = argsorted(who)
+    order = order[argsorted(run[order])]
     run, who = run[order], who[order]
     first = np.r_[True, (run[1:] != run[:-1]) | (who[1:] != who[:-1])][: len(run)]
     named = np.bincount(run[first & (who != 0)], minlength=len(lengths))

@@ -7,13 +7,16 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
 import numpy as np
+import numpy.typing as npt
 import polars as pl
 
 from concordex.match.alike import NEAR, Words
+from concordex.match.crowds import numbers
 from concordex.match.floating import of_nobody
 from concordex.match.identity import CUT
 from concordex.match.learned import Learned
 from concordex.match.lookalikes import both_ways, lookalikes
+from concordex.match.sorting import Numbers, argsorted, starts
 
 #: kind: (severity, what to do)
 KINDS: dict[str, tuple[str, str]] = {
@@ -110,9 +113,7 @@ def findings(
     keys = ("system", "last_seen", "row", "serial_key", "name_key", *COMPARED)
     entries = entries.with_columns(_number("entry"))
     # by numbers: they sort and group many times as fast as texts
-    ranked = among.select(_number("entry"), *keys)
-    ranked = ranked.with_columns(pl.col("system").cast(pl.Enum(ranked["system"].unique().sort())))
-    ranked = ranked.sort("number", "system", "last_seen", "row", nulls_last=False)
+    ranked = _ranked(among.select(_number("entry"), *keys))
     floats = of_nobody(records)
     devices = entries.join(floats, on="entry", how="anti", maintain_order="left")
     told = [_serials_in_two(records, entries), _replaced(entries, scope)]
@@ -142,6 +143,16 @@ def aged(findings: pl.DataFrame, entries: pl.DataFrame, scope: Scope) -> pl.Data
     return _in_order(pl.concat([findings.filter(pl.col("kind") != "stale"), stale]))
 
 
+def _ranked(said: pl.DataFrame) -> pl.DataFrame:
+    """Records by entry and system, of each the one seen last at the end."""
+    said = said.with_columns(pl.col("system").cast(pl.Enum(said["system"].unique().sort())))
+    order = argsorted(said["row"].cast(pl.Int64).to_numpy())
+    seen = said["last_seen"].to_physical().fill_null(np.iinfo(np.int64).min)
+    for key in (seen, said["system"].to_physical().cast(pl.Int64), said["number"]):
+        order = order[argsorted(key.to_numpy()[order])]
+    return said[order]
+
+
 def _number(name: str) -> pl.Expr:
     return pl.col(name).str.slice(1).cast(pl.Int64).alias("number")
 
@@ -154,7 +165,7 @@ def _in_order(found: pl.DataFrame) -> pl.DataFrame:
         number = number + rank * (1 << _BITS[name])
     field = pl.col("field").replace_strict(sorted(COMPARED), range(1, len(COMPARED) + 1), default=0)
     place = found.select(number * 16 + field.cast(pl.Int64)).to_series().to_numpy()
-    return found[np.argsort(place, kind="stable")]
+    return found[argsorted(place)]
 
 
 #: From which bit on a finding's number says its severity and its kind, above its entry's.
@@ -326,14 +337,10 @@ def _conflicts(ranked: pl.DataFrame, entries: pl.DataFrame, field: str, learned:
     """Entries whose systems give different values; within one system the record seen last speaks."""
     key = {"name": "name_key", "serial": "serial_key"}.get(field, field)
     words = pl.concat_str("maker", "model", separator=" ", ignore_nulls=True) if field == "model" else pl.col(field)
-    said = ranked.select(
-        "number", "system", field, pl.col(key).str.to_lowercase().alias("said"), words.alias("words")
-    ).drop_nulls("said")
-    if field == "kind":
-        said = said.filter(pl.col("said") != "other")
-    number = pl.col("said").hash()
-    torn = said.group_by("number").agg(number.min().alias("least"), number.max().alias("most"))
-    said = said.join(torn.filter(pl.col("least") != pl.col("most")), on="number", how="semi", maintain_order="left")
+    told = pl.col(key).str.to_lowercase()
+    told = pl.when(told != "other").then(told) if field == "kind" else told
+    torn = _torn(ranked["number"].to_numpy(), numbers(ranked.select(told).to_series()).to_numpy())
+    said = ranked.filter(pl.Series(torn)).select("number", "system", field, told.alias("said"), words.alias("words"))
     latest = said.unique(["number", "system"], keep="last", maintain_order=True)
     if learned and field in learned.words and learned.words[field].learned:
         latest = latest.join(_other_words(latest, learned.words[field]), on="number", how="semi", maintain_order="left")
@@ -350,6 +357,17 @@ def _conflicts(ranked: pl.DataFrame, entries: pl.DataFrame, field: str, learned:
         clash = clash.filter((cut & (pl.col("values").list.first().str.len_chars() == CUT)).not_())
     joined = clash.join(entries.select("number", "entry", "name", "systems"), on="number", maintain_order="left")
     return _shaped(joined, "conflict", pl.col("said"), field=field, severity=COMPARED[field])
+
+
+def _torn(entry: Numbers, said: Numbers) -> npt.NDArray[np.bool_]:
+    """Of records by ``entry`` those that say something, where not all that do say the same; nought says nothing."""
+    begins = np.flatnonzero(starts(entry))
+    if not len(begins):
+        return np.zeros(0, dtype=np.bool_)
+    there, ends = said != 0, np.iinfo(np.int64)
+    least = np.minimum.reduceat(np.where(there, said, ends.max), begins)
+    most = np.maximum.reduceat(np.where(there, said, ends.min), begins)
+    return np.asarray(np.repeat(least < most, np.diff(np.r_[begins, len(entry)])) & there)
 
 
 def _other_words(latest: pl.DataFrame, words: Words) -> pl.DataFrame:

@@ -14,6 +14,7 @@ from concordex.match.alike import Words
 from concordex.match.compare import IDENTIFYING, KINDS, TOGETHER, Levels, Sayings, levels
 from concordex.match.crowds import Crowds, Numbers, numbers
 from concordex.match.learned import WORDED, Learned
+from concordex.match.sorting import argsorted, starts
 from concordex.match.weights import Weights, learn
 
 Ruled = Sequence[tuple[int, int]]
@@ -138,7 +139,7 @@ def _sure(known: Crowds) -> tuple[Numbers, Numbers]:
     for column in (known.serial, known.uuid, known.tag):
         alone = np.where((column.crowd == 1) & (column.systems > 1), column.values, 0)
         rows = np.flatnonzero(alone)
-        order = rows[np.argsort(alone[rows], kind="stable")]
+        order = rows[argsorted(alone[rows])]
         same = np.flatnonzero(alone[order][1:] == alone[order][:-1])
         found.append((order[same], order[same + 1]))
     return np.concatenate([a for a, _ in found]), np.concatenate([b for _, b in found])
@@ -151,8 +152,14 @@ def _hours(moments: pl.Series) -> Numbers:
 
 def _digits(names: pl.Series) -> Numbers:
     """A number for the digits of each name; nought where there are none."""
-    told = names.str.replace_all(r"[^0-9]", "")
-    return numbers(told.to_frame("d").select(pl.when(pl.col("d").str.len_bytes() > 0).then("d")).to_series()).to_numpy()
+    hashed = numbers(names).to_numpy()
+    order = argsorted(hashed)  # many records have one name, and patterns take their time
+    first = starts(hashed[order])
+    told = names.gather(order[first]).str.replace_all(r"[^0-9]", "").to_frame("d")
+    of_each = numbers(told.select(pl.when(pl.col("d").str.len_bytes() > 0).then("d")).to_series()).to_numpy()
+    out = np.empty_like(hashed)
+    out[order] = of_each[np.cumsum(first) - 1]
+    return out
 
 
 def _chains(

@@ -6,8 +6,11 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
+import numpy as np
+import numpy.typing as npt
 import polars as pl
 
+from concordex.match.sorting import Numbers, argsorted, distinct, starts
 from concordex.model.fields import FIELDS
 
 MERGED = tuple(name for name in FIELDS if name not in ("record_id", "parent"))
@@ -51,40 +54,29 @@ def merge(
     """
     called = records["entry"].unique().sort()
     # by numbers: they sort and group many times as fast as texts
-    entry = pl.col("entry").cast(pl.Enum(called)).to_physical()
-    needed = ["row", "system", "mac_keys", *MERGED]
-    said = records.select(entry, *needed).with_columns(pl.when(pl.col("kind") != "other").then("kind").alias("kind"))
+    entry = records["entry"].cast(pl.Enum(called)).to_physical().cast(pl.Int64).to_numpy()
+    said = records.select("row", "system", "mac_keys", *MERGED).with_columns(
+        pl.when(pl.col("kind") != "other").then("kind").alias("kind")
+    )
+    asked = _Asked(said, entry)
     rules = {name: _rule(name, (by_field or {}).get(name), order) for name in MERGED}
-    plain = Choose(order=order)
-    usual = [name for name in MERGED if rules[name] == plain]
-    fresh = [name for name in MERGED if rules[name] == Choose(by="freshest", order=order)]
-    values, sources = _spoken(_ranked(said, plain), usual, joined=False)
-    if fresh:  # all by one order of the records
-        slim = said.select({"row", "entry", "system", "last_seen", "mac_keys", *fresh})
-        told_by = _spoken(_ranked(slim, rules[fresh[0]], fresh[0]), fresh, joined=False)
-        values, sources = (
-            part.join(one, on="entry", how="left", maintain_order="left")
-            for part, one in zip((values, sources), told_by, strict=True)
-        )
-    kinds = (
-        said.select("entry").unique().join(values.select("entry", "kind"), on="entry", how="left")
-        if "kind" in values.columns
-        else None
-    )
+    kind = asked.told("kind", rules["kind"])[0]
+    values, sources = [], []
     for name in MERGED:
-        if name not in usual and name not in fresh:
-            value, source = _by_kind(said, name, rules[name], order, kinds)
-            values = values.join(value, on="entry", how="left", maintain_order="left")
-            sources = sources.join(source, on="entry", how="left", maintain_order="left")
-    told = said.group_by("entry", maintain_order=True).agg(
-        pl.col("system").unique().sort().alias("systems"), pl.len().cast(pl.UInt32).alias("records")
-    )
-    entries = told.join(values, on="entry").with_columns(pl.col("kind").fill_null("other"))
-    entries = entries.select("entry", *MERGED, "systems", "records").sort("entry")
-    entries, sources = (
-        part.with_columns(called.gather(part["entry"]).alias("entry")) for part in (entries, sources.sort("entry"))
-    )
-    return _as_ruled(entries, sources, ruled)
+        value, source = asked.told(name, rules[name])
+        for which, own in rules[name].kinds.items():
+            other = asked.told(name, _rule(name, own, order))
+            value, source = (
+                pl.select(pl.when(kind == which).then(theirs).otherwise(ours)).to_series()
+                for theirs, ours in zip(other, (value, source), strict=True)
+            )
+        values.append(value.alias(name))
+        sources.append(source.alias(name))
+    entries = pl.DataFrame([called, *values]).with_columns(
+        pl.col("kind").fill_null("other"), _systems(said["system"], entry).alias("systems"),
+        pl.Series("records", np.bincount(entry, minlength=len(called)), dtype=pl.UInt32),
+    )  # fmt: skip
+    return _as_ruled(entries, pl.DataFrame([called, *sources]), ruled)
 
 
 def _rule(name: str, given: Choose | Sequence[str] | None, order: Sequence[str]) -> Choose:
@@ -99,78 +91,115 @@ def _filled(first: Sequence[str], order: Sequence[str]) -> Sequence[str]:
     return [*first, *(system for system in order if system not in first)]
 
 
-def _by_kind(
-    said: pl.DataFrame, name: str, rule: Choose, order: Sequence[str], kinds: pl.DataFrame | None
-) -> tuple[pl.DataFrame, pl.DataFrame]:
-    """One field by its rule, and for the kinds that have one of their own, by that."""
-    slim = said.select({"row", "entry", "system", "last_seen", name} | ({"mac_keys"} if name == "macs" else set()))
-    value, source = _spoken(_ranked(slim, rule, name), [name], joined=rule.by == "joined")
-    if kinds is None:
-        return value, source
-    for kind, own in rule.kinds.items():
-        mine = slim.join(kinds.filter(pl.col("kind") == kind), on="entry", how="semi")
-        other = _spoken(_ranked(mine, _rule(name, own, order), name), [name], joined=own.by == "joined")
-        value, source = (
-            pl.concat([part.join(one, on="entry", how="anti"), one])
-            for part, one in zip((value, source), other, strict=True)
-        )
-    return value, source
+@dataclass(frozen=True)
+class _Asked:
+    """Records of which single fields are asked, and the ``entry`` of each as a number from nought, none left out."""
+
+    said: pl.DataFrame
+    entry: Numbers
+    orders: dict[str, Numbers] = field(default_factory=dict)
+
+    def told(self, name: str, rule: Choose) -> tuple[pl.Series, pl.Series]:
+        """For each entry the value of a field, and the row of the record that gives it."""
+        column = self.said[name]
+        if name not in LISTS and column.null_count() == len(column):  # as many fields are
+            many = int(self.entry.max(initial=-1)) + 1
+            return column.clear(many), self.said["row"].clear(many)
+        order = self._ordered(name, rule)
+        entry = self.entry[order]
+        there = (column.list.len() > 0).fill_null(value=False) if name in LISTS else column.is_not_null()
+        first = _first(entry, there.to_numpy()[order])
+        place = pl.Series(np.where(first < 0, 0, order[first]))
+        place = place.set(pl.Series(first < 0), None)
+        source = self.said["row"].gather(place)
+        if name in LISTS:  # cards that name a device before those that do not
+            parts = [self.said[part].gather(order) for part in (("mac_keys", "macs") if name == "macs" else (name,))]
+            return _lists(entry, parts), source
+        if rule.by == "joined" and column.dtype == pl.String:
+            return _texts(entry, column.gather(order)), source
+        if name in (*_EARLIEST, *_LATEST):
+            of = pl.DataFrame({"entry": self.entry, "at": column}).group_by("entry", maintain_order=True)
+            told = of.agg(pl.col("at").max() if name in _LATEST else pl.col("at").min()).sort("entry")
+            return told["at"], source
+        return column.gather(place), source
+
+    def _ordered(self, name: str, rule: Choose) -> Numbers:
+        """Places of the records, those of one entry together, and the one that a rule prefers first."""
+        prime = self._prime(name, rule)
+        called = repr((rule.by == "freshest", rule.order, name if prime is not None else None, rule.by))
+        if called not in self.orders:
+            ranks = dict(zip(rule.order, range(len(rule.order)), strict=True))
+            trust = self.said["system"].replace_strict(ranks, default=len(ranks), return_dtype=pl.Int64).to_numpy()
+            late = -self.said["last_seen"].to_physical().fill_null(-_NEVER).to_numpy()
+            keys = [late, trust] if rule.by != "freshest" else [trust, late]
+            keys += [] if prime is None else [prime]
+            order = argsorted(self.said["row"].cast(pl.Int64).to_numpy())
+            for key in (*keys, self.entry):
+                order = order[argsorted(key[order])]
+            self.orders[called] = order
+        return self.orders[called]
+
+    def _prime(self, name: str, rule: Choose) -> Numbers | None:
+        """What counts before trust and freshness: the less, the better."""
+        column = self.said[name]
+        if rule.by == "agreed":
+            told = column.list.sort().list.join(" ") if name in LISTS else column.cast(pl.String).str.to_lowercase()
+            frame = pl.DataFrame({"entry": self.entry, "said": told, "system": self.said["system"]})
+            many = frame.select(pl.col("system").n_unique().over("entry", "said").cast(pl.Int64)).to_series()
+            return np.where(column.is_not_null().to_numpy(), -many.to_numpy(), 0)
+        if rule.by == "specific":
+            text = column.list.join(" ") if name in LISTS else column.cast(pl.String)
+            long: Numbers = -text.str.len_chars().cast(pl.Int64).fill_null(-1).to_numpy()
+            return long
+        return None
 
 
-def _ranked(records: pl.DataFrame, rule: Choose, name: str | None = None) -> pl.DataFrame:
-    rank = pl.col("system").replace_strict(list(rule.order), list(range(len(rule.order))), default=len(rule.order))
-    by: list[pl.Expr] = [pl.col("entry"), rank, pl.col("last_seen").to_physical().neg(), pl.col("row")]
-    if name is not None and rule.by == "freshest":
-        by[1], by[2] = by[2], by[1]
-    if name is not None and rule.by == "agreed":
-        records = _counted(records, name)
-        by.insert(1, pl.col("agreed").neg())
-    if name is not None and rule.by == "specific":
-        text = pl.col(name).cast(pl.String) if name not in LISTS else pl.col(name).list.join(" ")
-        by.insert(1, text.str.len_chars().cast(pl.Int64).neg())
-    return records.sort(by, nulls_last=True)
+#: Later than any moment.
+_NEVER = np.iinfo(np.int64).max
 
 
-def _counted(records: pl.DataFrame, name: str) -> pl.DataFrame:
-    """How many systems of the entry say the same, letters' case aside."""
-    plain = (
-        pl.col(name).cast(pl.String).str.to_lowercase()
-        if name not in LISTS
-        else pl.col(name).list.sort().list.join(" ")
-    )
-    agreed = pl.col("system").n_unique().over("entry", plain).cast(pl.Int64)
-    return records.with_columns(pl.when(pl.col(name).is_not_null()).then(agreed).otherwise(0).alias("agreed"))
+def _first(entry: Numbers, there: npt.NDArray[np.bool_]) -> Numbers:
+    """For each entry the first place of its where something is ``there``; -1 for none.  They stand together."""
+    begins = np.flatnonzero(starts(entry))
+    if not len(begins):
+        return begins
+    found = np.minimum.reduceat(np.where(there, np.arange(len(entry)), len(entry)), begins)
+    return np.asarray(np.where(found < len(entry), found, -1))
 
 
-def _spoken(ranked: pl.DataFrame, names: Sequence[str], *, joined: bool) -> tuple[pl.DataFrame, pl.DataFrame]:
-    grouped = ranked.group_by("entry", maintain_order=True)
-    values = grouped.agg(_value(name, joined=joined).alias(name) for name in names)
-    sources = grouped.agg(pl.col("row").filter(_there(name)).first().alias(name) for name in names)
-    return values, sources
+def _lists(entry: Numbers, parts: Sequence[pl.Series]) -> pl.Series:
+    """For each entry all that stands in its lists, each value once, those of the first part first."""
+    flat = [
+        pl.DataFrame({"entry": entry, "value": part}).filter(pl.col("value").list.len() > 0).explode("value")
+        for part in parts
+    ]
+    said = pl.concat(flat)
+    said = said[argsorted(said["entry"].to_numpy())] if len(parts) > 1 else said
+    said = said.unique(["entry", "value"], keep="first", maintain_order=True)
+    return _spread(said.group_by("entry", maintain_order=True).agg("value"), entry, [])
 
 
-def _there(name: str) -> pl.Expr:
-    return pl.col(name).list.len() > 0 if name in LISTS else pl.col(name).is_not_null()
+def _texts(entry: Numbers, column: pl.Series) -> pl.Series:
+    """For each entry all that its records say, each text once, with commas between."""
+    said = pl.DataFrame({"entry": entry, "value": column}).drop_nulls("value")
+    said = said.unique(["entry", "value"], keep="first", maintain_order=True)
+    return _spread(said.group_by("entry", maintain_order=True).agg(pl.col("value").str.join(", ")), entry, None)
 
 
-def _value(name: str, *, joined: bool) -> pl.Expr:
-    column = pl.col(name)
-    if name == "macs":  # cards that name a device before those that do not
-        return _joined(("mac_keys", "macs"))
-    if name in LISTS:
-        return _joined((name,))
-    if joined and FIELDS[name].dtype == pl.String:
-        texts = column.drop_nulls().unique(maintain_order=True)
-        return pl.when(texts.len() > 0).then(texts.str.join(", "))
-    if name in _EARLIEST:
-        return column.min()
-    return column.max() if name in _LATEST else column.drop_nulls().first()
+def _spread(told: pl.DataFrame, entry: Numbers, nothing: list[str] | None) -> pl.Series:
+    """What is ``told`` of some entries, in the order of all."""
+    every = pl.DataFrame({"entry": entry[starts(entry)]})
+    value = every.join(told, on="entry", how="left", maintain_order="left")["value"]
+    return value if nothing is None else value.fill_null(nothing)
 
 
-def _joined(names: Sequence[str]) -> pl.Expr:
-    parts = [pl.col(name).list.explode(keep_nulls=False, empty_as_null=False) for name in names]
-    whole = parts[0] if len(parts) == 1 else parts[0].append(parts[1])
-    return whole.unique(maintain_order=True)
+def _systems(system: pl.Series, entry: Numbers) -> pl.Series:
+    """The systems that know each entry, by name."""
+    names = system.unique().sort()
+    code = system.cast(pl.Enum(names)).to_physical().cast(pl.Int64).to_numpy()
+    pairs = distinct(entry * len(names) + code)
+    known = pl.DataFrame({"entry": pairs // len(names), "system": names.gather(pairs % len(names))})
+    return known.group_by("entry", maintain_order=True).agg("system")["system"]
 
 
 def _as_ruled(

@@ -11,6 +11,8 @@ import numpy as np
 import numpy.typing as npt
 import polars as pl
 
+from concordex.match.sorting import argsorted
+
 Numbers = npt.NDArray[np.int64]
 Mask = npt.NDArray[np.bool_]
 
@@ -86,7 +88,8 @@ def _texts(serials: pl.Series) -> tuple[Numbers, Numbers]:
     bucket = (text >> np.uint64(64 - _BUCKETS)).astype(np.int64)
     shared = np.bincount(bucket, minlength=1 << _BUCKETS)[bucket] > 1
     text, who = text[shared].view(np.int64), who[shared]
-    order = np.lexsort((who, text))
+    order = argsorted(who)
+    order = order[argsorted(text[order])]
     text, who = text[order], who[order]
     fresh = np.r_[True, (text[1:] != text[:-1]) | (who[1:] != who[:-1])][: len(text)]  # of a doubled sign either goes
     return text[fresh], who[fresh]

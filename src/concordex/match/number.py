@@ -2,41 +2,58 @@
 
 from __future__ import annotations
 
+import numpy as np
 import polars as pl
 
+from concordex.match.sorting import Numbers, argsorted, starts
 
-def number(members: pl.DataFrame, before: pl.DataFrame | None) -> pl.Series:
-    """The entry (``E00001``) of each row of ``members`` (``system``, ``record_id``, ``group``).
 
-    ``before`` holds ``system``, ``record_id`` and ``entry`` of the last time.  A group takes the
-    entry that most of its records had; of two groups that want one, the larger; the rest get new ones.
+def earlier(members: pl.DataFrame, before: pl.DataFrame) -> pl.Series:
+    """The entry that each record (``system``, ``record_id``) had ``before``; missing where it is new."""
+    ids = ["system", "record_id"]
+    was = before.select(*ids, "entry")
+    return members.select(ids).join(was, on=ids, how="left", maintain_order="left")["entry"]
+
+
+def number(group: pl.Series, was: pl.Series | None = None, known: pl.Series | None = None) -> pl.Series:
+    """The entry (``E00001``) of each record, by the ``group`` it is in now and the entry it ``was`` in.
+
+    A group takes the entry that most of its records had; of two groups that want one, the larger; the rest get
+    new ones, above all that are ``known``.
     """
-    groups = members.group_by("group", maintain_order=True).len()
-    kept = (
-        _kept(members, before)
-        if before is not None
-        else pl.DataFrame(schema={"group": members.schema["group"], "entry": pl.String})
-    )
-    highest = _highest(before)
-    numbered = groups.join(kept, on="group", how="left", maintain_order="left")
-    fresh = numbered["entry"].is_null().cast(pl.Int64).cum_sum() + highest
-    names = pl.select("E" + fresh.cast(pl.String).str.zfill(5)).to_series()
-    numbered = numbered.with_columns(pl.coalesce("entry", names.alias("new")).alias("entry"))
-    return members.join(numbered.select("group", "entry"), on="group", how="left", maintain_order="left")["entry"]
+    code, first = _coded(group.cast(pl.Int64).to_numpy())
+    chosen = np.zeros(first, dtype=np.int64)
+    if was is not None and known is not None and len(known):
+        _keep(chosen, code, _numbers(was))
+    highest = int(_numbers(known).max(initial=0)) if known is not None else 0
+    fresh = chosen == 0
+    chosen[fresh] = highest + np.arange(1, fresh.sum() + 1)
+    return pl.select("E" + pl.Series(chosen).cast(pl.String).str.zfill(5)).to_series().gather(code).alias("entry")
 
 
-def _kept(members: pl.DataFrame, before: pl.DataFrame) -> pl.DataFrame:
-    votes = (
-        members.join(before.select("system", "record_id", "entry"), on=["system", "record_id"])
-        .group_by("group", "entry")
-        .len("votes")
-        .sort(["votes", "entry", "group"], descending=[True, False, False])
-    )
-    first = votes.unique("group", keep="first", maintain_order=True)
-    return first.unique("entry", keep="first", maintain_order=True).select("group", "entry")
+def _coded(group: Numbers) -> tuple[Numbers, int]:
+    """Each group as a number from nought, in the order in which they come up; and how many there are."""
+    order = argsorted(group)
+    begins = starts(group[order])
+    rank = np.empty(int(begins.sum()), dtype=np.int64)
+    rank[argsorted(order[begins])] = np.arange(len(rank))
+    code = np.empty_like(group)
+    code[order] = rank[np.cumsum(begins) - 1]
+    return code, len(rank)
 
 
-def _highest(before: pl.DataFrame | None) -> int:
-    if before is None or before.is_empty():
-        return 0
-    return int(before.select(pl.col("entry").str.slice(1).cast(pl.Int64).max()).item())
+def _numbers(entry: pl.Series) -> Numbers:
+    return entry.str.slice(1).cast(pl.Int64).fill_null(0).to_numpy()
+
+
+def _keep(chosen: Numbers, code: Numbers, was: Numbers) -> None:
+    """Give groups the entries that most of their records had."""
+    pairs = np.sort((code << 32 | was)[was > 0])
+    at = np.flatnonzero(starts(pairs))
+    votes = np.diff(np.r_[at, len(pairs)])
+    groups, entries = pairs[at] >> 32, pairs[at] & 0xFFFFFFFF
+    order = np.lexsort((groups, entries, -votes))
+    for key in (groups, entries):  # a group wants one entry, and an entry goes to one group
+        by = argsorted(key[order])
+        order = order[np.sort(by[starts(key[order][by])])]
+    chosen[groups[order]] = entries[order]

@@ -12,12 +12,17 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
 import polars as pl
 
 from concordex.match.compare import KINDS, Levels
+from concordex.match.sorting import argsorted, starts
+
+if TYPE_CHECKING:
+    from scipy.sparse import csr_array
 
 Floats = npt.NDArray[np.float64]
 
@@ -175,8 +180,14 @@ def _added(logs: Floats) -> Floats:
 
 def patterns_of(levels: Levels) -> tuple[Levels, npt.NDArray[np.int64]]:
     """The distinct rows of ``levels``, and which of them each row is."""
-    codes, inverse = np.unique(levels.astype(np.int64) @ _SCALE, return_inverse=True)
-    return ((codes[:, None] // _SCALE) % _RADIX).astype(np.int8), inverse
+    codes = np.zeros(len(levels), dtype=np.int64)
+    for at, scale in enumerate(_SCALE):
+        codes += levels[:, at] * scale
+    order = argsorted(codes)
+    first = starts(codes[order])
+    inverse = np.empty_like(codes)
+    inverse[order] = np.cumsum(first) - 1
+    return ((codes[order[first]][:, None] // _SCALE) % _RADIX).astype(np.int8), inverse
 
 
 def learn(levels: Levels) -> Weights:
@@ -186,11 +197,12 @@ def learn(levels: Levels) -> Weights:
     believed = _believed()
     open_to = _anchored(patterns)
     belong = _first_guess(patterns, open_to, believed)
+    seen = _seen(patterns)
     for _ in range(_ROUNDS if len(levels) >= _ENOUGH else 1):
         weight = counts[:, None] * belong * (len(levels) >= _ENOUGH)
         share = np.log2((weight.sum(axis=0) + 1) / (counts.sum() + CLASSES))
-        likely = np.stack([_frequencies(patterns, weight[:, c], believed[c]) for c in range(CLASSES)])
-        logs = share + np.sum([likely[:, at, patterns[:, at]].T for at in range(len(KINDS))], axis=0)
+        likely = _frequencies(seen, weight, believed)
+        logs = share + seen @ likely.reshape(CLASSES, -1).T
         belong = _belonging(np.where(open_to, logs, -np.inf))
     return Weights(share, likely, int(counts.sum()))
 
@@ -215,11 +227,22 @@ def _believed() -> Floats:
     return table
 
 
-def _frequencies(patterns: Levels, counts: Floats, believed: Floats) -> Floats:
+def _seen(patterns: Levels) -> csr_array:
+    """Which levels each pattern shows: a one for each kind that is not silent, at its place in a table of them."""
+    from scipy.sparse import csr_array
+
+    rows, kinds = np.nonzero(patterns)
+    at = kinds * int(_RADIX.max()) + patterns[rows, kinds]
+    return csr_array((np.ones(len(rows)), (rows, at)), shape=(len(patterns), len(KINDS) * int(_RADIX.max())))
+
+
+def _frequencies(seen: csr_array, weight: Floats, believed: Floats) -> Floats:
+    """How likely each level of each kind is in each class, in bits, where the patterns belong by ``weight``."""
+    counts = (seen.T @ weight).T.reshape(believed.shape)
     table = np.zeros_like(believed)
     for at, size in enumerate(_RADIX):
-        seen = np.bincount(patterns[:, at], weights=counts, minlength=size)[1:size] + _BELIEF * believed[at, 1:size]
-        table[at, 1:size] = np.log2(seen / seen.sum())
+        mine = counts[:, at, 1:size] + _BELIEF * believed[:, at, 1:size]
+        table[:, at, 1:size] = np.log2(mine / mine.sum(axis=1, keepdims=True))
     return table
 
 

@@ -287,7 +287,9 @@ def _summary(workspace: Workspace, made: Concordance, found: list[Snapshot], bef
     stated = _stated(workspace)
     scopes = {name: _filter(workspace, text) for name, text in stated.items()}
     systems = coverage(made.members, made.entries, scopes)
-    changes = moves(before, made.members) if before is not None else {}
+    changes = {}
+    if before is not None and made.was is not None:
+        changes = moves(made.was, made.members["entry"], before["entry"])
     return Summary(
         records=made.members.height, entries=made.entries.height, systems=systems,
         findings=_counted(made.findings), doubts=_doubts(found), changes=changes, looked_at=made.looked_at,
