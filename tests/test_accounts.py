@@ -93,7 +93,7 @@ def test_coverage_agreement_and_scope():
         rec("inv", "4", serial="DDDD4444"),
     ]
     made = reconcile(frame(*rows), RULES)
-    told = coverage(made.members, made.entries, {"inv": pl.col("kind").is_in(["switch", "router"])})
+    told = coverage(made.members, made.entries, {"inv": pl.col("kind").is_in(["switch", "router"])}, made.agreement)
     assert {name: (one["records"], one["entries"], one["only_here"]) for name, one in told.items()} == {
         "net": (2, 2, 1), "end": (1, 1, 0), "inv": (3, 3, 1),
     }  # fmt: skip

@@ -9,7 +9,7 @@ candidate, comes out as it did.  The result is what reconciling everything would
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -21,6 +21,7 @@ from concordex.match.concordance import (
     Rules,
     nearest,
     obeyed,
+    ordered,
     pairs,
     parted,
     ruled,
@@ -29,6 +30,7 @@ from concordex.match.concordance import (
     values,
     whole,
 )  # fmt: skip
+from concordex.match.coverage import COMPARED, agreement
 from concordex.match.crowds import Crowds, Numbers, crowds, numbers
 from concordex.match.findings import OWN, findings
 from concordex.match.identity import CUT, VIRTUAL, identities, without
@@ -36,6 +38,7 @@ from concordex.match.link import Linked, link
 from concordex.match.merge import merge
 from concordex.match.number import number
 from concordex.match.rulings import Obeyed
+from concordex.match.sorting import argsorted
 
 Mask = npt.NDArray[np.bool_]
 
@@ -44,25 +47,32 @@ MOST = 0.2
 
 _KEYS = ("serial_key", "members", "uuid_key", "tag_key", "name_key", "mac_keys", "drawn_macs")
 
+#: What is asked of the members of last time, beside whether they changed.
+_NEEDED = {
+    *("system", "record_id", "row", "entry", "chain", "standing", "ruled", "reference", "macs", "ips"),
+    *(*_KEYS, *COMPARED),
+}
+
 
 def again(
     records: pl.DataFrame,
     rules: Rules,
-    last: Concordance,
+    last: Concordance | None,
     resting: pl.Expr | None = None,
     most: float = MOST,
 ) -> Concordance | None:
     """What :func:`reconcile` gives for ``records`` with what ``last`` had learned, made from what ``last`` gave.
 
-    ``last`` was made with the same rules, but for rulings and scope.  Nothing where more than ``most`` of
-    the records have changed, or where they have other fields than they had.
+    ``last`` was made with the same rules, but for rulings and scope.  Nothing where there is none, where more than
+    ``most`` of the records have changed, or where they have other fields than they had.
     """
-    records = whole(records)
-    if not set(records.schema.items()) <= set(last.members.schema.items()):
+    records = ordered(whole(records))
+    if last is None or not set(records.schema.items()) <= set(last.members.schema.items()):
         return None
-    records, since = _since(records, last.members)
+    since = _since(records, last.members)
     if since.changed.sum() + len(since.gone) > most * records.height:
         return None
+    last = replace(last, members=last.members.select(_NEEDED))  # the rest is half of what is held
     keyed = _keyed(records, last, since, rules.placeholders)
     known = crowds(keyed, last.learned.docks, last.learned.sighting)
     standing, names, told = known.standing(), ruled(keyed, rules.rulings), obeyed(keyed, rules.rulings)
@@ -79,16 +89,17 @@ def again(
     touched = _touched(members, last.members, since, opened)
     among = members.join(touched, on="entry", how="semi", maintain_order="left")
     entries, sources = merge(trusted(among), rules.order, rules.by_field, values(among, rules.rulings))
-    entries = pl.concat([_but(last.entries, touched), entries]).sort("entry")
+    entries = _but(last.entries, touched).merge_sorted(entries, key="entry")
     evidence, doubts = (
         part.with_columns(pl.Series(end, rows[part[end]]) for end in "ab") for part in pairs(entry.gather(rows), linked)
     )
     at_rest = members.select(resting).to_series() if resting is not None else None
     held = last.evidence.filter(closed[last.evidence["a"]]), last.doubts.filter(closed[last.doubts["a"]])
-    sources = pl.concat([_renumbered(_but(last.sources, touched), since, sources.columns[1:]), sources])
+    kept = _renumbered(_but(last.sources, touched), since, sources.columns[1:])
+    agreed = _agreement(last, touched, among, keyed["system"])
     return Concordance(
-        members=members, entries=entries, sources=sources.sort("entry"),
-        evidence=pl.concat([_renumbered(held[0], since, "ab"), evidence]).sort("a", "b"),
+        members=members, entries=entries, sources=kept.merge_sorted(sources, key="entry"),
+        evidence=_by_pair(pl.concat([_renumbered(held[0], since, "ab"), evidence])),
         doubts=nearest(pl.concat([_renumbered(held[1], since, "ab"), doubts])),
         findings=findings(
             members, entries, rules.scope, at_rest, doubts=undecided(entry.gather(rows), doubts, linked),
@@ -97,6 +108,7 @@ def again(
             apart=parted(entry, told),
         ),
         learned=last.learned, looked_at=int(open_to.sum()), was=_earlier(last.members, since),
+        agreement=agreed,
     )  # fmt: skip
 
 
@@ -124,25 +136,21 @@ class _Since:
         return np.asarray(np.r_[was[was >= 0], self.gone])
 
 
-def _since(records: pl.DataFrame, old: pl.DataFrame) -> tuple[pl.DataFrame, _Since]:
-    """``records`` in their order, and what became of them."""
+def _since(records: pl.DataFrame, old: pl.DataFrame) -> _Since:
+    """What became of ``records``, which are in their order."""
     ids = ["system", "record_id"]
     found = records.select(ids).join(old.select(*ids, "row"), on=ids, how="left", maintain_order="left")["row"]
     if found.null_count() or records.height != old.height:
-        order = records.select(ids).with_row_index("at").sort(ids)["at"]
-        records, found = records[order], found[order]
         was = found.cast(pl.Int64).fill_null(-1).to_numpy()
         now = np.full(old.height, -1, dtype=np.int64)
         now[was[was >= 0]] = np.flatnonzero(was >= 0)
-        same = old.select(records.columns)[np.maximum(was, 0)]
     else:  # nobody came and nobody went
-        records = records[found.arg_sort()]
         was = now = np.arange(records.height)
-        same = old
-    changed = was < 0
-    for name in records.columns:
-        changed = changed | records[name].ne_missing(same[name]).to_numpy()
-    return records, _Since(was, now, changed)
+    changed, there = was < 0, pl.Series(np.maximum(was, 0))
+    for name in records.columns:  # one after another, so that only one is held twice
+        same = old[name] if was is now else old[name].gather(there)
+        changed = changed | records[name].ne_missing(same).to_numpy()
+    return _Since(was, now, changed)
 
 
 def _keyed(records: pl.DataFrame, last: Concordance, since: _Since, placeholders: Sequence[str]) -> pl.DataFrame:
@@ -186,8 +194,22 @@ def _values(keyed: pl.DataFrame) -> pl.Series:
 def _bearing(known: Crowds, values: pl.Series) -> Mask:
     """Which records bear one of ``values`` where candidates are looked for."""
     wanted = values.filter(values != 0).unique().implode()
-    found = [pl.Series(column.values).is_in(wanted).to_numpy() for some in blocks.columns(known) for column in some]
-    return np.asarray(np.any(found, axis=0))
+    # by their upper bits first: most are none of them, and that is told much quicker
+    likely = np.zeros(1 << _UPPER, dtype=np.bool_)
+    likely[_upper(wanted.explode().to_numpy())] = True
+    bearing = np.zeros(known.height, dtype=np.bool_)
+    for column in (column for some in blocks.columns(known) for column in some):
+        rows = np.flatnonzero(likely[_upper(column.values)] & (column.values != 0) & ~bearing)
+        bearing[rows] = pl.Series(column.values[rows]).is_in(wanted).to_numpy()
+    return bearing
+
+
+#: By so many bits.
+_UPPER = 22
+
+
+def _upper(values: Numbers) -> npt.NDArray[np.uint64]:
+    return np.asarray(values.view(np.uint64) >> np.uint64(64 - _UPPER))
 
 
 def _referring(keyed: pl.DataFrame, past: pl.DataFrame, present: pl.DataFrame) -> Mask:
@@ -264,6 +286,23 @@ def _held(findings: pl.DataFrame, opened: pl.DataFrame, touched: pl.DataFrame) -
     doubt = pl.col("kind") == "undecided"
     own = findings.filter(pl.col("kind").is_in(OWN) & doubt.not_())
     return pl.concat([_but(own, touched), _but(findings.filter(doubt), opened)])
+
+
+def _by_pair(evidence: pl.DataFrame) -> pl.DataFrame:
+    one, other = (evidence[end].cast(pl.Int64).to_numpy() for end in "ab")
+    return evidence[argsorted((one << 32) | other)]
+
+
+def _agreement(last: Concordance, touched: pl.DataFrame, among: pl.DataFrame, systems: pl.Series) -> pl.DataFrame:
+    """What was counted the last time, with the records ``among`` the ``touched`` entries for those that they had.
+
+    ``systems`` are those of now.
+    """
+    past = last.members.join(touched, on="entry", how="semi")
+    counts = [(last.agreement, 1), (agreement(past), -1), (agreement(among), 1)]
+    signed = [part.with_columns(pl.col("confirmed", "of") * sign) for part, sign in counts]
+    there = pl.col("system").is_in(systems.unique().implode())
+    return pl.concat(signed).group_by("system").sum().filter(there).sort("system")
 
 
 def _renumbered(part: pl.DataFrame, since: _Since, names: Sequence[str]) -> pl.DataFrame:

@@ -9,6 +9,7 @@ import numpy as np
 import polars as pl
 
 from concordex.match.compare import KINDS
+from concordex.match.coverage import agreement
 from concordex.match.crowds import Numbers, crowds
 from concordex.match.findings import Scope, findings
 from concordex.match.floating import settled
@@ -48,6 +49,7 @@ class Concordance:
     doubts    pairs of entries that are nearly one, the nearest first: their strongest pair of records, its
               levels and bits, and the bits of all their records ``together``
     findings  what a person should look at
+    agreement for each system how many of its records' values others confirm (see :func:`coverage.agreement`)
     learned   what the data taught
     looked_at how many records were looked at: all, or what could have become otherwise since last time
     was       the entry of each record the last time, where there was one
@@ -59,6 +61,7 @@ class Concordance:
     evidence: pl.DataFrame
     doubts: pl.DataFrame
     findings: pl.DataFrame
+    agreement: pl.DataFrame
     learned: Learned
     looked_at: int
     was: pl.Series | None
@@ -75,7 +78,7 @@ class Concordance:
 
 
 #: The frames of a concordance, beside what was learned.
-PARTS = ("members", "entries", "sources", "evidence", "doubts", "findings")
+PARTS = ("members", "entries", "sources", "evidence", "doubts", "findings", "agreement")
 
 
 def reconcile(
@@ -93,7 +96,7 @@ def reconcile(
     holds.
     """
     rules = rules or Rules()
-    keyed = identities(whole(records).sort("system", "record_id"), rules.placeholders)
+    keyed = identities(ordered(whole(records)), rules.placeholders)
     prefixes = learned.prefixes if learned else optional_prefixes(keyed)
     keyed = without(keyed, prefixes)
     told = obeyed(keyed, rules.rulings)
@@ -122,7 +125,7 @@ def reconcile(
     )
     return Concordance(
         members=members, entries=entries, sources=sources, evidence=evidence, doubts=doubts, learned=learned,
-        looked_at=members.height, findings=found, was=was,
+        looked_at=members.height, findings=found, was=was, agreement=agreement(members),
     )  # fmt: skip
 
 
@@ -133,6 +136,13 @@ def whole(records: pl.DataFrame) -> pl.DataFrame:
     ]
     reference = [] if "reference" in records.columns else [pl.lit(None, dtype=pl.String).alias("reference")]
     return records.with_columns(*absent, *reference)
+
+
+def ordered(records: pl.DataFrame) -> pl.DataFrame:
+    """``records`` by system and id, as they are numbered; as they are where they stand so already."""
+    system, called = pl.col("system"), pl.col("record_id")
+    after = (system > system.shift()) | ((system == system.shift()) & (called > called.shift()))
+    return records if records.select(after.fill_null(value=True).all()).item() else records.sort("system", "record_id")
 
 
 def trusted(members: pl.DataFrame) -> pl.DataFrame:

@@ -9,16 +9,22 @@ import numpy as np
 import numpy.typing as npt
 import polars as pl
 
+from concordex.match.number import entry_numbers
 from concordex.match.sorting import Numbers, argsorted, starts
 
 #: Values by which systems are compared, as they compare.
-_COMPARED = {"serial_key": None, "name_key": None, "site": None, "model": None, "kind": "other", "os_version": None}
+COMPARED = {"serial_key": None, "name_key": None, "site": None, "model": None, "kind": "other", "os_version": None}
 
 
-def coverage(members: pl.DataFrame, entries: pl.DataFrame, scopes: Mapping[str, pl.Expr]) -> dict[str, dict[str, Any]]:
+def coverage(
+    members: pl.DataFrame, entries: pl.DataFrame, scopes: Mapping[str, pl.Expr], agreed: pl.DataFrame
+) -> dict[str, dict[str, Any]]:
     """For each system: its records and entries, those that no other knows, how many of those that it should
-    know by its scope it does, and the share of its records' values that another system confirms, where one speaks."""
-    agreed = _agreement(members)
+    know by its scope it does, and the share of its records' values that another system confirms, where one speaks.
+
+    ``agreed`` is what :func:`agreement` counts.
+    """
+    share = {system: yes / of for system, yes, of in agreed.iter_rows() if of}
     told = {}
     counted = members.group_by("system").agg(pl.len().alias("records"), pl.col("entry").n_unique().alias("entries"))
     alone = dict(
@@ -29,7 +35,7 @@ def coverage(members: pl.DataFrame, entries: pl.DataFrame, scopes: Mapping[str, 
             "records": records,
             "entries": known,
             "only_here": alone.get(name, 0),
-            "agreement": agreed.get(name),
+            "agreement": share.get(name),
         }
         if name in scopes:
             due = entries.filter(scopes[name])
@@ -37,23 +43,27 @@ def coverage(members: pl.DataFrame, entries: pl.DataFrame, scopes: Mapping[str, 
     return told
 
 
-def _agreement(members: pl.DataFrame) -> dict[str, float]:
+def agreement(members: pl.DataFrame) -> pl.DataFrame:
+    """For each ``system`` how many of its records' values another system confirms, and ``of`` how many one speaks of.
+
+    What is counted of entries adds up: of some and of the others it is what it is of all.
+    """
     names = members["system"].unique().sort()
     order = argsorted(members["entry"].hash().reinterpret(signed=True).to_numpy())
-    members = members.select("entry", "system", *_COMPARED)[order]
+    members = members.select("entry", "system", *COMPARED)[order]
     system = members["system"].cast(pl.Enum(names)).to_physical().to_numpy().astype(np.int64)
     entry = members["entry"].hash().reinterpret(signed=True).to_numpy()
-    yes, all_of = np.zeros(len(names)), np.zeros(len(names))
-    for name, nothing in _COMPARED.items():
+    yes, of = np.zeros(len(names), dtype=np.int64), np.zeros(len(names), dtype=np.int64)
+    for name, nothing in COMPARED.items():
         text = members[name].cast(pl.String).str.to_lowercase()
         rows = np.flatnonzero((text.is_not_null() & (text != (nothing or "")).fill_null(value=False)).to_numpy())
         value = text.gather(rows).hash().reinterpret(signed=True).to_numpy()
         alike = argsorted(_mixed(entry[rows], value))
         speaking = _of_several(entry[rows], system[rows])
         agreeing = _of_several(_mixed(entry[rows], value)[alike], system[rows[alike]])
-        all_of += np.bincount(system[rows][speaking], minlength=len(names))
+        of += np.bincount(system[rows][speaking], minlength=len(names))
         yes += np.bincount(system[rows[alike]][agreeing], minlength=len(names))
-    return {name: float(yes[at] / all_of[at]) for at, name in enumerate(names) if all_of[at]}
+    return pl.DataFrame({"system": names, "confirmed": yes, "of": of})
 
 
 def _mixed(entry: Numbers, value: Numbers) -> Numbers:
@@ -77,10 +87,12 @@ def moves(was: pl.Series, entry: pl.Series, before: pl.Series) -> dict[str, int]
     ``was`` and ``entry`` say of each record its entry of last time, where it is not new, and that of now; ``before``
     holds the entries of all records of last time.
     """
-    old, now = before.unique(), entry.unique()
+    old, now = (entry_numbers(part) for part in (before, entry))
+    there = np.zeros((2, int(max(old.max(initial=0), now.max(initial=0))) + 1), dtype=np.bool_)
+    there[0, old], there[1, now] = True, True
     counts = {
-        "entries new": len(now) - now.is_in(old.implode()).sum(),
-        "entries gone": len(old) - old.is_in(now.implode()).sum(),
+        "entries new": (there[1] & ~there[0]).sum(),
+        "entries gone": (there[0] & ~there[1]).sum(),
         "records new": was.null_count(),
         "records gone": len(before) - (len(was) - was.null_count()),
         "records moved to another entry": (was != entry).sum(),

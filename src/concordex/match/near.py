@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 import polars as pl
 
-from concordex.match.sorting import argsorted
+from concordex.match.sorting import argsorted, starts
 
 Numbers = npt.NDArray[np.int64]
 Mask = npt.NDArray[np.bool_]
@@ -46,8 +46,8 @@ def neighbours(serials: pl.Series, system: Numbers, lonely: Mask) -> list[Number
         return numbers
     by = said.group_by("serial", maintain_order=True)
     distinct = by.agg(pl.col("lonely").any(), pl.col("systems").bitwise_or())
-    texts = _texts(distinct["serial"])
-    shape = _shapes(distinct["serial"])
+    signs = _signs(distinct["serial"])
+    texts, shape = _texts(signs), _shapes(signs)
     series = _series(texts, shape, distinct["systems"].to_numpy())[shape]
     shared = _shared(*texts, distinct.select("serial"), distinct["lonely"].to_numpy(), series)
     for at in range(WIDTH):
@@ -56,24 +56,37 @@ def neighbours(serials: pl.Series, system: Numbers, lonely: Mask) -> list[Number
     return numbers
 
 
-def _shapes(serials: pl.Series) -> Numbers:
+def _signs(serials: pl.Series) -> npt.NDArray[np.uint8]:
+    """One row of bytes for each serial, noughts after its end."""
+    return (
+        np.array(serials.cast(pl.Binary).to_list(), dtype=f"S{_LONGEST}").view(np.uint8).reshape(len(serials), _LONGEST)
+    )
+
+
+#: Of each byte whether it is none, a digit, or another sign.
+_CLASS = np.array([0] + [1 if ord("0") <= byte <= ord("9") else 2 for byte in range(1, 256)])
+
+
+def _shapes(signs: npt.NDArray[np.uint8]) -> Numbers:
     """A number for the shape of each serial: which of its signs are digits."""
-    shape = serials.str.replace_all(r"\p{L}", "A").str.replace_all(r"\d", "9")
-    return shape.rank("dense").cast(pl.Int64).to_numpy() - 1
+    shape = np.zeros(len(signs), dtype=np.int64)
+    for at in range(_LONGEST):
+        shape = shape * 3 + _CLASS[signs[:, at]]
+    order = argsorted(shape)
+    out = np.empty(len(signs), dtype=np.int64)
+    out[order] = np.cumsum(starts(shape[order])) - 1
+    return out
 
 
-def _texts(serials: pl.Series) -> tuple[Numbers, Numbers]:
+def _texts(signs: npt.NDArray[np.uint8]) -> tuple[Numbers, Numbers]:
     """The numbers of the texts that taking one sign or none leaves, in order, each with its serial's place.
 
     Texts of one serial alone may be left out.  A text's number is a polynomial in its bytes, so that taking one out is
     a sum of what stands before it and behind it.
     """
-    signs = (
-        np.array(serials.cast(pl.Binary).to_list(), dtype=f"S{_LONGEST}").view(np.uint8).reshape(len(serials), _LONGEST)
-    )
-    length = serials.str.len_bytes().cast(pl.Int64).to_numpy().clip(max=_LONGEST)
+    length = (signs != 0).sum(axis=1)
     power = np.cumprod(np.r_[np.uint64(1), np.full(_LONGEST, _BASE)])
-    before, parts, whose = np.zeros(len(serials), dtype=np.uint64), list[npt.NDArray[np.uint64]](), list[Numbers]()
+    before, parts, whose = np.zeros(len(signs), dtype=np.uint64), list[npt.NDArray[np.uint64]](), list[Numbers]()
     weighed = [signs[:, at].astype(np.uint64) * power[at] for at in range(_LONGEST)]
     behind = np.sum(weighed, axis=0, dtype=np.uint64)  # moved one place to the left, so that nothing is left free
     whole = behind.copy()
@@ -84,7 +97,7 @@ def _texts(serials: pl.Series) -> tuple[Numbers, Numbers]:
         whose.append(rows)
         before = before + weighed[at]
     text = np.concatenate([whole * _BASE * _MIX, *parts])
-    who = np.concatenate([np.arange(len(serials)), *whose])
+    who = np.concatenate([np.arange(len(signs)), *whose])
     bucket = (text >> np.uint64(64 - _BUCKETS)).astype(np.int64)
     shared = np.bincount(bucket, minlength=1 << _BUCKETS)[bucket] > 1
     text, who = text[shared].view(np.int64), who[shared]

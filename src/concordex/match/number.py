@@ -24,8 +24,8 @@ def number(group: pl.Series, was: pl.Series | None = None, known: pl.Series | No
     code, first = _coded(group.cast(pl.Int64).to_numpy())
     chosen = np.zeros(first, dtype=np.int64)
     if was is not None and known is not None and len(known):
-        _keep(chosen, code, _numbers(was))
-    highest = int(_numbers(known).max(initial=0)) if known is not None else 0
+        _keep(chosen, code, entry_numbers(was))
+    highest = int(entry_numbers(known).max(initial=0)) if known is not None else 0
     fresh = chosen == 0
     chosen[fresh] = highest + np.arange(1, fresh.sum() + 1)
     return pl.select("E" + pl.Series(chosen).cast(pl.String).str.zfill(5)).to_series().gather(code).alias("entry")
@@ -42,7 +42,8 @@ def _coded(group: Numbers) -> tuple[Numbers, int]:
     return code, len(rank)
 
 
-def _numbers(entry: pl.Series) -> Numbers:
+def entry_numbers(entry: pl.Series) -> Numbers:
+    """The number in the name of each entry; nought where there is none."""
     return entry.str.slice(1).cast(pl.Int64).fill_null(0).to_numpy()
 
 

@@ -7,6 +7,7 @@ import json
 import os
 import shutil
 from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -67,6 +68,21 @@ class Frames:
         """Write ``frame``, and note its digest; of one that says what it is, that of its content as well."""
         digest = write(frame, self.root / name, lasting=lasting, facts=facts)
         self._catalogue().note_file(name, digest, content(frame) if facts is not None else None)
+
+    def write_passing(self, frames: Mapping[str, pl.DataFrame]) -> None:
+        """Write frames that do not last, each under its name: while one is written the digest of another is made."""
+        with ThreadPoolExecutor(2) as workers:
+            digests = workers.map(lambda name: write(frames[name], self.root / name, lasting=False), frames)
+            for name, digest in zip(frames, digests, strict=True):
+                self._catalogue().note_file(name, digest)
+
+    def vet(self, names: Sequence[str]) -> None:
+        """Look at files of those names beforehand, several at a time; those that are as written need no other look."""
+        asked = [name for name in names if name not in self._sound and (self.root / name).is_file()]
+        with ThreadPoolExecutor(2) as workers:
+            for name, digest in zip(asked, workers.map(lambda name: _digest(self.root / name), asked), strict=True):
+                if digest == self._memory().digest_of(name):
+                    self._sound.add(name)
 
     def scan(self, name: str) -> pl.LazyFrame:
         """The frame of that name, read as far as it is needed; raises StoreError where its file is not as written."""

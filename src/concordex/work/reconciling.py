@@ -16,7 +16,7 @@ from concordex import __version__
 from concordex.errors import CalledWrongly
 from concordex.match.again import again
 from concordex.match.compare import KINDS
-from concordex.match.concordance import PARTS, Concordance, Rules, reconcile
+from concordex.match.concordance import PARTS, Concordance, Rules, ordered, reconcile
 from concordex.match.coverage import coverage, moves
 from concordex.match.findings import Scope, Staged, aged
 from concordex.match.learned import FRAMES, Learned
@@ -70,19 +70,23 @@ def make(
     basis = _basis(workspace, found, rules, resting)
     if not relearn and _stands(workspace, basis):
         return _aged(workspace, rules, found, damaged)
-    records = _records(workspace, found)
+    records = ordered(_records(workspace, found))
     progress(1, 3)
     learned = None if relearn else _learned(workspace, records.height)
-    last = _last(workspace, rules) if learned else None
-    before = last.members if last else _before(workspace)
-    made = again(records, rules, last, resting) if last else None
-    made = made or reconcile(records, rules, before, resting, learned)
+    made = _again(workspace, records, rules, resting) if learned else None
+    made = made or reconcile(records, rules, _before(workspace), resting, learned)
+    del records
     made = replace(made, findings=followed(workspace, made.findings, made.members.lazy()))
     progress(2, 3)
-    summary = _summary(workspace, made, found, before)
+    summary = _summary(workspace, made, found)
     summary = replace(summary, doubts=[*damaged, *summary.doubts])
     _keep(workspace, made, found, summary, relearned=learned is None, settings=_settings(rules), basis=basis)
     return summary
+
+
+def _again(workspace: Workspace, records: pl.DataFrame, rules: Rules, resting: pl.Expr | None) -> Concordance | None:
+    """What the last concordance makes quicker; nothing where it cannot help."""
+    return again(records, rules, _last(workspace, rules), resting)  # which lets go of it as it is used up
 
 
 def _basis(workspace: Workspace, found: list[Snapshot], rules: Rules, resting: pl.Expr | None) -> str | None:
@@ -265,6 +269,9 @@ def _last(workspace: Workspace, rules: Rules) -> Concordance | None:
 
 def _frames(workspace: Workspace, names: Sequence[str]) -> dict[str, pl.DataFrame] | None:
     """Frames of the last concordance; none where an earlier release did not keep all of them."""
+    row = workspace.memory.reconciliation()
+    if row is not None:
+        workspace.frames.vet([f"{row['folder']}/{name}.parquet" for name in names])
     if not all(_has(workspace, name) for name in names):
         return None
     return {name: read(workspace, name).collect() for name in names}
@@ -283,13 +290,14 @@ def _stated(workspace: Workspace) -> dict[str, str]:
     return synced | {name: system.knows for name, system in config.systems.items() if system.knows}
 
 
-def _summary(workspace: Workspace, made: Concordance, found: list[Snapshot], before: pl.DataFrame | None) -> Summary:
+def _summary(workspace: Workspace, made: Concordance, found: list[Snapshot]) -> Summary:
     stated = _stated(workspace)
     scopes = {name: _filter(workspace, text) for name, text in stated.items()}
-    systems = coverage(made.members, made.entries, scopes)
+    systems = coverage(made.members, made.entries, scopes, made.agreement)
     changes = {}
-    if before is not None and made.was is not None:
-        changes = moves(made.was, made.members["entry"], before["entry"])
+    if made.was is not None and _has(workspace, "members"):
+        before = read(workspace, "members").select("entry").collect()["entry"]
+        changes = moves(made.was, made.members["entry"], before)
     return Summary(
         records=made.members.height, entries=made.entries.height, systems=systems,
         findings=_counted(made.findings), doubts=_doubts(found), changes=changes, looked_at=made.looked_at,
@@ -339,8 +347,7 @@ def _store(
     row = workspace.catalogue.reconciliation()
     folder = f"concordance/{(row['id'] if row else 0) + 1:06d}-{os.getpid()}"
     made = frames if findings is None else {**frames, "findings": findings}
-    for name, frame in made.items():
-        workspace.frames.write(frame, f"{folder}/{name}.parquet", lasting=False)
+    workspace.frames.write_passing({f"{folder}/{name}.parquet": frame for name, frame in made.items()})
     for name in (*PARTS, *FRAMES):
         if row and name not in made:
             workspace.frames.carry(f"{row['folder']}/{name}.parquet", f"{folder}/{name}.parquet")
