@@ -33,7 +33,7 @@ from concordex.match.blocks import candidates
 from concordex.match.compare import levels
 from concordex.match.concordance import PARTS, Concordance, Rules, reconcile
 from concordex.match.crowds import crowds
-from concordex.match.findings import Scope
+from concordex.match.finding import Scope
 from concordex.match.identity import identities, optional_prefixes, without
 from concordex.match.learned import FRAMES
 from concordex.match.link import Linked, link, sayings

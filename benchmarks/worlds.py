@@ -22,6 +22,8 @@ Mask = npt.NDArray[np.bool_]
 
 MOMENT = datetime(2026, 11, 20, 6, 0, tzinfo=UTC)
 MANAGERS = ("campus", "radio", "endpoints", "watch", "leases", "sessions", "probes")
+#: Managers that hold a record for each time that they see a device, and enrol none.
+SIGHTING = ("leases", "sessions", "probes")
 INVENTORIES = ("assets", "register")
 SYSTEMS = (*MANAGERS, *INVENTORIES)
 #: How much more often things go wrong than at the least.

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import polars as pl
-from worlds import MANAGERS, Meanings
+from worlds import MANAGERS, SIGHTING, Meanings
 
 from concordex.match.concordance import Concordance
 
@@ -45,7 +45,7 @@ def _absent(found: pl.DataFrame, said: pl.DataFrame) -> pl.DataFrame:
 
 def _unmanaged(found: pl.DataFrame, said: pl.DataFrame) -> pl.DataFrame:
     mine = found.filter(pl.col("kind") == "missing_at_managers").select("finding", "entry")
-    managed = said.filter(pl.col("system").is_in(MANAGERS))
+    managed = said.filter(pl.col("system").is_in(MANAGERS) & pl.col("system").is_in(SIGHTING).not_())
     return _missing(
         mine.join(said, on="entry").with_columns(pl.lit("").alias("about")),
         managed.with_columns(pl.lit("").alias("about")),

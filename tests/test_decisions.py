@@ -198,8 +198,8 @@ def test_a_filter_that_is_another_in_the_middle_of_a_long_list_is_not_taken_for_
 
     reconciled("nobody")
     assert "; 0 looked at again" in reconciled("nobody")
-    assert "missing at managers" in reconciled("nobody")
-    assert "missing at managers" not in reconciled("old")
+    assert "little known" in reconciled("nobody")
+    assert "little known" not in reconciled("old")
 
 
 def test_a_file_that_is_altered_while_it_is_read_is_not_called_whole(tmp_path):

@@ -20,7 +20,7 @@ from concordex.match.again import again
 from concordex.match.compare import KINDS
 from concordex.match.concordance import PARTS, Rules, reconcile
 from concordex.match.crowds import crowds
-from concordex.match.findings import Scope
+from concordex.match.finding import Scope
 from concordex.match.identity import identities
 from concordex.match.learned import Learned
 from concordex.match.merge import Choose

@@ -32,7 +32,8 @@ from concordex.match.concordance import (
 )  # fmt: skip
 from concordex.match.coverage import COMPARED, agreement
 from concordex.match.crowds import Crowds, Numbers, crowds, numbers
-from concordex.match.findings import OWN, findings
+from concordex.match.finding import OWN
+from concordex.match.findings import findings
 from concordex.match.identity import CUT, VIRTUAL, identities, without
 from concordex.match.link import Linked, link
 from concordex.match.merge import merge

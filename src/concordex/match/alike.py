@@ -90,6 +90,12 @@ class Vocabulary:
         level[(one < 0) | (other < 0)] = UNKNOWN
         return level
 
+    def differ(self, a: Numbers, b: Numbers) -> npt.NDArray[np.bool_]:
+        """Whether the words of rows ``a`` and ``b`` mean different things, as far as both were heard often enough."""
+        level, one, other = self.levels(a, b), self.words[a], self.words[b]
+        heard = self.often[one] & self.often[other]
+        return np.asarray((level < NEAR) & heard)
+
     def _opposable(self, one: Numbers, other: Numbers) -> npt.NDArray[np.bool_]:
         sure = self.often if self.learned else self.common
         return np.asarray(sure[one] & sure[other])

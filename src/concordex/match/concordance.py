@@ -11,7 +11,8 @@ import polars as pl
 from concordex.match.compare import KINDS
 from concordex.match.coverage import agreement
 from concordex.match.crowds import Numbers, crowds
-from concordex.match.findings import Scope, findings
+from concordex.match.finding import Scope
+from concordex.match.findings import findings
 from concordex.match.floating import settled
 from concordex.match.identity import identities, optional_prefixes, without
 from concordex.match.learned import Learned

@@ -39,6 +39,9 @@ _MANY = 1000
 #: A system in which this share of the records with a sign of hardware repeats that of another sights devices.
 _SIGHTING = 0.15
 
+#: A system in which fewer records than this have a serial, UUID or tag keeps none.
+_KEPT = 0.05
+
 #: So many of the devices that a system sights it holds no more records of than is usual.
 _AS_A_RULE = 0.98
 
@@ -141,8 +144,14 @@ def crowds(keyed: pl.DataFrame, docks: Sequence[str] | None = None, sighting: Se
     own = pl.Series(serial.values)
     uuid = _column(uuids, system, _first(own, tags, name), nobody).without(MOST_BEARERS * 4)
     who = _first(own, pl.Series(uuid.values), tags, card)
-    if sighting is None:
-        sighting = _sighting(keyed["system"], who)
+    if sighting is None:  # a dock that many use is not one device that is seen often
+        wandering = _cards(_flat(keyed["mac_keys"], system, who, nobody), docks)[1]
+        at_dock = keyed["mac_keys"].list.first().str.slice(0, 8).is_in(wandering).fill_null(value=False)
+        sitting = _first(numbers(keyed["user"].str.to_lowercase()), name)
+        seat = pl.select(pl.when(sitting != 0).then(card ^ sitting).otherwise(0)).to_series()
+        shown = pl.select(pl.when(at_dock).then(seat).otherwise(card)).to_series()
+        registered = _first(own, pl.Series(uuid.values), tags)
+        sighting = _sighting(keyed["system"], _first(registered, shown), registered != 0)
     sights = keyed["system"].is_in(list(sighting)).to_numpy()
     any_many = np.where(sights, keyed.height, 0)  # however often a system sights a value, it may be of one device
     cards, wandering = _cards(_flat(keyed["mac_keys"], system, who, any_many), docks)
@@ -173,13 +182,17 @@ def _near(texts: pl.Series, system: pl.Series, serial: Column) -> tuple[Column, 
     return tuple(Column(values, nobody, nobody) for values in found)
 
 
-def _sighting(system: pl.Series, who: pl.Series) -> list[str]:
-    """The systems of whose records with a sign of hardware many repeat that of another."""
-    known = pl.DataFrame({"system": system, "who": who}).filter(pl.col("who") != 0)
+def _sighting(system: pl.Series, who: pl.Series, registered: pl.Series) -> list[str]:
+    """The systems of whose records with a sign of hardware many repeat that of another.
+
+    Fewer will do where hardly any is ``registered``: what keeps no serials, UUIDs or tags has no machines enrolled.
+    """
+    known = pl.DataFrame({"system": system, "who": who, "kept": registered}).filter(pl.col("who") != 0)
     counted = known.group_by("system").agg(
-        (1 - pl.col("who").n_unique() / pl.len()).alias("again"), pl.len().alias("n")
+        (1 - pl.col("who").n_unique() / pl.len()).alias("again"), pl.len().alias("n"), pl.col("kept").mean()
     )
-    return counted.filter((pl.col("again") > _SIGHTING) & (pl.col("n") >= 10))["system"].sort().to_list()
+    least = pl.when(pl.col("kept") < _KEPT).then(_SIGHTING / 3).otherwise(_SIGHTING)
+    return counted.filter((pl.col("again") > least) & (pl.col("n") >= 10))["system"].sort().to_list()
 
 
 def _usual(system: pl.Series, who: pl.Series, sights: npt.NDArray[np.bool_]) -> Numbers:

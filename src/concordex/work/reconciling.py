@@ -18,7 +18,8 @@ from concordex.match.again import again
 from concordex.match.compare import KINDS
 from concordex.match.concordance import PARTS, Concordance, Rules, ordered, reconcile
 from concordex.match.coverage import coverage, moves
-from concordex.match.findings import Scope, Staged, aged
+from concordex.match.finding import Scope, Staged
+from concordex.match.findings import aged
 from concordex.match.learned import FRAMES, Learned
 from concordex.model.fields import ASKABLE, FIELDS, ORIGINAL
 from concordex.model.values import parse_duration

@@ -41,7 +41,7 @@ def findings(
     concordex findings --new --format csv -o new.csv
     """
     from concordex.errors import CalledWrongly
-    from concordex.match.findings import KINDS
+    from concordex.match.finding import KINDS
     from concordex.words import suggestion
     from concordex.work.firstseen import conflicts_since
 

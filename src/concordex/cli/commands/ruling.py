@@ -76,7 +76,7 @@ def accept(
     Example: concordex ruling accept sw-cobble-quay-01 conflict --field model --why 'one thing' --until 2027-01-31
     """
     from concordex.errors import CalledWrongly
-    from concordex.match.findings import KINDS
+    from concordex.match.finding import KINDS
     from concordex.words import suggestion
 
     if kind not in KINDS:

@@ -1,0 +1,79 @@
+"""Values of one entry that differ after what was learned of words; of each system the record seen last speaks."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+import polars as pl
+
+from concordex.match.alike import Words
+from concordex.match.crowds import numbers
+from concordex.match.finding import COMPARED, number, shaped
+from concordex.match.identity import CUT
+from concordex.match.learned import Learned
+from concordex.match.sorting import Numbers, argsorted, starts
+
+
+def conflicts(records: pl.DataFrame, entries: pl.DataFrame, learned: Learned | None) -> list[pl.DataFrame]:
+    """Findings of the fields whose values conflict, for each field.
+
+    ``records`` holds ``entry``, ``system``, ``row``, the fields and keys; ``entries`` their ``number`` as well.
+    """
+    keys = ("system", "last_seen", "row", "serial_key", "name_key", *COMPARED)
+    ranked = _ranked(records.select(number("entry"), *keys))  # by numbers: they sort many times as fast as texts
+    return [_conflicts(ranked, entries, field, learned) for field in COMPARED]
+
+
+def _ranked(said: pl.DataFrame) -> pl.DataFrame:
+    """Records by entry and system, of each the one seen last at the end."""
+    said = said.with_columns(pl.col("system").cast(pl.Enum(said["system"].unique().sort())))
+    order = argsorted(said["row"].cast(pl.Int64).to_numpy())
+    seen = said["last_seen"].to_physical().fill_null(np.iinfo(np.int64).min)
+    for key in (seen, said["system"].to_physical().cast(pl.Int64), said["number"]):
+        order = order[argsorted(key.to_numpy()[order])]
+    return said[order]
+
+
+def _conflicts(ranked: pl.DataFrame, entries: pl.DataFrame, field: str, learned: Learned | None) -> pl.DataFrame:
+    """Entries whose systems give different values; within one system the record seen last speaks."""
+    key = {"name": "name_key", "serial": "serial_key"}.get(field, field)
+    words = pl.concat_str("maker", "model", separator=" ", ignore_nulls=True) if field == "model" else pl.col(field)
+    told = pl.col(key).str.to_lowercase()
+    told = pl.when(told != "other").then(told) if field == "kind" else told
+    torn = _torn(ranked["number"].to_numpy(), numbers(ranked.select(told).to_series()).to_numpy())
+    said = ranked.filter(pl.Series(torn)).select("number", "system", field, told.alias("said"), words.alias("words"))
+    latest = said.unique(["number", "system"], keep="last", maintain_order=True)
+    if learned and field in learned.words and learned.words[field].learned:
+        latest = latest.join(_other_words(latest, learned.words[field]), on="number", how="semi", maintain_order="left")
+    clash = (
+        latest.group_by("number", maintain_order=True)
+        .agg(
+            pl.col("said").unique().sort().alias("values"),
+            pl.format("{}: {}", "system", field).str.join("; ").alias("said"),
+        )
+        .filter(pl.col("values").list.len() > 1)
+    )
+    if field == "name":  # a name that was cut is no other name
+        cut = pl.col("values").list.eval(pl.element().str.slice(0, CUT)).list.n_unique() == 1
+        clash = clash.filter((cut & (pl.col("values").list.first().str.len_chars() == CUT)).not_())
+    joined = clash.join(entries.select("number", "entry", "name", "systems"), on="number", maintain_order="left")
+    return shaped(joined, "conflict", pl.col("said"), field=field, severity=COMPARED[field])
+
+
+def _torn(entry: Numbers, said: Numbers) -> npt.NDArray[np.bool_]:
+    """Of records by ``entry`` those that say something, where not all that do say the same; nought says nothing."""
+    begins = np.flatnonzero(starts(entry))
+    if not len(begins):
+        return np.zeros(0, dtype=np.bool_)
+    there, ends = said != 0, np.iinfo(np.int64)
+    least = np.minimum.reduceat(np.where(there, said, ends.max), begins)
+    most = np.maximum.reduceat(np.where(there, said, ends.min), begins)
+    return np.asarray(np.repeat(least < most, np.diff(np.r_[begins, len(entry)])) & there)
+
+
+def _other_words(latest: pl.DataFrame, words: Words) -> pl.DataFrame:
+    """The entries of which two systems say what was not learned to be the same thing."""
+    placed = latest.select("number", pl.int_range(pl.len()).alias("at"))
+    pairs = placed.join(placed, on="number", suffix="_other").filter(pl.col("at") < pl.col("at_other"))
+    differ = words.of(latest["words"]).differ(pairs["at"].to_numpy(), pairs["at_other"].to_numpy())
+    return pairs.filter(pl.Series(differ)).select("number").unique()

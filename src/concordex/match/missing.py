@@ -1,0 +1,158 @@
+"""What is missing in an inventory, or at managers; and what is not called missing, since something is like it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import polars as pl
+
+from concordex.match.finding import NOBODY, Scope, shaped
+from concordex.match.lookalikes import both_ways
+
+
+def missing(
+    records: pl.DataFrame,
+    entries: pl.DataFrame,
+    scope: Scope,
+    resting: pl.Series | None,
+    sighting: Sequence[str],
+    alike: pl.DataFrame,
+    told: pl.DataFrame,
+) -> list[pl.DataFrame]:
+    """Findings of what is missing somewhere; and what is not called missing, since something ``alike`` is there.
+
+    Pairs that other findings have ``told`` are neither.
+    """
+    pairs = both_ways(told.select("entry", pl.col("about").alias("other")))
+    pairs = pairs.with_columns(pl.lit(value=True).alias("told"))
+    alike = alike.join(pairs, on=["entry", "other"], how="left", maintain_order="left")
+    passing = pl.lit([*scope.inventories, *sighting], dtype=pl.List(pl.String))
+    systems = entries.select("entry", "systems", pl.col("systems").list.set_difference(passing).alias("managers"))
+    known = alike.join(systems, on="entry").join(systems.rename({"entry": "other"}), on="other", suffix="_other")
+    # what one manager holds twice is two devices there
+    known = known.filter(pl.col("managers").list.set_intersection("managers_other").list.len() == 0)
+    found, seen = list[pl.DataFrame](), [NOBODY]
+    for inventory in scope.inventories:
+        missing = _missing_in(entries, inventory, scope, passing)
+        there = known.filter(pl.col("systems_other").list.contains(inventory)).join(missing, on="entry", how="semi")
+        found += [
+            shaped(
+                missing.join(there, on="entry", how="anti", maintain_order="left"), "missing_in_inventory",
+                pl.format("known to {}, not to {}", pl.col("systems").list.join(", "), pl.lit(inventory)),
+                about=pl.lit(inventory),
+            ),
+            _alike(entries, there, pl.lit(f"not known to {inventory}"), pl.lit(inventory)),
+        ]  # fmt: skip
+        seen.append(there.select("entry", "other"))
+    unmanaged = _unmanaged(records, entries, scope, resting, passing)
+    managed = entries.filter(pl.col("systems").list.set_difference(passing).list.len() > 0)
+    weak = _weak(records, unmanaged, scope)
+    known = unmanaged.join(weak, on="entry", how="anti", maintain_order="left")
+    return [
+        *found, *_missing_at_managers(entries, known, managed, scope, alike, both_ways(pl.concat(seen))),
+        _little_known(unmanaged.join(weak, on="entry", maintain_order="left")),
+    ]  # fmt: skip
+
+
+#: By what a manager may know a device, and what it is called.
+_SIGNS = {"serial_key": "serial", "uuid_key": "UUID", "card": "network card", "name_key": "name"}
+
+#: So many signs make it likely that a device would be recognised.
+_SEVERAL = 2
+
+
+def _weak(records: pl.DataFrame, unmanaged: pl.DataFrame, scope: Scope) -> pl.DataFrame:
+    """Of what is ``unmanaged`` that with too few ``signs`` to be recognised at a manager.
+
+    Two are enough, or one where an inventory seldom says more: a list of purchases may know serials alone.
+    """
+    there = {"card": pl.col("mac_keys").list.first(), **{key: pl.col(key) for key in _SIGNS if key != "card"}}
+    said = records.select("entry", "system", *(expr.is_not_null().alias(key) for key, expr in there.items()))
+    usual = said.filter(pl.col("system").is_in(list(scope.inventories))).group_by("system")
+    enough = usual.agg(pl.sum_horizontal(*_SIGNS).median().clip(1, _SEVERAL).alias("enough"))
+    mine = said.join(unmanaged.select("entry"), on="entry", how="semi").join(enough, on="system", how="left")
+    told = mine.group_by("entry").agg(pl.col(*_SIGNS).any(), pl.col("enough").max())
+    named = pl.concat_list(pl.when(pl.col(key)).then(pl.lit(word)) for key, word in _SIGNS.items())
+    weak = told.filter(pl.sum_horizontal(*_SIGNS) < pl.col("enough"))
+    return weak.select("entry", named.list.drop_nulls().alias("signs"))
+
+
+def _little_known(weak: pl.DataFrame) -> pl.DataFrame:
+    """What may be known to managers, and nobody can tell."""
+    seen = pl.format(
+        "only in {}, with {}", pl.col("systems").list.join(", "),
+        pl.when(pl.col("signs").list.len() > 0).then(pl.format("a {} alone", pl.col("signs").list.join(", ")))
+        .otherwise(pl.lit("no serial, UUID, network card or name")),
+    )  # fmt: skip
+    return shaped(weak, "little_known", seen)
+
+
+def _missing_at_managers(
+    entries: pl.DataFrame,
+    unmanaged: pl.DataFrame,
+    managed: pl.DataFrame,
+    scope: Scope,
+    alike: pl.DataFrame,
+    seen: pl.DataFrame,
+) -> list[pl.DataFrame]:
+    """What no manager knows, and what is ``alike`` to something that one does, where that was not ``seen`` already."""
+    there = alike.join(unmanaged, on="entry", how="semi").join(
+        managed.select(pl.col("entry").alias("other")), on="other", how="semi"
+    )
+    inventories = pl.lit(list(scope.inventories), dtype=pl.List(pl.String))
+    passing = pl.col("systems").list.set_difference(inventories).list.sort()
+    said = pl.format(
+        "only in {}, as {}{}", pl.col("systems").list.set_intersection(inventories).list.sort().list.join(", "),
+        pl.col("status").fill_null("of no status"),
+        pl.when(passing.list.len() > 0)
+        .then(pl.format("; {} only saw it", passing.list.join(", "))).otherwise(pl.lit("")),
+    )  # fmt: skip
+    return [
+        shaped(unmanaged.join(there, on="entry", how="anti", maintain_order="left"), "missing_at_managers", said),
+        _alike(
+            entries, there.join(seen, on=["entry", "other"], how="anti"), pl.lit("known to no manager"), pl.col("other")
+        ),
+    ]
+
+
+def _alike(entries: pl.DataFrame, there: pl.DataFrame, what: pl.Expr, about: pl.Expr) -> pl.DataFrame:
+    """One finding for each entry that has look-alikes nobody has ``told`` of: of the nearest, and how many more."""
+    named = entries.select(pl.col("entry").alias("other"), pl.col("name").alias("called"))
+    nearest = (
+        there.filter(pl.col("told").is_null())
+        .sort("entry", "other")
+        .group_by("entry", maintain_order=True)
+        .agg(pl.col("other", "share").first(), pl.len().alias("many"))
+        .join(named, on="other", maintain_order="left")
+        .join(entries.select("entry", "name", "systems"), on="entry", maintain_order="left")
+    )
+    seen = pl.format(
+        "{}, and {} ({}) has the same {}{}", what, "other", pl.col("called").fill_null("without a name"), "share",
+        pl.when(pl.col("many") > 1).then(pl.format("; {} more", pl.col("many") - 1)).otherwise(pl.lit("")),
+    )  # fmt: skip
+    return shaped(nearest, "look_alike", seen, about=about)
+
+
+def _missing_in(entries: pl.DataFrame, inventory: str, scope: Scope, passing: pl.Expr) -> pl.DataFrame:
+    """What an inventory lacks, as far as another system than one that only sights devices knows it."""
+    return entries.filter(
+        pl.col("systems").list.set_difference(passing).list.len() > 0,
+        pl.col("systems").list.contains(inventory).not_(), scope.expected.get(inventory, pl.lit(value=True)),
+    )  # fmt: skip
+
+
+def _unmanaged(
+    records: pl.DataFrame, entries: pl.DataFrame, scope: Scope, resting: pl.Series | None, passing: pl.Expr
+) -> pl.DataFrame:
+    """What is in inventories, at no manager but those that only sight devices, and not at rest."""
+    inventories = pl.lit(list(scope.inventories), dtype=pl.List(pl.String))
+    unmanaged = entries.filter(
+        pl.col("systems").list.set_difference(passing).list.len() == 0,
+        pl.col("systems").list.set_intersection(inventories).list.len() > 0,
+    )
+    if not scope.all_managers or not scope.managers:
+        return unmanaged.clear()
+    if resting is not None:
+        at_rest = records.filter(resting)["entry"].unique()
+        unmanaged = unmanaged.filter(pl.col("entry").is_in(at_rest.implode()).not_())
+    return unmanaged
