@@ -30,7 +30,7 @@ KINDS: dict[str, tuple[str, ...]] = {
     "name": ("same", "same, borne by a few", "same, borne by many", "the same, cut", "the same, cut, borne by several",
              "alike", "different"),
     "ip": ("same", "same, borne by a few", "same, borne by many", "different", "same, at other times",
-           "same, at other times, borne by several", "different, each one's own"),
+           "same, at other times, borne by several", "different, each one's own", "same, its own"),
     "user": ("same", "different"),
     "model": ("opposed", "apart", "near", "together"),
     "site": ("opposed", "apart", "near", "together"),
@@ -42,6 +42,9 @@ KINDS: dict[str, tuple[str, ...]] = {
 #: Hours after which an address that was lent may be another's.
 _LEASE = 7 * 24
 
+#: An address that so many systems show of one device alone is its own.
+_AGREED = 3
+
 #: Levels that identify: without one of them nothing is linked.
 IDENTIFYING: dict[str, tuple[int, ...]] = {
     "serial": (1, 2, 3, 4), "uuid": (1, 2), "mac": (1, 2), "drawn": (1, 2), "tag": (1, 2, 3),
@@ -50,7 +53,8 @@ IDENTIFYING: dict[str, tuple[int, ...]] = {
 
 
 #: Nor by one of these, but by both: whoever sits at a dock that many use, and the address that he has there.
-TOGETHER: tuple[dict[str, tuple[int, ...]], ...] = ({"mac": (2, 3), "user": (1,)}, {"mac": (2, 3), "ip": (1,)})
+TOGETHER: tuple[dict[str, tuple[int, ...]], ...] = ({"mac": (2, 3), "user": (1,)}, {"mac": (2, 3), "ip": (1, 8)},
+                                               {"ip": (8,), "kind": (4,)}, {"ip": (8,), "model": (4,)})
 
 
 @dataclass(frozen=True)
@@ -152,10 +156,21 @@ def _ips(said: Sayings, a: Numbers, b: Numbers) -> Levels:
     ips = said.crowds.ips
     best = _any_of(ips, a, b, (1, 3))
     late = (best > 0) & (_hours_apart(said, a, b) > _LEASE)
+    best[(best == 1) & ~late & _in_common(ips, a, b)] = 8
     best[late] = np.where(best[late] == 1, 5, 6)
     there = (best == 0) & (ips[0].values[a] != 0) & (ips[0].values[b] != 0)
     own = [np.any([(c.values != 0) & (c.crowd <= 1) & (c.systems > 1) for c in ips], axis=0)[rows] for rows in (a, b)]
     return np.where(there, np.where(own[0] & own[1], 7, 4), best).astype(np.int8)
+
+
+def _in_common(columns: tuple[Column, ...], a: Numbers, b: Numbers) -> Mask:
+    """Whether two records share a value that one device alone bears, and that so many systems agree on."""
+    shared = np.zeros(len(a), dtype=np.bool_)
+    for one in columns:
+        mine = np.where((one.crowd <= 1) & (one.systems >= _AGREED), one.values, 0)[a]
+        for other in columns:
+            shared |= (mine != 0) & (mine == other.values[b])
+    return shared
 
 
 def _seen(said: Sayings, a: Numbers, b: Numbers) -> Levels:

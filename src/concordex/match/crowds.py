@@ -120,7 +120,7 @@ class Crowds:
         out = np.zeros(self.height, dtype=np.uint64)
         with np.errstate(over="ignore"):
             for column in self.columns():
-                many = (np.minimum(column.crowd, 4) * 4 + np.minimum(column.systems, 2)).astype(np.uint64)
+                many = (np.minimum(column.crowd, 4) * 4 + np.minimum(column.systems, 3)).astype(np.uint64)
                 for part in (column.values.view(np.uint64), many):
                     out = (out ^ part) * _MIX
                     out ^= out >> np.uint64(29)
