@@ -350,12 +350,34 @@ def test_systems_that_sight_devices_are_known_and_their_records_find_their_devic
     assert all({*systems} - {*made.learned.sighting} for systems in lacking)
     shuffled = reconcile(plain.sample(fraction=1.0, shuffle=True, seed=3), rules)
     assert_frame_equal(shuffled.members.select(*keys, "entry"), made.members.select(*keys, "entry"))
-    fewer = plain.filter(pl.col("record_id") != plain["record_id"][0])
-    anew = again(fewer, rules, made)
-    assert anew is not None
-    whole = reconcile(fewer, rules, made.members, learned=made.learned)
-    assert_frame_equal(anew.members.select(*keys, "entry"), whole.members.select(*keys, "entry"))
-    assert_frame_equal(anew.findings, whole.findings)
+    chance = np.random.default_rng(5).random((3, plain.height))
+    moved = plain.with_columns(
+        pl.when(pl.Series(chance[0] < 0.01))
+        .then(pl.lit(plain["user"].drop_nulls()[0]))
+        .otherwise("user")
+        .alias("user"),
+        pl.when(pl.Series(chance[1] < 0.01)).then(pl.col("macs").shift(9)).otherwise("macs").alias("macs"),
+    ).filter(pl.Series(chance[2] > 0.01))
+    assert_same(again(moved, rules, made), reconcile(moved, rules, made.members, learned=made.learned))
+
+
+def test_somebody_at_a_dock_is_at_the_machine_that_is_known_there_and_as_his():
+    dock, own = "5c:8f:e0:00:00:11", "14:4c:10:00:00:0{}"
+    machines = [
+        rec("end", f"{at}", serial=f"QX7719{at}4", name=f"lt-{at}", macs=[own.format(at), dock]) for at in (1, 2)
+    ]
+    cards = [
+        rec("inv", f"{at}", serial=f"QX7719{at}4", name=f"lt-{at}", user=user) for at, user in ((1, "ann"), (2, "bo"))
+    ]
+    sight = rec("net", "9", macs=[dock], user="ann")
+    assert {"end/1", "inv/1", "net/9"} in groups(*machines, *cards, sight)
+    both = [card | {"user": "ann"} for card in cards]
+    assert {"net/9"} in groups(*machines, *both, sight)
+    made = reconcile(frame(*machines, *both, sight), RULES)
+    for now in ([*machines, *cards, sight], [*machines, *both]):
+        assert_same(
+            again(frame(*now), RULES, made, most=1), reconcile(frame(*now), RULES, made.members, learned=made.learned)
+        )
 
 
 def test_a_serial_in_two_entries_is_told_and_words_for_one_place_are_no_conflict():

@@ -15,7 +15,7 @@ import numpy as np
 import numpy.typing as npt
 import polars as pl
 
-from concordex.match import blocks
+from concordex.match import blocks, seats
 from concordex.match.concordance import (
     Concordance,
     Rules,
@@ -177,10 +177,26 @@ def _open_to(keyed: pl.DataFrame, known: Crowds, old: pl.DataFrame, since: _Sinc
     past = old[since.before(moved)]
     present = keyed.filter(moved)
     near = moved | _bearing(known, pl.concat([_values(past), _values(present)])) | _referring(keyed, past, present)
+    near = _with_chains(old, since, near)
+    shared, loose = seats.docks(known), seats.loose(known)
+    seating = np.concatenate([dock[loose & (dock != 0)] for dock in shared])
+    while len(seating):  # whoever sits at a dock may be found at, or lost from, a machine that is opened
+        were = numbers(old["mac_keys"].gather(since.before(near)).explode()).to_numpy()
+        at = np.intersect1d(seating, np.concatenate([were, *(dock[near] for dock in shared)]))
+        there = np.any([np.isin(dock, at) for dock in shared], axis=0) & ~near
+        if not there.any():
+            break
+        near = _with_chains(old, since, near | there)
+    return near
+
+
+def _with_chains(old: pl.DataFrame, since: _Since, near: Mask) -> Mask:
+    """Those, and all that hung together with them."""
     chains = np.zeros(old.height, dtype=np.bool_)
     chain = old["chain"].to_numpy()
     chains[chain[since.before(near)]] = True
     there = since.was >= 0
+    near = near.copy()
     near[there] |= chains[chain[since.was[there]]]
     return near
 

@@ -7,12 +7,13 @@ chains have joined come apart, because every pair within is weighed and not only
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
 
-from concordex.match.compare import KINDS, Levels
+from concordex.match.compare import KINDS, TOGETHER, Levels
 from concordex.match.crowds import Numbers
 from concordex.match.sorting import argsorted
 from concordex.match.weights import OWN, Weights, combined
@@ -220,7 +221,13 @@ class _State:
         opposed = (score < 0) & (score < nothing - _AGAINST)
         plain = score.copy()
         score[(flags[:, 3] > 0) | self.replaced()] = -np.inf
-        return _Scored(score, plain, flags[:, 0] > 0, score > nothing, opposed | np.isneginf(score))
+        linkable = (flags[:, 0] > 0) | np.any([self._shows(both) for both in TOGETHER], axis=0)
+        return _Scored(score, plain, linkable, score > nothing, opposed | np.isneginf(score))
+
+    def _shows(self, both: Mapping[str, tuple[int, ...]]) -> Mask:
+        """Of which pairs of groups some records agree on each of those kinds, be they the same records or not."""
+        agree = [np.any(self.sums[:, _columns(kind, *levels)] > 0, axis=1) for kind, levels in both.items()]
+        return np.asarray(np.all(agree, axis=0))
 
     def replaced(self) -> Mask:
         """Whether serials differ outright and nothing else of a device's own agrees: hardware changed under a name."""

@@ -53,8 +53,12 @@ IDENTIFYING: dict[str, tuple[int, ...]] = {
 
 
 #: Nor by one of these, but by both: whoever sits at a dock that many use, and the address that he has there.
-TOGETHER: tuple[dict[str, tuple[int, ...]], ...] = ({"mac": (2, 3), "user": (1,)}, {"mac": (2, 3), "ip": (1, 8)},
-                                               {"ip": (8,), "kind": (4,)}, {"ip": (8,), "model": (4,)})
+TOGETHER: tuple[dict[str, tuple[int, ...]], ...] = (
+    {"mac": (2, 3), "user": (1,)},
+    {"mac": (2, 3), "ip": (1, 8)},
+    {"ip": (8,), "kind": (4,)},
+    {"ip": (8,), "model": (4,)},
+)
 
 
 @dataclass(frozen=True)

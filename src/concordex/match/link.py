@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 import polars as pl
 
-from concordex.match import alike, blocks, cluster, strays
+from concordex.match import alike, blocks, cluster, seats, strays
 from concordex.match.alike import Words
 from concordex.match.compare import IDENTIFYING, KINDS, TOGETHER, Levels, Sayings, levels
 from concordex.match.crowds import Crowds, Numbers, numbers
@@ -81,6 +81,7 @@ def link(
     ruled = np.array([*same], dtype=np.int64).reshape(-1, 2)
     linkable = identifying(seen)
     whole, chains = _chains(known.height, a[linkable], b[linkable], weights.score(seen[linkable]), ruled)
+    whole, chains = _seated(known, whole, chains, only)
     before = (a << 32) | b, seen
     a, b = blocks.within(chains)
     seen = _levels(said, a, b, *before)
@@ -180,6 +181,20 @@ def _chains(
         if not rows.any():
             break
     return np.arange(size) if whole is None else whole, out
+
+
+def _seated(
+    known: Crowds, whole: Numbers, chains: Numbers, only: npt.NDArray[np.bool_] | None
+) -> tuple[Numbers, Numbers]:
+    """Both with those joined that :mod:`seats` takes for one."""
+    rows = np.arange(len(chains))
+    alone = np.where(chains >= 0, chains, rows)
+    one, other = seats.taken(known, alone)
+    if only is not None:
+        one, other = one[only[one]], other[only[one]]
+    joined = cluster.components(len(rows), np.r_[rows, one], np.r_[alone, other])
+    several = np.bincount(joined, minlength=len(rows))[joined] > 1
+    return cluster.components(len(rows), np.r_[rows, one], np.r_[whole, other]), np.where(several, joined, -1)
 
 
 def identifying(seen: Levels) -> npt.NDArray[np.bool_]:
