@@ -25,6 +25,7 @@ from concordex.match.identity import identities
 from concordex.match.learned import Learned
 from concordex.match.merge import Choose
 from concordex.match.rulings import Rulings
+from concordex.match.sorting import argsorted, distinct
 from concordex.match.strays import put_aside
 from concordex.match.whynot import why_apart
 from concordex.model.fields import FIELDS
@@ -378,6 +379,43 @@ def test_somebody_at_a_dock_is_at_the_machine_that_is_known_there_and_as_his():
         assert_same(
             again(frame(*now), RULES, made, most=1), reconcile(frame(*now), RULES, made.members, learned=made.learned)
         )
+
+
+def test_what_managers_only_saw_is_not_managed_and_what_says_too_little_is_not_called_missing():
+    rows = [rec("inv", f"{at}", serial=f"QX7719{at}4", name=f"lt-{at}") for at in range(12)]
+    rows += [rec("net", f"{at}", serial=f"QX7719{at}4", name=f"lt-{at}") for at in range(4)]
+    cards = [f"14:4c:10:00:00:{at:02x}" for at in range(30)]
+    rows += [rec("end", f"s{at}{turn}", name=f"seen-{at}", macs=[cards[at]]) for at in range(12) for turn in range(2)]
+    rows += [rec("inv", "seen", serial="ZZ88123", name="seen-1", macs=[cards[1]]), rec("inv", "bare", name="who")]
+    made = reconcile(frame(*rows), RULES)
+    assert made.learned.sighting == ["end"]
+    found = made.findings.join(made.members.filter(pl.col("system") == "inv").select("entry", "record_id"), on="entry")
+    told = {kind: {*part["record_id"]} for (kind,), part in found.group_by("kind")}
+    assert told["missing_at_managers"] == {"seen", *map(str, range(4, 12))}
+    assert told["little_known"] == {"bare"}
+    assert found.filter(kind="missing_at_managers", record_id="seen")["seen"][0].endswith("; end only saw it")
+    bought = [row | {"name": None} for row in rows[:12]]  # a list of purchases says no more of anything
+    assert ("little_known", None) not in kinds(reconcile(frame(*bought), RULES))
+    assert reconcile(frame(*bought), RULES).findings.filter(kind="missing_at_managers").height == 12
+
+
+def test_a_dock_that_many_use_makes_no_system_one_of_sights():
+    """Nor is one card at many machines one machine that is seen often."""
+    docks = [f"5c:8f:e0:00:00:{at:02x}" for at in range(20)]
+    rows = [
+        rec("end", f"{at}", serial=f"QX77{at:03}4", macs=[f"14:4c:10:00:00:{at:02x}", docks[at // 5]])
+        for at in range(100)
+    ]
+    rows += [rec("net", f"{at}", name=f"lt-{at}", macs=[docks[at // 5]]) for at in range(100)]
+    assert not reconcile(frame(*rows), RULES).learned.sighting
+
+
+@LAW
+@given(st.lists(st.integers(-(2**63), 2**63 - 1) | st.integers(-9, 9) | st.integers(2**62, 2**62 + 9), max_size=60))
+def test_numbers_are_sorted_as_they_stand_though_they_be_alike_but_for_the_lowest_bits(values):
+    said = np.array(values, dtype=np.int64)
+    assert argsorted(said).tolist() == np.argsort(said, kind="stable").tolist()
+    assert distinct(said).tolist() == np.unique(said).tolist()
 
 
 def test_a_serial_in_two_entries_is_told_and_words_for_one_place_are_no_conflict():
