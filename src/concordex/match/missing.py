@@ -33,11 +33,11 @@ def missing(
     known = known.filter(pl.col("managers").list.set_intersection("managers_other").list.len() == 0)
     found, seen = list[pl.DataFrame](), [NOBODY]
     for inventory in scope.inventories:
-        missing = _missing_in(entries, inventory, scope, passing)
-        there = known.filter(pl.col("systems_other").list.contains(inventory)).join(missing, on="entry", how="semi")
+        lacking = _missing_in(entries, inventory, scope, passing)
+        there = known.filter(pl.col("systems_other").list.contains(inventory)).join(lacking, on="entry", how="semi")
         found += [
             shaped(
-                missing.join(there, on="entry", how="anti", maintain_order="left"), "missing_in_inventory",
+                lacking.join(there, on="entry", how="anti", maintain_order="left"), "missing_in_inventory",
                 pl.format("known to {}, not to {}", pl.col("systems").list.join(", "), pl.lit(inventory)),
                 about=pl.lit(inventory),
             ),
@@ -45,12 +45,17 @@ def missing(
         ]  # fmt: skip
         seen.append(there.select("entry", "other"))
     unmanaged = _unmanaged(records, entries, scope, resting, passing)
-    managed = entries.filter(pl.col("systems").list.set_difference(passing).list.len() > 0)
-    weak = _weak(records, unmanaged, scope)
-    known = unmanaged.join(weak, on="entry", how="anti", maintain_order="left")
+    managed = entries.filter(pl.col("systems").list.set_difference(passing).list.len() > 0).select("entry")
+    there = alike.join(unmanaged, on="entry", how="semi").join(
+        managed.rename({"entry": "other"}), on="other", how="semi"
+    )
+    untold = there.join(both_ways(pl.concat(seen)), on=["entry", "other"], how="anti")
+    unlike = unmanaged.join(there, on="entry", how="anti", maintain_order="left")
+    weak = _weak(records, unlike, scope)
     return [
-        *found, *_missing_at_managers(entries, known, managed, scope, alike, both_ways(pl.concat(seen))),
-        _little_known(unmanaged.join(weak, on="entry", maintain_order="left")),
+        *found, _missing_at_managers(unlike.join(weak, on="entry", how="anti", maintain_order="left"), scope),
+        _little_known(unlike.join(weak, on="entry", maintain_order="left")),
+        _alike(entries, untold, pl.lit("known to no manager"), pl.col("other")),
     ]  # fmt: skip
 
 
@@ -87,32 +92,17 @@ def _little_known(weak: pl.DataFrame) -> pl.DataFrame:
     return shaped(weak, "little_known", seen)
 
 
-def _missing_at_managers(
-    entries: pl.DataFrame,
-    unmanaged: pl.DataFrame,
-    managed: pl.DataFrame,
-    scope: Scope,
-    alike: pl.DataFrame,
-    seen: pl.DataFrame,
-) -> list[pl.DataFrame]:
-    """What no manager knows, and what is ``alike`` to something that one does, where that was not ``seen`` already."""
-    there = alike.join(unmanaged, on="entry", how="semi").join(
-        managed.select(pl.col("entry").alias("other")), on="other", how="semi"
-    )
+def _missing_at_managers(unmanaged: pl.DataFrame, scope: Scope) -> pl.DataFrame:
+    """What no manager knows, and enough is said of to be recognised."""
     inventories = pl.lit(list(scope.inventories), dtype=pl.List(pl.String))
     passing = pl.col("systems").list.set_difference(inventories).list.sort()
-    said = pl.format(
+    seen = pl.format(
         "only in {}, as {}{}", pl.col("systems").list.set_intersection(inventories).list.sort().list.join(", "),
         pl.col("status").fill_null("of no status"),
         pl.when(passing.list.len() > 0)
         .then(pl.format("; {} only saw it", passing.list.join(", "))).otherwise(pl.lit("")),
     )  # fmt: skip
-    return [
-        shaped(unmanaged.join(there, on="entry", how="anti", maintain_order="left"), "missing_at_managers", said),
-        _alike(
-            entries, there.join(seen, on=["entry", "other"], how="anti"), pl.lit("known to no manager"), pl.col("other")
-        ),
-    ]
+    return shaped(unmanaged, "missing_at_managers", seen)
 
 
 def _alike(entries: pl.DataFrame, there: pl.DataFrame, what: pl.Expr, about: pl.Expr) -> pl.DataFrame:
