@@ -15,7 +15,7 @@ import numpy as np
 import numpy.typing as npt
 import polars as pl
 
-from concordex.match import blocks, seats
+from concordex.match import blocks, seats, strays
 from concordex.match.concordance import (
     Concordance,
     Rules,
@@ -39,7 +39,7 @@ from concordex.match.link import Linked, link
 from concordex.match.merge import merge
 from concordex.match.number import number
 from concordex.match.rulings import Obeyed
-from concordex.match.sorting import argsorted
+from concordex.match.sorting import argsorted, distinct
 
 Mask = npt.NDArray[np.bool_]
 
@@ -178,16 +178,41 @@ def _open_to(keyed: pl.DataFrame, known: Crowds, old: pl.DataFrame, since: _Sinc
     present = keyed.filter(moved)
     near = moved | _bearing(known, pl.concat([_values(past), _values(present)])) | _referring(keyed, past, present)
     near = _with_chains(old, since, near)
-    shared, loose = seats.docks(known), seats.loose(known)
-    seating = np.concatenate([dock[loose & (dock != 0)] for dock in shared])
-    while len(seating):  # whoever sits at a dock may be found at, or lost from, a machine that is opened
-        were = numbers(old["mac_keys"].gather(since.before(near)).explode()).to_numpy()
-        at = np.intersect1d(seating, np.concatenate([were, *(dock[near] for dock in shared)]))
-        there = np.any([np.isin(dock, at) for dock in shared], axis=0) & ~near
-        if not there.any():
+    return _with_sights(known, old, since, near)
+
+
+def _with_sights(known: Crowds, old: pl.DataFrame, since: _Since, near: Mask) -> Mask:
+    """Those, and sights that may be found at what is opened, or lost from it, with all that hung together with them.
+
+    A sight at a dock may be of any machine there (see :mod:`seats`); one by an address alone stays with its name as
+    long as no other device holds that address (see :mod:`strays`).
+    """
+    docks, addresses, passing = seats.docks(known), strays.addresses(known), strays.loose(known)
+    seating, lent = _shown(docks, seats.loose(known)), _shown(addresses, passing)
+    while len(seating) or len(lent):
+        before = old[since.before(near)]
+        past = pl.DataFrame({"system": before["system"], "ip": before["ips"]}).explode("ip").drop_nulls("ip")
+        were = numbers(before["mac_keys"].explode()).to_numpy()
+        at = np.intersect1d(seating, np.r_[were, _shown(docks, near)])
+        held = [_agreed(pl.Series(part[near]), pl.Series(known.system[near])) for part in addresses]
+        held.append(_agreed(numbers(past["ip"]), past["system"]))
+        met = np.intersect1d(lent, np.concatenate([*held, _shown(addresses, near & passing)]))
+        beside = np.any([*(np.isin(part, at) for part in docks), *(np.isin(part, met) for part in addresses)], axis=0)
+        if not (beside & ~near).any():
             break
-        near = _with_chains(old, since, near | there)
+        near = _with_chains(old, since, near | beside)
     return near
+
+
+def _shown(columns: Sequence[Numbers], of: Mask) -> Numbers:
+    """The values that some rows show."""
+    return distinct(np.concatenate([np.zeros(0, dtype=np.int64), *(part[of & (part != 0)] for part in columns)]))
+
+
+def _agreed(values: pl.Series, system: pl.Series) -> Numbers:
+    """Those of ``values`` that so many systems show as make an address that of a device."""
+    shown = pl.DataFrame({"value": values, "system": system}).unique().group_by("value").len()
+    return shown.filter(pl.col("len") >= strays.SETTLED)["value"].to_numpy()
 
 
 def _with_chains(old: pl.DataFrame, since: _Since, near: Mask) -> Mask:

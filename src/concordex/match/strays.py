@@ -14,7 +14,7 @@ import polars as pl
 from concordex.match.crowds import Crowds, Numbers
 
 #: An address that so many systems agree on is where a device is.
-_SETTLED = 3
+SETTLED = 3
 
 #: Hours between two sights of one time.
 _NEAR = 7 * 24
@@ -25,7 +25,7 @@ def put_aside(groups: Numbers, known: Crowds, hours: Numbers, ruled: Numbers) ->
 
     ``hours`` says when each record was seen; nought where that is unknown.  Rows that somebody ``ruled`` stay.
     """
-    weak = known.sights & ~known.hardware() & (known.user.values == 0)
+    weak = loose(known)
     weak[ruled] = False
     if not weak.any():
         return groups
@@ -34,13 +34,17 @@ def put_aside(groups: Numbers, known: Crowds, hours: Numbers, ruled: Numbers) ->
         return groups
     by = shown.group_by("group", "ip").agg(pl.col("system").n_unique().alias("systems"), pl.col("weak").all())
     settled = by.filter(pl.col("systems") > 1).group_by("group").agg(pl.col("systems").max(), pl.len().alias("many"))
-    sure = settled.filter(pl.col("systems") >= _SETTLED, pl.col("many") == 1).select("group")
-    lone = by.filter(pl.col("weak"), pl.col("systems") < _SETTLED).join(sure, on="group", how="semi")
-    mine = shown.join(lone.select("group", "ip"), on=["group", "ip"], how="semi")
-    beside = mine.join(shown, on="ip", suffix="_other").filter(
-        pl.col("group") != pl.col("group_other"),
-        (pl.col("hour") > 0) & (pl.col("hour_other") > 0) & ((pl.col("hour") - pl.col("hour_other")).abs() <= _NEAR),
-    )
+    sure = settled.filter(pl.col("systems") >= SETTLED, pl.col("many") == 1).select("group")
+    lone = by.filter(pl.col("weak"), pl.col("systems") < SETTLED).select("group", "ip")
+    mine = shown.join(lone, on=["group", "ip"], how="semi")
+    near = (pl.col("hour") > 0) & (pl.col("hour_other") > 0)
+    near &= (pl.col("hour") - pl.col("hour_other")).abs() <= _NEAR
+    others = mine.join(shown, on="ip", suffix="_other").filter(pl.col("group") != pl.col("group_other"), near)
+    held = by.filter(pl.col("systems") >= SETTLED).select(pl.col("group").alias("group_other"), "ip")
+    beside = pl.concat([
+        others.join(sure, on="group", how="semi").select("group", "ip"),
+        others.join(held, on=["group_other", "ip"], how="semi").select("group", "ip"),
+    ])  # fmt: skip
     stray = mine.join(beside.select("group", "ip").unique(), on=["group", "ip"], how="semi")
     stray = stray.with_columns(pl.col("row").min().over("group", "ip").alias("own"))
     out = groups.copy()
@@ -48,14 +52,24 @@ def put_aside(groups: Numbers, known: Crowds, hours: Numbers, ruled: Numbers) ->
     return _renamed(out)
 
 
+def loose(known: Crowds) -> npt.NDArray[np.bool_]:
+    """Which rows are sights without a sign of hardware or a user."""
+    return np.asarray(known.sights & ~known.hardware() & (known.user.values == 0))
+
+
+def addresses(known: Crowds, systems: int = SETTLED) -> list[Numbers]:
+    """The address of each row, of several the first, that one device and so many systems show; nought for none."""
+    return [np.where((c.crowd <= 1) & (c.systems >= systems), c.values, 0) for c in known.ips[:1]]
+
+
 def _shown(groups: Numbers, known: Crowds, weak: npt.NDArray[np.bool_], hours: Numbers) -> list[pl.DataFrame]:
     """Which group shows which address, where one device alone and several systems do."""
     frames = []
-    for column in known.ips:
-        rows = np.flatnonzero((column.values != 0) & (column.crowd <= 1) & (column.systems > 1))
+    for column in addresses(known, 2):
+        rows = np.flatnonzero(column)
         frames.append(
             pl.DataFrame({
-                "row": rows, "group": groups[rows], "ip": column.values[rows], "system": known.system[rows],
+                "row": rows, "group": groups[rows], "ip": column[rows], "system": known.system[rows],
                 "weak": weak[rows], "hour": hours[rows],
             })
         )  # fmt: skip
