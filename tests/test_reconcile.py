@@ -543,10 +543,15 @@ def test_a_sight_under_a_name_that_is_out_of_date_is_put_aside_unless_somebody_r
     rows = [at(system, number) for number in range(1, 60) for system in ("net", "end", "inv")]
     rows += [at("probe", number, mark=mark, name=mark == "a") for number in range(1, 60) for mark in "abc"]
     rows += [at("probe", 7, 9, card=False, mark="old"), at("probe", 7, card=False, mark="new")]
+    # of what moves no system agrees where it is, but who is at that address they do
+    rows += [at(system, 70, 100 + turn) for turn, system in enumerate(("net", "end", "inv"))]
+    rows += [at("probe", 70, 8, card=False, mark="old"), at("probe", 70, 103, card=False, mark="new")]
     made = reconcile(frame(*rows), RULES)
     entry = refs(made)
     assert entry["probe/7old"] not in (entry["net/7"], entry["net/9"])
     assert entry["probe/7new"] == entry["net/7"]
+    assert entry["probe/70old"] not in (entry["net/70"], entry["net/8"])
+    assert entry["probe/70new"] == entry["net/70"]
     row = dict(made.members.select(pl.format("{}/{}", "system", "record_id"), "row").iter_rows())
     why = why_apart(made.members, made.learned, np.array([row["probe/7old"]]), np.array([row["net/7"], row["inv/7"]]))
     assert "out of date" in why.reason

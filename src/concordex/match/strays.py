@@ -1,8 +1,8 @@
 """Sights under a name that is out of date: the address belongs to another device by now.
 
-What looks devices up by address may call one by the name of whoever had the address before.  Such a record
-names a device of which other systems agree where it is, and shows an address that another one has at the time;
-nothing but the name speaks for it.
+What looks devices up by address may call one by the name of whoever had the address before.  Such a record shows an
+address that another device has at the time, and nothing but the name speaks for it; and several systems agree where
+the device of that name is, or that the other is at that address.
 """
 
 from __future__ import annotations

@@ -60,8 +60,8 @@ _REASONS = {
     "replaced": "their serials differ outright, and nothing else of a device's own is the same: hardware changed under"
     " a name, or two devices with one",
     "against": "more speaks against it than for it",
-    "stale": "one is a sight at an address that is another device's at the time, and other systems agree where this"
-    " device is: a name that is out of date",
+    "stale": "one is a sight at an address that is another device's at the time, as far as several systems agree: a"
+    " name that is out of date",
     "unsupported": "all that they have in common is as common among different devices",
     "": "the evidence would do, and another entry fits as well or better, or fits only one part of this one",
 }
