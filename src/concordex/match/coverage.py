@@ -49,18 +49,19 @@ def agreement(members: pl.DataFrame) -> pl.DataFrame:
     What is counted of entries adds up: of some and of the others it is what it is of all.
     """
     names = members["system"].unique().sort()
-    order = argsorted(members["entry"].hash().reinterpret(signed=True).to_numpy())
-    members = members.select("entry", "system", *COMPARED)[order]
-    system = members["system"].cast(pl.Enum(names)).to_physical().to_numpy().astype(np.int64)
     entry = members["entry"].hash().reinterpret(signed=True).to_numpy()
+    order = argsorted(entry)
+    entry, members = entry[order], members.select("system", *COMPARED)[order]
+    system = members["system"].cast(pl.Enum(names)).to_physical().to_numpy().astype(np.int64)
     yes, of = np.zeros(len(names), dtype=np.int64), np.zeros(len(names), dtype=np.int64)
     for name, nothing in COMPARED.items():
         text = members[name].cast(pl.String).str.to_lowercase()
         rows = np.flatnonzero((text.is_not_null() & (text != (nothing or "")).fill_null(value=False)).to_numpy())
         value = text.gather(rows).hash().reinterpret(signed=True).to_numpy()
-        alike = argsorted(_mixed(entry[rows], value))
+        mixed = _mixed(entry[rows], value)
+        alike = argsorted(mixed)
         speaking = _of_several(entry[rows], system[rows])
-        agreeing = _of_several(_mixed(entry[rows], value)[alike], system[rows[alike]])
+        agreeing = _of_several(mixed[alike], system[rows[alike]])
         of += np.bincount(system[rows][speaking], minlength=len(names))
         yes += np.bincount(system[rows[alike]][agreeing], minlength=len(names))
     return pl.DataFrame({"system": names, "confirmed": yes, "of": of})

@@ -143,14 +143,15 @@ def crowds(keyed: pl.DataFrame, docks: Sequence[str] | None = None, sighting: Se
     serial = _column(serials, system, _first(name, uuids, tags, card), nobody).without(MOST_BEARERS)
     own = pl.Series(serial.values)
     uuid = _column(uuids, system, _first(own, tags, name), nobody).without(MOST_BEARERS * 4)
-    who = _first(own, pl.Series(uuid.values), tags, card)
+    user = numbers(keyed["user"].str.to_lowercase())
+    registered = _first(own, pl.Series(uuid.values), tags)
+    who = _first(registered, card)
     if sighting is None:  # a dock that many use is not one device that is seen often
         wandering = _cards(_flat(keyed["mac_keys"], system, who, nobody), docks)[1]
         at_dock = keyed["mac_keys"].list.first().str.slice(0, 8).is_in(wandering).fill_null(value=False)
-        sitting = _first(numbers(keyed["user"].str.to_lowercase()), name)
+        sitting = _first(user, name)
         seat = pl.select(pl.when(sitting != 0).then(card ^ sitting).otherwise(0)).to_series()
         shown = pl.select(pl.when(at_dock).then(seat).otherwise(card)).to_series()
-        registered = _first(own, pl.Series(uuid.values), tags)
         sighting = _sighting(keyed["system"], _first(registered, shown), registered != 0)
     sights = keyed["system"].is_in(list(sighting)).to_numpy()
     any_many = np.where(sights, keyed.height, 0)  # however often a system sights a value, it may be of one device
@@ -158,7 +159,6 @@ def crowds(keyed: pl.DataFrame, docks: Sequence[str] | None = None, sighting: Se
     tag = _column(tags, system, _first(own, name), any_many)
     who = _hardware(keyed.height, (serial, uuid, tag, *_spread(cards, keyed.height)))
     usual = _usual(system, who, sights)  # not so a name
-    user = numbers(keyed["user"].str.to_lowercase())
     holder = _first(who, user)  # where no hardware tells, whose it is may: of one name are the telephones of many
     cut = numbers(keyed.select(pl.when(_long).then(_name.str.slice(0, CUT))).to_series())
     cards, wandering = _cards(_flat(keyed["mac_keys"], system, who, any_many), wandering)

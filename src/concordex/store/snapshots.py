@@ -78,10 +78,17 @@ class Frames:
 
     def vet(self, names: Sequence[str]) -> None:
         """Look at files of those names beforehand, several at a time; those that are as written need no other look."""
-        asked = [name for name in names if name not in self._sound and (self.root / name).is_file()]
+        asked = [name for name in names if name not in self._sound]
+
+        def digested(name: str) -> str | None:
+            try:
+                return _digest(self.root / name)
+            except OSError:  # gone, or taken away by another process meanwhile
+                return None
+
         with ThreadPoolExecutor(2) as workers:
-            for name, digest in zip(asked, workers.map(lambda name: _digest(self.root / name), asked), strict=True):
-                if digest == self._memory().digest_of(name):
+            for name, digest in zip(asked, workers.map(digested, asked), strict=True):
+                if digest and digest == self._memory().digest_of(name):
                     self._sound.add(name)
 
     def scan(self, name: str) -> pl.LazyFrame:
