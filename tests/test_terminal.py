@@ -114,3 +114,20 @@ def test_a_sync_asks_and_takes_no_for_no_and_yes_for_yes(writing, fresh_harbour)
     status, text = at_a_terminal(writing, "change", "run", "1", typed="y\n")
     assert status == 4
     assert "change 1 is incomplete: 142 steps written" in text
+
+
+@pytest.mark.parametrize(
+    ("method", "path", "words", "seen"),
+    [
+        ("GET", "/", ("pull", "stowage", "--table", "sites"), r"stowage/sites.* 0/\?"),
+        ("PATCH", "/v2/gear", ("set", "stowage", "name = {name}", "comment=seen", "--yes"), r"change 1.* 0/1 "),
+    ],
+)  # fmt: skip
+def test_a_system_that_is_long_silent_is_seen_to_be_waited_for(writing, fresh_harbour, method, path, words, seen):
+    """The bar stands before the first answer comes, and is gone when the work is done."""
+    name = writing.workspace.show("devices", systems=["stowage"]).frame["name"][0]
+    fresh_harbour.stowage.faults.add("slow", path, method=method, seconds=1.5)
+    status, text = at_a_terminal(writing, *(word.format(name=name) for word in words), NO_COLOR="1")
+    assert status == 0
+    assert re.search(seen, text)
+    assert text.rindex("\x1b[?25h") > text.rindex("\x1b[?25l")

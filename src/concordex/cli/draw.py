@@ -207,7 +207,7 @@ def progress() -> Iterator[Told]:
     if not is_terminal(sys.stderr):
         yield lambda _label, _done, _of: None
         return
-    import time
+    from threading import Timer
 
     from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
 
@@ -216,19 +216,21 @@ def progress() -> Iterator[Told]:
         MofNCompleteColumn(), TimeElapsedColumn(),
         console=console(error=True), transient=True,
     )  # fmt: skip
-    begun, tasks = time.monotonic(), dict[str, Any]()
+    tasks = dict[str, Any]()
+    waited = Timer(_PATIENCE, bars.start)  # by the clock: what is slow to answer at all is waited for longest
 
     def told(label: str, done: int, of: int | None) -> None:
         if label not in tasks:
             tasks[label] = bars.add_task(label, total=of)
         ended = of is not None and done >= of
         bars.update(tasks[label], completed=done, total=of, visible=not ended or len(tasks) <= _MOST_BARS)
-        if time.monotonic() - begun > _PATIENCE and not bars.live.is_started:
-            bars.start()
 
+    waited.start()
     try:
         yield told
     finally:
+        waited.cancel()
+        waited.join()
         bars.stop()
 
 

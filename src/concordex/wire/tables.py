@@ -71,6 +71,8 @@ async def _read(
 ) -> Look:
     table, where = session.dialect.tables[name], session.endpoint.name
     each = table.read.each
+    if progress:  # a system that is long silent is seen to be waited for
+        progress(name, 0, None)
     try:
         look = await read_table(session, name, narrow, _for(name, progress), looks[each.of].frame if each else None)
         look.frame = follow(look.frame, table, {other: done.frame for other, done in looks.items()})

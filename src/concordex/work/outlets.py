@@ -185,6 +185,8 @@ def run_outlet(
     left = [step for step in workspace.journal.change(number).steps if step.number in {s.number for s in steps}]
     ready = [step for step in left if step.state in ("ready", "sent", "refused", "held")]
     done = len(steps) - len(ready)
+    if progress:
+        progress(done, len(steps))
     for part in lists(ready, _BATCH):
         workspace.journal.sending(number, part)
         try:

@@ -123,6 +123,7 @@ class _Tally:
 
     def __init__(self, progress: Progress | None, of: int) -> None:
         self.progress, self.ended, self.of = progress, 0, of
+        self(0)  # a system that is long silent is seen to be waited for
 
     def __call__(self, count: int) -> None:
         self.ended += count
