@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from concordex.match.compare import KINDS, TOGETHER, Levels
+from concordex.match.compare import IDENTIFYING, KINDS, TOGETHER, Levels
 from concordex.match.crowds import Numbers
 from concordex.match.sorting import argsorted
 from concordex.match.weights import OWN, Weights, combined
@@ -23,6 +23,9 @@ Mask = npt.NDArray[np.bool_]
 
 #: Of two groups that fit alike the larger is likelier: bits for each doubling.
 _FAVOUR = np.float32(1.0)
+
+#: What nobody else bears needs no more than so many bits; what several bear must say more than is common.
+_PLAIN = 1.0
 
 #: Two groups are rivals for a third where so many bits speak against their being one.
 _AGAINST = 1.0
@@ -222,7 +225,12 @@ class _State:
         plain = score.copy()
         score[(flags[:, 3] > 0) | self.replaced()] = -np.inf
         linkable = (flags[:, 0] > 0) | np.any([self._shows(both) for both in TOGETHER], axis=0)
-        return _Scored(score, plain, linkable, score > nothing, opposed | np.isneginf(score))
+        supported = (score > nothing) | (self._alone() & (score > _PLAIN))
+        return _Scored(score, plain, linkable, supported, opposed | np.isneginf(score))
+
+    def _alone(self) -> Mask:
+        """Of which pairs of groups some records agree on a value that one device alone bears."""
+        return np.asarray(np.any([self.sums[:, _columns(kind, 1)[0]] > 0 for kind in IDENTIFYING], axis=0))
 
     def _shows(self, both: Mapping[str, tuple[int, ...]]) -> Mask:
         """Of which pairs of groups some records agree on each of those kinds, be they the same records or not."""
