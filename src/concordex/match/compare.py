@@ -201,6 +201,15 @@ def _name(said: Sayings, a: Numbers, b: Numbers) -> Levels:
     return level
 
 
+def of_one_person(known: Crowds, a: Numbers, b: Numbers) -> Mask:
+    """Whether two records have the name and the user in common, and one device alone has both.
+
+    A name that many have, like that of telephones, is one person's only once.
+    """
+    theirs = known.theirs.values
+    return np.asarray((theirs[a] != 0) & (theirs[a] == theirs[b]) & (known.theirs.crowd[a] <= 1))
+
+
 def _one_error(texts: pl.Series, a: Numbers, b: Numbers) -> Mask:
     """Whether two texts are one typing error apart: a sign too many, too few, wrong, or two exchanged.
 

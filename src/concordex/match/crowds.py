@@ -81,6 +81,8 @@ class Crowds:
     name: Column
     cut: Column
     user: Column
+    #: The name and the user together, of records that say both.
+    theirs: Column
     macs: tuple[Column, ...]
     drawn: tuple[Column, ...]
     ips: tuple[Column, ...]
@@ -94,7 +96,7 @@ class Crowds:
 
     def columns(self) -> Iterator[Column]:
         """Every column."""
-        yield from (self.serial, self.uuid, self.tag, self.name, self.cut, self.user)
+        yield from (self.serial, self.uuid, self.tag, self.name, self.cut, self.user, self.theirs)
         for several in (self.macs, self.drawn, self.ips, self.near):
             yield from several
 
@@ -106,7 +108,7 @@ class Crowds:
     def take(self, rows: Numbers) -> Crowds:
         """The same of some rows alone, their values counted among all."""
         taken: dict[str, Any] = {"height": len(rows), "system": self.system[rows], "sights": self.sights[rows]}
-        for name in ("serial", "uuid", "tag", "name", "cut", "user"):
+        for name in ("serial", "uuid", "tag", "name", "cut", "user", "theirs"):
             taken[name] = getattr(self, name).take(rows)
         for name in ("macs", "drawn", "ips", "near"):
             taken[name] = tuple(column.take(rows) for column in getattr(self, name))
@@ -127,8 +129,9 @@ class Crowds:
         return out
 
 
-#: An odd number whose bits are even: what hashes multiply by (Steele, Lea and Flood 2014).
+#: An odd number whose bits are even: what hashes multiply by (Steele, Lea and Flood 2014); and the same with a sign.
 _MIX = np.uint64(0x9E3779B97F4A7C15)
+_ODD = _MIX.astype(np.int64)
 
 
 def crowds(keyed: pl.DataFrame, docks: Sequence[str] | None = None, sighting: Sequence[str] | None = None) -> Crowds:
@@ -166,7 +169,7 @@ def crowds(keyed: pl.DataFrame, docks: Sequence[str] | None = None, sighting: Se
         height=keyed.height, system=system.to_numpy(), serial=serial,
         uuid=uuid, tag=tag, name=_column(name, system, holder, usual, agreed=True),
         cut=_column(cut, system, name, usual, agreed=True),
-        user=_column(user, system, who, any_many),
+        user=_column(user, system, who, any_many), theirs=_column(_both(name, user), system, who, any_many),
         macs=_spread(cards, keyed.height),
         drawn=_spread(_flat(keyed["drawn_macs"], system, who, any_many), keyed.height),
         ips=_spread(_flat(keyed["ips"], system, who, any_many), keyed.height), docks=wandering, sighting=sighting,
@@ -241,6 +244,13 @@ def numbers(texts: pl.Series) -> pl.Series:
 def _first(*keys: pl.Series) -> pl.Series:
     """What tells a record's device from the next within a system: the first of its keys, or nought."""
     return pl.select(pl.coalesce(pl.when(key != 0).then(key) for key in keys).fill_null(0)).to_series()
+
+
+def _both(one: pl.Series, other: pl.Series) -> pl.Series:
+    """A number for two values together; nought where either is missing."""
+    with np.errstate(over="ignore"):
+        mixed = (one.to_numpy() ^ _ODD) * _ODD + other.to_numpy()
+    return pl.Series(np.where((one.to_numpy() != 0) & (other.to_numpy() != 0), mixed, 0))
 
 
 def _column(values: pl.Series, system: pl.Series, who: pl.Series, usual: Numbers, *, agreed: bool = False) -> Column:

@@ -11,7 +11,7 @@ import polars as pl
 
 from concordex.match import alike, blocks, cluster, seats, strays
 from concordex.match.alike import Words
-from concordex.match.compare import IDENTIFYING, KINDS, TOGETHER, Levels, Sayings, levels
+from concordex.match.compare import IDENTIFYING, KINDS, TOGETHER, Levels, Sayings, levels, of_one_person
 from concordex.match.crowds import Crowds, Numbers, numbers
 from concordex.match.learned import WORDED, Learned
 from concordex.match.sorting import argsorted, starts
@@ -79,13 +79,13 @@ def link(
     seen = levels(said, a, b)
     weights = learned.weights if learned else learn(seen[:: max(1, len(a) // _SAMPLE)])
     ruled = np.array([*same], dtype=np.int64).reshape(-1, 2)
-    linkable = identifying(seen)
+    linkable = identifying(known, a, b, seen)
     whole, chains = _chains(known.height, a[linkable], b[linkable], weights.score(seen[linkable]), ruled)
     whole, chains = _seated(known, whole, chains, only)
     before = (a << 32) | b, seen
     a, b = blocks.within(chains)
     seen = _levels(said, a, b, *before)
-    pairs = _pairs(a, b, chains, seen, weights, apart)
+    pairs = _pairs(a, b, chains, seen, weights, apart, identifying(known, a, b, seen))
     score = weights.score(seen)
     start, unclear = _plain(chains, pairs, score)
     start = cluster.components(known.height, np.r_[start, ruled[:, 0]], np.r_[np.arange(known.height), ruled[:, 1]])
@@ -197,22 +197,24 @@ def _seated(
     return cluster.components(len(rows), np.r_[rows, one], np.r_[whole, other]), np.where(several, joined, -1)
 
 
-def identifying(seen: Levels) -> npt.NDArray[np.bool_]:
+def identifying(known: Crowds, a: Numbers, b: Numbers, seen: Levels) -> npt.NDArray[np.bool_]:
     """Which pairs have something in common without which nothing is linked."""
     at = {name: place for place, name in enumerate(KINDS)}
     alone = [np.isin(seen[:, at[kind]], which) for kind, which in IDENTIFYING.items()]
     together = [
         np.all([np.isin(seen[:, at[kind]], which) for kind, which in both.items()], axis=0) for both in TOGETHER
     ]
-    return np.asarray(np.any([*alone, *together], axis=0))
+    return np.asarray(np.any([*alone, *together, of_one_person(known, a, b)], axis=0))
 
 
-def _pairs(a: Numbers, b: Numbers, chains: Numbers, seen: Levels, weights: Weights, apart: Ruled) -> cluster.Pairs:
+def _pairs(
+    a: Numbers, b: Numbers, chains: Numbers, seen: Levels, weights: Weights, apart: Ruled, links: npt.NDArray[np.bool_]
+) -> cluster.Pairs:
     names = list(KINDS)
     ruled = np.array([(min(pair) << 32) | max(pair) for pair in apart], dtype=np.int64)
     system = seen[:, names.index("system")]
     return cluster.Pairs(
-        a=a, b=b, chain=chains[a], levels=seen, weights=weights, identifying=identifying(seen),
+        a=a, b=b, chain=chains[a], levels=seen, weights=weights, identifying=links,
         one_system=system == 2, sighted=system == 3, apart=np.isin((a << 32) | b, ruled),
     )  # fmt: skip
 

@@ -31,7 +31,7 @@ def why_apart(members: pl.DataFrame, learned: Learned, one: Numbers, other: Numb
     a, b = (side.ravel() for side in np.meshgrid(one, other, indexing="ij"))
     a, b = np.minimum(a, b), np.maximum(a, b)
     seen = levels(said, a, b)
-    score, links = learned.weights.score(seen), identifying(seen)
+    score, links = learned.weights.score(seen), identifying(known, a, b, seen)
     at = int(np.lexsort((score, links))[-1])
     system = seen[:, list(KINDS).index("system")]
     pairs = cluster.Pairs(
