@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 from polars.testing import assert_frame_equal
 
 from concordex.match.again import again
+from concordex.match.cluster import Pairs, gather
 from concordex.match.compare import KINDS
 from concordex.match.concordance import PARTS, Rules, reconcile
 from concordex.match.crowds import crowds
@@ -27,6 +28,7 @@ from concordex.match.merge import Choose
 from concordex.match.rulings import Rulings
 from concordex.match.sorting import argsorted, distinct
 from concordex.match.strays import put_aside
+from concordex.match.weights import learn
 from concordex.match.whynot import why_apart
 from concordex.model.fields import FIELDS
 from concordex.standins.score import score
@@ -676,3 +678,71 @@ def test_coverage_counts_what_a_system_should_know(shell):
     assert "% of " in rows["muster"]["of its scope"]
     assert rows["fairlead"]["of its scope"] == ""
     assert "since last time" not in shell("reconcile", "--relearn").stderr
+
+
+def test_a_telephones_common_name_tells_whose_it_is_where_the_person_has_one_alone():
+    """Of those that are called so each is somebody's, and one of two that somebody has is not told from the other."""
+    phones = [rec("end", f"{at}", serial=f"QX77{at:02}4", name="phone", user=f"u{at}") for at in range(8)]
+    sight = rec("net", "9", name="phone", user="u3", macs=["da:a1:19:00:00:09"])
+    assert {"end/3", "net/9"} in groups(*phones, sight)
+    second = rec("end", "33", serial="QX77334", name="phone", user="u3")
+    assert {"net/9"} in groups(*phones, second, sight)
+    assert {"net/9"} in groups(*phones, sight | {"user": None})
+    made = reconcile(frame(*phones, second, sight), RULES)
+    for now in ([*phones, sight], [*phones, second, sight | {"user": "u4"}]):
+        assert_same(
+            again(frame(*now), RULES, made, most=1), reconcile(frame(*now), RULES, made.members, learned=made.learned)
+        )
+
+
+@pytest.mark.parametrize(("level", "linked"), [(1, True), (2, False)])
+def test_what_one_device_alone_bears_links_though_candidates_are_nearly_always_one(level, linked):
+    """That most candidates are one makes a name no weaker; what several bear must say more than is common."""
+    kinds = [*KINDS]
+    seen = np.zeros((1, len(kinds)), dtype=np.int8)
+    seen[0, [kinds.index("name"), kinds.index("system")]] = level, 1
+    weights = learn(seen[:0])
+    likely = weights.likely.copy()
+    likely[:, kinds.index("name")] = np.where(np.arange(len(likely)) < 5, -2.0, -1.0)[:, None]
+    common = replace(weights, likely=likely, share=np.where(np.arange(len(likely)) < 5, 0.0, -8.0))
+    assert 1 < common.score(seen)[0] < common.prior
+    row, no = np.zeros(1, dtype=np.int64), np.zeros(1, dtype=np.bool_)
+    pairs = Pairs(
+        a=row, b=row + 1, chain=row, levels=seen, weights=common, identifying=~no, one_system=no, sighted=no, apart=no
+    )
+    groups, _ = gather(np.arange(2), pairs, 0.0, 0.5)
+    assert (groups[0] == groups[1]) == linked
+
+
+@pytest.mark.parametrize(
+    ("addresses", "one"),
+    [
+        (["10.21.3.4"], True), (["10.22.0.1"], False), ([], False), (["10.21.3.4", "10.21.9.9"], True),
+        (["10.21.3.4", "10.22.0.1"], False), (["fe80::1"], False),
+    ],
+)  # fmt: skip
+def test_a_record_is_of_a_network_where_all_its_addresses_are(addresses, one):
+    rows = [rec("net", "1", ips=["10.21.0.9"]), rec("net", "2", ips=addresses)]
+    first, second = crowds(identities(frame(*rows))).network
+    assert bool(first == second) is one
+    six = [rec("net", "1", ips=["2001:db8:7:1::1"]), rec("net", "2", ips=["2001:db8:7:ff::2", "2001:db8:7::9"])]
+    assert len({*crowds(identities(frame(*six))).network}) == 1
+
+
+def test_networks_say_as_much_as_the_records_show_that_they_say():
+    """Where addresses follow places they tell a name that is out of date; where they do not, nothing is made of it."""
+
+    def learned(records):
+        bits = dict(
+            reconcile(records.drop("device", "case"), Rules(order=SYSTEMS)).learned.weights.means()
+            .filter(kind="ip").select("means", "bits").iter_rows()
+        )  # fmt: skip
+        return bits["different, of one network"] - bits["different"]
+
+    records = world(1_500, "middle", 3)
+    anywhere = pl.Series(np.random.default_rng(3).integers(0, 250, records.height))
+    moved = pl.format("10.{}.{}", anywhere, pl.col("ips").list.first().str.slice(7))
+    some = pl.col("ips").list.len() > 0
+    moving = records.with_columns(pl.when(some).then(pl.concat_list(moved)).otherwise("ips").alias("ips"))
+    assert learned(records) > 3
+    assert learned(moving) < 2

@@ -215,7 +215,7 @@ class _State:
         other, same, sighted = (self.weights.likely[:, -1, level] for level in (1, 2, 3))
         shared, seen = flags[:, 1:2], flags[:, 2:3]  # each two records of one system count anew
         one = np.where(shared > 0, shared * same, np.where(seen > 0, sighted, other))
-        nothing = combined(self.weights.share + one)
+        nothing = combined(self.weights.share + one).astype(np.float32)
         logs = logs + self.weights.share + one
         weigh = np.array([self.weights.table[kind, level] for kind, level in _COLUMNS], dtype=np.float32)
         weigh[_SHARED] = np.maximum(weigh[_SHARED], 0)

@@ -30,7 +30,8 @@ KINDS: dict[str, tuple[str, ...]] = {
     "name": ("same", "same, borne by a few", "same, borne by many", "the same, cut", "the same, cut, borne by several",
              "alike", "different"),
     "ip": ("same", "same, borne by a few", "same, borne by many", "different", "same, at other times",
-           "same, at other times, borne by several", "different, each one's own", "same, its own"),
+           "same, at other times, borne by several", "different, each one's own", "same, its own",
+           "different, of one network"),
     "user": ("same", "different"),
     "model": ("opposed", "apart", "near", "together"),
     "site": ("opposed", "apart", "near", "together"),
@@ -164,7 +165,10 @@ def _ips(said: Sayings, a: Numbers, b: Numbers) -> Levels:
     best[late] = np.where(best[late] == 1, 5, 6)
     there = (best == 0) & (ips[0].values[a] != 0) & (ips[0].values[b] != 0)
     own = [np.any([(c.values != 0) & (c.crowd <= 1) & (c.systems > 1) for c in ips], axis=0)[rows] for rows in (a, b)]
-    return np.where(there, np.where(own[0] & own[1], 7, 4), best).astype(np.int8)
+    net = said.crowds.network
+    one_network = (net[a] != 0) & (net[a] == net[b])
+    differ = np.select([own[0] & own[1], one_network], [7, 9], 4)
+    return np.where(there, differ, best).astype(np.int8)
 
 
 def _in_common(columns: tuple[Column, ...], a: Numbers, b: Numbers) -> Mask:

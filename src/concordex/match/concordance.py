@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -112,21 +113,17 @@ def reconcile(
         pl.Series("standing", known.standing()), ruled(keyed, rules.rulings),
     )  # fmt: skip
     del known, linked, keyed  # half of all that is held by now, and more is to come
-    entries, sources = merge(trusted(members), rules.order, rules.by_field, values(members, rules.rulings))
     at_rest = members.select(resting).to_series() if resting is not None else None
-    found = findings(
-        members,
-        entries,
-        rules.scope,
-        at_rest,
-        doubts=torn,
-        contradicted=told.contradicted,
-        learned=learned,
-        apart=apart,
-    )
+    with ThreadPoolExecutor(1) as beside:
+        agreed = beside.submit(agreement, members)
+        entries, sources = merge(trusted(members), rules.order, rules.by_field, values(members, rules.rulings))
+        found = findings(
+            members, entries, rules.scope, at_rest, doubts=torn, contradicted=told.contradicted, learned=learned,
+            apart=apart,
+        )  # fmt: skip
     return Concordance(
         members=members, entries=entries, sources=sources, evidence=evidence, doubts=doubts, learned=learned,
-        looked_at=members.height, findings=found, was=was, agreement=agreement(members),
+        looked_at=members.height, findings=found, was=was, agreement=agreed.result(),
     )  # fmt: skip
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 import numpy.typing as npt
 import polars as pl
@@ -11,6 +13,7 @@ from concordex.match.crowds import numbers
 from concordex.match.finding import COMPARED, number, shaped
 from concordex.match.identity import CUT
 from concordex.match.learned import Learned
+from concordex.match.sidebyside import side_by_side
 from concordex.match.sorting import Numbers, argsorted, starts
 
 
@@ -19,29 +22,34 @@ def conflicts(records: pl.DataFrame, entries: pl.DataFrame, learned: Learned | N
 
     ``records`` holds ``entry``, ``system``, ``row``, the fields and keys; ``entries`` their ``number`` as well.
     """
-    keys = ("system", "last_seen", "row", "serial_key", "name_key", *COMPARED)
-    ranked = _ranked(records.select(number("entry"), *keys))  # by numbers: they sort many times as fast as texts
-    return [_conflicts(ranked, entries, field, learned) for field in COMPARED]
+    entry = records.select(number("entry")).to_series().to_numpy()  # numbers sort many times as fast as texts
+    order = _ranked(records, entry)
+    found = side_by_side(partial(_conflicts, records, entry, order, entries, field, learned) for field in COMPARED)
+    return [*found]
 
 
-def _ranked(said: pl.DataFrame) -> pl.DataFrame:
-    """Records by entry and system, of each the one seen last at the end."""
-    said = said.with_columns(pl.col("system").cast(pl.Enum(said["system"].unique().sort())))
-    order = argsorted(said["row"].cast(pl.Int64).to_numpy())
-    seen = said["last_seen"].to_physical().fill_null(np.iinfo(np.int64).min)
-    for key in (seen, said["system"].to_physical().cast(pl.Int64), said["number"]):
-        order = order[argsorted(key.to_numpy()[order])]
-    return said[order]
+def _ranked(records: pl.DataFrame, entry: Numbers) -> Numbers:
+    """The places of records by entry and system, of each the one seen last at the end."""
+    system = records["system"].cast(pl.Enum(records["system"].unique().sort())).to_physical().cast(pl.Int64)
+    order = argsorted(records["row"].cast(pl.Int64).to_numpy())
+    seen = records["last_seen"].to_physical().fill_null(np.iinfo(np.int64).min)
+    for key in (seen.to_numpy(), system.to_numpy(), entry):
+        order = order[argsorted(key[order])]
+    return order
 
 
-def _conflicts(ranked: pl.DataFrame, entries: pl.DataFrame, field: str, learned: Learned | None) -> pl.DataFrame:
+def _conflicts(
+    records: pl.DataFrame, entry: Numbers, order: Numbers, entries: pl.DataFrame, field: str, learned: Learned | None
+) -> pl.DataFrame:
     """Entries whose systems give different values; within one system the record seen last speaks."""
     key = {"name": "name_key", "serial": "serial_key"}.get(field, field)
     words = pl.concat_str("maker", "model", separator=" ", ignore_nulls=True) if field == "model" else pl.col(field)
     told = pl.col(key).str.to_lowercase()
     told = pl.when(told != "other").then(told) if field == "kind" else told
-    torn = _torn(ranked["number"].to_numpy(), numbers(ranked.select(told).to_series()).to_numpy())
-    said = ranked.filter(pl.Series(torn)).select("number", "system", field, told.alias("said"), words.alias("words"))
+    rows = order[_torn(entry[order], numbers(records.select(told).to_series()).to_numpy()[order])]
+    columns = {"system", "maker", "model", field, key}
+    said = records.select(*sorted(columns))[rows].with_columns(pl.Series("number", entry[rows]))
+    said = said.select("number", "system", field, told.alias("said"), words.alias("words"))
     latest = said.unique(["number", "system"], keep="last", maintain_order=True)
     if learned and field in learned.words and learned.words[field].learned:
         latest = latest.join(_other_words(latest, learned.words[field]), on="number", how="semi", maintain_order="left")

@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -19,6 +20,7 @@ import polars as pl
 
 from concordex.match.identity import CUT
 from concordex.match.near import neighbours
+from concordex.match.sidebyside import side_by_side
 from concordex.match.sorting import argsorted
 
 Numbers = npt.NDArray[np.int64]
@@ -86,6 +88,8 @@ class Crowds:
     macs: tuple[Column, ...]
     drawn: tuple[Column, ...]
     ips: tuple[Column, ...]
+    #: The network of each record's addresses, nought where they are of none or of several.
+    network: Numbers
     #: Numbers that nearly equal serials share.
     near: tuple[Column, ...]
     #: Makers (IEEE, OUI) whose cards are docks or adapters.
@@ -107,7 +111,9 @@ class Crowds:
 
     def take(self, rows: Numbers) -> Crowds:
         """The same of some rows alone, their values counted among all."""
-        taken: dict[str, Any] = {"height": len(rows), "system": self.system[rows], "sights": self.sights[rows]}
+        taken: dict[str, Any] = {"height": len(rows)}
+        for name in ("system", "sights", "network"):
+            taken[name] = getattr(self, name)[rows]
         for name in ("serial", "uuid", "tag", "name", "cut", "user", "theirs"):
             taken[name] = getattr(self, name).take(rows)
         for name in ("macs", "drawn", "ips", "near"):
@@ -164,17 +170,44 @@ def crowds(keyed: pl.DataFrame, docks: Sequence[str] | None = None, sighting: Se
     usual = _usual(system, who, sights)  # not so a name
     holder = _first(who, user)  # where no hardware tells, whose it is may: of one name are the telephones of many
     cut = numbers(keyed.select(pl.when(_long).then(_name.str.slice(0, CUT))).to_series())
-    cards, wandering = _cards(_flat(keyed["mac_keys"], system, who, any_many), wandering)
+    of_name, of_cut, of_user, theirs = side_by_side((
+        partial(_column, name, system, holder, usual, agreed=True),
+        partial(_column, cut, system, name, usual, agreed=True),
+        partial(_column, user, system, who, any_many),
+        partial(_column, _both(name, user), system, who, any_many),
+    ))  # fmt: skip
+    macs, drawn, ips, near = side_by_side(
+        (
+            lambda: _spread(_cards(_flat(keyed["mac_keys"], system, who, any_many), wandering)[0], keyed.height),
+            lambda: _spread(_flat(keyed["drawn_macs"], system, who, any_many), keyed.height),
+            lambda: _spread(_flat(keyed["ips"], system, who, any_many), keyed.height),
+            lambda: _near(keyed["serial_key"], system, serial),
+        )
+    )
     return Crowds(
-        height=keyed.height, system=system.to_numpy(), serial=serial,
-        uuid=uuid, tag=tag, name=_column(name, system, holder, usual, agreed=True),
-        cut=_column(cut, system, name, usual, agreed=True),
-        user=_column(user, system, who, any_many), theirs=_column(_both(name, user), system, who, any_many),
-        macs=_spread(cards, keyed.height),
-        drawn=_spread(_flat(keyed["drawn_macs"], system, who, any_many), keyed.height),
-        ips=_spread(_flat(keyed["ips"], system, who, any_many), keyed.height), docks=wandering, sighting=sighting,
-        sights=sights, near=_near(keyed["serial_key"], system, serial),
+        height=keyed.height, system=system.to_numpy(), serial=serial, uuid=uuid, tag=tag, name=of_name, cut=of_cut,
+        user=of_user, theirs=theirs, macs=macs, drawn=drawn, ips=ips, network=_networks(keyed["ips"]), near=near,
+        docks=wandering, sighting=sighting, sights=sights,
     )  # fmt: skip
+
+
+def _networks(addresses: pl.Series) -> Numbers:
+    """A number for the network that a record's addresses are of: a site's, as they are usually given out.
+
+    The first two octets of IPv4, and 48 bits of IPv6 (RFC 6177).
+    """
+    flat = pl.DataFrame({"row": np.arange(len(addresses)), "said": addresses})
+    flat = flat.filter(pl.col("said").list.len() > 0).explode("said")
+    prefix = pl.coalesce(pl.col("said").str.extract(r"^(\d+\.\d+)\."), pl.col("said").str.extract(_SITE))
+    told = flat.select("row", prefix.alias("net")).drop_nulls("net").unique(maintain_order=True)
+    alone = told.filter(pl.len().over("row") == 1)
+    out = np.zeros(len(addresses), dtype=np.int64)
+    out[alone["row"].to_numpy()] = numbers(alone["net"]).to_numpy()
+    return out
+
+
+#: The first 48 bits of an address (RFC 5952).
+_SITE = "^([0-9a-f]+:[0-9a-f]+:[0-9a-f]+):"
 
 
 def _near(texts: pl.Series, system: pl.Series, serial: Column) -> tuple[Column, ...]:

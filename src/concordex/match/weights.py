@@ -34,7 +34,7 @@ _DEFAULTS: dict[str, tuple[Sequence[float], Sequence[float]]] = {
     "drawn": ((50, 2, 48), (0.5, 9.5, 90)),
     "tag": ((94, 1, 2, 3), (0.5, 2, 2, 95.5)),
     "name": ((80, 3, 1, 7, 3, 2, 4), (4, 15, 15, 1, 15, 2, 48)),
-    "ip": ((38, 6, 2, 29, 3, 1, 1, 20), (18, 24, 14, 30, 3, 3, 7, 1)),
+    "ip": ((38, 6, 2, 9, 3, 1, 1, 20, 20), (18, 24, 14, 24, 3, 3, 7, 1, 6)),
     "user": ((90, 10), (4, 96)),
     "model": ((2, 3, 5, 90), (45, 20, 10, 25)),
     "site": ((3, 4, 5, 88), (40, 20, 10, 30)),
@@ -71,7 +71,7 @@ _OPPOSED = {
 
 #: Why two records of one device, or of two, may look as they do: classes that begin where the
 #: pairs have this level of this kind, and are left to find their own way.
-_ONE = (("ip", (1, 2, 3, 5, 6, 8)), ("ip", (4, 7)), ("ip", (0,)), ("system", (2,)), ("system", (3,)))
+_ONE = (("ip", (1, 2, 3, 5, 6, 8)), ("ip", (4, 7, 9)), ("ip", (0,)), ("system", (2,)), ("system", (3,)))
 _TWO = (("name", (1, 2)), ("name", (3, 4, 5)), ("mac", (1, 2, 3)), ("system", (2,)), ("system", (3,)), ("system", (1,)))
 CLASSES = len(_ONE) + len(_TWO)
 _IS_ONE = np.arange(CLASSES) < len(_ONE)
