@@ -36,6 +36,7 @@ from concordex.match.finding import OWN
 from concordex.match.findings import findings
 from concordex.match.identity import CUT, VIRTUAL, identities, without
 from concordex.match.link import Linked, link
+from concordex.match.memory import let_go
 from concordex.match.merge import merge
 from concordex.match.number import number
 from concordex.match.rulings import Obeyed
@@ -94,22 +95,26 @@ def again(
     evidence, doubts = (
         part.with_columns(pl.Series(end, rows[part[end]]) for end in "ab") for part in pairs(entry.gather(rows), linked)
     )
-    at_rest = members.select(resting).to_series() if resting is not None else None
     held = last.evidence.filter(closed[last.evidence["a"]]), last.doubts.filter(closed[last.doubts["a"]])
-    kept = _renumbered(_but(last.sources, touched), since, sources.columns[1:])
+    evidence = _by_pair(pl.concat([_renumbered(held[0], since, "ab"), evidence]))
+    torn, doubts = (
+        undecided(entry.gather(rows), doubts, linked),
+        nearest(pl.concat([_renumbered(held[1], since, "ab"), doubts])),
+    )
+    sources = _renumbered(_but(last.sources, touched), since, sources.columns[1:]).merge_sorted(sources, key="entry")
     agreed = _agreement(last, touched, among, keyed["system"])
+    still, was, learned = _held(last.findings, opened, touched), _earlier(last.members, since), last.learned
+    apart = parted(entry, told)
+    del last, known, keyed, linked, held, closed, standing  # more is to come
+    let_go()
+    at_rest = members.select(resting).to_series() if resting is not None else None
+    found = findings(
+        members, entries, rules.scope, at_rest, doubts=torn, contradicted=told.contradicted, among=among, held=still,
+        learned=learned, apart=apart,
+    )  # fmt: skip
     return Concordance(
-        members=members, entries=entries, sources=kept.merge_sorted(sources, key="entry"),
-        evidence=_by_pair(pl.concat([_renumbered(held[0], since, "ab"), evidence])),
-        doubts=nearest(pl.concat([_renumbered(held[1], since, "ab"), doubts])),
-        findings=findings(
-            members, entries, rules.scope, at_rest, doubts=undecided(entry.gather(rows), doubts, linked),
-            contradicted=told.contradicted, among=among,
-            held=_held(last.findings, opened, touched), learned=last.learned,
-            apart=parted(entry, told),
-        ),
-        learned=last.learned, looked_at=int(open_to.sum()), was=_earlier(last.members, since),
-        agreement=agreed,
+        members=members, entries=entries, sources=sources, evidence=evidence, doubts=doubts, findings=found,
+        learned=learned, looked_at=int(open_to.sum()), was=was, agreement=agreed,
     )  # fmt: skip
 
 

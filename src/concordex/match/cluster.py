@@ -183,6 +183,9 @@ _SHARED = np.concatenate([
     _columns("name", 2, 3), _columns("ip", 2, 3),
 ])  # fmt: skip
 
+#: So many pairs are weighed at once, for the tables that it takes.
+_AT_ONCE = 200_000
+
 _FLAGS = ("identifying", "one_system", "sighted", "apart")
 
 
@@ -209,24 +212,30 @@ class _State:
         By the classes of pairs, or by each kind of evidence for itself where that is more: the records of two groups
         may be of several classes, and a mixture of them is of none.
         """
-        said, flags = self.sums[:, : len(_COLUMNS)], self.sums[:, len(_COLUMNS) :]
-        whole = np.add.reduceat(said, _FIRST, axis=1)
-        logs = (said / np.maximum(whole, 1e-6)[:, _KIND]) @ self.likely
-        other, same, sighted = (self.weights.likely[:, -1, level] for level in (1, 2, 3))
-        shared, seen = flags[:, 1:2], flags[:, 2:3]  # each two records of one system count anew
-        one = np.where(shared > 0, shared * same, np.where(seen > 0, sighted, other))
-        nothing = combined(self.weights.share + one).astype(np.float32)
-        logs = logs + self.weights.share + one
-        weigh = np.array([self.weights.table[kind, level] for kind, level in _COLUMNS], dtype=np.float32)
-        weigh[_SHARED] = np.maximum(weigh[_SHARED], 0)
-        apart = nothing + (said / np.maximum(whole, 1e-6)[:, _KIND]) @ weigh
-        score = np.maximum(combined(logs), apart).astype(np.float32)
+        parts = [slice(at, at + _AT_ONCE) for at in range(0, len(self.a), _AT_ONCE)]
+        weighed = [self._weighed(part) for part in parts] or [self._weighed(slice(0, 0))]
+        score, nothing = (np.concatenate(told) for told in zip(*weighed, strict=True))
+        flags = self.sums[:, len(_COLUMNS) :]
         opposed = (score < 0) & (score < nothing - _AGAINST)
         plain = score.copy()
         score[(flags[:, 3] > 0) | self.replaced()] = -np.inf
         linkable = (flags[:, 0] > 0) | np.any([self._shows(both) for both in TOGETHER], axis=0)
         supported = (score > nothing) | (self._alone() & (score > _PLAIN))
         return _Scored(score, plain, linkable, supported, opposed | np.isneginf(score))
+
+    def _weighed(self, part: slice) -> tuple[Floats, Floats]:
+        """For a part of the pairs the evidence in bits, and what it would be if nothing were known but the systems."""
+        said, flags = self.sums[part, : len(_COLUMNS)], self.sums[part, len(_COLUMNS) :]
+        whole = np.add.reduceat(said, _FIRST, axis=1)
+        share = said / np.maximum(whole, 1e-6)[:, _KIND]
+        other, same, sighted = (self.weights.likely[:, -1, level] for level in (1, 2, 3))
+        shared, seen = flags[:, 1:2], flags[:, 2:3]  # each two records of one system count anew
+        prior = self.weights.share + np.where(shared > 0, shared * same, np.where(seen > 0, sighted, other))
+        nothing = combined(prior).astype(np.float32)
+        weigh = np.array([self.weights.table[kind, level] for kind, level in _COLUMNS], dtype=np.float32)
+        weigh[_SHARED] = np.maximum(weigh[_SHARED], 0)
+        score = np.maximum(combined(share @ self.likely + prior), nothing + share @ weigh)
+        return score.astype(np.float32), nothing
 
     def _alone(self) -> Mask:
         """Of which pairs of groups some records agree on a value that one device alone bears."""

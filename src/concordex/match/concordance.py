@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -18,6 +17,7 @@ from concordex.match.floating import settled
 from concordex.match.identity import identities, optional_prefixes, without
 from concordex.match.learned import Learned
 from concordex.match.link import Linked, link
+from concordex.match.memory import let_go
 from concordex.match.merge import Choose, merge
 from concordex.match.number import earlier, number
 from concordex.match.rulings import Obeyed, Rulings, obey
@@ -113,17 +113,17 @@ def reconcile(
         pl.Series("standing", known.standing()), ruled(keyed, rules.rulings),
     )  # fmt: skip
     del known, linked, keyed  # half of all that is held by now, and more is to come
+    let_go()
+    entries, sources = merge(trusted(members), rules.order, rules.by_field, values(members, rules.rulings))
+    let_go()
     at_rest = members.select(resting).to_series() if resting is not None else None
-    with ThreadPoolExecutor(1) as beside:
-        agreed = beside.submit(agreement, members)
-        entries, sources = merge(trusted(members), rules.order, rules.by_field, values(members, rules.rulings))
-        found = findings(
-            members, entries, rules.scope, at_rest, doubts=torn, contradicted=told.contradicted, learned=learned,
-            apart=apart,
-        )  # fmt: skip
+    found = findings(
+        members, entries, rules.scope, at_rest, doubts=torn, contradicted=told.contradicted, learned=learned,
+        apart=apart,
+    )  # fmt: skip
     return Concordance(
         members=members, entries=entries, sources=sources, evidence=evidence, doubts=doubts, learned=learned,
-        looked_at=members.height, findings=found, was=was, agreement=agreed.result(),
+        looked_at=members.height, findings=found, was=was, agreement=agreement(members),
     )  # fmt: skip
 
 

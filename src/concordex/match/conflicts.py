@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from functools import partial
-
 import numpy as np
 import numpy.typing as npt
 import polars as pl
@@ -13,7 +11,6 @@ from concordex.match.crowds import numbers
 from concordex.match.finding import COMPARED, number, shaped
 from concordex.match.identity import CUT
 from concordex.match.learned import Learned
-from concordex.match.sidebyside import side_by_side
 from concordex.match.sorting import Numbers, argsorted, starts
 
 
@@ -24,8 +21,7 @@ def conflicts(records: pl.DataFrame, entries: pl.DataFrame, learned: Learned | N
     """
     entry = records.select(number("entry")).to_series().to_numpy()  # numbers sort many times as fast as texts
     order = _ranked(records, entry)
-    found = side_by_side(partial(_conflicts, records, entry, order, entries, field, learned) for field in COMPARED)
-    return [*found]
+    return [_conflicts(records, entry, order, entries, field, learned) for field in COMPARED]
 
 
 def _ranked(records: pl.DataFrame, entry: Numbers) -> Numbers:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from functools import partial
 
 import polars as pl
 
@@ -13,7 +12,6 @@ from concordex.match.floating import of_nobody
 from concordex.match.learned import Learned
 from concordex.match.lookalikes import lookalikes
 from concordex.match.missing import missing
-from concordex.match.sidebyside import side_by_side
 from concordex.match.sorting import argsorted
 
 
@@ -50,26 +48,14 @@ def findings(
     entries = entries.with_columns(number("entry"))
     floats = of_nobody(records)
     devices = entries.join(floats, on="entry", how="anti", maintain_order="left")
-    in_two, replaced, alike, twice = side_by_side((
-        partial(_serials_in_two, records, entries),
-        partial(_replaced, entries, scope),
-        partial(lookalikes, records, NOBODY if apart is None else apart),
-        partial(_duplicates, among, entries, sighting),
-    ))  # fmt: skip
-    lacking, differing, bad = side_by_side(
-        (
-            partial(missing, records, devices, scope, resting, sighting, alike, pl.concat([in_two, replaced])),
-            partial(conflicts, among, entries, learned),
-            lambda: [_badly_identified(among.filter(pl.col("system").is_in(list(sighting)).not_()), devices)],
-        )
-    )
+    told = [_serials_in_two(records, entries), _replaced(entries, scope)]
+    alike = lookalikes(records, NOBODY if apart is None else apart)
     found = [
-        in_two,
-        replaced,
-        *lacking,
-        twice,
-        *differing,
-        *bad,
+        *told,
+        *missing(records, devices, scope, resting, sighting, alike, pl.concat(told)),
+        _duplicates(among, entries, sighting),
+        *conflicts(among, entries, learned),
+        _badly_identified(among.filter(pl.col("system").is_in(list(sighting)).not_()), devices),
         _floating(entries, floats),
         _stale(entries, scope),
         _undecided(entries, doubts),

@@ -52,6 +52,7 @@ def newest(workspace: Workspace, table: str) -> tuple[list[Snapshot], list[str]]
     told: list[str] = []
     while True:
         found = workspace.catalogue.newest(table)
+        workspace.frames.vet([s.file for s in found if s.file])
         bad = [s for s in found if _fault(workspace, s) and _earlier(workspace, s)]
         if not bad:
             return found, told

@@ -117,7 +117,15 @@ def _stands(workspace: Workspace, basis: str | None) -> bool:
     row = workspace.memory.reconciliation()
     if row is None or basis is None or json.loads(row["summary"]).get("basis") != basis:
         return False
+    _vet(workspace, (*PARTS, *FRAMES))
     return all(_has(workspace, name) for name in (*PARTS, *FRAMES))
+
+
+def _vet(workspace: Workspace, names: Sequence[str]) -> None:
+    """Look at files of the last concordance several at a time, before each is asked for."""
+    row = workspace.memory.reconciliation()
+    if row is not None:
+        workspace.frames.vet([f"{row['folder']}/{name}.parquet" for name in names])
 
 
 def _aged(workspace: Workspace, rules: Rules, found: list[Snapshot], damaged: list[str]) -> Summary:
@@ -128,9 +136,8 @@ def _aged(workspace: Workspace, rules: Rules, found: list[Snapshot], damaged: li
     entries = read(workspace, "entries").select("entry", "name", "systems", "last_seen").collect()
     earlier = read(workspace, "findings").collect()
     findings = aged(earlier, entries, rules.scope)
-    settled = not any(ruling.accept for ruling in holding(workspace)) and not _is_open(earlier)
-    if settled and findings.equals(earlier.select(findings.columns)):
-        findings = earlier  # not even what is new and what was accepted has changed
+    if not any(ruling.accept for ruling in holding(workspace)) and findings.equals(earlier.select(findings.columns)):
+        findings = _all_known(earlier) if _is_open(earlier) else earlier
     else:
         findings = followed(workspace, findings, read(workspace, "members"))
     summary = Summary(
@@ -139,6 +146,13 @@ def _aged(workspace: Workspace, rules: Rules, found: list[Snapshot], damaged: li
     )  # fmt: skip
     _store(workspace, None if findings is earlier else findings, {}, found, told | {"findings": summary.findings})
     return summary
+
+
+def _all_known(findings: pl.DataFrame) -> pl.DataFrame:
+    """The findings of last time once more, of which none is accepted any longer."""
+    return findings.with_columns(
+        pl.lit("known").alias("state"), pl.lit(None, dtype=findings.schema["accepted"]).alias("accepted")
+    )
 
 
 def _is_open(findings: pl.DataFrame) -> bool:
@@ -270,9 +284,7 @@ def _last(workspace: Workspace, rules: Rules) -> Concordance | None:
 
 def _frames(workspace: Workspace, names: Sequence[str]) -> dict[str, pl.DataFrame] | None:
     """Frames of the last concordance; none where an earlier release did not keep all of them."""
-    row = workspace.memory.reconciliation()
-    if row is not None:
-        workspace.frames.vet([f"{row['folder']}/{name}.parquet" for name in names])
+    _vet(workspace, names)
     if not all(_has(workspace, name) for name in names):
         return None
     return {name: read(workspace, name).collect() for name in names}
@@ -356,7 +368,7 @@ def _store(
         earlier = read(workspace, "findings").collect()
         if set(_SAME) <= set(earlier.columns):
             ended = earlier.head(0)
-            if findings is not None:
+            if findings is not None and not findings.select(_SAME).equals(earlier.select(_SAME)):
                 ended = earlier.join(findings, on=_SAME, how="anti", nulls_equal=True)
             workspace.frames.write(ended, f"{folder}/gone.parquet")
     workspace.catalogue.add_reconciliation(folder, [s.id for s in found if s.id], told)
