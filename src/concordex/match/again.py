@@ -9,7 +9,7 @@ candidate, comes out as it did.  The result is what reconciling everything would
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
@@ -18,12 +18,14 @@ import polars as pl
 from concordex.match import blocks, seats, strays
 from concordex.match.concordance import (
     Concordance,
+    Earlier,
     Rules,
     nearest,
     obeyed,
     ordered,
     pairs,
     parted,
+    prints_of,
     ruled,
     trusted,
     undecided,
@@ -35,6 +37,7 @@ from concordex.match.crowds import Crowds, Numbers, crowds, numbers
 from concordex.match.finding import OWN
 from concordex.match.findings import findings
 from concordex.match.identity import CUT, VIRTUAL, identities, without
+from concordex.match.learned import Learned
 from concordex.match.link import Linked, link
 from concordex.match.memory import let_go
 from concordex.match.merge import merge
@@ -49,17 +52,17 @@ MOST = 0.2
 
 _KEYS = ("serial_key", "members", "uuid_key", "tag_key", "name_key", "mac_keys", "drawn_macs")
 
-#: What is asked of the members of last time, beside whether they changed.
-_NEEDED = {
-    *("system", "record_id", "row", "entry", "chain", "standing", "ruled", "reference", "macs", "ips"),
-    *(*_KEYS, *COMPARED),
-}
+#: What is asked of the members of last time.
+NEEDED = (
+    *("system", "record_id", "row", "entry", "print", "chain", "standing", "ruled", "reference", "macs", "ips"),
+    *dict.fromkeys((*_KEYS, *COMPARED)),
+)
 
 
 def again(
     records: pl.DataFrame,
     rules: Rules,
-    last: Concordance | None,
+    last: Earlier | None,
     resting: pl.Expr | None = None,
     most: float = MOST,
 ) -> Concordance | None:
@@ -69,47 +72,47 @@ def again(
     ``most`` of the records have changed, or where they have other fields than they had.
     """
     records = ordered(whole(records))
-    if last is None or not set(records.schema.items()) <= set(last.members.schema.items()):
+    if last is None or not set(records.schema.items()) <= set(last.fields.items()):
         return None
-    since = _since(records, last.members)
+    if not set(NEEDED) <= set(last.fields):  # an earlier release kept other things
+        return None
+    old, learned, prints = last.part("members").select(NEEDED), last.learned, prints_of(records)
+    since = _since(records, prints, old)
     if since.changed.sum() + len(since.gone) > most * records.height:
         return None
-    last = replace(last, members=last.members.select(_NEEDED))  # the rest is half of what is held
-    keyed = _keyed(records, last, since, rules.placeholders)
-    known = crowds(keyed, last.learned.docks, last.learned.sighting)
+    keyed = _keyed(records, old, since, rules.placeholders, learned.prefixes)
+    known = crowds(keyed, learned.docks, learned.sighting)
     standing, names, told = known.standing(), ruled(keyed, rules.rulings), obeyed(keyed, rules.rulings)
-    moved = _moved(last.members, since, standing, names)
-    open_to = _open_to(keyed, known, last.members, since, moved)
-    rows, linked = _linked(keyed, known, last, open_to, told)
-    entry, chain = _settled(keyed, last.members, since, open_to, rows, linked)
+    moved = _moved(old, since, standing, names)
+    open_to = _open_to(keyed, known, old, since, moved)
+    rows, linked = _linked(keyed, known, learned, open_to, told)
+    entry, chain = _settled(keyed, old, since, open_to, rows, linked)
     members = keyed.with_columns(
-        entry.alias("entry"), pl.Series("chain", chain, dtype=pl.UInt32), pl.Series("standing", standing), names
+        entry.alias("entry"), prints, pl.Series("chain", chain, dtype=pl.UInt32), pl.Series("standing", standing), names
     )
-    opened = _opened(members, last.members, since, open_to)
-    closed = np.ones(last.members.height, dtype=np.bool_)
+    opened = _opened(members, old, since, open_to)
+    closed = np.ones(old.height, dtype=np.bool_)
     closed[since.before(open_to)] = False
-    touched = _touched(members, last.members, since, opened)
+    touched = _touched(members, old, since, opened)
     among = members.join(touched, on="entry", how="semi", maintain_order="left")
     entries, sources = merge(trusted(among), rules.order, rules.by_field, values(among, rules.rulings))
-    entries = _but(last.entries, touched).merge_sorted(entries, key="entry")
+    entries = _but(last.part("entries"), touched).merge_sorted(entries, key="entry")
     evidence, doubts = (
         part.with_columns(pl.Series(end, rows[part[end]]) for end in "ab") for part in pairs(entry.gather(rows), linked)
     )
-    held = last.evidence.filter(closed[last.evidence["a"]]), last.doubts.filter(closed[last.doubts["a"]])
-    evidence = _by_pair(pl.concat([_renumbered(held[0], since, "ab"), evidence]))
-    torn, doubts = (
-        undecided(entry.gather(rows), doubts, linked),
-        nearest(pl.concat([_renumbered(held[1], since, "ab"), doubts])),
+    torn = undecided(entry.gather(rows), doubts, linked)
+    evidence = _by_pair(pl.concat([_standing(last.part("evidence"), closed, since), evidence]))
+    doubts = nearest(pl.concat([_standing(last.part("doubts"), closed, since), doubts]))
+    sources = _renumbered(_but(last.part("sources"), touched), since, sources.columns[1:]).merge_sorted(
+        sources, key="entry"
     )
-    sources = _renumbered(_but(last.sources, touched), since, sources.columns[1:]).merge_sorted(sources, key="entry")
-    agreed = _agreement(last, touched, among, keyed["system"])
-    still, was, learned = _held(last.findings, opened, touched), _earlier(last.members, since), last.learned
-    apart = parted(entry, told)
-    del last, known, keyed, linked, held, closed, standing  # more is to come
+    agreed = _agreement(old, last.part("agreement"), touched, among, keyed["system"])
+    held, was, apart = _held(last.part("findings"), opened, touched), _earlier(old, since), parted(entry, told)
+    del last, old, known, keyed, linked, closed, standing  # more is to come
     let_go()
     at_rest = members.select(resting).to_series() if resting is not None else None
     found = findings(
-        members, entries, rules.scope, at_rest, doubts=torn, contradicted=told.contradicted, among=among, held=still,
+        members, entries, rules.scope, at_rest, doubts=torn, contradicted=told.contradicted, among=among, held=held,
         learned=learned, apart=apart,
     )  # fmt: skip
     return Concordance(
@@ -142,8 +145,8 @@ class _Since:
         return np.asarray(np.r_[was[was >= 0], self.gone])
 
 
-def _since(records: pl.DataFrame, old: pl.DataFrame) -> _Since:
-    """What became of ``records``, which are in their order."""
+def _since(records: pl.DataFrame, prints: pl.Series, old: pl.DataFrame) -> _Since:
+    """What became of ``records``, which are in their order, by what they said and say."""
     ids = ["system", "record_id"]
     found = records.select(ids).join(old.select(*ids, "row"), on=ids, how="left", maintain_order="left")["row"]
     if found.null_count() or records.height != old.height:
@@ -152,19 +155,20 @@ def _since(records: pl.DataFrame, old: pl.DataFrame) -> _Since:
         now[was[was >= 0]] = np.flatnonzero(was >= 0)
     else:  # nobody came and nobody went
         was = now = np.arange(records.height)
-    changed, there = was < 0, pl.Series(np.maximum(was, 0))
-    for name in records.columns:  # one after another, so that only one is held twice
-        same = old[name] if was is now else old[name].gather(there)
-        changed = changed | records[name].ne_missing(same).to_numpy()
+    said = old["print"].to_numpy()
+    changed = was < 0
+    changed = changed | (prints.to_numpy() != (said if was is now else said[np.maximum(was, 0)]))
     return _Since(was, now, changed)
 
 
-def _keyed(records: pl.DataFrame, last: Concordance, since: _Since, placeholders: Sequence[str]) -> pl.DataFrame:
+def _keyed(
+    records: pl.DataFrame, old: pl.DataFrame, since: _Since, placeholders: Sequence[str], prefixes: Sequence[str]
+) -> pl.DataFrame:
     """As :func:`identities` makes it; the keys of what did not change are those of last time."""
-    fresh = without(identities(records.filter(since.changed), placeholders), last.learned.prefixes)
+    fresh = without(identities(records.filter(since.changed), placeholders), prefixes)
     at = since.was.copy()
-    at[since.changed] = last.members.height + np.arange(fresh.height)
-    keys = pl.concat([last.members.select(_KEYS), fresh.select(_KEYS)])[at]
+    at[since.changed] = old.height + np.arange(fresh.height)
+    keys = pl.concat([old.select(_KEYS), fresh.select(_KEYS)])[at]
     return records.with_row_index("row").with_columns(keys.get_columns())
 
 
@@ -269,7 +273,7 @@ def _referring(keyed: pl.DataFrame, past: pl.DataFrame, present: pl.DataFrame) -
 
 
 def _linked(
-    keyed: pl.DataFrame, known: Crowds, last: Concordance, open_to: Mask, told: Obeyed
+    keyed: pl.DataFrame, known: Crowds, learned: Learned, open_to: Mask, told: Obeyed
 ) -> tuple[Numbers, Linked]:
     """The rows to link, with all that shares a value with them, and what came of it, numbered among those."""
     mine = [pl.Series(column.values[open_to]) for some in blocks.columns(known) for column in some]
@@ -279,7 +283,7 @@ def _linked(
     same, apart = (
         [(int(at[a]), int(at[b])) for a, b in ruled if open_to[a] and open_to[b]] for ruled in (told.same, told.apart)
     )
-    linked = link(keyed[rows], known.take(rows), same=same, apart=apart, learned=last.learned, only=open_to[rows])
+    linked = link(keyed[rows], known.take(rows), same=same, apart=apart, learned=learned, only=open_to[rows])
     return rows, linked
 
 
@@ -340,16 +344,23 @@ def _by_pair(evidence: pl.DataFrame) -> pl.DataFrame:
     return evidence[argsorted((one << 32) | other)]
 
 
-def _agreement(last: Concordance, touched: pl.DataFrame, among: pl.DataFrame, systems: pl.Series) -> pl.DataFrame:
-    """What was counted the last time, with the records ``among`` the ``touched`` entries for those that they had.
+def _agreement(
+    old: pl.DataFrame, counted: pl.DataFrame, touched: pl.DataFrame, among: pl.DataFrame, systems: pl.Series
+) -> pl.DataFrame:
+    """What was ``counted`` the last time, with the records ``among`` the ``touched`` entries for those that they had.
 
     ``systems`` are those of now.
     """
-    past = last.members.join(touched, on="entry", how="semi")
-    counts = [(last.agreement, 1), (agreement(past), -1), (agreement(among), 1)]
+    past = old.join(touched, on="entry", how="semi")
+    counts = [(counted, 1), (agreement(past), -1), (agreement(among), 1)]
     signed = [part.with_columns(pl.col("confirmed", "of") * sign) for part, sign in counts]
     there = pl.col("system").is_in(systems.unique().implode())
     return pl.concat(signed).group_by("system").sum().filter(there).sort("system")
+
+
+def _standing(pairs: pl.DataFrame, closed: Mask, since: _Since) -> pl.DataFrame:
+    """Pairs of records that nobody looked at again, with the rows of now."""
+    return _renumbered(pairs.filter(closed[pairs["a"]]), since, "ab")
 
 
 def _renumbered(part: pl.DataFrame, since: _Since, names: Sequence[str]) -> pl.DataFrame:

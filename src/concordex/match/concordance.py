@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Protocol
 
 import numpy as np
 import polars as pl
@@ -43,8 +44,9 @@ class Concordance:
     """What reconciling made, each a frame.
 
     members   every record with its ``entry``, the keys by which it was recognised, and what tells the next
-              time whether it needs to be looked at again: ``chain`` (the row of the first record it hangs
-              together with), ``standing`` (its values and how many bear them, as a number) and ``ruled``
+              time whether it needs to be looked at again: ``print`` (all that it says, as a number), ``chain`` (the
+              row of the first record it hangs together with), ``standing`` (its values and how many bear them, as a
+              number) and ``ruled``
     entries   one row for each device
     sources   for each entry and field the ``row`` in members that gave the value; missing where ruled
     evidence  the pairs of records within entries: a level for each kind of evidence, and the bits in all
@@ -68,15 +70,39 @@ class Concordance:
     looked_at: int
     was: pl.Series | None
 
+    @property
+    def fields(self) -> Mapping[str, pl.DataType]:
+        """The columns of its members."""
+        return self.members.schema
+
+    def part(self, name: str) -> pl.DataFrame:
+        """One of its ``PARTS``."""
+        return dict[str, pl.DataFrame](vars(self))[name]
+
     def frames(self) -> dict[str, pl.DataFrame]:
         """All of it as frames by name, to be kept."""
-        return {name: getattr(self, name) for name in PARTS} | self.learned.frames()
+        return {name: self.part(name) for name in PARTS} | self.learned.frames()
 
     @classmethod
     def of_frames(cls, frames: Mapping[str, pl.DataFrame]) -> Concordance:
         """What :meth:`frames` made frames of."""
         parts = {name: frames[name] for name in PARTS}
         return cls(**parts, learned=Learned.of_frames(frames), looked_at=parts["members"].height, was=None)
+
+
+class Earlier(Protocol):
+    """A concordance of another time, of which each part may be read only when it is asked for."""
+
+    @property
+    def learned(self) -> Learned:
+        """What was learned then."""
+
+    @property
+    def fields(self) -> Mapping[str, pl.DataType]:
+        """The columns of its members."""
+
+    def part(self, name: str) -> pl.DataFrame:
+        """One of its ``PARTS``."""
 
 
 #: The frames of a concordance, beside what was learned.
@@ -98,7 +124,8 @@ def reconcile(
     holds.
     """
     rules = rules or Rules()
-    keyed = identities(ordered(whole(records)), rules.placeholders)
+    records = ordered(whole(records))
+    keyed, prints = identities(records, rules.placeholders), prints_of(records)
     prefixes = learned.prefixes if learned else optional_prefixes(keyed)
     keyed = without(keyed, prefixes)
     told = obeyed(keyed, rules.rulings)
@@ -109,7 +136,7 @@ def reconcile(
     evidence, doubts = pairs(entry, linked)
     torn, learned, apart = undecided(entry, doubts, linked), linked.learned, parted(entry, told)
     members = keyed.with_columns(
-        entry.alias("entry"), pl.Series("chain", linked.chains, dtype=pl.UInt32),
+        entry.alias("entry"), prints, pl.Series("chain", linked.chains, dtype=pl.UInt32),
         pl.Series("standing", known.standing()), ruled(keyed, rules.rulings),
     )  # fmt: skip
     del known, linked, keyed  # half of all that is held by now, and more is to come
@@ -141,6 +168,11 @@ def ordered(records: pl.DataFrame) -> pl.DataFrame:
     system, called = pl.col("system"), pl.col("record_id")
     after = (system > system.shift()) | ((system == system.shift()) & (called > called.shift()))
     return records if records.select(after.fill_null(value=True).all()).item() else records.sort("system", "record_id")
+
+
+def prints_of(records: pl.DataFrame) -> pl.Series:
+    """For each record one number for all that it says, in whatever order its fields stand."""
+    return records.select(sorted(records.columns)).hash_rows(seed=11).alias("print")
 
 
 def trusted(members: pl.DataFrame) -> pl.DataFrame:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import timedelta
 from typing import TYPE_CHECKING, Any
@@ -13,8 +13,8 @@ from typing import TYPE_CHECKING, Any
 import polars as pl
 
 from concordex import __version__
-from concordex.errors import CalledWrongly
-from concordex.match.again import again
+from concordex.errors import CalledWrongly, StoreError
+from concordex.match.again import NEEDED, again
 from concordex.match.compare import KINDS
 from concordex.match.concordance import PARTS, Concordance, Rules, ordered, reconcile
 from concordex.match.coverage import coverage, moves
@@ -87,7 +87,10 @@ def make(
 
 def _again(workspace: Workspace, records: pl.DataFrame, rules: Rules, resting: pl.Expr | None) -> Concordance | None:
     """What the last concordance makes quicker; nothing where it cannot help."""
-    return again(records, rules, _last(workspace, rules), resting)  # which lets go of it as it is used up
+    try:
+        return again(records, rules, _last(workspace, rules), resting)
+    except StoreError:  # another process has made a newer one, and taken this one away
+        return None
 
 
 def _basis(workspace: Workspace, found: list[Snapshot], rules: Rules, resting: pl.Expr | None) -> str | None:
@@ -265,29 +268,43 @@ def _learned(workspace: Workspace, height: int) -> Learned | None:
     learned = json.loads(row["summary"]).get("learned_at", 0) if row else 0
     if not learned or abs(height - learned) > _STABLE * learned:
         return None
-    frames = _frames(workspace, FRAMES)
-    if frames is None:
+    if not all(_has(workspace, name) for name in FRAMES):
         return None
+    frames = {name: read(workspace, name).collect() for name in FRAMES}
     known = [(kind, level, name) for kind, names in KINDS.items() for level, name in enumerate(names, start=1)]
     same = sorted(frames["weights"].select("kind", "level", "means").unique().iter_rows()) == sorted(known)
     return Learned.of_frames(frames) if same else None  # an older release weighed other things
 
 
-def _last(workspace: Workspace, rules: Rules) -> Concordance | None:
+@dataclass(frozen=True)
+class _Last:
+    """The concordance of last time, as it is kept: each part is read when it is asked for, as far as it is needed."""
+
+    parts: Mapping[str, pl.LazyFrame]
+    learned: Learned
+
+    @property
+    def fields(self) -> Mapping[str, pl.DataType]:
+        return self.parts["members"].collect_schema()
+
+    def part(self, name: str) -> pl.DataFrame:
+        asked = self.parts[name].select(NEEDED) if name == "members" else self.parts[name]
+        try:
+            return asked.collect()
+        except FileNotFoundError as error:
+            raise StoreError(f"the {name} of the last concordance are gone") from error
+
+
+def _last(workspace: Workspace, rules: Rules) -> _Last | None:
     """The concordance of last time, if it was made in the same way."""
     row = workspace.memory.reconciliation()
     if row is None or json.loads(row["summary"]).get("settings") != _settings(rules):
         return None
-    frames = _frames(workspace, (*PARTS, *FRAMES))
-    return Concordance.of_frames(frames) if frames else None
-
-
-def _frames(workspace: Workspace, names: Sequence[str]) -> dict[str, pl.DataFrame] | None:
-    """Frames of the last concordance; none where an earlier release did not keep all of them."""
-    _vet(workspace, names)
-    if not all(_has(workspace, name) for name in names):
+    _vet(workspace, (*PARTS, *FRAMES))
+    if not all(_has(workspace, name) for name in (*PARTS, *FRAMES)):
         return None
-    return {name: read(workspace, name).collect() for name in names}
+    learned = Learned.of_frames({name: read(workspace, name).collect() for name in FRAMES})
+    return _Last({name: read(workspace, name) for name in PARTS}, learned)
 
 
 def _settings(rules: Rules) -> str:
