@@ -90,25 +90,27 @@ def again(
     members = keyed.with_columns(
         entry.alias("entry"), prints, pl.Series("chain", chain, dtype=pl.UInt32), pl.Series("standing", standing), names
     )
-    opened = _opened(members, old, since, open_to)
-    closed = np.ones(old.height, dtype=np.bool_)
-    closed[since.before(open_to)] = False
-    touched = _touched(members, old, since, opened)
-    among = members.join(touched, on="entry", how="semi", maintain_order="left")
-    entries, sources = merge(trusted(among), rules.order, rules.by_field, values(among, rules.rulings))
-    entries = _but(last.part("entries"), touched).merge_sorted(entries, key="entry")
     evidence, doubts = (
         part.with_columns(pl.Series(end, rows[part[end]]) for end in "ab") for part in pairs(entry.gather(rows), linked)
     )
     torn = undecided(entry.gather(rows), doubts, linked)
+    del keyed, known, linked, standing  # much of what is held
+    let_go()
+    opened = _opened(members, old, since, open_to)
+    closed = np.ones(old.height, dtype=np.bool_)
+    closed[since.before(open_to)] = False
     evidence = _by_pair(pl.concat([_standing(last.part("evidence"), closed, since), evidence]))
     doubts = nearest(pl.concat([_standing(last.part("doubts"), closed, since), doubts]))
+    touched = _touched(members, old, since, opened)
+    among = members.join(touched, on="entry", how="semi", maintain_order="left")
+    entries, sources = merge(trusted(among), rules.order, rules.by_field, values(among, rules.rulings))
+    entries = _but(last.part("entries"), touched).merge_sorted(entries, key="entry")
     sources = _renumbered(_but(last.part("sources"), touched), since, sources.columns[1:]).merge_sorted(
         sources, key="entry"
     )
-    agreed = _agreement(old, last.part("agreement"), touched, among, keyed["system"])
+    agreed = _agreement(old, last.part("agreement"), touched, among, members["system"])
     held, was, apart = _held(last.part("findings"), opened, touched), _earlier(old, since), parted(entry, told)
-    del last, old, known, keyed, linked, closed, standing  # more is to come
+    del last, old, closed
     let_go()
     at_rest = members.select(resting).to_series() if resting is not None else None
     found = findings(
