@@ -19,6 +19,7 @@ from concordex.match import blocks, seats, strays
 from concordex.match.concordance import (
     Concordance,
     Earlier,
+    Keep,
     Rules,
     nearest,
     obeyed,
@@ -65,12 +66,14 @@ def again(
     last: Earlier | None,
     resting: pl.Expr | None = None,
     most: float = MOST,
+    keep: Keep | None = None,
 ) -> Concordance | None:
     """What :func:`reconcile` gives for ``records`` with what ``last`` had learned, made from what ``last`` gave.
 
     ``last`` was made with the same rules, but for rulings and scope.  Nothing where there is none, where more than
     ``most`` of the records have changed, or where they have other fields than they had.
     """
+    keep = keep or (lambda _name, _frame: None)
     records = ordered(whole(records))
     if last is None or not set(records.schema.items()) <= set(last.fields.items()):
         return None
@@ -101,6 +104,8 @@ def again(
     closed[since.before(open_to)] = False
     evidence = _by_pair(pl.concat([_standing(last.part("evidence"), closed, since), evidence]))
     doubts = nearest(pl.concat([_standing(last.part("doubts"), closed, since), doubts]))
+    for part, frame in (("members", members), ("evidence", evidence), ("doubts", doubts)):
+        keep(part, frame)
     touched = _touched(members, old, since, opened)
     among = members.join(touched, on="entry", how="semi", maintain_order="left")
     entries, sources = merge(trusted(among), rules.order, rules.by_field, values(among, rules.rulings))
@@ -111,6 +116,8 @@ def again(
     agreed = _agreement(old, last.part("agreement"), touched, among, members["system"])
     held, was, apart = _held(last.part("findings"), opened, touched), _earlier(old, since), parted(entry, told)
     del last, old, closed
+    for part, frame in (("entries", entries), ("sources", sources), ("agreement", agreed)):
+        keep(part, frame)
     let_go()
     at_rest = members.select(resting).to_series() if resting is not None else None
     found = findings(

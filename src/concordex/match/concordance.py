@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -90,6 +90,10 @@ class Concordance:
         return cls(**parts, learned=Learned.of_frames(frames), looked_at=parts["members"].height, was=None)
 
 
+#: What is called with the name and the frame of a part of a concordance.
+Keep = Callable[[str, pl.DataFrame], None]
+
+
 class Earlier(Protocol):
     """A concordance of another time, of which each part may be read only when it is asked for."""
 
@@ -115,14 +119,16 @@ def reconcile(
     before: pl.DataFrame | None = None,
     resting: pl.Expr | None = None,
     learned: Learned | None = None,
+    keep: Keep | None = None,
 ) -> Concordance:
     """The concordance of ``records``: device records of all systems, in any order.
 
     ``records`` holds ``system``, ``record_id`` and any of the common fields.  ``before`` holds last
     time's ``system``, ``record_id``, ``entry``, so that entries keep their numbers; ``resting`` is true
     for things that no manager is expected to know; ``learned`` is what was learned before, if it still
-    holds.
+    holds.  ``keep`` is called with each part but the findings as soon as it stands.
     """
+    keep = keep or (lambda _name, _frame: None)
     rules = rules or Rules()
     records = ordered(whole(records))
     keyed, prints = identities(records, rules.placeholders), prints_of(records)
@@ -139,10 +145,15 @@ def reconcile(
         entry.alias("entry"), prints, pl.Series("chain", linked.chains, dtype=pl.UInt32),
         pl.Series("standing", known.standing()), ruled(keyed, rules.rulings),
     )  # fmt: skip
+    for part, frame in (("members", members), ("evidence", evidence), ("doubts", doubts)):
+        keep(part, frame)
     del known, linked, keyed  # half of all that is held by now, and more is to come
     let_go()
     entries, sources = merge(trusted(members), rules.order, rules.by_field, values(members, rules.rulings))
     let_go()
+    agreed = agreement(members)
+    for part, frame in (("entries", entries), ("sources", sources), ("agreement", agreed)):
+        keep(part, frame)
     at_rest = members.select(resting).to_series() if resting is not None else None
     found = findings(
         members, entries, rules.scope, at_rest, doubts=torn, contradicted=told.contradicted, learned=learned,
@@ -150,7 +161,7 @@ def reconcile(
     )  # fmt: skip
     return Concordance(
         members=members, entries=entries, sources=sources, evidence=evidence, doubts=doubts, learned=learned,
-        looked_at=members.height, findings=found, was=was, agreement=agreement(members),
+        looked_at=members.height, findings=found, was=was, agreement=agreed,
     )  # fmt: skip
 
 

@@ -21,7 +21,7 @@ import polars as pl
 from concordex.match.identity import CUT
 from concordex.match.near import neighbours
 from concordex.match.sidebyside import side_by_side
-from concordex.match.sorting import argsorted
+from concordex.match.sorting import argsorted, starts
 
 Numbers = npt.NDArray[np.int64]
 Small = npt.NDArray[np.int16]
@@ -198,11 +198,15 @@ def _networks(addresses: pl.Series) -> Numbers:
     """
     flat = pl.DataFrame({"row": np.arange(len(addresses)), "said": addresses})
     flat = flat.filter(pl.col("said").list.len() > 0).explode("said")
-    prefix = pl.coalesce(pl.col("said").str.extract(r"^(\d+\.\d+)\."), pl.col("said").str.extract(_SITE))
-    told = flat.select("row", prefix.alias("net")).drop_nulls("net").unique(maintain_order=True)
-    alone = told.filter(pl.len().over("row") == 1)
+    prefix = pl.col("said").str.extract(r"^(\d+\.\d+)\.")
+    told = flat.with_columns(prefix.alias("net")).filter(pl.col("net").is_not_null() | pl.col("said").str.contains(":"))
+    told = told.with_columns(pl.coalesce("net", pl.col("said").str.extract(_SITE))).drop_nulls("net")
     out = np.zeros(len(addresses), dtype=np.int64)
-    out[alone["row"].to_numpy()] = numbers(alone["net"]).to_numpy()
+    if told.height:
+        row, net = told["row"].to_numpy(), numbers(told["net"]).to_numpy()
+        begins = np.flatnonzero(starts(row))
+        least, most = np.minimum.reduceat(net, begins), np.maximum.reduceat(net, begins)
+        out[row[begins]] = np.where(least == most, least, 0)
     return out
 
 

@@ -12,6 +12,8 @@ from collections.abc import Callable, Sequence
 
 import polars as pl
 
+from concordex.match.sidebyside import side_by_side
+
 #: Serials that mean "nothing", as they are compared: capitals, letters and digits only.
 PLACEHOLDERS = frozenset(
     [
@@ -55,17 +57,28 @@ def identities(records: pl.DataFrame, placeholders: Sequence[str] = ()) -> pl.Da
     serials that a record names beside its own.
     """
     nothing = [*PLACEHOLDERS, *("".join(s for s in word.upper() if s.isalnum()) for word in placeholders)]
+    keys = side_by_side(
+        (
+            lambda: _serials(records["serial"], nothing),
+            lambda: [_uuids(records["uuid"]).alias("uuid_key")],
+            lambda: [_tags(records["asset_tag"]).alias("tag_key")],
+            lambda: [_names(records["name"]).alias("name_key")],
+            lambda: _cards(records["macs"]),
+        )
+    )
+    return records.with_row_index("row").with_columns(*(key for several in keys for key in several))
+
+
+def _cards(macs: pl.Series) -> list[pl.Series]:
+    """The cards that makers numbered, and those that devices made up."""
+    card = pl.element().str
+    numbered = card.contains(f"{VIRTUAL}|{_DRAWN}|{_GROUP}").not_()
+    drawn = card.contains(_DRAWN) & card.contains(f"{VIRTUAL}|{_NUMBERED}").not_()
     cards = pl.col("macs").list
-    return records.with_row_index("row").with_columns(
-        *_serials(records["serial"], nothing),
-        _uuids(records["uuid"]).alias("uuid_key"),
-        _tags(records["asset_tag"]).alias("tag_key"),
-        _names(records["name"]).alias("name_key"),
-        cards.filter(pl.element().str.contains(f"{VIRTUAL}|{_DRAWN}|{_GROUP}").not_()).alias("mac_keys"),
-        cards.filter(
-            pl.element().str.contains(_DRAWN) & pl.element().str.contains(f"{VIRTUAL}|{_NUMBERED}").not_()
-        ).alias("drawn_macs"),
+    told = macs.alias("macs").to_frame().select(
+        cards.filter(numbered).alias("mac_keys"), cards.filter(drawn).alias("drawn_macs")
     )  # fmt: skip
+    return told.get_columns()
 
 
 def _where_needed(said: pl.Series, clean: str, rewritten: Callable[[pl.Expr], pl.Expr]) -> pl.Series:

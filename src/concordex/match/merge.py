@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
 import polars as pl
 
+from concordex.match.sidebyside import side_by_side
 from concordex.match.sorting import Numbers, argsorted, distinct, starts
 from concordex.model.fields import FIELDS
 
@@ -61,8 +63,8 @@ def merge(
     asked = _Asked(said, entry)
     rules = {name: _rule(name, (by_field or {}).get(name), order) for name in MERGED}
     kind = asked.told("kind", rules["kind"])[0]
-    values, sources = [], []
-    for name in MERGED:
+
+    def told(name: str) -> tuple[pl.Series, pl.Series]:
         value, source = asked.told(name, rules[name])
         for which, own in rules[name].kinds.items():
             other = asked.told(name, _rule(name, own, order))
@@ -70,8 +72,9 @@ def merge(
                 pl.select(pl.when(kind == which).then(theirs).otherwise(ours)).to_series()
                 for theirs, ours in zip(other, (value, source), strict=True)
             )
-        values.append(value.alias(name))
-        sources.append(source.alias(name))
+        return value.alias(name), source.alias(name)
+
+    values, sources = zip(*side_by_side(partial(told, name) for name in MERGED), strict=True)
     entries = pl.DataFrame([called, *values]).with_columns(
         pl.col("kind").fill_null("other"), _systems(said["system"], entry).alias("systems"),
         pl.Series("records", np.bincount(entry, minlength=len(called)), dtype=pl.UInt32),

@@ -6,8 +6,9 @@ import hashlib
 import json
 import os
 import shutil
-from collections.abc import Callable, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -69,12 +70,30 @@ class Frames:
         digest = write(frame, self.root / name, lasting=lasting, facts=facts)
         self._catalogue().note_file(name, digest, content(frame) if facts is not None else None)
 
-    def write_passing(self, frames: Mapping[str, pl.DataFrame]) -> None:
-        """Write frames that do not last, each under its name: while one is written the digest of another is made."""
+    @contextmanager
+    def passing(self, folder: str) -> Iterator[Callable[[str, pl.DataFrame], None]]:
+        """What is called with a name and a frame writes it into ``folder``, beside whatever is done meanwhile.
+
+        All of it is written at the end, or nothing is left of it where that does not come.
+        """
+        under_way: dict[str, Future[str]] = {}
+
+        def write_beside(part: str, frame: pl.DataFrame) -> None:
+            name = f"{folder}/{part}.parquet"
+            if name in under_way:
+                under_way[name].result()
+            under_way[name] = workers.submit(write, frame, self.root / name, lasting=False)
+
         with ThreadPoolExecutor(2) as workers:
-            digests = workers.map(lambda name: write(frames[name], self.root / name, lasting=False), frames)
-            for name, digest in zip(frames, digests, strict=True):
-                self._catalogue().note_file(name, digest)
+            try:
+                yield write_beside
+                digests = {name: done.result() for name, done in under_way.items()}
+            except BaseException:
+                workers.shutdown(cancel_futures=True)
+                shutil.rmtree(self.root / folder, ignore_errors=True)
+                raise
+        for name, digest in digests.items():
+            self._catalogue().note_file(name, digest)
 
     def vet(self, names: Sequence[str]) -> None:
         """Look at files of those names beforehand, several at a time; those that are as written need no other look."""

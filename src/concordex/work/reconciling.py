@@ -16,7 +16,7 @@ from concordex import __version__
 from concordex.errors import CalledWrongly, StoreError
 from concordex.match.again import NEEDED, again
 from concordex.match.compare import KINDS
-from concordex.match.concordance import PARTS, Concordance, Rules, ordered, reconcile
+from concordex.match.concordance import PARTS, Concordance, Keep, Rules, ordered, reconcile
 from concordex.match.coverage import coverage, moves
 from concordex.match.finding import Scope, Staged
 from concordex.match.findings import aged
@@ -74,21 +74,35 @@ def make(
     records = ordered(_records(workspace, found))
     progress(1, 3)
     learned = None if relearn else _learned(workspace, records.height)
-    made = _again(workspace, records, rules, resting) if learned else None
-    made = made or reconcile(records, rules, _before(workspace), resting, learned)
-    del records
-    made = replace(made, findings=followed(workspace, made.findings, made.members.lazy()))
-    progress(2, 3)
-    summary = _summary(workspace, made, found)
-    summary = replace(summary, doubts=[*damaged, *summary.doubts])
-    _keep(workspace, made, found, summary, relearned=learned is None, settings=_settings(rules), basis=basis)
+    folder = _next_folder(workspace)
+    with workspace.frames.passing(folder) as keep:
+        made = _again(workspace, records, rules, resting, keep) if learned else None
+        made = made or reconcile(records, rules, _before(workspace), resting, learned, keep)
+        del records
+        made = replace(made, findings=followed(workspace, made.findings, made.members.lazy()))
+        keep("findings", made.findings)
+        for name, frame in made.learned.frames().items():
+            keep(name, frame)
+        progress(2, 3)
+        summary = _summary(workspace, made, found)
+        summary = replace(summary, doubts=[*damaged, *summary.doubts])
+    row = workspace.catalogue.reconciliation()
+    since = json.loads(row["summary"]).get("learned_at") if row and learned else None
+    told = {
+        "records": summary.records, "entries": summary.entries, "findings": summary.findings,
+        "systems": summary.systems, "learned_at": since or summary.records, "settings": _settings(rules),
+        "basis": basis,
+    }  # fmt: skip
+    _enter(workspace, folder, made.findings, found, told)
     return summary
 
 
-def _again(workspace: Workspace, records: pl.DataFrame, rules: Rules, resting: pl.Expr | None) -> Concordance | None:
+def _again(
+    workspace: Workspace, records: pl.DataFrame, rules: Rules, resting: pl.Expr | None, keep: Keep
+) -> Concordance | None:
     """What the last concordance makes quicker; nothing where it cannot help."""
     try:
-        return again(records, rules, _last(workspace, rules), resting)
+        return again(records, rules, _last(workspace, rules), resting, keep=keep)
     except StoreError:  # another process has made a newer one, and taken this one away
         return None
 
@@ -147,7 +161,15 @@ def _aged(workspace: Workspace, rules: Rules, found: list[Snapshot], damaged: li
         records=told["records"], entries=told["entries"], systems=told["systems"], changes={}, looked_at=0,
         findings=_counted(findings), doubts=[*damaged, *_doubts(found)],
     )  # fmt: skip
-    _store(workspace, None if findings is earlier else findings, {}, found, told | {"findings": summary.findings})
+    folder = _next_folder(workspace)
+    with workspace.frames.passing(folder) as keep:
+        if findings is not earlier:
+            keep("findings", findings)
+    row = workspace.catalogue.reconciliation()
+    for name in (*PARTS, *FRAMES):
+        if row and (name != "findings" or findings is earlier):
+            workspace.frames.carry(f"{row['folder']}/{name}.parquet", f"{folder}/{name}.parquet")
+    _enter(workspace, folder, findings, found, told | {"findings": summary.findings})
     return summary
 
 
@@ -346,47 +368,22 @@ def _doubts(found: list[Snapshot]) -> list[str]:
     ]
 
 
-def _keep(
-    workspace: Workspace,
-    made: Concordance,
-    found: list[Snapshot],
-    summary: Summary,
-    *,
-    relearned: bool,
-    settings: str,
-    basis: str | None,
-) -> None:
+def _next_folder(workspace: Workspace) -> str:
+    """Where the frames of the next concordance are kept."""
     row = workspace.catalogue.reconciliation()
-    learned = json.loads(row["summary"]).get("learned_at") if row and not relearned else made.members.height
-    told = {
-        "records": summary.records, "entries": summary.entries, "findings": summary.findings,
-        "learned_at": learned or made.members.height, "settings": settings, "basis": basis, "systems": summary.systems,
-    }  # fmt: skip
-    frames = {name: frame for name, frame in made.frames().items() if name != "findings"}
-    _store(workspace, made.findings, frames, found, told)
+    return f"concordance/{(row['id'] if row else 0) + 1:06d}-{os.getpid()}"
 
 
-def _store(
-    workspace: Workspace,
-    findings: pl.DataFrame | None,
-    frames: dict[str, pl.DataFrame],
-    found: list[Snapshot],
-    told: dict[str, Any],
+def _enter(
+    workspace: Workspace, folder: str, findings: pl.DataFrame, found: list[Snapshot], told: dict[str, Any]
 ) -> None:
-    """Keep a concordance: its ``findings`` and the other ``frames``, or of either those of the last one."""
+    """Let the concordance in ``folder`` be the newest, and the one before it be forgotten."""
     row = workspace.catalogue.reconciliation()
-    folder = f"concordance/{(row['id'] if row else 0) + 1:06d}-{os.getpid()}"
-    made = frames if findings is None else {**frames, "findings": findings}
-    workspace.frames.write_passing({f"{folder}/{name}.parquet": frame for name, frame in made.items()})
-    for name in (*PARTS, *FRAMES):
-        if row and name not in made:
-            workspace.frames.carry(f"{row['folder']}/{name}.parquet", f"{folder}/{name}.parquet")
     if row and _has(workspace, "findings"):
         earlier = read(workspace, "findings").collect()
         if set(_SAME) <= set(earlier.columns):
-            ended = earlier.head(0)
-            if findings is not None and not findings.select(_SAME).equals(earlier.select(_SAME)):
-                ended = earlier.join(findings, on=_SAME, how="anti", nulls_equal=True)
+            same = findings.select(_SAME).equals(earlier.select(_SAME))
+            ended = earlier.head(0) if same else earlier.join(findings, on=_SAME, how="anti", nulls_equal=True)
             workspace.frames.write(ended, f"{folder}/gone.parquet")
     workspace.catalogue.add_reconciliation(folder, [s.id for s in found if s.id], told)
     if row:  # the one before is superseded; nothing refers to it any more
