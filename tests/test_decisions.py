@@ -16,9 +16,11 @@ import polars as pl
 import pytest
 
 from concordex.errors import BadAnswer
+from concordex.match.again import again
 from concordex.wire.files import read_file
 from concordex.wire.load import from_file
 from concordex.wire.transport import Endpoint
+from concordex.work import reconciling
 from concordex.work.sync import unsure
 from tests.conftest import Near
 
@@ -161,6 +163,24 @@ def test_when_little_changed_only_that_is_looked_at(lists):
     assert [a["entry"] for a in after] == [b["entry"] for b in before]
     assert {a["name"] for a in after} - {b["name"] for b in before} == {"sw-7"}
     assert "looked at again" not in lists("reconcile", "--relearn").stderr
+
+
+def test_a_concordance_that_another_process_supersedes_meanwhile_is_no_obstacle(lists, monkeypatch):
+    """What was to be gone on from is taken away; all is looked at instead."""
+
+    def late(*what, **more):
+        lists("reconcile", "--relearn")
+        return again(*what, **more)
+
+    many = [row(id=f"m{at}", name=f"pc-{at}", serial=f"MM{at:05}", site="quay") for at in range(60)]
+    lists.say("net", row(id="1", name="sw-1", serial="AAAA1111", site="quay"), *many)
+    lists.reconcile()
+    lists.say("net", row(id="1", name="sw-7", serial="AAAA1111", site="quay"), *many)
+    lists("pull")
+    monkeypatch.setattr(reconciling, "again", late)
+    made = reconciling.make(lists.workspace)
+    assert (made.records, made.looked_at) == (63, 63)
+    assert "sw-7" in lists("show", "entries").stdout
 
 
 def test_reconciling_where_nothing_changed_looks_at_nothing_and_says_the_same(lists):

@@ -718,7 +718,7 @@ def test_what_one_device_alone_bears_links_though_candidates_are_nearly_always_o
     ("addresses", "one"),
     [
         (["10.21.3.4"], True), (["10.22.0.1"], False), ([], False), (["10.21.3.4", "10.21.9.9"], True),
-        (["10.21.3.4", "10.22.0.1"], False), (["fe80::1"], False),
+        (["10.21.3.4", "10.22.0.1"], False), (["fe80::1"], False), (["fe80::1", "10.21.3.4"], True),
     ],
 )  # fmt: skip
 def test_a_record_is_of_a_network_where_all_its_addresses_are(addresses, one):

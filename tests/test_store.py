@@ -137,3 +137,26 @@ def test_steps_are_cut_into_stages_lists_and_halves():
     assert [[s.number for s in part] for part in lists(steps, 4)] == [[1, 2, 3, 4], [5, 6]]
     assert [[s.number for s in part] for part in halves(steps[:3])] == [[1, 2], [3]]
     assert [len(part) for part in halves(steps[:1])] == [1, 0]
+
+
+def test_what_is_written_beside_other_work_is_there_whole_or_not_at_all(catalogue, tmp_path):
+    frames = snapshots.Frames(tmp_path, lambda: catalogue, lambda: catalogue)
+    first, second = pl.DataFrame({"a": [1]}), pl.DataFrame({"a": [2, 3]})
+
+    def interrupted() -> None:
+        with frames.passing("made") as keep:
+            keep("a", first)
+            raise KeyboardInterrupt
+
+    with pytest.raises(KeyboardInterrupt):
+        interrupted()
+    assert not (tmp_path / "made").exists()
+    assert catalogue.digest_of("made/a.parquet") is None
+    (tmp_path / "taken").write_text("a file where a folder should be")
+    with pytest.raises(StoreError, match="cannot be written"), frames.passing("taken") as keep:
+        keep("a", first)
+    with frames.passing("made") as keep:
+        keep("a", first)
+        keep("a", second)
+    assert frames.damage("made/a.parquet") is None
+    assert frames.scan("made/a.parquet").collect().equals(second)

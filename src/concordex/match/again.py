@@ -89,6 +89,8 @@ def again(
     moved = _moved(old, since, standing, names)
     open_to = _open_to(keyed, known, old, since, moved)
     rows, linked = _linked(keyed, known, learned, open_to, told)
+    del known
+    let_go()
     entry, chain = _settled(keyed, old, since, open_to, rows, linked)
     members = keyed.with_columns(
         entry.alias("entry"), prints, pl.Series("chain", chain, dtype=pl.UInt32), pl.Series("standing", standing), names
@@ -97,7 +99,7 @@ def again(
         part.with_columns(pl.Series(end, rows[part[end]]) for end in "ab") for part in pairs(entry.gather(rows), linked)
     )
     torn = undecided(entry.gather(rows), doubts, linked)
-    del keyed, known, linked, standing  # much of what is held
+    del keyed, linked, standing  # much of what is held
     let_go()
     opened = _opened(members, old, since, open_to)
     closed = np.ones(old.height, dtype=np.bool_)

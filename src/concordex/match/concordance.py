@@ -137,17 +137,20 @@ def reconcile(
     told = obeyed(keyed, rules.rulings)
     known = crowds(keyed, learned.docks, learned.sighting) if learned else crowds(keyed)
     linked = link(keyed, known, prefixes, same=told.same, apart=told.apart, learned=learned)
+    standing = known.standing()
+    del known
+    let_go()
     was = None if before is None else earlier(keyed, before)
     entry = number(pl.Series(linked.groups), was, None if before is None else before["entry"])
     evidence, doubts = pairs(entry, linked)
     torn, learned, apart = undecided(entry, doubts, linked), linked.learned, parted(entry, told)
     members = keyed.with_columns(
         entry.alias("entry"), prints, pl.Series("chain", linked.chains, dtype=pl.UInt32),
-        pl.Series("standing", known.standing()), ruled(keyed, rules.rulings),
+        pl.Series("standing", standing), ruled(keyed, rules.rulings),
     )  # fmt: skip
     for part, frame in (("members", members), ("evidence", evidence), ("doubts", doubts)):
         keep(part, frame)
-    del known, linked, keyed  # half of all that is held by now, and more is to come
+    del linked, keyed  # half of all that is held by now, and more is to come
     let_go()
     entries, sources = merge(trusted(members), rules.order, rules.by_field, values(members, rules.rulings))
     let_go()

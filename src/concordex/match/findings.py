@@ -55,7 +55,7 @@ def findings(
         *missing(records, devices, scope, resting, sighting, alike, pl.concat(told)),
         _duplicates(among, entries, sighting),
         *conflicts(among, entries, learned),
-        _badly_identified(among.filter(pl.col("system").is_in(list(sighting)).not_()), devices),
+        _badly_identified(among, devices, sighting),
         _floating(entries, floats),
         _stale(entries, scope),
         _undecided(entries, doubts),
@@ -92,7 +92,9 @@ _BITS = {"kind": 40, "severity": 48}
 
 def _duplicates(records: pl.DataFrame, entries: pl.DataFrame, sighting: Sequence[str]) -> pl.DataFrame:
     twice = (
-        records.filter(pl.col("system").is_in(list(sighting)).not_(), pl.len().over("entry", "system") > 1)
+        records.select("entry", "system", "record_id")
+        .filter(pl.col("system").is_in(list(sighting)).not_())
+        .filter(pl.len().over("entry", "system") > 1)
         .sort("entry", "system", "record_id")
         .group_by("entry", "system", maintain_order=True)
         .agg(pl.col("record_id").str.join(", ").alias("ids"), pl.len().alias("count"))
@@ -138,7 +140,8 @@ def _serials_in_two(records: pl.DataFrame, entries: pl.DataFrame) -> pl.DataFram
 def _replaced(entries: pl.DataFrame, scope: Scope) -> pl.DataFrame:
     """A name under which the inventory and a manager know two different devices."""
     inventories = pl.lit(list(scope.inventories), dtype=pl.List(pl.String))
-    named = entries.with_columns(pl.col("name").str.to_lowercase().str.strip_chars().alias("key")).drop_nulls("key")
+    key = pl.col("name").str.to_lowercase().str.strip_chars().alias("key")
+    named = entries.select("entry", "name", "systems", "serial", key).drop_nulls("key")
     only_there = named.filter(pl.col("systems").list.set_difference(inventories).list.len() == 0)
     only_here = named.filter(pl.col("systems").list.set_intersection(inventories).list.len() == 0).unique(
         "key", keep="none"
@@ -155,12 +158,14 @@ def _replaced(entries: pl.DataFrame, scope: Scope) -> pl.DataFrame:
     return shaped(both, "replaced", seen, about=pl.col("entry_new"))
 
 
-def _badly_identified(records: pl.DataFrame, entries: pl.DataFrame) -> pl.DataFrame:
+def _badly_identified(records: pl.DataFrame, entries: pl.DataFrame, sighting: Sequence[str]) -> pl.DataFrame:
     """Entries that nothing but an id of one system's own tells from others."""
     known = pl.col("serial_key").is_not_null() | pl.col("uuid_key").is_not_null() | (pl.col("mac_keys").list.len() > 0)
     weak = (
-        records.group_by("entry")
-        .agg(known.any().alias("known"), pl.len().alias("n"))
+        records.select("entry", "system", known.alias("known"))
+        .filter(pl.col("system").is_in(list(sighting)).not_())
+        .group_by("entry")
+        .agg(pl.col("known").any(), pl.len().alias("n"))
         .filter(pl.col("known").not_(), pl.col("n") == 1)
     )
     joined = entries.join(weak.select("entry"), on="entry", how="semi")

@@ -80,16 +80,14 @@ class Frames:
 
         def write_beside(part: str, frame: pl.DataFrame) -> None:
             name = f"{folder}/{part}.parquet"
-            if name in under_way:
-                under_way[name].result()
-            under_way[name] = workers.submit(write, frame, self.root / name, lasting=False)
+            under_way[name] = worker.submit(write, frame, self.root / name, lasting=False)
 
-        with ThreadPoolExecutor(2) as workers:
+        with ThreadPoolExecutor(1) as worker:
             try:
                 yield write_beside
                 digests = {name: done.result() for name, done in under_way.items()}
             except BaseException:
-                workers.shutdown(cancel_futures=True)
+                worker.shutdown(cancel_futures=True)
                 shutil.rmtree(self.root / folder, ignore_errors=True)
                 raise
         for name, digest in digests.items():

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-import os
+import secrets
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import timedelta
@@ -303,11 +303,8 @@ class _Last:
     """The concordance of last time, as it is kept: each part is read when it is asked for, as far as it is needed."""
 
     parts: Mapping[str, pl.LazyFrame]
+    fields: Mapping[str, pl.DataType]
     learned: Learned
-
-    @property
-    def fields(self) -> Mapping[str, pl.DataType]:
-        return self.parts["members"].collect_schema()
 
     def part(self, name: str) -> pl.DataFrame:
         asked = self.parts[name].select(NEEDED) if name == "members" else self.parts[name]
@@ -325,8 +322,9 @@ def _last(workspace: Workspace, rules: Rules) -> _Last | None:
     _vet(workspace, (*PARTS, *FRAMES))
     if not all(_has(workspace, name) for name in (*PARTS, *FRAMES)):
         return None
+    parts = {name: read(workspace, name) for name in PARTS}
     learned = Learned.of_frames({name: read(workspace, name).collect() for name in FRAMES})
-    return _Last({name: read(workspace, name) for name in PARTS}, learned)
+    return _Last(parts, parts["members"].collect_schema(), learned)
 
 
 def _settings(rules: Rules) -> str:
@@ -369,9 +367,9 @@ def _doubts(found: list[Snapshot]) -> list[str]:
 
 
 def _next_folder(workspace: Workspace) -> str:
-    """Where the frames of the next concordance are kept."""
+    """Where the frames of the next concordance are kept; another, made at the same time, is kept elsewhere."""
     row = workspace.catalogue.reconciliation()
-    return f"concordance/{(row['id'] if row else 0) + 1:06d}-{os.getpid()}"
+    return f"concordance/{(row['id'] if row else 0) + 1:06d}-{secrets.token_hex(4)}"
 
 
 def _enter(
