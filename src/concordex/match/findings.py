@@ -11,6 +11,7 @@ from concordex.match.finding import COMPARED, KINDS, NOBODY, Scope, Staged, numb
 from concordex.match.floating import of_nobody
 from concordex.match.learned import Learned
 from concordex.match.lookalikes import lookalikes
+from concordex.match.memory import let_go
 from concordex.match.missing import missing
 from concordex.match.sorting import argsorted
 
@@ -50,6 +51,7 @@ def findings(
     devices = entries.join(floats, on="entry", how="anti", maintain_order="left")
     told = [_serials_in_two(records, entries), _replaced(entries, scope)]
     alike = lookalikes(records, NOBODY if apart is None else apart)
+    let_go()
     found = [
         *told,
         *missing(records, devices, scope, resting, sighting, alike, pl.concat(told)),
