@@ -727,6 +727,8 @@ def test_a_record_is_of_a_network_where_all_its_addresses_are(addresses, one):
     assert bool(first == second) is one
     six = [rec("net", "1", ips=["2001:db8:7:1::1"]), rec("net", "2", ips=["2001:db8:7:ff::2", "2001:db8:7::9"])]
     assert len({*crowds(identities(frame(*six))).network}) == 1
+    link = [rec("net", "1", ips=["169.254.7.7", "fe80:0:0:1::9"]), rec("net", "2", ips=["127.0.0.1", "FE80::2", "::1"])]
+    assert not crowds(identities(frame(*link))).network.any()
 
 
 def test_networks_say_as_much_as_the_records_show_that_they_say():

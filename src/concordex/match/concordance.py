@@ -77,7 +77,8 @@ class Concordance:
 
     def part(self, name: str) -> pl.DataFrame:
         """One of its ``PARTS``."""
-        return dict[str, pl.DataFrame](vars(self))[name]
+        frame: pl.DataFrame = getattr(self, name)
+        return frame
 
     def frames(self) -> dict[str, pl.DataFrame]:
         """All of it as frames by name, to be kept."""

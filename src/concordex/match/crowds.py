@@ -176,14 +176,12 @@ def crowds(keyed: pl.DataFrame, docks: Sequence[str] | None = None, sighting: Se
         partial(_column, user, system, who, any_many),
         partial(_column, _both(name, user), system, who, any_many),
     ))  # fmt: skip
-    macs, drawn, ips, near = side_by_side(
-        (
-            lambda: _spread(_cards(_flat(keyed["mac_keys"], system, who, any_many), wandering)[0], keyed.height),
-            lambda: _spread(_flat(keyed["drawn_macs"], system, who, any_many), keyed.height),
-            lambda: _spread(_flat(keyed["ips"], system, who, any_many), keyed.height),
-            lambda: _near(keyed["serial_key"], system, serial),
-        )
-    )
+    macs, drawn, ips, near = side_by_side((
+        lambda: _spread(_cards(_flat(keyed["mac_keys"], system, who, any_many), wandering)[0], keyed.height),
+        lambda: _spread(_flat(keyed["drawn_macs"], system, who, any_many), keyed.height),
+        lambda: _spread(_flat(keyed["ips"], system, who, any_many), keyed.height),
+        lambda: _near(keyed["serial_key"], system, serial),
+    ))  # fmt: skip
     return Crowds(
         height=keyed.height, system=system.to_numpy(), serial=serial, uuid=uuid, tag=tag, name=of_name, cut=of_cut,
         user=of_user, theirs=theirs, macs=macs, drawn=drawn, ips=ips, network=_networks(keyed["ips"]), near=near,
@@ -194,10 +192,12 @@ def crowds(keyed: pl.DataFrame, docks: Sequence[str] | None = None, sighting: Se
 def _networks(addresses: pl.Series) -> Numbers:
     """A number for the network that a record's addresses are of: a site's, as they are usually given out.
 
-    The first two octets of IPv4, and 48 bits of IPv6 (RFC 6177).
+    The first two octets of IPv4, and 48 bits of IPv6 (RFC 6177).  Addresses that are good on a link alone (RFC 3927,
+    RFC 4291), or within the device, are of no network.
     """
     flat = pl.DataFrame({"row": np.arange(len(addresses)), "said": addresses})
     flat = flat.filter(pl.col("said").list.len() > 0).explode("said")
+    flat = flat.filter(pl.col("said").str.contains(_NOWHERE).not_())
     prefix = pl.col("said").str.extract(r"^(\d+\.\d+)\.")
     told = flat.with_columns(prefix.alias("net")).filter(pl.col("net").is_not_null() | pl.col("said").str.contains(":"))
     told = told.with_columns(pl.coalesce("net", pl.col("said").str.extract(_SITE))).drop_nulls("net")
@@ -210,8 +210,9 @@ def _networks(addresses: pl.Series) -> Numbers:
     return out
 
 
-#: The first 48 bits of an address (RFC 5952).
+#: The first 48 bits of an address (RFC 5952), and addresses that say nothing of a place.
 _SITE = "^([0-9a-f]+:[0-9a-f]+:[0-9a-f]+):"
+_NOWHERE = r"(?i)^(?:127\.|169\.254\.|fe[89ab]|::)"
 
 
 def _near(texts: pl.Series, system: pl.Series, serial: Column) -> tuple[Column, ...]:
