@@ -19,7 +19,7 @@ from polars.testing import assert_frame_equal
 from concordex.match.again import again
 from concordex.match.cluster import Pairs, gather
 from concordex.match.compare import KINDS
-from concordex.match.concordance import PARTS, Rules, reconcile
+from concordex.match.concordance import PARTS, Rules, prints_of, reconcile
 from concordex.match.crowds import crowds
 from concordex.match.finding import Scope
 from concordex.match.identity import identities
@@ -748,3 +748,19 @@ def test_networks_say_as_much_as_the_records_show_that_they_say():
     moving = records.with_columns(pl.when(some).then(pl.concat_list(moved)).otherwise("ips").alias("ips"))
     assert learned(records) > 3
     assert learned(moving) < 2
+
+
+def test_whatever_a_record_says_otherwise_gives_it_another_print():
+    """Also where the same texts stand in other fields, or a list is divided otherwise, or both fields change alike."""
+    day, next_day = datetime(2026, 1, 1, tzinfo=UTC), datetime(2026, 1, 2, tzinfo=UTC)
+    said = [
+        {}, {"name": "a"}, {"serial": "a"}, {"name": "a", "serial": "b"}, {"name": "b", "serial": "a"}, {"name": ""},
+        {"name": "x", "serial": "x"}, {"name": "y", "serial": "y"}, {"macs": []}, {"macs": [""]}, {"macs": ["abc"]},
+        {"macs": ["ab", "c"]}, {"macs": ["a", "bc"]}, {"macs": ["bc", "a"]}, {"ips": ["a", "bc"]},
+        {"macs": ["a"], "ips": ["bc"]}, {"macs": ["a", "a"]}, {"macs": ["b", "b"]}, {"macs": ["a"], "ips": ["a"]},
+        {"first_seen": day, "last_seen": next_day}, {"first_seen": next_day, "last_seen": day},
+        {"first_seen": day, "last_seen": day}, {"first_seen": next_day, "last_seen": next_day}, {"position": 1.0},
+    ]  # fmt: skip
+    rows = frame(*(rec("net", "1", **one) for one in said))
+    assert prints_of(rows).n_unique() == len(said)
+    assert prints_of(rows.select(reversed(rows.columns))).equals(prints_of(rows))
