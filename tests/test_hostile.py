@@ -6,6 +6,8 @@ import contextlib
 import json
 import signal
 import ssl
+import subprocess
+import sys
 import time
 import warnings
 
@@ -349,6 +351,37 @@ def test_a_session_that_never_lets_anything_in_is_not_tried_for_ever(serve):
 def test_403_at_sign_in_is_a_wrong_credential(serve):
     with pytest.raises(SignInRefused, match="does not accept the credential"):
         looks(serve(lambda *_: (403, {})).url, lamps("{path: /lamps}", **OPENED))
+
+
+_DROPPING = """
+import asyncio, signal, time
+from concordex.cli import app
+signal.signal(signal.SIGINT, signal.SIG_IGN)
+class Leaving:
+    def __del__(self):
+        time.sleep(0.1)
+async def work():
+    for at in range(200):
+        Leaving()
+        print(at, flush=True)
+        await asyncio.sleep(0)
+app.app = lambda *_, **__: asyncio.run(work())
+app.run()
+"""
+
+
+def test_being_told_to_end_is_not_lost_where_python_drops_what_is_raised():
+    """An object that is taken away swallows what is raised meanwhile; in the background Ctrl-C is ignored."""
+    process = subprocess.Popen([sys.executable, "-c", _DROPPING], stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+    process.stdout.readline()
+    process.send_signal(signal.SIGINT)  # is ignored
+    for _ in range(3):
+        process.stdout.readline()
+    assert process.poll() is None
+    process.send_signal(signal.SIGTERM)
+    out, told = process.communicate(timeout=60)
+    assert (process.returncode, out.count(b"\n") < 20) == (5, True)
+    assert told.endswith(b"stopped\n")
 
 
 @pytest.mark.parametrize(("how", "ignored"), [(signal.SIGTERM, False), (signal.SIGTERM, True), (signal.SIGINT, False)])

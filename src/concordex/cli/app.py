@@ -75,6 +75,9 @@ _INTERRUPTED = 130
 
 def run() -> None:
     """Run the command line, and end the process with its status; asked to end, it ends as by Ctrl-C."""
+    if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:  # as in the background of a script: it is held, to be let go
+        signal.pthread_sigmask(signal.SIG_BLOCK, (signal.SIGINT,))
+        signal.signal(signal.SIGINT, signal.default_int_handler)
     signal.signal(signal.SIGTERM, _end)
     if sys.stdout is None or sys.stderr is None:  # before anything is done of which nobody would hear
         with suppress(OSError):
@@ -84,9 +87,11 @@ def run() -> None:
 
 
 def _end(*_: object) -> None:
-    """End as by Ctrl-C, also where that is ignored, as in the background of a script."""
-    if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
-        raise KeyboardInterrupt
+    """End as by Ctrl-C, which an event loop takes in its own time.
+
+    An exception raised here might come where Python drops it, as while an object is taken away.
+    """
+    signal.pthread_sigmask(signal.SIG_UNBLOCK, (signal.SIGINT,))
     signal.raise_signal(signal.SIGINT)
 
 
