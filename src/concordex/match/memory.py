@@ -11,7 +11,7 @@ from typing import Any
 def let_go() -> None:
     """Hand back what was freed; glibc keeps it for whoever asks next, and polars asks elsewhere.
 
-    A quarter of the peak of a large fleet was such memory.
+    It takes a seventh from the peak of a large fleet.
     """
     if (trim := _trim()) is not None:
         trim(0)
