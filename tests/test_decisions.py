@@ -165,6 +165,17 @@ def test_when_little_changed_only_that_is_looked_at(lists):
     assert "looked at again" not in lists("reconcile", "--relearn").stderr
 
 
+def test_what_a_killed_reconciliation_left_is_swept_away_and_one_under_way_is_not(lists):
+    killed, under_way = (lists.folder / ".concordex" / "concordance" / name for name in ("000009-dead", "000009-busy"))
+    for path, age in ((killed, 2 * 86_400), (under_way, 60)):
+        path.mkdir()
+        path.joinpath("members.parquet").write_bytes(b"PAR1")
+        os.utime(path, (time.time() - age, time.time() - age))
+    lists("reconcile")
+    assert (killed.exists(), under_way.exists()) == (False, True)
+    assert "sw-1" in lists("show", "entries").stdout
+
+
 def test_a_concordance_that_another_process_supersedes_meanwhile_is_no_obstacle(lists, monkeypatch):
     """What was to be gone on from is taken away; all is looked at instead."""
 

@@ -18,8 +18,8 @@ import polars as pl
 from concordex.match import blocks, seats, strays
 from concordex.match.concordance import (
     Concordance,
-    Earlier,
     Keep,
+    Kept,
     Rules,
     nearest,
     obeyed,
@@ -63,7 +63,7 @@ NEEDED = (
 def again(
     records: pl.DataFrame,
     rules: Rules,
-    last: Earlier | None,
+    last: Kept | None,
     resting: pl.Expr | None = None,
     most: float = MOST,
     keep: Keep | None = None,

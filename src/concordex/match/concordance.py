@@ -95,7 +95,7 @@ class Concordance:
 Keep = Callable[[str, pl.DataFrame], None]
 
 
-class Earlier(Protocol):
+class Kept(Protocol):
     """A concordance of another time, of which each part may be read only when it is asked for."""
 
     @property

@@ -57,15 +57,13 @@ def identities(records: pl.DataFrame, placeholders: Sequence[str] = ()) -> pl.Da
     serials that a record names beside its own.
     """
     nothing = [*PLACEHOLDERS, *("".join(s for s in word.upper() if s.isalnum()) for word in placeholders)]
-    keys = side_by_side(
-        (
-            lambda: _serials(records["serial"], nothing),
-            lambda: [_uuids(records["uuid"]).alias("uuid_key")],
-            lambda: [_tags(records["asset_tag"]).alias("tag_key")],
-            lambda: [_names(records["name"]).alias("name_key")],
-            lambda: _cards(records["macs"]),
-        )
-    )
+    keys = side_by_side((
+        lambda: _serials(records["serial"], nothing),
+        lambda: [_uuids(records["uuid"]).alias("uuid_key")],
+        lambda: [_tags(records["asset_tag"]).alias("tag_key")],
+        lambda: [_names(records["name"]).alias("name_key")],
+        lambda: _cards(records["macs"]),
+    ))  # fmt: skip
     return records.with_row_index("row").with_columns(*(key for several in keys for key in several))
 
 

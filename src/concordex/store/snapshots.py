@@ -8,7 +8,8 @@ import os
 import shutil
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -158,6 +159,14 @@ class Frames:
     def vouch(self, name: str) -> None:
         """Take a file for right as it stands now."""
         self._catalogue().note_file(name, _digest(self.root / name))
+
+    def sweep(self, folder: str, since: datetime) -> None:
+        """Remove what was begun below ``folder`` and never finished: none of it is known, or was touched ``since``."""
+        for path in sorted((self.root / folder).iterdir()):
+            name = f"{folder}/{path.name}"
+            with suppress(OSError):  # another process may be as tidy
+                if path.stat().st_mtime < since.timestamp() and not self._catalogue().files_in(name):
+                    self.forget(name)
 
     def forget(self, name: str) -> None:
         """Remove a file, or a folder of files, that nothing refers to any more."""

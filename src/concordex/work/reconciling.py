@@ -37,6 +37,9 @@ if TYPE_CHECKING:
 #: What was learned holds while the number of records changes by less than this share.
 _STABLE = 0.1
 
+#: A concordance that was begun so long ago, and is none yet, was killed.
+_ABANDONED = timedelta(days=1)
+
 #: What tells one finding from another, from one time to the next.
 _SAME = ["kind", "entry", "field", "about"]
 
@@ -386,3 +389,4 @@ def _enter(
     workspace.catalogue.add_reconciliation(folder, [s.id for s in found if s.id], told)
     if row:  # the one before is superseded; nothing refers to it any more
         workspace.frames.forget(str(row["folder"]))
+    workspace.frames.sweep("concordance", workspace.now() - _ABANDONED)
