@@ -99,13 +99,14 @@ def _conflicts(found: pl.DataFrame, said: pl.DataFrame, means: Meanings) -> pl.D
 
 
 def _alike(found: pl.DataFrame, said: pl.DataFrame) -> pl.DataFrame:
-    """A look-alike: the two are of one device."""
-    mine = found.filter(pl.col("kind") == "look_alike").select(
-        "finding", "entry", pl.col("seen").str.extract(r", and (E\d+) \(").alias("other")
-    )
+    """A look-alike: the two are of one device, or the one is of the hardware that was where the other's is."""
+    mine = found.filter(pl.col("kind") == "look_alike").select("finding", "entry", "resembles")
     devices = said.select("entry", "device").unique()
-    joined = mine.join(devices, on="entry").join(devices, left_on="other", right_on="entry")
-    return joined.group_by("finding").agg((pl.col("device") == pl.col("device_right")).any().alias("true"))
+    joined = mine.join(devices, on="entry").join(
+        devices.rename({"entry": "resembles", "device": "other"}), on="resembles"
+    )
+    moved = (pl.col("device") - pl.col("other")).abs()
+    return joined.group_by("finding").agg(moved.is_in([0, _SWAPPED]).any().alias("true"))
 
 
 def _torn(found: pl.DataFrame, said: pl.DataFrame) -> pl.DataFrame:

@@ -146,10 +146,25 @@ def test_findings_are_new_then_known_then_gone_and_may_be_accepted(lists):
 
 def test_a_concordance_of_an_earlier_release_is_no_obstacle(lists):
     (path,) = lists.folder.glob(".concordex/concordance/*/findings.parquet")
-    pl.read_parquet(path).drop("about", "state", "accepted").write_parquet(path)
+    pl.read_parquet(path).drop("about", "resembles", "state", "accepted").write_parquet(path)
     path.with_name("weights.parquet").unlink()
     assert "findings: " in lists("reconcile").stderr
     assert "conflict" in lists("findings", "-f", "json", status=3).stdout
+
+
+def test_what_only_shares_its_name_with_something_there_is_called_missing_and_held(lists):
+    lists.say("net", row(id="1", name="core-a", mac="00:1b:21:00:00:07", kind="phone"))
+    lists.say("inv", row(id="7", name="core-a", serial="ZZZZ9999", kind="server"))
+    lists.reconcile()
+    (told,) = json.loads(lists("findings", "--kind", "missing_in_inventory", "-f", "json", status=3).stdout)
+    other = lists.entry("inv/7")
+    assert told["resembles"] == other
+    assert (
+        unsure(lists.workspace, "inv")[told["entry"]] == f"it may be there already: {other} (core-a) has the same name"
+    )
+    lists("ruling", "apart", "net/1", "inv/7")
+    lists("reconcile")
+    assert told["entry"] not in unsure(lists.workspace, "inv")
 
 
 def test_when_little_changed_only_that_is_looked_at(lists):

@@ -315,6 +315,34 @@ def test_what_may_be_there_under_another_name_is_not_called_missing_until_somebo
     assert kinds(ruled) == {("missing_in_inventory", None), ("missing_at_managers", None)}
 
 
+def test_a_name_alone_does_not_hide_that_something_is_missing_and_is_told_beside_it():
+    rows = [
+        rec("net", "1", name="core-a", macs=["00:1b:21:00:00:07"], kind="phone", maker="Q"),
+        rec("inv", "1", name="core-a", serial="ZZZZ9999", kind="server", maker="P"),
+    ]
+    found = reconcile(frame(*rows), RULES).findings
+    by_kind = {row["kind"]: row for row in found.to_dicts()}
+    told = by_kind["missing_in_inventory"]
+    assert (told["about"], told["resembles"]) == ("inv", by_kind["missing_at_managers"]["entry"])
+    assert told["seen"].endswith(f"; {told['resembles']} (core-a) has the same name")
+    assert by_kind["missing_at_managers"]["resembles"] == told["entry"]
+    assert "look_alike" not in by_kind
+
+
+COPIED = "564d0000-0000-0000-0000-000000000001"
+
+
+def test_where_one_look_alike_is_likely_the_others_are_no_reason_to_call_it_missing():
+    rows = [
+        rec("net", "1", name="core-a", serial="AAAA1111", uuid=COPIED, ips=["10.9.9.9"]),
+        rec("inv", "1", name="mast-c", serial="ZZZZ9999", ips=["10.9.9.9"]),
+        rec("inv", "2", name="stage-b", serial="YYYY8888", uuid=COPIED),
+    ]
+    found = reconcile(frame(*rows), RULES).findings.filter(pl.col("about") == "inv")
+    (told,) = found.to_dicts()
+    assert told["kind"] == "look_alike" and told["seen"].endswith("(mast-c) has the same address")
+
+
 def test_an_address_that_floats_is_no_device_and_missing_nowhere():
     router = "00:00:5e:00:01:0a"
     rows = [

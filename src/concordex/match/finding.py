@@ -76,6 +76,9 @@ def number(name: str) -> pl.Expr:
     return pl.col(name).str.slice(1).cast(pl.Int64).alias("number")
 
 
+_NOTHING = pl.lit(None, dtype=pl.String)
+
+
 def shaped(
     frame: pl.DataFrame,
     kind: str,
@@ -84,13 +87,15 @@ def shaped(
     field: str | None = None,
     severity: str = "",
     about: pl.Expr | None = None,
+    resembles: pl.Expr | None = None,
 ) -> pl.DataFrame:
     """Findings of one ``kind``, a row for each of ``frame`` (``entry``, ``name``, ``systems``); see :mod:`findings`."""
     grave, advice = KINDS[kind]
     return frame.select(
         pl.lit(kind).alias("kind"), pl.lit(severity or grave).alias("severity"), "entry", "name", "systems",
         pl.lit(field, dtype=pl.String).alias("field"),
-        (pl.lit(None, dtype=pl.String) if about is None else about).alias("about"), seen.alias("seen"),
+        (_NOTHING if about is None else about).alias("about"),
+        (_NOTHING if resembles is None else resembles).alias("resembles"), seen.alias("seen"),
         pl.lit(advice).alias("advice"),
     )  # fmt: skip
 

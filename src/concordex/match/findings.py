@@ -37,6 +37,7 @@ def findings(
     ``apart`` pairs of an ``entry`` and an ``other`` that were ruled to be two.
     ``about`` is the system or entry that a finding is about, beside its own; with kind, entry and field it
     tells one finding from another, now and the next time.  What is about a system alone has no entry.
+    ``resembles`` is an entry that may be the same device as one that is missing.
 
     By what was ``learned`` a system that sights devices makes no duplicates and nothing missing, and words for the same
     thing no conflict.

@@ -18,12 +18,17 @@ _TOLD = {
     for bits in range(1, 1 << len(_SHARED))
 }
 
+#: What makes two entries likely one device where they share nothing else.  A name passes on to what is put in a
+#: device's place, a card is often a dock's, and a UUID a copied disk's.
+_TELLING = ("serial", "tag", "address")
+
 #: A value of more entries says nothing.
 _FEW = 3
 
 
 def lookalikes(records: pl.DataFrame, apart: pl.DataFrame) -> pl.DataFrame:
-    """``entry`` and ``other``, each pair both ways, with what they ``share``: values that few entries bear.
+    """``entry`` and ``other``, each pair both ways, with what they ``share``: values that few entries bear; and whether
+    it is ``likely`` that they are one device, or that the one stood where the other stands now.
 
     ``apart`` holds pairs, as ``entry`` and ``other``, that somebody ruled to be two devices.
     """
@@ -41,6 +46,7 @@ def lookalikes(records: pl.DataFrame, apart: pl.DataFrame) -> pl.DataFrame:
         pairs.join(called, left_on="one", right_on="number")
         .join(called.rename({"entry": "other"}), left_on="two", right_on="number")
         .select("entry", "other", pl.col("bits").replace_strict(_TOLD).alias("share"))
+        .with_columns((pl.col("share").str.contains(" and ") | pl.col("share").is_in(_TELLING)).alias("likely"))
         .sort("entry", "other")
     )
     return told.join(both_ways(apart), on=["entry", "other"], how="anti", maintain_order="left")

@@ -35,22 +35,31 @@ def missing(
     for inventory in scope.inventories:
         lacking = _missing_in(entries, inventory, scope, passing)
         there = known.filter(pl.col("systems_other").list.contains(inventory)).join(lacking, on="entry", how="semi")
+        likely, hint = _divided(there)
+        absent = lacking.join(likely, on="entry", how="anti", maintain_order="left")
         found += [
             shaped(
-                lacking.join(there, on="entry", how="anti", maintain_order="left"), "missing_in_inventory",
-                pl.format("known to {}, not to {}", pl.col("systems").list.join(", "), pl.lit(inventory)),
-                about=pl.lit(inventory),
+                absent.join(_nearest(entries, hint), on="entry", how="left", maintain_order="left"),
+                "missing_in_inventory",
+                pl.format("known to {}, not to {}", pl.col("systems").list.join(", "), pl.lit(inventory)) + _HINT,
+                about=pl.lit(inventory), resembles=pl.col("other"),
             ),
-            _alike(entries, there, pl.lit(f"not known to {inventory}"), pl.lit(inventory)),
+            _alike(entries, likely, pl.lit(f"not known to {inventory}"), pl.lit(inventory)),
         ]  # fmt: skip
-        seen.append(there.select("entry", "other"))
+        seen.append(likely.select("entry", "other"))
     unmanaged = _unmanaged(records, entries, scope, resting, passing)
     managed = entries.filter(pl.col("systems").list.set_difference(passing).list.len() > 0).select("entry")
     there = alike.join(unmanaged, on="entry", how="semi").join(
         managed.rename({"entry": "other"}), on="other", how="semi"
     )
-    untold = there.join(both_ways(pl.concat(seen)), on=["entry", "other"], how="anti")
-    unlike = unmanaged.join(there, on="entry", how="anti", maintain_order="left")
+    pairs = both_ways(pl.concat(seen)).with_columns(pl.lit(value=True).alias("seen"))
+    there = there.join(pairs, on=["entry", "other"], how="left", maintain_order="left")
+    # addresses in an inventory are often old, and lent to others since
+    sure = (pl.col("likely") & (pl.col("share") != "address")) | pl.col("seen").is_not_null()
+    likely, hint = _divided(there.with_columns(sure.alias("likely")))
+    untold = likely.filter(pl.col("seen").is_null())
+    unlike = unmanaged.join(likely, on="entry", how="anti", maintain_order="left")
+    unlike = unlike.join(_nearest(entries, hint), on="entry", how="left", maintain_order="left")
     weak = _weak(records, unlike, scope)
     return [
         *found, _missing_at_managers(unlike.join(weak, on="entry", how="anti", maintain_order="left"), scope),
@@ -89,7 +98,7 @@ def _little_known(weak: pl.DataFrame) -> pl.DataFrame:
         pl.when(pl.col("signs").list.len() > 0).then(pl.format("a {} alone", pl.col("signs").list.join(", ")))
         .otherwise(pl.lit("no serial, UUID, network card or name")),
     )  # fmt: skip
-    return shaped(weak, "little_known", seen)
+    return shaped(weak, "little_known", seen + _HINT, resembles=pl.col("other"))
 
 
 def _missing_at_managers(unmanaged: pl.DataFrame, scope: Scope) -> pl.DataFrame:
@@ -102,25 +111,45 @@ def _missing_at_managers(unmanaged: pl.DataFrame, scope: Scope) -> pl.DataFrame:
         pl.when(passing.list.len() > 0)
         .then(pl.format("; {} only saw it", passing.list.join(", "))).otherwise(pl.lit("")),
     )  # fmt: skip
-    return shaped(unmanaged, "missing_at_managers", seen)
+    return shaped(unmanaged, "missing_at_managers", seen + _HINT, resembles=pl.col("other"))
 
 
 def _alike(entries: pl.DataFrame, there: pl.DataFrame, what: pl.Expr, about: pl.Expr) -> pl.DataFrame:
     """One finding for each entry that has look-alikes nobody has ``told`` of: of the nearest, and how many more."""
+    nearest = _nearest(entries, there).join(
+        entries.select("entry", "name", "systems"), on="entry", maintain_order="left"
+    )
+    return shaped(
+        nearest, "look_alike", pl.format("{}, and {}", what, _RESEMBLED), about=about, resembles=pl.col("other")
+    )
+
+
+def _divided(there: pl.DataFrame) -> tuple[pl.DataFrame, pl.DataFrame]:
+    """The look-alikes of entries of which one is likely, or was ``told``; and those of the others, which are a hint."""
+    sure = there.filter(pl.col("likely") | pl.col("told").is_not_null())
+    return sure, there.join(sure, on="entry", how="anti", maintain_order="left")
+
+
+def _nearest(entries: pl.DataFrame, there: pl.DataFrame) -> pl.DataFrame:
+    """Of each ``entry`` the first ``other`` nobody has ``told`` of: what it is ``called``, what they ``share``, and
+    how ``many`` there are.
+    """
     named = entries.select(pl.col("entry").alias("other"), pl.col("name").alias("called"))
-    nearest = (
+    return (
         there.filter(pl.col("told").is_null())
         .sort("entry", "other")
         .group_by("entry", maintain_order=True)
         .agg(pl.col("other", "share").first(), pl.len().alias("many"))
         .join(named, on="other", maintain_order="left")
-        .join(entries.select("entry", "name", "systems"), on="entry", maintain_order="left")
     )
-    seen = pl.format(
-        "{}, and {} ({}) has the same {}{}", what, "other", pl.col("called").fill_null("without a name"), "share",
-        pl.when(pl.col("many") > 1).then(pl.format("; {} more", pl.col("many") - 1)).otherwise(pl.lit("")),
-    )  # fmt: skip
-    return shaped(nearest, "look_alike", seen, about=about)
+
+
+#: What is said of the nearest, and nothing where there is none.
+_RESEMBLED = pl.format(
+    "{} ({}) has the same {}{}", "other", pl.col("called").fill_null("without a name"), "share",
+    pl.when(pl.col("many") > 1).then(pl.format("; {} more", pl.col("many") - 1)).otherwise(pl.lit("")),
+)  # fmt: skip
+_HINT = pl.when(pl.col("other").is_not_null()).then(pl.format("; {}", _RESEMBLED)).otherwise(pl.lit(""))
 
 
 def _missing_in(entries: pl.DataFrame, inventory: str, scope: Scope, passing: pl.Expr) -> pl.DataFrame:

@@ -330,9 +330,13 @@ def _last(workspace: Workspace, rules: Rules) -> _Last | None:
     return _Last(parts, parts["members"].collect_schema(), learned)
 
 
+#: Counted up when what is kept of a concordance takes another form.
+_FORM = 2
+
+
 def _settings(rules: Rules) -> str:
     """A short text that is another whenever records that did not change might come out otherwise."""
-    said = (__version__, pl.__version__, [*rules.order], sorted(rules.by_field.items()), [*rules.placeholders])
+    said = (__version__, _FORM, pl.__version__, [*rules.order], sorted(rules.by_field.items()), [*rules.placeholders])
     return hashlib.sha256(repr(said).encode()).hexdigest()
 
 

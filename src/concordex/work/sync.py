@@ -143,22 +143,26 @@ _NEVER = {
     "floating": "it is no device, but an address that moves between devices",
 }
 
+#: Findings of what an inventory lacks, and perhaps does not.
+_LIKE = ("look_alike", "missing_in_inventory")
+
 #: Findings of two entries, and what they say of the one that is there.
 _SAID = {"replaced": "has the same name and another serial", "serial_in_two": "has the same serial"}
 
 
 def unsure(workspace: Workspace, system: str) -> dict[str, str]:
     """What is not created, by entry, and why: it could not be found again, or may be there already."""
-    kinds = [*_NEVER, "look_alike", *_SAID]
+    kinds = [*_NEVER, *_LIKE, *_SAID]
     found = concordance.read(workspace, "findings").filter(pl.col("kind").is_in(kinds), pl.col("accepted").is_null())
     held = _sighted(workspace)
     there = concordance.read(workspace, "entries").filter(pl.col("systems").list.contains(system)).select("entry")
     known = set(there.collect()["entry"])
-    for kind, entry, about, seen in found.select("kind", "entry", "about", "seen").collect().iter_rows():
+    columns = ["kind", "entry", "about", "resembles", "seen"]
+    for kind, entry, about, other, seen in found.select(columns).collect().iter_rows():
         if kind in _NEVER:
             held.setdefault(entry, _NEVER[kind])
-        elif kind == "look_alike" and about == system:
-            held[entry] = f"it may be there already: {seen.partition(', and ')[2]}"
+        elif kind in _LIKE and about == system and other is not None:
+            held[entry] = f"it may be there already: {seen[seen.index(f'{other} (') :]}"
         elif kind in _SAID:
             held |= {
                 one: f"it may be there already: {other} {_SAID[kind]}"
