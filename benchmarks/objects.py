@@ -23,7 +23,7 @@ from typing import Any
 from concordex.change.depend import in_order
 from concordex.change.differ import differ
 from concordex.change.objects import Kind, Object
-from concordex.work.objectfiles import save as write
+from concordex.work.objects.files import save as write
 
 KINDS = {
     "nets": Kind(table="nets", sets=["tags"]),

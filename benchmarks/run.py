@@ -129,7 +129,7 @@ def _pages_of(url: str, records: int) -> list[str]:
 
 def _whole(folder: Path) -> None:
     from concordex.work import Workspace
-    from concordex.work.pull import pull as fetch
+    from concordex.work.pull.pull import pull as fetch
 
     assert fetch(Workspace(folder)).outcome == "whole"
 
@@ -181,7 +181,7 @@ def twelve() -> None:
 
 def _one_by_one(folder: Path) -> None:
     from concordex.work import Workspace
-    from concordex.work.pull import pull as fetch
+    from concordex.work.pull.pull import pull as fetch
 
     for name in Workspace(folder).systems():
         assert fetch(Workspace(folder), [name]).outcome == "whole"
@@ -227,9 +227,9 @@ def _million(root: Path) -> None:
 
     from concordex.store import snapshots
     from concordex.store.catalogue import Catalogue, Snapshot
-    from concordex.wire.load import from_file
-    from concordex.wire.mapping import Mapper
-    from concordex.work.pull import in_order
+    from concordex.wire.dialect.load import from_file
+    from concordex.wire.reading.mapping import Mapper
+    from concordex.work.pull.pull import in_order
 
     sys.path.insert(0, str(HERE))
     from pages import record

@@ -130,7 +130,7 @@ def plan() -> None:
             for _ in range(3):
                 code = (
                     "import time, resource; from concordex.work import Workspace;"
-                    "from concordex.work.sync import prepare_sync; w = Workspace('.'); t = time.perf_counter();"
+                    "from concordex.work.change.sync import prepare_sync; w = Workspace('.'); t = time.perf_counter();"
                     "made = prepare_sync(w, 'stowage'); print(time.perf_counter() - t,"
                     "resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024, len(made.change.steps))"
                 )
@@ -145,11 +145,11 @@ def plan() -> None:
 def _filled(folder: Path, share: int) -> None:
     """A workspace in which a manager and the inventory hold as many devices each, reconciled."""
     from concordex.standins.server import Harbour
-    from concordex.wire.read import Look
-    from concordex.wire.session import Traffic
+    from concordex.wire.http.session import Traffic
+    from concordex.wire.reading.read import Look
     from concordex.work import Workspace
-    from concordex.work.pull import keep
-    from concordex.work.reconciling import make
+    from concordex.work.concordance.reconcile import make
+    from concordex.work.pull.pull import keep
 
     (folder / "concordex.yaml").write_text(
         "format: 1\nsystems:\n"

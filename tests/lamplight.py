@@ -16,8 +16,8 @@ import pytest
 from ruamel.yaml import YAML
 
 from concordex.wire.dialect import Dialect
-from concordex.wire.read import read_table
-from concordex.wire.session import Endpoint, Session
+from concordex.wire.http.session import Endpoint, Session
+from concordex.wire.reading.read import read_table
 
 Answer = Callable[[str, str, dict[str, str], Any, dict[str, str]], tuple]
 RECORDS = [{"id": at, "label": f"lamp-{at:03d}", "room": 1 + at % 3} for at in range(1, 24)]

@@ -12,8 +12,8 @@ from ruamel.yaml import YAML
 
 from concordex.standins.bollard import Fault, _error
 from concordex.standins.server import Harbour
-from concordex.work.committing import Committer
-from concordex.work.config import Devices
+from concordex.work.run.commits import Committer
+from concordex.work.workspace.config import Devices
 from tests.conftest import Near, Shell, make_workspace
 
 PROXY = "http://proxy.saltmarsh.example:3128"

@@ -26,13 +26,13 @@ from concordex.change.undo import undo
 from concordex.errors import ConcordexError, StoreError
 from concordex.standins.server import Harbour
 from concordex.store.journal import Journal
-from concordex.work.config import Window
-from concordex.work.guards import _holds
-from concordex.work.how import How
-from concordex.work.pull import pull
-from concordex.work.push import Choice, prepare_push
-from concordex.work.run import run
-from concordex.work.undo import prepare_undo
+from concordex.work.change.push import Choice, prepare_push
+from concordex.work.change.undo import prepare_undo
+from concordex.work.pull.pull import pull
+from concordex.work.run.guards import _holds
+from concordex.work.run.options import How
+from concordex.work.run.run import run
+from concordex.work.workspace.config import Window
 from tests.conftest import Near, Shell, make_workspace
 
 MAKER, MODEL = "Brackwater", "BS-2448"

@@ -17,11 +17,11 @@ import pytest
 
 from concordex.errors import BadAnswer
 from concordex.match.again import again
-from concordex.wire.files import read_file
-from concordex.wire.load import from_file
-from concordex.wire.transport import Endpoint
-from concordex.work import reconciling
-from concordex.work.sync import unsure
+from concordex.wire.dialect.load import from_file
+from concordex.wire.http.transport import Endpoint
+from concordex.wire.reading.files import read_file
+from concordex.work.change.sync import unsure
+from concordex.work.concordance import reconcile
 from tests.conftest import Near
 
 DIALECT = """\
@@ -203,8 +203,8 @@ def test_a_concordance_that_another_process_supersedes_meanwhile_is_no_obstacle(
     lists.reconcile()
     lists.say("net", row(id="1", name="sw-7", serial="AAAA1111", site="quay"), *many)
     lists("pull")
-    monkeypatch.setattr(reconciling, "again", late)
-    made = reconciling.make(lists.workspace)
+    monkeypatch.setattr(reconcile, "again", late)
+    made = reconcile.make(lists.workspace)
     assert (made.records, made.looked_at) == (63, 63)
     assert "sw-7" in lists("show", "entries").stdout
 

@@ -11,9 +11,9 @@ from pydantic import BaseModel
 
 from concordex.errors import ConcordexError, DocumentError
 from concordex.wire.dialect import Call, calls_of
-from concordex.wire.load import find, from_file, schema, shipped
-from concordex.wire.paths import Path, PathError
-from concordex.work.calls import calls, carried
+from concordex.wire.dialect.load import find, from_file, schema, shipped
+from concordex.wire.dialect.paths import Path, PathError
+from concordex.work.show.requests import calls, carried
 from tests.conftest import Near
 
 GOOD = """\

@@ -15,11 +15,11 @@ from keyring.errors import KeyringLocked
 
 from concordex.errors import BadAnswer, CalledWrongly, RequestRefused, SecretError, SignInRefused, WireError
 from concordex.standins.server import Harbour
-from concordex.wire.read import count
-from concordex.wire.secrets import Secret, fetch, is_reference
-from concordex.wire.session import Endpoint, Session
-from concordex.wire.tables import order, read_tables
-from concordex.wire.writes import body_of, create, refusals, update
+from concordex.wire.http.secrets import Secret, fetch, is_reference
+from concordex.wire.http.session import Endpoint, Session
+from concordex.wire.reading.read import count
+from concordex.wire.reading.tables import order, read_tables
+from concordex.wire.writing.records import body_of, create, refusals, update
 from concordex.work import Workspace
 from tests.conftest import Near, make_workspace
 from tests.lamplight import RECORDS, dialect, lamps, reading, run

@@ -18,10 +18,10 @@ from hypothesis import strategies as st
 
 from concordex.errors import BadAnswer, SignInRefused, Unreachable, WireError
 from concordex.unseen import Unseen
-from concordex.wire.answers import Reply, wait_asked
-from concordex.wire.secrets import Secret
-from concordex.wire.session import Endpoint, Session
-from concordex.wire.tables import read_tables
+from concordex.wire.http.answers import Reply, wait_asked
+from concordex.wire.http.secrets import Secret
+from concordex.wire.http.session import Endpoint, Session
+from concordex.wire.reading.tables import read_tables
 from tests.conftest import Near, Shell, interrupt
 from tests.lamplight import RECORDS, Lamplight, dialect, lamps, reading, run
 
@@ -266,7 +266,7 @@ def test_no_id_and_no_link_sends_a_key_elsewhere(harbours, how, place, base, pat
 
 @pytest.mark.parametrize("number", ["..", ".", ""])
 def test_an_id_that_would_mean_another_address_is_never_sent(serve, number):
-    from concordex.wire.writes import delete
+    from concordex.wire.writing.records import delete
 
     served = serve(lambda *_: (200, {}))
     spoken = dialect(
@@ -515,7 +515,7 @@ def test_nothing_is_missing_from_what_is_unproven_unless_the_workspace_trusts_it
 
 def test_what_nobody_foresaw_costs_one_table_and_names_it(shell, harbour, monkeypatch):
     """Even an error that is nobody's of ours ends neither the pull nor the other tables."""
-    from concordex.work import pull as pulling
+    from concordex.work.pull import pull as pulling
 
     kept = pulling.keep
 

@@ -126,7 +126,7 @@ def test_cards_that_are_there_get_the_foreign_id_of_the_system_that_the_workspac
     assert all(card["foreignRef"].startswith("muster/") for card in written)
     serials = {(theirs[card["foreignRef"].removeprefix("muster/")] or "").upper() for card in written}
     assert {card["serialNumber"].upper() for card in written} & serials
-    from concordex.work.retire import _made
+    from concordex.work.change.retire import _made
 
     workspace_now = shell.workspace
     frame = workspace_now.show("devices", systems=["purser"]).frame

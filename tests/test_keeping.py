@@ -18,7 +18,7 @@ import pytest
 
 from concordex.errors import StoreError
 from concordex.landing import landing, write_text
-from concordex.work import handwritten
+from concordex.work.workspace import handwritten
 from tests.conftest import Near, Shell
 from tests.test_decisions import lists, row
 

@@ -17,7 +17,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from concordex.errors import WireError
-from concordex.wire.load import text_of
+from concordex.wire.dialect.load import text_of
 from tests.conftest import Near, Shell
 from tests.fuzz import MANNERS, WORDS, calls, commands
 from tests.lamplight import lamps, reading, run

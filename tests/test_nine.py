@@ -10,10 +10,10 @@ from datetime import UTC, datetime
 import pytest
 
 from concordex.standins.server import Harbour
-from concordex.wire.load import find
-from concordex.wire.secrets import Secret
-from concordex.wire.session import Endpoint, Session
-from concordex.wire.writes import act, commit, create, delete, update
+from concordex.wire.dialect.load import find
+from concordex.wire.http.secrets import Secret
+from concordex.wire.http.session import Endpoint, Session
+from concordex.wire.writing.records import act, commit, create, delete, update
 from tests.conftest import Near, Shell, make_workspace
 from tests.lamplight import run
 

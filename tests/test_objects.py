@@ -27,10 +27,10 @@ from concordex.documents import parse_yaml, plain
 from concordex.standins.bollard import Bollard, Fault
 from concordex.standins.server import Harbour
 from concordex.wire import dialect as d
-from concordex.work import objectfiles
-from concordex.work.committing import Committer
-from concordex.work.configure import _unfit_values
-from concordex.work.objectfiles import file_name, written
+from concordex.work.objects import files
+from concordex.work.objects.files import file_name, written
+from concordex.work.objects.prepare import _unfit_values
+from concordex.work.run.commits import Committer
 from tests.conftest import Near, Shell, make_workspace
 
 # --- the core
@@ -934,7 +934,7 @@ def test_a_baseline_knows_which_kinds_it_holds_and_which_part_of_them(quay):
 def test_a_save_that_was_cut_off_never_makes_anything_go(quay, monkeypatch, end, again):
     """The first save, or a later one: a folder is whole only once its note says so, which is written last."""
     shell, harbour = quay
-    folder, write_yaml = "baselines/bollard", objectfiles.write_yaml
+    folder, write_yaml = "baselines/bollard", files.write_yaml
     if again:
         shell("config", "save", "bollard", "--into", "baselines")
         for one in harbour.bollard.objects["address"].values():
@@ -947,7 +947,7 @@ def test_a_save_that_was_cut_off_never_makes_anything_go(quay, monkeypatch, end,
             raise end
         write_yaml(path, document, **how)
 
-    monkeypatch.setattr(objectfiles, "write_yaml", cut)
+    monkeypatch.setattr(files, "write_yaml", cut)
     if end is KeyboardInterrupt:
         assert "half saved, and says so" in shell("config", "save", "bollard", "--into", "baselines", status=5).stderr
     else:

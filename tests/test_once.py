@@ -15,10 +15,10 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from concordex.change.rows import Row
-from concordex.work.how import How
-from concordex.work.pull import pull
-from concordex.work.push import Choice, prepare_push
-from concordex.work.undo import prepare_undo
+from concordex.work.change.push import Choice, prepare_push
+from concordex.work.change.undo import prepare_undo
+from concordex.work.pull.pull import pull
+from concordex.work.run.options import How
 from tests.conftest import Shell
 from tests.spite import MANNERS, UNDONE, spiteful
 from tests.test_changes import attempt as outlived

@@ -259,8 +259,8 @@ def test_a_typed_file_keeps_its_types_and_names_a_row_that_does_not_fit(lists):
 
 def test_a_killed_sync_into_a_database_is_resumed_without_doubles(lists, sqlite, monkeypatch):
     from concordex.store.journal import Journal
-    from concordex.work.outlets import prepare_outlet
-    from concordex.work.run import run
+    from concordex.work.run.run import run
+    from concordex.work.targets.databases import prepare_outlet
 
     sqlite(CREATE)
     lists.say("net", *MANY)

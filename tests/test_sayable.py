@@ -11,9 +11,9 @@ from hypothesis import strategies as st
 
 from concordex.errors import DocumentError, RequestRefused
 from concordex.wire.dialect import XmlShape
-from concordex.wire.load import from_file
-from concordex.wire.shapes import decode, encode
-from concordex.wire.templates import fill
+from concordex.wire.dialect.load import from_file
+from concordex.wire.dialect.templates import fill
+from concordex.wire.http.formats import decode, encode
 from tests.lamplight import RECORDS, dialect, lamps, run
 from tests.lamplight import reading as reading_of
 

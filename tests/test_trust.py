@@ -11,9 +11,10 @@ import pytest
 
 from concordex import trust
 from concordex.errors import BadAnswer, SecretError
-from concordex.wire import jsonpath, shapes
-from concordex.wire.load import text_of
-from concordex.wire.paths import PathError, at
+from concordex.wire.dialect import jsonpath
+from concordex.wire.dialect.load import text_of
+from concordex.wire.dialect.paths import PathError, at
+from concordex.wire.http import formats
 from tests.conftest import Near
 from tests.lamplight import lamps, reading, run
 
@@ -224,7 +225,7 @@ def test_a_path_that_is_itself_a_burden_is_none(path):
 
 
 def test_a_pattern_of_a_stranger_comes_to_an_end(serve, monkeypatch):
-    monkeypatch.setattr(shapes, "_PATIENCE", 0.3)
+    monkeypatch.setattr(formats, "_PATIENCE", 0.3)
     served = serve(lambda *_: (200, HUNG.encode()))
     spoken = lamps(r"{path: /, records: $, shape: {by: text, pattern: '^(?P<id>(a|aa)+)$'}}", limits={"tries": 1})
     begun = time.monotonic()

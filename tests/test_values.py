@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from concordex.model.fields import Type
 from concordex.model.values import version_parts
 from concordex.wire.dialect import Table
-from concordex.wire.mapping import Mapper
+from concordex.wire.reading.mapping import Mapper
 
 
 def read(values: list, kind: Type, how: str) -> tuple[list, int]:

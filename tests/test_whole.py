@@ -7,10 +7,10 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from concordex.errors import WireError
-from concordex.wire.links import related
-from concordex.wire.pages import Narrow, whole_number
-from concordex.wire.read import read_table
-from concordex.wire.session import Endpoint, Session
+from concordex.wire.http.links import related
+from concordex.wire.http.session import Endpoint, Session
+from concordex.wire.reading.pages import Narrow, whole_number
+from concordex.wire.reading.read import read_table
 from tests.lamplight import Lamplight, dialect, lamps, run
 from tests.manners import Manners
 

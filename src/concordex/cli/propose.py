@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from concordex.change.steps import Change, Step
     from concordex.cli.emit import Format
     from concordex.work import Workspace
-    from concordex.work.how import How
+    from concordex.work.run.options import How
 
 #: How many that had to be waited for are told one by one.
 _READY = 20
@@ -75,10 +75,10 @@ class Answers:
 
 def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> int:
     """Show a change, keep it, and run it if that is agreed to; ``nothing`` says that there is nothing to write."""
-    from concordex.work.guards import check_guards
+    from concordex.work.run.guards import check_guards
 
     if change.writes and (answers.stage or answers.note):
-        from concordex.work.run import check_way
+        from concordex.work.run.run import check_way
 
         check_way(here, change, stage=answers.stage, note=answers.note)
     if change.writes:
@@ -101,7 +101,7 @@ def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> 
     if not agreed(change, answers, chosen):
         draw.note(f"not agreed; the change is kept: concordex change run {number}")
         return Status.STOPPED
-    from concordex.work.how import How
+    from concordex.work.run.options import How
 
     how = How(
         regardless=answers.regardless, stage=answers.stage, together=answers.together, most=answers.most,
@@ -161,7 +161,7 @@ def run_and_tell(
     wait: str | None = None,
 ) -> int:
     """Run ``chosen`` steps of a change, all that are open or a ``part``, with a progress bar; tell how it ended."""
-    from concordex.work.run import run as run_change
+    from concordex.work.run.run import run as run_change
 
     with draw.progress() as told:
         try:
@@ -174,7 +174,7 @@ def run_and_tell(
             return Status.STOPPED
     status = _tell(done, chosen)
     if done.about.get("objects"):
-        from concordex.work.install import onward
+        from concordex.work.objects.install import onward
 
         for address in onward(here, done)[:_ONWARD]:
             draw.note(f"devices have it once it is installed: concordex config install {shlex.quote(address)}")
@@ -183,7 +183,7 @@ def run_and_tell(
 
 def _tell(done: Change, chosen: Collection[int]) -> int:
     from concordex.cli.outcome import troubled
-    from concordex.work.committing import TAKEN_BACK
+    from concordex.work.run.commits import TAKEN_BACK
 
     mine = [step for step in done.steps if step.number in chosen]
     if done.state == "staged":

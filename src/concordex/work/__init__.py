@@ -1,5 +1,5 @@
 """The use cases, and the public Python API: :class:`Workspace`."""
 
-from concordex.work.workspace import Workspace
+from concordex.work.workspace.base import Workspace
 
 __all__ = ["Workspace"]

@@ -134,7 +134,7 @@ def run(
         return _nothing_left(found)
     numbers = {step.number for step in found.writes}
     if only or table or where or first:
-        from concordex.work.choose import choose
+        from concordex.work.change.choose import choose
 
         numbers = {step.number for step in choose(here, found, words(only), table, where, first)}
     if not numbers:
@@ -145,7 +145,7 @@ def run(
     if not agreed(found, Answers(yes=yes, count=count), numbers):
         draw.note("not agreed; nothing was sent")
         return Status.STOPPED
-    from concordex.work.how import How
+    from concordex.work.run.options import How
 
     how = How(most=most, together=together, regardless=regardless, stage=stage, note=note)
     part = len(numbers) < len(found.writes)
@@ -194,7 +194,7 @@ def resume(
         return _nothing_left(found)
     part = set(found.about.get("chosen", ()))
     numbers = {step.number for step in found.writes if not part or step.number in part}
-    from concordex.work.how import How
+    from concordex.work.run.options import How
 
     how = replace(How(**found.about.get("how", {})), send_again=send_again)
     return run_and_tell(here, number, numbers, part=bool(part), how=how, any_time=any_time, wait=wait)
@@ -216,7 +216,7 @@ def settle(
     Example: concordex change settle 7 3 --done
     """
     from concordex.errors import CalledWrongly
-    from concordex.work.settle import settle as say
+    from concordex.work.run.settle import settle as say
 
     if done is None:
         raise CalledWrongly("say what you saw", advice="--done or --not-done")
@@ -243,7 +243,7 @@ def undo(
 
     Example: concordex change undo 1
     """
-    from concordex.work.undo import prepare_undo
+    from concordex.work.change.undo import prepare_undo
 
     here = workspace()
     answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time, regardless=regardless)
@@ -257,7 +257,7 @@ def drop(number: Number) -> None:
     Example: concordex change drop 1
     """
     here = workspace()
-    from concordex.work.undo import drop as put_aside
+    from concordex.work.change.undo import drop as put_aside
 
     put_aside(here, number)
     draw.note(f"change {number} is dropped")
@@ -314,7 +314,7 @@ def save(number: Number, output: Annotated[Path, typer.Option("--output", "-o", 
 
     Example: concordex change save 1 -o tonight.yaml
     """
-    from concordex.work.changefile import save as write
+    from concordex.work.change.file import save as write
 
     here = workspace()
     write(here.change(number), output)
@@ -335,7 +335,7 @@ def load(
 
     Example: concordex change load tonight.yaml --draft
     """
-    from concordex.work.changefile import load as read
+    from concordex.work.change.file import load as read
 
     here = workspace()
     answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time, count=count)
@@ -344,7 +344,7 @@ def load(
 
 def _tell_freshness(here: Workspace, found: Change) -> None:
     """How old what a draft rests on is, and which steps rest on what is no longer so."""
-    from concordex.work.freshness import freshness
+    from concordex.work.change.freshness import freshness
 
     fresh = freshness(here, found)
     made = next(datetime.fromisoformat(row["made"]) for row in here.changes() if row["id"] == found.number)

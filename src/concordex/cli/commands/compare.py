@@ -52,7 +52,7 @@ def compare(
 
 def _found(here: str, there: str, where: str | None, fields: list[str], systems: list[str]) -> Any:
     from concordex.errors import CalledWrongly
-    from concordex.work.compare import of_moments, of_systems
+    from concordex.work.show.compare import of_moments, of_systems
 
     space = workspace()
     known = space.config.systems

@@ -13,12 +13,12 @@ from concordex.errors import CalledWrongly, DocumentError
 
 if TYPE_CHECKING:
     from concordex.wire.dialect import Dialect
-    from concordex.work.abilities import Ability
+    from concordex.work.show.capabilities import Ability
 
 
 def _names() -> list[str]:
     """Every dialect, for the shell."""
-    from concordex.wire.load import known
+    from concordex.wire.dialect.load import known
 
     return list(known(_folder()))
 
@@ -36,7 +36,7 @@ def list_dialects(form: Form = None) -> None:
     Example: concordex dialect list
     """
     from concordex.cli.rows import emit_rows
-    from concordex.wire.load import find, known
+    from concordex.wire.dialect.load import find, known
 
     rows = []
     for name, kind in known(_folder()).items():
@@ -82,14 +82,14 @@ def show(
     """
     if asked:
         from concordex.cli.rows import emit_rows
-        from concordex.work.calls import calls
+        from concordex.work.show.requests import calls
 
         rows = [row for row in calls(_found(name)) if table is None or row["for"].split(".")[0] == table]
         said = [key for key in rows[0] if any(row[key] for row in rows)] if rows else []
         emit_rows([{key: row[key] for key in said} for row in rows] if form in (None, Format.TABLE) else rows, form,
                   None, styles={"alters": "yellow", "reads, it says": "yellow"})  # fmt: skip
     elif source:
-        from concordex.wire.load import text_of
+        from concordex.wire.dialect.load import text_of
 
         draw.line(text_of(name, _folder()).rstrip())
     elif table is None:
@@ -127,7 +127,7 @@ def check(
         return Status.DONE
     from concordex.cli.commands.system import RESULTS
     from concordex.cli.options import workspace
-    from concordex.work.check import check as try_all
+    from concordex.work.pull.check import check as try_all
 
     tried = try_all(workspace(), [against], found)
     rows = [{"step": f.step, "result": "well" if f.well else "FAILED", "seen": f.seen} for f in tried]
@@ -143,7 +143,7 @@ def schema() -> None:
 
     Example: concordex dialect schema > dialect.schema.json
     """
-    from concordex.wire.load import schema as written
+    from concordex.wire.dialect.load import schema as written
 
     draw.line(written().rstrip())
 
@@ -158,8 +158,8 @@ _SHORT = {
 def _draw(found: "Dialect", form: Form) -> None:
     """On a screen what the system can do, then one line for each table; in any format one row for each thing."""
     from concordex.cli.rows import emit_rows
-    from concordex.work.abilities import abilities
-    from concordex.work.calls import summary
+    from concordex.work.show.capabilities import abilities
+    from concordex.work.show.requests import summary
 
     every = abilities(found)
     if form not in (None, Format.TABLE):
@@ -193,7 +193,7 @@ def _line(found: "Dialect", table: str, every: "list[Ability]") -> dict[str, Any
 def _draw_table(found: "Dialect", name: str, form: Form) -> None:
     from concordex.cli.rows import emit_rows
     from concordex.words import suggestion
-    from concordex.work.abilities import abilities, fields
+    from concordex.work.show.capabilities import abilities, fields
 
     if name not in found.tables:
         raise CalledWrongly(f"{found.name} has no table {name!r}", advice=suggestion(name, found.tables))
@@ -211,7 +211,7 @@ def _draw_table(found: "Dialect", name: str, form: Form) -> None:
 
 
 def _found(name: str) -> "Dialect":
-    from concordex.wire.load import find, from_file
+    from concordex.wire.dialect.load import find, from_file
 
     if Path(name).suffix in (".yaml", ".yml") or "/" in name:
         return from_file(Path(name))

@@ -15,7 +15,7 @@ from concordex.words import plural
 
 if TYPE_CHECKING:
     from concordex.work import Workspace
-    from concordex.work.drift import Drift
+    from concordex.work.objects.drift import Drift
 
 
 #: How many systems without drift are told one by one.
@@ -53,8 +53,8 @@ def drift(
     concordex drift bollard --from baselines --restore
     """
     from concordex.errors import CalledWrongly, ConcordexError
-    from concordex.work.baselines import folders
-    from concordex.work.drift import drifts
+    from concordex.work.objects.baselines import folders
+    from concordex.work.objects.drift import drifts
 
     if accept and restore:
         raise CalledWrongly("--accept and --restore are opposites: say one of them")
@@ -116,7 +116,7 @@ def _near(folder: Path) -> Path:
 
 def _told(one: "Drift") -> dict[Any, list[str]]:
     """Who touched each drifted object last, there and in the baseline."""
-    from concordex.work.drift import last_commits
+    from concordex.work.objects.drift import last_commits
 
     lines: dict[Any, list[str]] = {}
     files = {found.key: Path(found.was.source) for found in one.found if found.was and found.was.source}
@@ -132,7 +132,7 @@ def _told(one: "Drift") -> dict[Any, list[str]]:
 
 
 def _accept(found: "list[Drift]") -> int:
-    from concordex.work.drift import accept
+    from concordex.work.objects.drift import accept
 
     for one in found:
         done = accept(one)
@@ -144,7 +144,7 @@ def _accept(found: "list[Drift]") -> int:
 
 
 def _restore(here: "Workspace", one: "Drift", answers: Answers) -> int:
-    from concordex.work.drift import restore
+    from concordex.work.objects.drift import restore
 
     change = restore(here, one)
     change = replace(change, about={**change.about, "from": str(one.folder), "command": "drift"})

@@ -37,7 +37,7 @@ def set_fields(
 
     concordex set stowage 'site = "cobble-quay" and kind = switch' status=stored comment= --draft
     """
-    from concordex.work.edit import prepare_set
+    from concordex.work.change.edit import prepare_set
 
     here = workspace()
     change = prepare_set(here, system, table, selection, pairs(values, "set"), words(make))
@@ -60,7 +60,7 @@ def retire(
 
     Example: concordex retire stowage 'last_seen older than 90d' --draft
     """
-    from concordex.work.edit import prepare_retire
+    from concordex.work.change.edit import prepare_retire
 
     here = workspace()
     change = prepare_retire(here, system, table, selection)
@@ -86,7 +86,7 @@ def delete(
 
     Example: concordex delete stowage 'status = retired and site = depot' --count 4
     """
-    from concordex.work.edit import prepare_delete
+    from concordex.work.change.edit import prepare_delete
 
     here = workspace()
     change = prepare_delete(here, system, table, selection)
@@ -117,7 +117,7 @@ def act(
 
     concordex act muster wipe LT-0042 --count 1
     """
-    from concordex.work.edit import prepare_act
+    from concordex.work.change.edit import prepare_act
 
     here = workspace()
     change = prepare_act(here, system, table, what, selection)

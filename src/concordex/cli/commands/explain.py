@@ -33,7 +33,7 @@ def explain(
     if why_not is not None:
         _draw_not_one(device, why_not, form)
         return
-    from concordex.work.explain import explain as find
+    from concordex.work.concordance.explain import explain as find
 
     found = find(workspace(), device)
     past = [_past(one.entry) if history else [] for one in found]
@@ -53,7 +53,7 @@ def explain(
 
 
 def _draw_not_one(device: str, other: str, form: Form) -> None:
-    from concordex.work.explain import why_not
+    from concordex.work.concordance.explain import why_not
 
     found = why_not(workspace(), device, other)
     if form not in (None, Format.TABLE):
@@ -66,7 +66,7 @@ def _draw_not_one(device: str, other: str, form: Form) -> None:
 
 
 def _past(entry: str) -> list[Any]:
-    from concordex.work.history import history
+    from concordex.work.concordance.history import history
 
     return history(workspace(), entry)
 

@@ -43,7 +43,7 @@ def findings(
     from concordex.errors import CalledWrongly
     from concordex.match.finding import KINDS
     from concordex.words import suggestion
-    from concordex.work.firstseen import conflicts_since
+    from concordex.work.concordance.first_seen import conflicts_since
 
     kinds = words(kind)
     for name in kinds:

@@ -17,7 +17,7 @@ group = typer.Typer(
 def complete_groups(incomplete: str) -> list[str]:
     """The groups of the workspace here, for the shell."""
     from concordex.cli.options import safely
-    from concordex.work.groups import groups
+    from concordex.work.workspace.groups import groups
 
     return safely(lambda: list(groups(workspace().root)), incomplete)
 
@@ -42,7 +42,7 @@ def add(
 
     concordex group add quay-radios --all-of quays,radios --but-not spare
     """
-    from concordex.work.groups import add as make
+    from concordex.work.workspace.groups import add as make
 
     given = {
         "about": about, "where": where, "any_of": words(any_of), "all_of": words(all_of), "but_not": words(but_not),
@@ -58,7 +58,7 @@ def list_groups(form: Form = None, output: Output = None) -> None:
     Example: concordex group list
     """
     from concordex.cli.rows import emit_rows
-    from concordex.work.groups import load
+    from concordex.work.workspace.groups import load
 
     rows = [
         {
@@ -107,7 +107,7 @@ def remove(name: Name) -> None:
 
     Example: concordex group remove quays
     """
-    from concordex.work.groups import remove as take_away
+    from concordex.work.workspace.groups import remove as take_away
 
     take_away(workspace(), name)
     draw.note(f"groups/{name}.yaml is removed")
@@ -130,7 +130,7 @@ def push(
     """
     from dataclasses import replace
 
-    from concordex.work.sendgroups import prepare_groups
+    from concordex.work.objects.groups import prepare_groups
 
     here = workspace()
     change = prepare_groups(here, names, to)

@@ -15,7 +15,7 @@ def init(
 
     Example: concordex init fleet
     """
-    from concordex.work.init import init as make
+    from concordex.work.workspace.init import init as make
 
     path = make(folder)
     draw.note(f"made {path}")

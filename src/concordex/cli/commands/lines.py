@@ -43,8 +43,8 @@ def enter(
 
     Example: concordex lines enter switches segments.j2 --with switches.csv
     """
-    from concordex.work.lines import prepare_lines
-    from concordex.work.sheets import read_rows
+    from concordex.work.change.lines import prepare_lines
+    from concordex.work.workspace.tabular import read_rows
 
     here, rows = workspace(), read_rows(table)
     made = prepare_lines(here, devices, template, rows)
@@ -73,7 +73,7 @@ def show(
     Example: concordex lines show switches 'show segments' --at 10.20.0.7
     """
     from concordex.errors import ConcordexError
-    from concordex.work.lines import look
+    from concordex.work.change.lines import look
 
     found = look(workspace(), devices, line, words(at), "text" if text else "data")
     for address, answer in found.items():

@@ -17,7 +17,7 @@ def mend(form: Form = None) -> None:
     from dataclasses import asdict
 
     from concordex.cli.rows import emit_rows
-    from concordex.work.mending import mend as set_right
+    from concordex.work.workspace.repair import mend as set_right
 
     found = set_right(workspace())
     if found or form is not None:

@@ -68,7 +68,7 @@ def pull(
     """
     from concordex.cli.rows import emit_rows
     from concordex.errors import Stopped
-    from concordex.work.pull import pull as fetch
+    from concordex.work.pull.pull import pull as fetch
 
     here, names = workspace(), chosen(systems, tag, label)
     draw_unverified(names)

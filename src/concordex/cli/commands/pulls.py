@@ -40,8 +40,8 @@ def pulls(
     concordex pulls 3 --stop
     """
     from concordex.cli.rows import emit_rows
-    from concordex.work.running import settle
-    from concordex.work.running import stop as ask_to_stop
+    from concordex.work.pull.in_progress import settle
+    from concordex.work.pull.in_progress import stop as ask_to_stop
 
     here = workspace()
     if outcome and outcome not in STYLES:

@@ -16,7 +16,7 @@ from concordex.words import plural
 if TYPE_CHECKING:
     from concordex.change.rows import Mistake, Row
     from concordex.work import Workspace
-    from concordex.work.push import Choice
+    from concordex.work.change.push import Choice
 
 
 def push(
@@ -65,8 +65,8 @@ def push(
 
     concordex push new.csv --to stowage --make sites,models --default kind=switch --rejects bad.csv
     """
-    from concordex.work.push import Choice, prepare_push, read_defaults
-    from concordex.work.sheets import read_rows
+    from concordex.work.change.push import Choice, prepare_push, read_defaults
+    from concordex.work.workspace.tabular import read_rows
 
     rows = read_rows(file, given, sheet)
     given_for_all = [(None, pairs(default, "--default"))] if default else []
@@ -123,7 +123,7 @@ def _asked(
 
     The rows with the answers, what is wrong and the rows left out for it; or the status to end with.
     """
-    from concordex.work.asking import answered, asking, prepare_settings
+    from concordex.work.change.onboarding import answered, asking, prepare_settings
 
     begun = asking(here, to, table, devices, rows, choice.columns, choice.defaults)
     change, made = prepare_settings(here, begun)

@@ -26,7 +26,7 @@ def reconcile(
     concordex reconcile --format json
     """
     from concordex.cli.rows import emit_rows
-    from concordex.work.reconciling import make
+    from concordex.work.concordance.reconcile import make
 
     with draw.progress() as told:
         made = make(workspace(), lambda done, of: told("reconcile", done, of), relearn=relearn)

@@ -32,7 +32,7 @@ def review(
     concordex review --list --format csv -o doubtful.csv
     """
     from concordex.errors import CalledWrongly
-    from concordex.work.review import pairs
+    from concordex.work.concordance.review import pairs
 
     here = workspace()
     found = pairs(here)
@@ -46,7 +46,7 @@ def review(
 
 def _list(here: Any, waiting: Any, form: Any, output: Any) -> int:
     from concordex.cli.emit import emit
-    from concordex.work.review import with_names
+    from concordex.work.concordance.review import with_names
 
     frame = with_names(here, waiting)
     emit(frame, form, output)
@@ -56,8 +56,8 @@ def _list(here: Any, waiting: Any, form: Any, output: Any) -> int:
 
 
 def _ask(here: Any, waiting: Any) -> int:
-    from concordex.work.review import doubt
-    from concordex.work.rulings import add, user
+    from concordex.work.concordance.review import doubt
+    from concordex.work.concordance.rulings import add, user
 
     counts = dict.fromkeys(("same", "apart", "left"), 0)
     for at, pair in enumerate(waiting.to_dicts(), start=1):

@@ -92,7 +92,7 @@ def list_rulings(form: Form = None, output: Output = None) -> None:
     Example: concordex ruling list
     """
     from concordex.cli.rows import emit_rows
-    from concordex.work.rulings import holding, load
+    from concordex.work.concordance.rulings import holding, load
 
     here = workspace()
     hold = holding(here)
@@ -118,7 +118,7 @@ def remove(
 
     Example: concordex ruling remove muster/0f3a
     """
-    from concordex.work.rulings import remove as take_back
+    from concordex.work.concordance.rulings import remove as take_back
 
     for one in take_back(workspace(), record):
         draw.note(f"removed: {one.kind} {one.records[0]} {one.says}")
@@ -137,7 +137,7 @@ def _pair(kind: str, devices: list[str], why: str, who: str | None) -> None:
 def _record(device: str) -> str:
     """A record as it is written in rulings; of an entry, its first."""
     from concordex.errors import CalledWrongly
-    from concordex.work.rulings import records_of
+    from concordex.work.concordance.rulings import records_of
 
     found = records_of(workspace(), device)
     if len(found) > 1:
@@ -146,7 +146,7 @@ def _record(device: str) -> str:
 
 
 def _add(ruling: dict[str, Any], why: str, who: str | None, until: str | None) -> None:
-    from concordex.work.rulings import add, user
+    from concordex.work.concordance.rulings import add, user
 
     last = moment(until, "--until")
     given = ruling | ({"until": _day(last)} if last else {})

@@ -38,8 +38,8 @@ def sync(
     concordex sync stowage --where 'site = "cobble-quay"' --yes
     """
     from concordex.errors import CalledWrongly
-    from concordex.work.outlets import known, prepare_outlet
-    from concordex.work.sync import prepare_sync
+    from concordex.work.change.sync import prepare_sync
+    from concordex.work.targets.databases import known, prepare_outlet
 
     if edited not in ("hold", "ours", "theirs"):
         raise CalledWrongly(f"--edited {edited}: is not known", advice="hold, ours or theirs")

@@ -10,7 +10,7 @@ from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
 
 if TYPE_CHECKING:
-    from concordex.work.check import Finding
+    from concordex.work.pull.check import Finding
 
 Named = Annotated[list[str] | None, typer.Argument(help="Systems.", autocompletion=complete_systems)]
 
@@ -46,7 +46,7 @@ def add(
 
     Example: concordex system add muster -d muster -u https://muster.example -c client=ops -c secret=env:MUSTER_SECRET
     """
-    from concordex.work.init import add_system
+    from concordex.work.workspace.init import add_system
 
     credentials = dict(_pair(text) for text in credential or [])
     settings: dict[str, Any] = {
@@ -77,7 +77,7 @@ def list_systems(systems: Systems = None, tag: Tags = None, label: Labels = None
     """
     from concordex.cli.commands.pull import STYLES
     from concordex.cli.rows import emit_rows
-    from concordex.work.overview import overview
+    from concordex.work.show.systems import overview
 
     here = workspace()
     known = overview(here, chosen(systems, tag, label))
@@ -114,7 +114,7 @@ def resume(systems: Named, tag: Tags = None, label: Labels = None) -> None:
 
 
 def _pause(systems: list[str] | None, tag: list[str] | None, label: list[str] | None, *, paused: bool) -> None:
-    from concordex.work.init import set_paused
+    from concordex.work.workspace.init import set_paused
 
     names = chosen(systems, tag, label)
     if not names:
@@ -145,7 +145,7 @@ def check(
     """
     from concordex.cli.commands.pull import draw_unverified
     from concordex.cli.rows import emit_rows
-    from concordex.work.check import check as try_all
+    from concordex.work.pull.check import check as try_all
 
     names = chosen(systems, tag, label)
     draw_unverified(names)

@@ -13,12 +13,12 @@ from concordex.cli.options import complete_systems, safely, workspace
 if TYPE_CHECKING:
     from concordex.change.objects import Object
     from concordex.work import Workspace
-    from concordex.work.objects import Held
+    from concordex.work.objects.live import Held
 
 
 def complete_kinds(ctx: typer.Context, incomplete: str) -> list[str]:
     """The kinds of object of the system that is named before, for the shell."""
-    from concordex.work.objects import chosen_kinds
+    from concordex.work.objects.live import chosen_kinds
 
     return safely(lambda: chosen_kinds(workspace(), ctx.params.get("system") or "", []), incomplete)
 
@@ -28,7 +28,7 @@ def complete_objects(incomplete: str) -> list[str]:
     import shlex
 
     def found() -> Iterable[str]:
-        from concordex.work.objects import kinds_of, pulled
+        from concordex.work.objects.live import kinds_of, pulled
 
         here = workspace()
         system, _, rest = incomplete.partition("/")
@@ -66,7 +66,7 @@ Bound = Annotated[
 
 def live(here: Workspace, system: str, kinds: Iterable[str]) -> Held:
     """The objects as they are now; what of them is only staged by ourselves is told."""
-    from concordex.work.objects import live as read
+    from concordex.work.objects.live import live as read
 
     with draw.progress() as told:
         held = read(here, system, list(kinds), lambda what, done, of: told(f"{system}/{what}", done, of))
@@ -80,8 +80,8 @@ def live(here: Workspace, system: str, kinds: Iterable[str]) -> Held:
 def objects_at(here: Workspace, system: str, addresses: list[str]) -> tuple[Any, list[Object]]:
     """What a system holds, and the objects of it that are meant."""
     from concordex.errors import CalledWrongly
-    from concordex.work.objects import chosen_kinds
-    from concordex.work.pick import find, one_of
+    from concordex.work.objects.live import chosen_kinds
+    from concordex.work.objects.pick import find, one_of
 
     held = live(here, system, chosen_kinds(here, system, []))
     meant: dict[Any, Object] = {}

@@ -16,7 +16,7 @@ from concordex.words import plural
 
 if TYPE_CHECKING:
     from concordex.work import Workspace
-    from concordex.work.objectfiles import Saved
+    from concordex.work.objects.files import Saved
 
 
 def list_objects(system: System, kinds: KindNames = None, where: Where = None, form: Form = None) -> None:
@@ -32,8 +32,8 @@ def list_objects(system: System, kinds: KindNames = None, where: Where = None, f
     from concordex.change.objects import in_sequence, mentioned
     from concordex.cli.rows import emit_rows
     from concordex.model.values import parse_time
-    from concordex.work.objects import chosen_kinds, kinds_of
-    from concordex.work.pick import matching
+    from concordex.work.objects.live import chosen_kinds, kinds_of
+    from concordex.work.objects.pick import matching
 
     here = workspace()
     chosen, every = chosen_kinds(here, system, kinds or []), kinds_of(here.dialect(system))
@@ -61,9 +61,9 @@ def show(address: Address) -> None:
     """
     from concordex.change.depend import users
     from concordex.change.objects import mentioned
-    from concordex.work.objectfiles import written
-    from concordex.work.objects import kinds_of
-    from concordex.work.pick import find, one_of
+    from concordex.work.objects.files import written
+    from concordex.work.objects.live import kinds_of
+    from concordex.work.objects.pick import find, one_of
 
     here = workspace()
     system, kind, name = find(here, address)
@@ -108,9 +108,9 @@ def save(
     concordex config save switches --with switches.csv --into baselines
     """
     from concordex.errors import CalledWrongly
-    from concordex.work.baselines import save_in
-    from concordex.work.devices import named
-    from concordex.work.objects import chosen_kinds, with_objects
+    from concordex.work.objects.baselines import save_in
+    from concordex.work.objects.live import chosen_kinds, with_objects
+    from concordex.work.workspace.devices import named
 
     here = workspace()
     if every:
@@ -133,7 +133,7 @@ def save(
 
 def _save_many(here: Workspace, names: list[str], kinds: list[str], where: str | None, into: Path, what: str) -> int:
     from concordex.errors import ConcordexError
-    from concordex.work.baselines import save_many
+    from concordex.work.objects.baselines import save_many
 
     with draw.progress() as told:
         found = save_many(here, names, kinds, where, into, told)
@@ -181,7 +181,7 @@ def diff(
 
     concordex config diff bollard@2026-11-01 bollard
     """
-    from concordex.work.sides import compared, is_known, sides
+    from concordex.work.objects.diff import compared, is_known, sides
 
     here = workspace()
     with draw.progress() as told:

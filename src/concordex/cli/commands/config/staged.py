@@ -12,7 +12,7 @@ from concordex.cli.statuses import Status
 
 if TYPE_CHECKING:
     from concordex.cli.emit import Format
-    from concordex.wire.staging import Pending
+    from concordex.wire.writing.staging import Pending
 
 
 def pending(system: System, form: Form = None) -> int:
@@ -20,7 +20,7 @@ def pending(system: System, form: Form = None) -> int:
 
     Example: concordex config pending bollard
     """
-    from concordex.work.staged import staged
+    from concordex.work.run.staged import staged
 
     found = staged(workspace(), system)
     _draw_staged(found, form)
@@ -34,7 +34,7 @@ def commit(system: System, yes: Yes = False, any_time: AnyTime = False) -> int:
     Example: concordex config commit bollard
     """
     from concordex.cli.propose import run_and_tell
-    from concordex.work.staged import put_into_effect, staged, waiting
+    from concordex.work.run.staged import put_into_effect, staged, waiting
 
     here = workspace()
     ours = [one for one in staged(here, system) if one.ours]
@@ -64,7 +64,7 @@ def unstage(system: System, yes: Yes = False) -> int:
 
     Example: concordex config unstage bollard
     """
-    from concordex.work.staged import staged, take_back, waiting
+    from concordex.work.run.staged import staged, take_back, waiting
 
     here = workspace()
     ours = [one for one in staged(here, system) if one.ours]

@@ -18,7 +18,7 @@ from concordex.words import plural
 if TYPE_CHECKING:
     from concordex.change.objects import Object
     from concordex.work import Workspace
-    from concordex.work.carry import Original
+    from concordex.work.objects.migrate import Original
 
 
 #: How many odd members are told.
@@ -48,10 +48,10 @@ def push(
 
     concordex config push 'pilot/policies/handhelds.yaml' --to production --draft
     """
-    from concordex.work.baselines import covered, said
-    from concordex.work.configure import odd_members, prepare_objects
-    from concordex.work.objectfiles import read_objects
-    from concordex.work.objects import chosen_kinds
+    from concordex.work.objects.baselines import covered, said
+    from concordex.work.objects.files import read_objects
+    from concordex.work.objects.live import chosen_kinds
+    from concordex.work.objects.prepare import odd_members, prepare_objects
 
     here = workspace()
     chosen = chosen_kinds(here, to, words(kind))
@@ -130,8 +130,8 @@ def copy(
     concordex config copy bollard/rulesets/quay --as pier
     """
     from concordex.change.objects import own_name
-    from concordex.work.carry import Edits, prepare_copy, renamed
-    from concordex.work.configure import odd_members
+    from concordex.work.objects.migrate import Edits, prepare_copy, renamed
+    from concordex.work.objects.prepare import odd_members
 
     here = workspace()
     original = _original(here, address, to)
@@ -151,9 +151,9 @@ def copy(
 def _original(here: Workspace, address: str, to: str | None) -> Original:
     """The object that is to be copied, and what is around it here and there."""
     from concordex.change.depend import kinds_inside
-    from concordex.work.carry import Original
-    from concordex.work.objects import chosen_kinds
-    from concordex.work.pick import find, one_of
+    from concordex.work.objects.live import chosen_kinds
+    from concordex.work.objects.migrate import Original
+    from concordex.work.objects.pick import find, one_of
 
     system, kind, own = find(here, address)
     target = to or system
@@ -168,7 +168,7 @@ def _original(here: Workspace, address: str, to: str | None) -> Original:
 
 def _under_a_free_name(original: Original, made: Object) -> Object:
     """The object under a name that the target takes, as far as a person is there to be asked for one."""
-    from concordex.work.carry import renamed
+    from concordex.work.objects.migrate import renamed
 
     while not original.takes(made):
         what = f"{original.target} has {made.label} already, and takes no two of one name."
@@ -210,9 +210,9 @@ def carry(
 
     concordex config carry 'pilot/rules/quay/let the crew in' --to production
     """
-    from concordex.work.carry import carried, read_map
-    from concordex.work.configure import prepare_objects
-    from concordex.work.objects import kinds_of
+    from concordex.work.objects.live import kinds_of
+    from concordex.work.objects.migrate import carried, read_map
+    from concordex.work.objects.prepare import prepare_objects
 
     here = workspace()
     system = addresses[0].partition("/")[0]
@@ -249,7 +249,7 @@ def install(
 
     concordex config install bollard/rulesets/quay --on fw-fishgate-01-a --yes
     """
-    from concordex.work.install import prepare_installation
+    from concordex.work.objects.install import prepare_installation
 
     here = workspace()
     system = addresses[0].partition("/")[0]
@@ -279,7 +279,7 @@ def remove(
 
     concordex config remove bollard/rules --draft
     """
-    from concordex.work.configure import prepare_removal
+    from concordex.work.objects.prepare import prepare_removal
 
     here = workspace()
     system = addresses[0].partition("/")[0]
@@ -317,7 +317,7 @@ def _edited(one: Object, kinds: Any) -> Object:
     import tempfile
 
     from concordex.errors import CalledWrongly
-    from concordex.work.objectfiles import read_objects, written
+    from concordex.work.objects.files import read_objects, written
 
     editor = os.environ.get("VISUAL") or os.environ.get("EDITOR")
     if not editor:

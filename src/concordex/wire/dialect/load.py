@@ -1,0 +1,187 @@
+"""Finding dialects: in the workspace first, then those that ship with the program."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from functools import cache
+from importlib import resources
+from pathlib import Path
+from typing import Any
+
+from concordex.documents import check, dotted, line_of, parse_fast, quickly, read_yaml
+from concordex.errors import CalledWrongly, DocumentError
+from concordex.wire.dialect import Dialect, calls_of
+from concordex.wire.dialect.paths import Path as MemberPath
+from concordex.wire.dialect.paths import PathError
+from concordex.wire.dialect.validate import unmeant
+from concordex.words import suggestion
+
+
+@cache
+def shipped() -> tuple[str, ...]:
+    """The names of the dialects that ship with the program."""
+    folder = resources.files("concordex.dialects")
+    return tuple(sorted(f.name.removesuffix(".yaml") for f in folder.iterdir() if f.name.endswith(".yaml")))
+
+
+def find(name: str, folder: Path | None = None) -> Dialect:
+    """The dialect called ``name``; a file of that name in ``folder`` goes before a shipped one."""
+    own = _own(name, folder)
+    if own:
+        return quickly(own, lambda document: _checked(document, str(own), folder))
+    return _checked(*_document(name, folder), folder)
+
+
+def text_of(name: str, folder: Path | None = None) -> str:
+    """The file of a dialect, as it stands."""
+    own = _own(name, folder)
+    if own:
+        return own.read_text(encoding="utf-8")
+    if name not in shipped():
+        raise CalledWrongly(f"there is no dialect {name!r}", advice=suggestion(name, known(folder)))
+    return resources.files("concordex.dialects").joinpath(f"{name}.yaml").read_text(encoding="utf-8")
+
+
+def known(folder: Path | None = None) -> dict[str, str]:
+    """Every dialect that a workspace can use, and whether it is ``shipped`` or its ``own``."""
+    own = sorted(file.stem for file in folder.glob("*.yaml")) if folder and folder.is_dir() else []
+    return dict.fromkeys(shipped(), "shipped") | dict.fromkeys(own, "own")
+
+
+def from_file(path: Path) -> Dialect:
+    """The dialect in a file; raises DocumentError with file, line and key of every fault."""
+    return quickly(path, lambda document: _checked(document, str(path), path.parent))
+
+
+def _document(name: str, folder: Path | None) -> tuple[Any, str]:
+    own = _own(name, folder)
+    if own:
+        return read_yaml(own), str(own)
+    if name in shipped():
+        return _shipped(name), f"dialects/{name}.yaml"
+    raise CalledWrongly(f"there is no dialect {name!r}", advice=suggestion(name, known(folder)))
+
+
+def _own(name: str, folder: Path | None) -> Path | None:
+    own = folder / f"{name}.yaml" if folder else None
+    return own if own and own.is_file() else None
+
+
+@cache
+def _shipped(name: str) -> Any:
+    text = resources.files("concordex.dialects").joinpath(f"{name}.yaml").read_text(encoding="utf-8")
+    return parse_fast(text)
+
+
+def _extended(document: Any, file: str, folder: Path | None, path: tuple[str, ...] = ()) -> Any:
+    """``document`` laid over the dialect that it extends; a null takes something away."""
+    above = document.get("extends") if isinstance(document, Mapping) else None
+    if not isinstance(above, str):
+        return document
+    if above in path or (above == document.get("name") and _is_own(above, file, folder)):
+        raise DocumentError(file, [(line_of(document, ("extends",)), "extends", "leads back to this dialect")])
+    try:
+        parent, parent_file = _document(above, folder)
+    except CalledWrongly as error:
+        raise DocumentError(
+            file, [(line_of(document, ("extends",)), "extends", error.what)], advice=error.advice
+        ) from error
+    return _laid_over(_extended(parent, parent_file, folder, (*path, above)), document)
+
+
+def _is_own(name: str, file: str, folder: Path | None) -> bool:
+    own = _own(name, folder)
+    return own is not None and Path(file).exists() and own.samefile(file)
+
+
+def _laid_over(below: Any, above: Any) -> Any:
+    if not (isinstance(below, Mapping) and isinstance(above, Mapping)):
+        return above
+    if below.get("by") != above.get("by", below.get("by")):
+        return above  # another way of paging or signing in: nothing of the old one is meant
+    done = {key: value for key, value in below.items() if key not in above}
+    for key, value in above.items():
+        if value is not None:
+            done[key] = _laid_over(below.get(key), value)
+    return done
+
+
+def _checked(document: Any, name: str, folder: Path | None) -> Dialect:
+    whole = _extended(document, name, folder)
+    dialect = check(whole, Dialect, name, at=document)
+    faults = []
+    for location, path in _member_paths(dialect):
+        try:
+            MemberPath(path)
+        except PathError as error:
+            faults.append((line_of(document, location), dotted(document, location), str(error)))
+    if not faults:
+        faults += [(line_of(document, place), dotted(document, place), text) for place, text in unmeant(dialect)]
+    if faults:
+        raise DocumentError(name, faults, advice="paths are plain members (a.b.c) or JSONPath (RFC 9535)")
+    return dialect
+
+
+def _member_paths(dialect: Dialect) -> list[tuple[tuple[str | int, ...], str]]:
+    """Every path into an answer, and where it stands in the file."""
+    found: list[tuple[tuple[str | int, ...], str]] = []
+    for place, call in calls_of(dialect):
+        for key in _PATHS:
+            said = getattr(call, key, None)
+            if isinstance(said, str) and not said.startswith(_ELSEWHERE):
+                found.append(((*place, key), said))
+        pages = getattr(call, "pages", None)
+        for key in ("next", "more"):
+            said = getattr(pages, key, None)
+            if isinstance(said, str) and not said.startswith(_ELSEWHERE):
+                found.append(((*place, "pages", key), said))
+    found += [(("errors", "message"), path) for path in dialect.errors.message]
+    found += [(("errors", key), path) for key in ("code", "present") if (path := getattr(dialect.errors, key))]
+    for name, table in dialect.tables.items():
+        for field, spec in table.fields.items():
+            found += [(("tables", name, "fields", field), path) for path in spec.from_]
+    return found
+
+
+#: The keys of calls whose values are paths into an answer, unless they begin with one of ``_ELSEWHERE``.
+_PATHS = ("records", "total", "revision", "link", "record", "at", "take", "started", "state", "reason", "made")
+_ELSEWHERE = ("header:", "cookie:")
+
+
+def schema() -> str:
+    """The JSON Schema (2020-12) of the dialect format, for editors."""
+    body = Dialect.model_json_schema(by_alias=True)
+    field_map, field_write = body["$defs"]["FieldMap"], body["$defs"]["FieldWrite"]
+    _also_text(field_map["properties"], "from")
+    for table, shorthand in (("Table", field_map), ("Write", field_write)):
+        slot = body["$defs"][table]["properties"]["fields"]
+        slot["additionalProperties"] = {"anyOf": [{"type": "string"}, {"$ref": f"#/$defs/{shorthand['title']}"}]}
+        if table == "Table":
+            slot["additionalProperties"]["anyOf"].append({"type": "array", "items": {"type": "string"}})
+    several = [("Task", key) for key in ("done", "failed")]
+    several += [("Errors", key) for key in ("message", "expired", "busy", "duplicate", "conflict")]
+    for part, key in (("FilterMap", "tests"), ("Write", "required"), ("Write", "unique"), *several):
+        _also_text(body["$defs"][part]["properties"], key)
+    keys = body["$defs"]["Write"]["properties"]["keys"]
+    keys["items"] = {"anyOf": [{"type": "string"}, keys["items"]]}
+    _also_text(body["$defs"]["Write"]["properties"], "keys", keys)
+    for part in body["$defs"].values():
+        if "shape" in part.get("properties", {}):
+            _short_shape(part["properties"])
+    _short_shape(body["properties"])
+    head = {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Concordex dialect"}
+    return json.dumps(body | head, indent=2, ensure_ascii=False) + "\n"
+
+
+def _also_text(properties: dict[str, Any], key: str, listed: dict[str, Any] | None = None) -> None:
+    """One word may stand where a list of words is meant."""
+    kept = {name: properties[key][name] for name in ("description", "default") if name in properties[key]}
+    items = listed["items"] if listed else {"type": "string"}
+    properties[key] = kept | {"anyOf": [{"type": "string"}, {"type": "array", "items": items}]}
+
+
+def _short_shape(properties: dict[str, Any]) -> None:
+    """`shape: csv` may stand where `shape: {by: csv}` is meant."""
+    names = ["json", "xml", "csv", "ndjson", "xlsx", "parquet"]
+    properties["shape"] = {"anyOf": [{"enum": names}, properties["shape"]]}

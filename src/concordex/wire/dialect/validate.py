@@ -1,0 +1,159 @@
+"""What a dialect says that cannot be meant: names that nobody fills in, fields that are nowhere, no tests."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Iterator
+from datetime import UTC, datetime
+from typing import Any
+
+from concordex.errors import QueryError
+from concordex.model.fields import FIELDS, Type
+from concordex.model.values import parse_flag
+from concordex.query.bind import OPERATORS
+from concordex.wire import dialect as d
+from concordex.wire.dialect.templates import names_in
+from concordex.words import suggestion
+
+Place = tuple[str | int, ...]
+Fault = tuple[Place, str]
+
+#: Parts of a call that are filled in.
+_FILLED = ("path", "query", "headers", "json_body", "form", "xml", "params")
+_KEYS = {"json_body": "json"}
+#: What looks like a key that somebody left in a header: long, of mixed signs, and no word.
+_KEY_LIKE = re.compile(r"(?=\S*\d)(?=\S*[A-Za-z])[A-Za-z0-9+/_=.-]{24,}")
+_GUARDED = ("authorization", "cookie", "token", "secret", "api-key", "apikey", "password")
+
+
+def unmeant(dialect: d.Dialect) -> Iterator[Fault]:
+    """Every such thing, and where it stands."""
+    for place, call in d.calls_of(dialect):
+        yield from _names(dialect, place, call)
+        yield from _secrets((*place, "headers"), call.headers)
+    yield from _secrets(("headers",), dialect.headers)
+    yield from _signing_in(dialect)
+    for name, table in dialect.tables.items():
+        place = ("tables", name)
+        yield from _fields(dialect, place, table)
+        yield from _filters(place, table)
+        if table.write:
+            yield from _writes(dialect, place, table, table.write)
+        if table.config and not table.config.single and "name" not in table.fields:
+            yield (*place, "config"), "objects are known by their names, and the table has no field `name`"
+
+
+def _names(dialect: d.Dialect, place: Place, call: d.Call) -> Iterator[Fault]:
+    known = _known(dialect, place)
+    if known is None:
+        return
+    for part in _FILLED:
+        for name in sorted(names_in(getattr(call, part)) - known):
+            if not name.startswith("$"):
+                told = f"nothing is known here as {{{name}}}; {suggestion(name, known)}"
+                yield (*place, _KEYS.get(part, part)), f"{told}; {{{{{name}}}}} would be the text itself"
+
+
+def _known(dialect: d.Dialect, place: Place) -> set[str] | None:
+    """The names that a call at ``place`` may use; None where any member of a record may be named."""
+    known = {*dialect.credentials, *dialect.lookups}
+    if place[0] == "sign_in":
+        gives = dialect.sign_in.gives if isinstance(dialect.sign_in, d.CallSignIn) else {}
+        return {*dialect.credentials, *(gives if place[1] == "sign_out" else ())}
+    if place[0] != "tables":
+        return known | _OF_PARTS.get(str(place[0]), set())
+    table, part = dialect.tables[str(place[1])], place[2:]
+    if part[:1] == ("write",):
+        return (
+            known
+            | {"note"}
+            | ({"record_id", "record_ids", "target", "lines", *table.fields} if part[1] != "create" else set())
+        )
+    if part[1:2] in (("details",), ("gathers",)):
+        return None
+    above = table.read.each.of if table.read.each else None
+    return known | (set(dialect.tables[above].fields) if above in dialect.tables else set())
+
+
+#: What the calls of some parts may use beside.
+_OF_PARTS = {"tasks": {"task"}, "commands": {"line", "as", "form"}}
+
+
+def _signing_in(dialect: d.Dialect) -> Iterator[Fault]:
+    how = dialect.sign_in
+    if isinstance(how, d.CallSignIn):
+        known = {*dialect.credentials, *how.gives}
+        carried = how.carries
+        for part in ("headers", "query", "body", "params"):
+            for name in sorted(names_in(getattr(carried, part)) - known):
+                yield ("sign_in", "carries", part), f"nothing is known here as {{{name}}}; {suggestion(name, known)}"
+    for key, said in how.model_dump(exclude={"call", "sign_out", "carries", "gives", "by"}).items():
+        if isinstance(said, str):
+            for name in sorted(names_in(said) - dialect.credentials.keys()):
+                told = suggestion(name, dialect.credentials)
+                yield ("sign_in", key), f"{{{name}}} is none of the dialect's credentials; {told}"
+            if key in ("value", "password", "secret", "key") and not names_in(said):
+                yield ("sign_in", key), "is written here itself: name a credential, as {key}, that a workspace gives"
+
+
+def _secrets(place: Place, headers: Any) -> Iterator[Fault]:
+    for name, said in headers.items():
+        guarded = any(word in name.lower() for word in _GUARDED)
+        if (guarded and not names_in(said)) or _KEY_LIKE.search(said):
+            yield (*place, name), "looks like a secret: name a credential, as {key}, that a workspace gives"
+
+
+def _fields(dialect: d.Dialect, place: Place, table: d.Table) -> Iterator[Fault]:
+    for name, spec in table.fields.items():
+        kind, where = table.type_of(name), (*place, "fields", name)
+        if spec.via:
+            if kind.is_list:
+                yield (*where, "via"), f"{name} holds a list, and `via` means one record"
+            other = dialect.tables[spec.via].fields
+            if spec.take not in other:
+                told = f"{spec.via} has no field {spec.take!r}; {suggestion(spec.take, other)}"
+                yield (*where, "take" if "take" in spec.model_fields_set else "via"), told
+        if kind.is_list and spec.values is not None:
+            yield (*where, "values"), f"{name} holds a list, and `values` translates single words"
+        if kind is Type.FLAG and any(parse_flag(ours) is None for ours in (spec.values or {}).values() if ours):
+            yield (*where, "values"), 'of a flag, our words are "true" and "false"'
+        parent = table.read.each.of if table.read.each else None
+        if spec.of_parent and parent in dialect.tables and spec.of_parent not in dialect.tables[parent].fields:
+            told = suggestion(spec.of_parent, dialect.tables[parent].fields)
+            yield (*where, "of_parent"), f"{parent} has no field {spec.of_parent!r}; {told}"
+
+
+def _filters(place: Place, table: d.Table) -> Iterator[Fault]:
+    for number, rule in enumerate(table.filters):
+        for test in rule.tests:
+            if test not in OPERATORS:
+                yield (*place, "filters", number, "tests"), f"{test!r} is no test; {suggestion(test, OPERATORS)}"
+
+
+def _writes(dialect: d.Dialect, place: Place, table: d.Table, write: d.Write) -> Iterator[Fault]:
+    place = (*place, "write")
+    for name in write.required:
+        if name not in table.fields and name not in FIELDS:
+            yield (*place, "required"), f"{name!r} is not among the table's fields"
+    if any("record_id" in key for key in write.keys):
+        yield (*place, "keys"), "record_id is the system's own: a natural key is what people know a record by"
+    update = write.update
+    if update and update.method == "PUT" and not update.whole and update.most == 1 and update.form_of == "members":
+        told = "a PUT puts what is sent in the place of all that was there (RFC 9110, section 9.3.4)"
+        yield (*place, "update", "method"), f"{told}: say `whole: true`, or another method"
+    if write.ready:
+        from concordex.query.bind import Binder
+        from concordex.query.parse import parse
+
+        try:
+            Binder(parse(write.ready.when), table.types, datetime.now(UTC)).check()
+        except QueryError as error:
+            yield (*place, "ready", "when"), str(error)
+    for name, ref in write.references.items():
+        fields: Collection[str] = dialect.tables[ref.via].fields
+        for theirs in ref.by:
+            if theirs not in fields:
+                yield (
+                    (*place, "references", name, "by"),
+                    f"{ref.via} has no field {theirs!r}; {suggestion(theirs, fields)}",
+                )

@@ -1,0 +1,1 @@
+"""HTTP with one system: connections, signing in, answers and their formats."""

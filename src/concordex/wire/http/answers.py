@@ -1,0 +1,193 @@
+"""Answers, and what their statuses and error bodies mean in plain words."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
+from typing import Any
+
+import orjson
+
+from concordex.errors import (
+    BadAnswer,
+    ConcordexError,
+    Conflict,
+    Duplicate,
+    RequestRefused,
+    ServerFault,
+    SignInRefused,
+)
+from concordex.unseen import masked
+from concordex.wire import dialect as d
+from concordex.wire.dialect.paths import at
+from concordex.wire.http.formats import NAMES, decode, is_a_page, whole_characters
+from concordex.wire.http.links import related
+
+
+@dataclass(frozen=True)
+class Answer:
+    """What came back: decoded, with its status and headers."""
+
+    status: int
+    body: Any
+    headers: Mapping[str, str] = field(default_factory=dict)
+    cookies: Sequence[str] = ()
+    links: Mapping[str, str] = field(default_factory=dict)  # relation: address (RFC 8288)
+    raw: bytes = b""
+
+    def at(self, where: str) -> Any:
+        """The value at a path into the body, or of `header:NAME`."""
+        kind, _, name = where.partition(":")
+        return self.headers.get(name) if kind == "header" else at(where).first(self.body)
+
+    def has(self, where: str) -> bool:
+        """Whether anything stands there, be it null."""
+        kind, _, name = where.partition(":")
+        return name in self.headers if kind == "header" else at(where).shown(self.body)
+
+
+@dataclass(frozen=True)
+class Reply:
+    """What came back, as it came."""
+
+    status: int
+    content: bytes
+    headers: Mapping[str, str]
+    cookies: Sequence[str] = ()
+    links: Sequence[str] = ()  # the header Link, as it came
+    url: str = ""
+
+
+class Judge:
+    """Tells what a system's replies mean."""
+
+    def __init__(self, system: str, dialect: d.Dialect) -> None:
+        self.system, self.dialect = system, dialect
+        self.errors = dialect.errors
+        self.mended = 0  # characters of which only a half came
+
+    def answer(self, reply: Reply, path: str, shape: d.Shape) -> Answer:
+        """The decoded reply; raises where it says that something went wrong."""
+        if 200 <= reply.status < 300:
+            body = self._decoded(reply, path, shape)
+            if self.errors.present and at(self.errors.present).first(body) not in (None, [], {}, "", False):
+                raise self._refusal(reply, path, body)
+            return Answer(reply.status, body, reply.headers, reply.cookies, self._links(reply, path), reply.content)
+        if 300 <= reply.status < 400:
+            target = reply.headers.get("Location", "nowhere").partition("?")[0]
+            raise BadAnswer(
+                f"{path} redirects to {target}", where=self.system, advice="give the final url in concordex.yaml"
+            )
+        raise self._refusal(reply, path, self._attempt(reply, shape))
+
+    def rpc(self, answer: Any, path: str, reply: Reply) -> Any:
+        """The result of a JSON-RPC 2.0 answer; its error as ours."""
+        if not isinstance(answer, Mapping) or ("result" in answer) == ("error" in answer):
+            raise BadAnswer(f"{path} answered with what is no JSON-RPC 2.0 answer", where=self.system)
+        if "error" in answer:
+            raise self._refusal(reply, path, answer)
+        return answer["result"]
+
+    def _links(self, reply: Reply, path: str) -> Mapping[str, str]:
+        try:
+            return related(reply.links, reply.url)
+        except ValueError as error:
+            raise BadAnswer(
+                f"the header Link of {path} cannot be read (RFC 8288): {error}", where=self.system, why=str(reply.links)
+            ) from error
+
+    def _decoded(self, reply: Reply, path: str, shape: d.Shape) -> Any:
+        if not reply.content:
+            return None
+        kind = reply.headers.get("Content-Type", "").partition(";")[0].strip().lower()
+        if is_a_page(kind, reply.content, shape):
+            raise BadAnswer(
+                f"{path} answered with a page instead of {NAMES[shape.by]}", where=self.system,
+                why=f"Content-Type: {kind}" if kind else "", advice="a proxy or a sign-in page in between?",
+            )  # fmt: skip
+        try:
+            return decode(reply.content, shape)
+        except BadAnswer as error:
+            mended, halves = whole_characters(reply.content) if shape.by in ("json", "ndjson") else (b"", 0)
+            if halves:
+                self.mended += halves
+                return decode(mended, shape)
+            raise BadAnswer(
+                f"{path} {error.what}", where=self.system, why=error.why, advice=error.advice, cut=error.cut
+            ) from error
+
+    def _attempt(self, reply: Reply, shape: d.Shape) -> Any:
+        """The body of an error answer, if it is readable: some systems send errors in another shape."""
+        for form in (shape, d.JsonShape()):
+            try:
+                return decode(reply.content, form)
+            except BadAnswer:
+                continue
+        return None
+
+    def _refusal(self, reply: Reply, path: str, body: Any) -> ConcordexError:
+        errors, status = self.errors, reply.status
+        is_rpc = isinstance(body, Mapping) and "jsonrpc" in body
+        code = _said(errors.code or ("error.code" if is_rpc else None), body)
+        message = _message(errors.message or (["error.message"] if is_rpc else []), body)
+        told = f"HTTP {status}" if code is None else f"HTTP {status}, code {code}"
+        why = f"{told}: {masked(str(message))[:300]}" if message else told
+        codes = {str(status), str(code)}
+
+        def among(known: Sequence[str | int]) -> bool:
+            return bool(codes & set(map(str, known)))
+
+        if status == 401 or among(errors.expired):
+            return SignInRefused(
+                "the system does not accept the credential", http=401, where=self.system, why=why,
+                advice="is the name right, and the secret current?",
+            )  # fmt: skip
+        if status == 403:
+            return SignInRefused(
+                f"the system does not allow {path}", http=403, where=self.system, why=why, advice="ask for the right"
+            )
+        if status in (429, 503) or status >= 500 or among(errors.busy):
+            busy, wait = status == 429 or among(errors.busy), wait_asked(reply)
+            return ServerFault(
+                f"the system {'is too busy' if busy else 'failed'} at {path}", http=status,
+                wait=wait, where=self.system, why=why, advice="a fault on its side; try again later",
+                untouched=busy or (status == 503 and wait is not None),
+            )  # fmt: skip
+        if status == 408:  # it did not get all of the request, or says so late: nobody knows (RFC 9110, 15.5.9)
+            return ServerFault(
+                f"the system gave up on {path}", http=status, where=self.system, why=why, advice="try again later"
+            )
+        kind = Duplicate if among(errors.duplicate) else Conflict if among(errors.conflict) else RequestRefused
+        what = "knows no" if status == 404 else "refused"
+        advice = "does the url in concordex.yaml, or the dialect's path, fit this system?" if status == 404 else ""
+        return kind(f"the system {what} {path}", http=status, body=body, where=self.system, why=why, advice=advice)
+
+
+def _message(paths: Sequence[str], body: Any) -> str:
+    """What an error answer says: at the places that the dialect names, or else in its own words."""
+    for path in paths:
+        said = at(path).first(body)
+        if said not in (None, "", [], {}):
+            return "; ".join(map(str, said)) if isinstance(said, list) else str(said)
+    if body in (None, "", [], {}):
+        return ""
+    return body if isinstance(body, str) else orjson.dumps(body, default=str).decode()
+
+
+def _said(path: str | None, body: Any) -> Any:
+    return at(path).first(body) if path else None
+
+
+def wait_asked(reply: Reply) -> float | None:
+    """Seconds that Retry-After asks for, as a number or a date (RFC 9110, section 10.2.3)."""
+    said = reply.headers.get("Retry-After", "").strip()
+    if not said or reply.status < 400:
+        return None
+    if said.isascii() and said.isdecimal():
+        return float(said)
+    try:
+        return max(0.0, (parsedate_to_datetime(said) - datetime.now(UTC)).total_seconds())
+    except (ValueError, TypeError):
+        return None

@@ -1,0 +1,1 @@
+"""Reading tables: page by page, to an end that was proved."""

@@ -1,0 +1,197 @@
+"""Records completed by further calls: one for each record, or a second list that belongs to the first."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Mapping
+from dataclasses import replace
+from typing import Any, TypeVar
+
+from concordex.errors import ForeignHost, RequestRefused, WireError
+from concordex.wire import dialect as d
+from concordex.wire.dialect.paths import at
+from concordex.wire.dialect.templates import names_in
+from concordex.wire.http.answers import Answer
+from concordex.wire.http.session import Session
+from concordex.wire.http.together import gathered
+from concordex.wire.reading.completeness import Outcome, Verdict, verdict
+from concordex.wire.reading.pages import Page, Pager, Record, in_order
+from concordex.wire.reading.walks import walk
+
+#: A call whose address a record may hold.
+Linked = TypeVar("Linked", d.Details, d.Gather)
+
+#: Pages whose records are being completed while the next is fetched.
+_AHEAD = 3
+#: Details that may fail, one by one, before the whole list is given up.
+_PATIENCE = 10
+
+
+class Enricher:
+    """Completes the records of a list; ``verdicts``, ``fault`` and ``notes`` tell what could not be had."""
+
+    def __init__(self, session: Session, read: d.Read, values: Mapping[str, Any] | None = None) -> None:
+        self.session, self.read, self.values = session, read, values or {}
+        self.faults: list[str] = []
+        self.verdicts: list[Verdict] = []  # of second lists
+        self._vanished = self._failed = self._asked_for = 0
+        self._reason = ""
+        details = read.details
+        parts = [details.path, details.query, details.params, details.json_body, details.xml] if details else []
+        for gather in read.gathers:
+            parts += [gather.path, gather.query, gather.params, gather.json_body, gather.xml]
+        self._names = names_in(parts)
+        self._lists: list[tuple[d.Also, dict[tuple[str, ...], Any]]] = []
+
+    @property
+    def needed(self) -> bool:
+        """Whether there is anything to add."""
+        return bool(self.read.details or self.read.also or self.read.gathers)
+
+    @property
+    def by_record(self) -> bool:
+        """Whether every record costs further calls."""
+        return bool(self.read.details or self.read.gathers)
+
+    @property
+    def notes(self) -> list[str]:
+        """Remarks that do not make the table partial."""
+        return [self._gone] if self._vanished and self._are_few else []
+
+    @property
+    def fault(self) -> str | None:
+        """Why the table is not whole, if it is not."""
+        found = list(self.faults)
+        if self._failed:
+            found.append(f"the details of {self._failed} records could not be had: {self._reason}")
+        if self._vanished and not self._are_few:
+            found.append(self._gone)
+        return "; ".join(dict.fromkeys(found)) or None
+
+    @property
+    def _are_few(self) -> bool:
+        return few(self._vanished, self._asked_for, self.session.dialect.limits)
+
+    @property
+    def _gone(self) -> str:
+        return f"{self._vanished} of {self._asked_for} records went away between the list and their details (HTTP 404)"
+
+    async def completed(self, pages: AsyncIterator[Page]) -> AsyncIterator[Page]:
+        """The pages with their records completed, in order; the next is fetched meanwhile."""
+        for also in self.read.also:
+            self._lists.append((also, await self._second(also)))
+        async for page in in_order(self._complete, pages, _AHEAD):
+            yield page
+
+    async def _second(self, also: d.Also) -> dict[tuple[str, ...], Any]:
+        """The whole of a second list, by the members that tie it to the first."""
+        pager, found, came = Pager(self.session, also, self.values), dict[tuple[str, ...], Any](), 0
+        async for page in walk(pager):
+            came += len(page.records)
+            for record in page.records:
+                key = tuple(str(at(member).first(record)) for member in also.match)
+                if also.several:
+                    found.setdefault(key, []).append(record)
+                else:
+                    found[key] = record
+        said = verdict(pager.trail, vouched=also.complete)
+        name = also.rpc or also.path
+        if not also.several and came != len(found):
+            self.faults.append(f"the second list {name} brought {len(found)} records, {came} received")
+        if said.outcome is not Outcome.WHOLE:
+            said = replace(said, why=f"the second list {name}: {said.why}")
+        self.verdicts.append(said)
+        return found
+
+    async def _complete(self, page: Page) -> Page:
+        records = [self._with_lists(record) for record in page.records] if self._lists else page.records
+        if self.read.details:
+            records = await self._with_details(self.read.details, records)
+        for gather in self.read.gathers:
+            records = await gathered(self._gathered(gather, record) for record in records)
+        return replace(page, records=records)
+
+    async def _gathered(self, gather: d.Gather, record: Record) -> Record:
+        """A record with the list that is its own."""
+        call = self._linked(gather, gather.link, record)
+        if call is None:
+            return record
+        pager = Pager(self.session, call, self._known(record))
+        self._asked_for += 1
+        try:
+            found = [one async for page in walk(pager) for one in page.records]
+        except WireError as error:
+            self._missed(error)
+            return record
+        said = verdict(pager.trail, vouched=gather.complete)
+        if said.outcome is not Outcome.WHOLE or not self.verdicts:
+            self.verdicts.append(replace(said, why=f"the list {gather.under}: {said.why}" if said.why else ""))
+        return {**record, gather.under: found}
+
+    def _linked(self, call: Linked, link: str | None, record: Record) -> Linked | None:
+        """The call at the address that a record holds; None where it holds none."""
+        if link is None:
+            return call
+        said = at(link).first(record)
+        if not isinstance(said, str) or not said:
+            return None
+        return call.model_copy(update={"path": self.session.link(said, self.read.path)})
+
+    def _missed(self, error: WireError) -> None:
+        """Count what could not be had; raises the error where it is not this record, but the system itself."""
+        if isinstance(error, RequestRefused) and error.http == 404:
+            self._vanished += 1
+            return
+        self._failed += 1
+        self._reason = self._reason or str(error)
+        if self._failed >= _PATIENCE or isinstance(error, ForeignHost):
+            raise error
+
+    def _with_lists(self, record: Record) -> Record:
+        for also, found in self._lists:
+            key = tuple(str(at(member).first(record)) for member in also.match.values())
+            record = _joined(record, found.get(key), also.under)
+        return record
+
+    async def _with_details(self, details: d.Details, records: list[Record]) -> list[Record]:
+        if details.rpc and self.session.dialect.rpc and self.session.dialect.rpc.batch > 1:
+            asked = [await self.session.asked(details, self._known(record)) for record in records]
+            answers = await self.session.read_many(asked)
+            self._asked_for += len(records)
+            return [self._added(details, record, answer) for record, answer in zip(records, answers, strict=True)]
+        return await gathered(self._detailed(details, record) for record in records)
+
+    async def _detailed(self, details: d.Details, record: Record) -> Record:
+        call = self._linked(details, details.link, record)
+        if call is None:
+            return record
+        self._asked_for += 1
+        try:
+            answer = await self.session.get(call, self._known(record))
+        except WireError as error:
+            self._missed(error)
+            return record
+        return self._added(details, record, answer)
+
+    def _added(self, details: d.Details, record: Record, answer: Answer) -> Record:
+        more = at(details.record).first(answer.body)
+        if not isinstance(more, Mapping) and not (details.under and isinstance(more, list)):
+            self._failed += 1
+            self._reason = self._reason or f"nothing that could be added stands at {details.record} in the answer"
+            return record
+        return _joined(record, more, details.under)
+
+    def _known(self, record: Record) -> dict[str, Any]:
+        """What a details call may name: values of the list, and members of the record."""
+        members = {name: at(name).first(record) for name in self._names}
+        return {**self.values, **{name: value for name, value in members.items() if value is not None}}
+
+
+def few(vanished: int, of: int, limits: d.Limits) -> bool:
+    """Whether so many may have gone away while the others were read, as the dialect's limits say."""
+    return vanished <= limits.vanish and vanished <= max(1, limits.vanish_share * of) and vanished < of
+
+
+def _joined(record: Record, more: Any, under: str | None) -> Record:
+    if under and isinstance(more, Mapping | list):
+        return {**record, under: more}
+    return {**record, **more} if isinstance(more, Mapping) else record

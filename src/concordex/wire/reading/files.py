@@ -1,0 +1,135 @@
+"""Files as systems: exports that arrive by mail, read with the same mapping as answers."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from itertools import islice
+from pathlib import Path
+from typing import Any
+
+from concordex.errors import BadAnswer
+from concordex.wire import dialect as d
+from concordex.wire.dialect.paths import at
+from concordex.wire.http.formats import decode, lines_of, rows_of, unread_lines
+from concordex.wire.http.transport import Endpoint
+from concordex.wire.reading.pages import Page
+
+#: The shape of a file by its ending, where the dialect says none.
+_BY_ENDING: dict[str, d.Shape] = {
+    ".csv": d.CsvShape(by="csv"),
+    ".json": d.JsonShape(),
+    ".ndjson": d.LinesShape(by="ndjson"),
+    ".parquet": d.ParquetShape(by="parquet"),
+    ".xlsx": d.SheetShape(by="xlsx"),
+    ".xml": d.XmlShape(by="xml"),
+}
+
+
+#: Of a file of lines so many bytes are read at a time, and of a table of text so many rows become records.
+_PIECE, _ROWS = 4 << 20, 10_000
+
+
+@dataclass(frozen=True)
+class Opened:
+    """A file that is being read: its records in pieces, which raise BadAnswer, and a note on which file it was."""
+
+    pages: Iterator[Page]
+    note: str
+
+
+def read_file(endpoint: Endpoint, read: d.Read, limit: int) -> Opened:
+    """The records of a file.  Of several files that fit a pattern, the last by name is read.  Raises BadAnswer."""
+    path = _newest(endpoint, read.file or "")
+    shape = read.shape or _BY_ENDING.get(path.suffix.lower())
+    if shape is None:
+        raise _bad(endpoint, f"{path.name}: its ending does not tell its shape", "say `shape:` in the dialect")
+    try:
+        found = path.stat()
+        cut = shape.by in ("csv", "ndjson", "text") and not _is_ended(path)
+    except OSError as error:
+        raise _unreadable(endpoint, path, error) from error
+    if found.st_size > limit:
+        raise _bad(endpoint, f"{path.name} is larger than {limit:,} bytes", "raise limits: {answer: …} in the dialect")
+    written = datetime.fromtimestamp(found.st_mtime, UTC)
+    doubt = "; it ends without a line end, as a file does that was cut off" if cut else ""
+    return Opened(
+        _pages(endpoint, path, read, shape), f"read from {path.name}, written {written:%Y-%m-%d %H:%M} UTC{doubt}"
+    )
+
+
+def _is_ended(path: Path) -> bool:
+    with path.open("rb") as file:
+        file.seek(0, os.SEEK_END)
+        if not file.tell():
+            return False
+        file.seek(-1, os.SEEK_END)
+        return file.read(1) == b"\n"
+
+
+def _pages(endpoint: Endpoint, path: Path, read: d.Read, shape: d.Shape) -> Iterator[Page]:
+    try:
+        for body, unread in _pieces(path, shape, whole=read.records != "$"):
+            records = at(read.records).several(body)
+            if isinstance(records, dict):
+                records = [records]
+            if not isinstance(records, list) or not set(map(type, records)) <= {dict}:
+                raise _bad(endpoint, f"there is no list of records at {read.records} in {path.name}")
+            yield Page(records=records, unread=unread)
+    except BadAnswer as error:
+        if error.where:
+            raise
+        raise BadAnswer(
+            f"{path.name} {error.what.replace('sent ', 'holds ')}", where=endpoint.name, why=error.why,
+            advice=error.advice,
+        ) from error  # fmt: skip
+    except OSError as error:
+        raise _unreadable(endpoint, path, error) from error
+
+
+def _pieces(path: Path, shape: d.Shape, *, whole: bool) -> Iterator[tuple[Any, Sequence[str]]]:
+    """What the file holds, decoded, and its lines of no record; where lines or rows are records, a piece at a time."""
+    if isinstance(shape, d.LinesShape) and not whole:
+        first = 1
+        with path.open("rb") as file:
+            before = os.fstat(file.fileno())
+            while lines := file.readlines(_PIECE):
+                yield lines_of(b"".join(lines), shape, first), ()
+                first += len(lines)
+            after = os.fstat(file.fileno())
+        if (before.st_size, before.st_mtime_ns) != (after.st_size, after.st_mtime_ns):
+            raise BadAnswer("was altered while it was read", advice="pull again once it is written")
+        return
+    content = path.read_bytes()
+    if isinstance(shape, d.CsvShape) and not whole:
+        rows = rows_of(content, shape)
+        while some := list(islice(rows, _ROWS)):
+            yield some, ()
+        return
+    yield decode(content, shape), unread_lines(content, shape) if isinstance(shape, d.TextShape) else ()
+
+
+def _newest(endpoint: Endpoint, pattern: str) -> Path:
+    folder = endpoint.folder
+    if folder is None:  # a dialect does not say where on this machine anything is
+        raise _bad(endpoint, f"the dialect reads the file {pattern}, and the workspace names no folder", "folder: …")
+    if not folder.is_dir():
+        raise _bad(endpoint, f"there is no folder {folder}", "correct folder: in concordex.yaml")
+    if pattern.startswith("/") or ".." in Path(pattern).parts:
+        raise _bad(endpoint, f"the dialect reads {pattern}, outside of {folder}", "only what is below it is read")
+    found = sorted(path for path in folder.glob(pattern) if path.is_file())
+    if not found:
+        raise _bad(endpoint, f"there is no file {pattern} in {folder}", "has the export arrived?")
+    if not found[-1].resolve().is_relative_to(folder.resolve()):
+        raise _bad(endpoint, f"{found[-1].name} is a link out of {folder}", "only what is below it is read")
+    return found[-1]
+
+
+def _unreadable(endpoint: Endpoint, path: Path, error: OSError) -> BadAnswer:
+    return _bad(endpoint, f"{path} cannot be read", error.strerror or str(error))
+
+
+def _bad(endpoint: Endpoint, what: str, advice: str = "") -> BadAnswer:
+    return BadAnswer(what, where=endpoint.name, advice=advice)

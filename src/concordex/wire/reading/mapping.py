@@ -1,0 +1,177 @@
+"""A system's records as typed columns, by what the dialect says of each field."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Container, Mapping, Sequence
+from datetime import UTC, datetime
+from operator import itemgetter
+from typing import Any
+
+import orjson
+import polars as pl
+
+from concordex.model.fields import KINDS, ORIGINAL, Type
+from concordex.model.values import CONVERSIONS, as_texts, before, converted, list_column, said_something, text
+from concordex.wire.dialect import FieldMap, Table
+from concordex.wire.dialect.paths import at
+
+Columns = dict[str, list[Any]]
+
+
+class Mapper:
+    """Turns a table's records into frames; counts the values that could not be read.
+
+    ``add`` takes records apart, as cheaply as Python can, ``taken`` puts away what was taken while it
+    is at hand, and ``frame`` makes typed columns of it all, outside Python.
+    """
+
+    def __init__(self, table: Table) -> None:
+        self.table = table
+        self.lost: dict[str, int] = {}
+        self._together, self._single = _plain(table)
+
+    def empty(self) -> Columns:
+        """Columns to which records can be added."""
+        return {name: [] for name in (*self.table.fields, ORIGINAL)}
+
+    def add(
+        self,
+        columns: Columns,
+        records: Sequence[Mapping[str, Any]],
+        texts: Sequence[bytes] | None = None,
+        parent: Mapping[str, Any] | None = None,
+        taken: datetime | None = None,
+    ) -> None:
+        """Add what ``records``, which came at a moment, say of each field, and they themselves as JSON ``texts``."""
+        done = self._add_together(columns, records)
+        for name, spec in self.table.fields.items():
+            if name in done:
+                continue
+            if spec.always is not None:
+                columns[name] += [spec.always] * len(records)
+            elif spec.of_parent and parent is not None:
+                columns[name] += [parent.get(spec.of_parent)] * len(records)
+            else:
+                said = _said(spec.from_, records)
+                if spec.below_parent and parent is not None:
+                    said = [None if value is None else f"{parent['record_id']}/{value}" for value in said]
+                if spec.read_as == "ago":
+                    said = [before(value, taken or datetime.now(UTC)) for value in said]
+                columns[name] += said
+        columns[ORIGINAL] += texts if texts is not None else map(orjson.dumps, records)
+
+    def _add_together(self, columns: Columns, records: Sequence[Mapping[str, Any]]) -> Container[str]:
+        """The fields that stand in plain members of every record: each record is looked at once."""
+        if self._together is None:
+            return ()
+        try:
+            rows = list(map(self._together, records))
+        except KeyError:  # some record lacks one of them
+            return ()
+        for name, said in zip(self._single, zip(*rows, strict=True), strict=False):
+            columns[name] += said
+        return self._single
+
+    def taken(self, columns: Columns) -> pl.DataFrame:
+        """One row for each record: what was said of each field, still as text, and the system's own record."""
+        said: dict[str, pl.Series] = {}
+        for name, spec in self.table.fields.items():
+            kind = self.table.type_of(name)
+            if kind.is_list and list in set(map(type, columns[name])):
+                said[name], lost = list_column(columns[name], spec.conversion(kind))
+                self._lose(name, lost)
+            else:
+                said[name] = as_texts(columns[name])
+        said[ORIGINAL] = pl.Series(columns[ORIGINAL], dtype=pl.Binary).cast(pl.String)
+        return pl.DataFrame(said)
+
+    def frame(self, taken: Sequence[pl.DataFrame]) -> pl.DataFrame:
+        """All that was taken as typed columns: in one go, since that is worked on side by side."""
+        listed = {name for name in self.table.fields if any(isinstance(t.schema[name], pl.List) for t in taken)}
+        alike = [self._with_lists(part, listed) for part in taken]
+        said = pl.concat(alike, rechunk=False)
+        fields = [pl.col(name) if name in listed else self._field(name) for name in self.table.fields]
+        done = said.lazy().select(*fields, ORIGINAL).collect()
+        for name, spec in self.table.fields.items():
+            if spec.values is None and name not in listed:
+                self._count_lost(name, said[name], done[name])
+        return done
+
+    def _field(self, name: str) -> pl.Expr:
+        spec, kind = self.table.fields[name], self.table.type_of(name)
+        if name == "record_id" and spec.read_as is None and spec.values is None:
+            return pl.col(name)  # an id is kept exactly as it was sent
+        if spec.values is not None and kind not in (Type.TEXT, Type.VERSION):
+            ours = _translated(text(pl.col(name)), spec)  # their words for numbers, flags and times
+            return CONVERSIONS[spec.conversion(kind)](ours).cast(kind.dtype).alias(name)
+        value = converted(name, kind, spec.conversion(kind))
+        return _translated(value, spec).alias(name) if spec.values is not None else value
+
+    def _with_lists(self, part: pl.DataFrame, listed: Collection[str]) -> pl.DataFrame:
+        """``part`` with lists where other parts have them, and it has only single values."""
+        single = [name for name in listed if not isinstance(part.schema[name], pl.List)]
+        done = part.with_columns(self._field(name) for name in single)
+        for name in single:
+            self._count_lost(name, part[name], done[name])
+        return done
+
+    def _count_lost(self, name: str, said: pl.Series, done: pl.Series) -> None:
+        if done.null_count() > said.null_count():
+            wanted = said_something(name, self.table.fields[name].conversion(self.table.type_of(name)))
+            self._lose(name, said.alias(name).to_frame().select(wanted.sum()).item() - done.count())
+
+    def _lose(self, name: str, count: int) -> None:
+        if count:
+            self.lost[name] = self.lost.get(name, 0) + count
+
+
+def _plain(table: Table) -> tuple[Callable[[Any], tuple[Any, ...]] | None, tuple[str, ...]]:
+    """What takes several plain members out of a record at once, and the fields that they are."""
+    found = {}
+    for name, spec in table.fields.items():
+        steps = at(spec.from_[0]).steps if len(spec.from_) == 1 and spec.always is None else None
+        if steps and len(steps) == 1 and not (spec.below_parent or spec.of_parent or spec.read_as == "ago"):
+            found[name] = steps[0]
+    return (itemgetter(*found.values()), tuple(found)) if len(found) > 1 else (None, ())
+
+
+def _said(paths: Sequence[str], records: Sequence[Mapping[str, Any]]) -> Sequence[Any]:
+    if not paths:
+        return [None] * len(records)
+    said = at(paths[0]).column(records)
+    for path in paths[1:]:
+        said = [
+            theirs if theirs not in (None, "", []) else more
+            for theirs, more in zip(said, at(path).column(records), strict=True)
+        ]
+    return said
+
+
+def _translated(words: pl.Expr, spec: FieldMap) -> pl.Expr:
+    """Their words as ours; a word that is not listed stays, or becomes `otherwise`."""
+    table = {theirs.lower(): ours for theirs, ours in (spec.values or {}).items()}
+    lowered = words.str.to_lowercase()
+    known = lowered.replace_strict(list(table), list(table.values()), default=None, return_dtype=pl.String)
+    rest = pl.when(words.is_not_null()).then(pl.lit(spec.otherwise)) if spec.otherwise is not None else words
+    return pl.when(lowered.is_in(list(table))).then(known).otherwise(rest)
+
+
+def follow(frame: pl.DataFrame, table: Table, others: Mapping[str, pl.DataFrame]) -> pl.DataFrame:
+    """``frame`` with each id of a record elsewhere replaced by the value that is meant."""
+    for name, spec in table.fields.items():
+        if spec.via is None:
+            continue
+        other = others[spec.via].select(pl.col("record_id").alias(name), pl.col(spec.take).alias("_meant"))
+        frame = (
+            frame.join(other.unique(name), on=name, how="left", maintain_order="left")
+            .with_columns(pl.col("_meant").alias(name))
+            .drop("_meant")
+        )
+    return frame
+
+
+def odd_kinds(frame: pl.DataFrame) -> list[str]:
+    """Kinds in ``frame`` that are not among ours: the dialect's `values` should translate them."""
+    if "kind" not in frame.columns:
+        return []
+    return sorted(set(frame["kind"].drop_nulls().unique()) - set(KINDS))

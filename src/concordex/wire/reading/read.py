@@ -1,0 +1,240 @@
+"""Reading a whole table, and finding out what shows that it is whole.
+
+A look whose numbers do not agree is followed by a second one, since records move between pages while we
+read; when neither agrees, what came is kept and called partial.
+"""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Callable, Sequence
+
+import polars as pl
+
+from concordex.errors import ConcordexError, RequestRefused, SignInRefused, Unreachable, WireError
+from concordex.wire import dialect as d
+from concordex.wire.http.session import Session
+from concordex.wire.reading.completeness import Outcome, Trail, Verdict, verdict
+from concordex.wire.reading.details import Enricher, few
+from concordex.wire.reading.files import read_file
+from concordex.wire.reading.looks import Collector, Look, Parent
+from concordex.wire.reading.pages import Narrow, Page, Pager, in_order
+from concordex.wire.reading.walks import first_page, walk
+
+__all__ = ["Collector", "Look", "count", "peek", "read_table"]
+
+#: Told after each page: records so far, and how many were announced.
+Progress = Callable[[int, int | None], None]
+
+#: Which of two looks is the better one.
+_RANK = {Outcome.PARTIAL: 0, Outcome.UNPROVEN: 1, Outcome.WHOLE: 2}
+
+#: Lists below parents that may fail, one after the other, before the table is given up.
+_PATIENCE = 10
+
+
+async def read_table(
+    session: Session,
+    name: str,
+    narrow: Narrow | None = None,
+    progress: Progress | None = None,
+    parents: pl.DataFrame | None = None,
+) -> Look:
+    """The table ``name`` of the session's system; ``narrow`` makes it shorter at the system.
+
+    ``parents`` are the records of the table that its lists hang from, where the dialect says `each`.
+    """
+    mended = session.judge.mended
+    best = await _look(session, name, narrow, progress, parents)
+    if best.again or (best.received != best.distinct and not best.fault):
+        first, second = best, await _look(session, name, narrow, progress, parents)
+        best = max(second, first, key=lambda look: (_RANK[look.outcome], look.distinct))
+        if best.whole:
+            best.notes.append("the first look did not add up; the second did")
+        elif best.outcome is Outcome.PARTIAL:
+            best.fault = f"two looks did not add up: {best.why}"
+        elif best.again:
+            best.doubt = f"two looks did not add up: {best.why}"
+    if halves := session.judge.mended - mended:
+        best.notes.append(f"of {halves:,} character{'s' * (halves > 1)} only a half came: U+FFFD stands there")
+    best.trusted = name in session.endpoint.trusted
+    return best
+
+
+async def count(session: Session, name: str) -> int | None:
+    """How many records the system says the whole table has, or None where it does not tell."""
+    read = session.dialect.tables[name].read
+    if read.total is None or read.each:
+        return None
+    pager = Pager(session, read)
+    return await pager.total() if isinstance(read.total, d.TotalCall) else (await first_page(pager, size=1)).total
+
+
+async def peek(session: Session, name: str, parents: pl.DataFrame | None = None) -> tuple[Look, int | None]:
+    """The first page of a table, mapped, and how many records are announced: to see whether it reads."""
+    table = session.dialect.tables[name]
+    collector = Collector(table, session.dialect.limits.record)
+    if table.read.file:
+        file = read_file(session.endpoint, table.read, session.dialect.limits.answer)
+        for page in file.pages:
+            collector.add(page)
+        return collector.look([], notes=[file.note]), None
+    parent = next(iter(parents_of(table.read, parents)), None)
+    if table.read.each and parent is None:
+        return collector.look([], notes=["there is no record that this list would hang from"]), None
+    pager, enricher = Pager(session, table.read, parent), Enricher(session, table.read, parent)
+    total = await pager.total()
+    page = await first_page(pager)
+
+    async def only() -> AsyncIterator[Page]:
+        yield Page(records=page.records[:3], total=page.total) if enricher.by_record else page
+
+    async for done in enricher.completed(only()):
+        collector.add(done, parent)
+    look = collector.look([], [enricher.fault] if enricher.fault else [], enricher.notes)
+    look.received = len(page.records)
+    return look, page.total if total is None else total
+
+
+async def _look(
+    session: Session, name: str, narrow: Narrow | None, progress: Progress | None, parents: pl.DataFrame | None
+) -> Look:
+    table = session.dialect.tables[name]
+    read, narrow = table.read, narrow or Narrow()
+    collector = Collector(table, session.dialect.limits.record)
+    if read.file:
+        file = read_file(session.endpoint, read, session.dialect.limits.answer)
+        for piece in file.pages:
+            collector.add(piece)
+        trail = Trail(doubts=["it is a file, and nothing in it shows that it is all"])
+        trail.counts.append((None, collector.received))
+        return collector.look([verdict(trail, vouched=read.complete)], notes=[file.note])
+    if read.each:
+        if narrow.parents and parents is not None:
+            parents = narrow.parents(parents)
+        kindless = parents.height if parents is not None else 0
+        below = _Below(read, parents_of(read, parents), kindless)
+        return await _look_below(session, table, collector, narrow, progress, below)
+    ids = table.fields["record_id"].from_
+    pager, enricher = Pager(session, read, narrow=narrow, ids=ids), Enricher(session, read)
+    faults = []
+    try:
+        async for page in _pages(pager, enricher):
+            collector.add(page)
+            collector.refuse_endless(pager.trail.announced, session.endpoint.name)
+            if progress:
+                progress(collector.received, pager.trail.announced)
+    except WireError as error:
+        if not collector.received:
+            raise
+        faults.append(str(error))
+    faults += [enricher.fault] if enricher.fault else []
+    if narrow.changed_since and not collector.tells_gone and read.changed and read.changed.gone:
+        faults.append(f"no answer held the list of what is gone, which should stand at {read.changed.gone}")
+    found = verdict(pager.trail, vouched=read.complete, narrowed=narrow.fewer)
+    look = collector.look([found, *enricher.verdicts], faults, enricher.notes)
+    look.announced = pager.trail.announced
+    return look
+
+
+def _pages(pager: Pager, enricher: Enricher) -> AsyncIterator[Page]:
+    return enricher.completed(walk(pager)) if enricher.needed else walk(pager)
+
+
+class _Below:
+    """The lists of all parents, as they come in: what they announced, and which could not be had.
+
+    ``above`` is how many records there were before the dialect's `kinds` were looked at.
+    """
+
+    def __init__(self, read: d.Read, parents: Sequence[Parent], above: int) -> None:
+        self.parents = parents
+        self._read, self._parents = read, len(parents)
+        self.verdicts: list[Verdict] = []
+        if above and not parents:
+            kinds = ", ".join(read.each.kinds if read.each else ())
+            why = f"none of the {above} records above is of the kinds {kinds}"
+            self.verdicts.append(Verdict(outcome=Outcome.UNPROVEN, why=why))
+        self.notes: list[str] = []
+        self.faults: list[str] = []
+        self.announced: list[int | None] = []
+        self._vanished = self._failed = self._in_a_row = 0
+        self._reason = ""
+
+    def took(self, pager: Pager, enricher: Enricher, *, narrowed: bool) -> None:
+        """Take note of one parent's list."""
+        self._in_a_row = 0
+        found = verdict(pager.trail, vouched=self._read.complete, narrowed=narrowed)
+        self.verdicts += [found, *enricher.verdicts]
+        self.notes += enricher.notes
+        self.faults += [enricher.fault] if enricher.fault else []
+        self.announced.append(pager.trail.announced)
+
+    def missed(self, error: WireError) -> None:
+        """Take note of one parent whose list could not be had; raises it where that is no affair of this parent."""
+        self._in_a_row += 1
+        if isinstance(error, RequestRefused) and error.http == 404:
+            self._vanished += 1
+            return
+        self._failed += 1
+        self._reason = self._reason or str(error)
+        nobody = isinstance(error, Unreachable) or (isinstance(error, SignInRefused) and error.http == 401)
+        if nobody or self._in_a_row >= _PATIENCE:
+            raise error
+
+    def closed(self, limits: d.Limits) -> None:
+        """Sum up, once all have been asked."""
+        of = self._read.each.of if self._read.each else ""
+        if self._failed:
+            self.faults.append(f"the lists of {self._failed} of {self._parents} {of} could not be had: {self._reason}")
+        if self._vanished:
+            told = f"{self._vanished} of {self._parents} {of} are not known there any more (HTTP 404)"
+            (self.notes if few(self._vanished, self._parents, limits) else self.faults).append(told)
+
+    @property
+    def total(self) -> int | None:
+        """How many were announced in all, if every list told."""
+        said = [number for number in self.announced if number is not None]
+        return sum(said) if len(said) == self._parents else None
+
+
+async def _look_below(
+    session: Session, table: d.Table, collector: Collector, narrow: Narrow, progress: Progress | None, below: _Below
+) -> Look:
+    """The lists of all parents as one table; a list that cannot be had costs that parent only."""
+    read, ids = table.read, table.fields["record_id"].from_
+
+    async def one(parent: Parent) -> tuple[Parent, list[Page], Pager, Enricher] | WireError:
+        pager, enricher = Pager(session, read, parent, narrow, ids), Enricher(session, read, parent)
+        try:
+            return parent, [page async for page in _pages(pager, enricher)], pager, enricher
+        except WireError as error:
+            return error
+
+    try:
+        async for found in in_order(one, below.parents, session.concurrency * 2):
+            if isinstance(found, WireError):
+                below.missed(found)
+                continue
+            parent, pages, pager, enricher = found
+            for page in pages:
+                collector.add(page, parent)
+            below.took(pager, enricher, narrowed=narrow.fewer)
+            if progress:
+                progress(collector.received, None)
+    except ConcordexError as error:
+        if not collector.received:
+            raise
+        below.faults.append(str(error))
+    below.closed(session.dialect.limits)
+    look = collector.look(below.verdicts, below.faults, below.notes)
+    look.announced = below.total
+    return look
+
+
+def parents_of(read: d.Read, frame: pl.DataFrame | None) -> list[Parent]:
+    """The records that lists hang from, as mappings."""
+    if read.each is None or frame is None:
+        return []
+    if read.each.kinds and "kind" in frame.columns:
+        frame = frame.filter(pl.col("kind").is_in(read.each.kinds))
+    return [{key: value for key, value in row.items() if value is not None} for row in frame.iter_rows(named=True)]

@@ -1,0 +1,1 @@
+"""Writing records: in the way that a dialect declares."""

@@ -1,0 +1,1 @@
+"""Preparing changes: from rows, edits, the concordance or lines; taking them back."""

@@ -1,0 +1,205 @@
+"""What a change is prepared on: a table of a system as the last whole pulls found it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import polars as pl
+
+from concordex.change.prepare import Form, Known, natural, plain
+from concordex.change.racks import Standing, clashes
+from concordex.errors import CalledWrongly, QueryError
+from concordex.model.fields import ORIGINAL, Type
+from concordex.query.bind import Binder
+from concordex.query.frames import to_polars
+from concordex.store import snapshots as store
+from concordex.wire import dialect as d
+from concordex.words import suggestion
+from concordex.work.show.tables import Shape
+from concordex.work.targets.records import form_of, known_in, tables_for, without_bin, writable
+
+if TYPE_CHECKING:
+    from concordex.store.catalogue import Snapshot
+    from concordex.work.workspace.base import Workspace
+
+
+@dataclass(frozen=True)
+class Base:
+    """One table of one system, with all that it refers to."""
+
+    system: str
+    table: str
+    dialect: d.Dialect
+    write: d.Write
+    frames: Mapping[str, pl.DataFrame]
+    forms: Mapping[str, Form]
+    #: Records by their natural keys, by table, once they are asked for.
+    keyed: dict[str, dict[tuple[str, ...], Mapping[str, Any]]] = field(default_factory=dict)
+    #: The keys of records that the workspace leaves out, and records that are in the system's bin, by table.
+    hidden: Mapping[str, pl.DataFrame] = field(default_factory=dict)
+    binned: Mapping[str, pl.DataFrame] = field(default_factory=dict)
+
+    @cached_property
+    def known(self) -> dict[str, Known]:
+        """The natural keys that each table holds."""
+        found = {name: known_in(self.frames[name], self.forms[name]) for name in self.frames}
+        for why, frames in (("left out here", self.hidden), ("in its bin", self.binned)):
+            for name, frame in frames.items():
+                aside = known_in(frame, self.forms[name])
+                found[name].keys = {**aside.keys, **found[name].keys}
+                found[name].unique = {n: {**aside.unique[n], **mine} for n, mine in found[name].unique.items()}
+                found[name].aside |= dict.fromkeys(frame["record_id"], why)
+        return found
+
+    @property
+    def frame(self) -> pl.DataFrame:
+        """The table's own records."""
+        return self.frames[self.table]
+
+    @property
+    def fields(self) -> dict[str, Type]:
+        """Our fields that can be written, the referring ones among them, and their types."""
+        spec = self.dialect.tables[self.table]
+        names = [*self.write.fields, *(ours for ref in self.write.references.values() for ours in ref.by.values())]
+        return {name: spec.type_of(name) for name in dict.fromkeys(names)}
+
+    def standing(self, record: Mapping[str, Any]) -> Standing | None:
+        """Where a record stands in a rack; nothing where it does not, or where that is not known."""
+        stands = self.write.stands
+        if stands is None or record.get(stands.rack) is None or record.get(stands.at) is None:
+            return None
+        key = self._referred(stands.rack, record)
+        if key is None:
+            return None
+        height = 1.0
+        for table, name in stands.height.items():
+            link = next(one for one in self.forms[self.table].links if one.via == table)
+            model = self._by_key(table).get(
+                natural({t: record.get(o) for t, o in link.by.items()}, list(link.by)) or ()
+            )
+            height = float((model or {}).get(name) or 1)
+        face = record.get(stands.face) if stands.face else None
+        label = str(record.get("name") or record.get("record_id") or "another")
+        return Standing(label=label, rack=key, at=float(record[stands.at]), height=height, face=face)
+
+    def _referred(self, ours: str, record: Mapping[str, Any]) -> tuple[str, ...] | None:
+        link = next(one for one in self.forms[self.table].links if ours in one.by.values())
+        return natural({theirs: record.get(mine) for theirs, mine in link.by.items()}, list(link.by))
+
+    def _by_key(self, table: str) -> dict[tuple[str, ...], Mapping[str, Any]]:
+        if table not in self.keyed:
+            self.keyed[table] = {
+                key: row
+                for row in self.frames[table].iter_rows(named=True)
+                for names in self.forms[table].keys
+                if (key := natural(row, names)) is not None
+            }
+        return self.keyed[table]
+
+    def misplaced(self, records: Sequence[tuple[str | None, Mapping[str, Any]]]) -> list[str | None]:
+        """For each record as it shall be, with the id of the one that is there, why it cannot stand where it shall."""
+        stands = self.write.stands
+        placed = [(at, where) for at, (_, one) in enumerate(records) if (where := self.standing(one)) is not None]
+        if stands is None or not placed:
+            return [None] * len(records)
+        moving = {record_id for record_id, _ in records if record_id}
+        rest = [where for row in self.frame.iter_rows(named=True)
+                if row["record_id"] not in moving and (where := self.standing(row)) is not None]  # fmt: skip
+        link = next(one for one in self.forms[self.table].links if stands.rack in one.by.values())
+        sizes = {key: float(row[stands.size]) for key, row in self._by_key(link.via).items() if row.get(stands.size)}
+        told: list[str | None] = [None] * len(records)
+        for (at, _), why in zip(placed, clashes([where for _, where in placed], rest, sizes), strict=True):
+            told[at] = why
+        return told
+
+    def image(self, row: Mapping[str, Any]) -> dict[str, Any]:
+        """What can be written of a record, as it is."""
+        return {name: row.get(name) for name in self.fields if name in row}
+
+    def key(self, row: Mapping[str, Any]) -> dict[str, Any]:
+        """The surest natural key of a record, and what its references are found by."""
+        form = self.forms[self.table]
+        own = next(({n: row.get(n) for n in names} for names in form.keys if natural(row, names)), {})
+        return own | {ours: row.get(ours) for link in form.links for ours in link.by.values() if ours in row}
+
+
+def forms_of(workspace: Workspace, system: str) -> dict[str, Form]:
+    """How the tables of a system, or of an outlet, are written."""
+    if system in workspace.config.outlets:
+        into = workspace.config.outlets[system]
+        return {into.where_to: Form(keys=[[into.key]], can_delete=True)}
+    return {name: form_of(spec) for name, spec in workspace.dialect(system).tables.items()}
+
+
+def base_of(workspace: Workspace, system: str, table: str) -> Base:
+    """The base for changes of ``table``; refused where some of it was never pulled whole."""
+    workspace.systems([system])
+    dialect = workspace.dialect(system)
+    write = writable(dialect, table, system)
+    tables = tables_for(dialect, [table])
+    newest = {s.table: s for s in workspace.memory.newest() if s.system == system}
+    _all_whole(system, tables, newest)
+    forms = {name: form_of(dialect.tables[name]) for name in tables}
+    frames = {name: workspace.frames.scan(str(newest[name].file)).collect() for name in tables}
+    files = {name: store.beside(str(newest[name].file)) for name in tables}
+    hidden = {n: workspace.frames.scan(file).collect() for n, file in files.items() if workspace.frames.known(file)}
+    binned = {}
+    for name in tables:
+        live, gone = without_bin(frames[name], dialect.tables[name])
+        if gone.height:
+            frames[name], binned[name] = live, gone
+    return Base(system, table, dialect, write, frames, forms, hidden=hidden, binned=binned)
+
+
+def _all_whole(system: str, tables: Sequence[str], newest: Mapping[str, Snapshot]) -> None:
+    """Raise CalledWrongly unless all ``tables`` have a whole snapshot to prepare a change on."""
+    for name in tables:
+        found = newest.get(name)
+        if found is None or not found.whole:
+            what = "has not been pulled" if found is None else f"is {found.outcome} ({found.fault})"
+            raise CalledWrongly(
+                f"{system}/{name} {what}: nothing is prepared on that",
+                advice=f"if it is known to be all: systems: {system}: trust: {{{name}: unproven}}, in concordex.yaml"
+                if found and found.outcome == "unproven"
+                else f"concordex pull {system}",
+            )
+
+
+def selected(workspace: Workspace, base: Base, selection: str) -> pl.DataFrame:
+    """The records that a filter finds, or the one that a natural key names."""
+    shape = Shape(base.frame.lazy())
+    try:
+        query = workspace.query(selection)
+    except QueryError as error:
+        found = _named(base, selection)
+        if found is not None:
+            return found
+        if any(sign in selection for sign in "=<>(") or " " in selection.strip():
+            raise
+        names: list[str] = base.frame["name"].drop_nulls().to_list() if "name" in base.frame.columns else []
+        raise CalledWrongly(
+            f"{base.system} has no record in {base.table} called {selection!r}, and it is no filter",
+            advice=suggestion(selection, names) if names else "docs/filters.md",
+        ) from error
+    binder = Binder(query, shape.types, workspace.now(), extra=ORIGINAL in base.frame.columns)
+    binder.check()
+    return base.frame.filter(to_polars(query.node, binder))
+
+
+def _named(base: Base, key: str) -> pl.DataFrame | None:
+    """The record that bears ``key`` in a natural key of one field, or as its name; refused if several do."""
+    keys = [names[0] for names in base.forms[base.table].keys if len(names) == 1]
+    for name in dict.fromkeys([*keys, *(["name"] if "name" in base.frame.columns else [])]):
+        rows = [r for r in base.frame.select("record_id", name).iter_rows() if r[1] and plain(r[1]) == plain(key)]
+        if len(rows) > 1:
+            ids = ", ".join(record_id for record_id, _ in rows)
+            raise CalledWrongly(
+                f"{len(rows)} records in {base.system}/{base.table} have the {name} {key!r}: {ids}",
+                advice=f"say which, with a filter such as '{name} = {key} and site = …'",
+            )
+        if rows:
+            return base.frame.filter(pl.col("record_id") == rows[0][0])
+    return None

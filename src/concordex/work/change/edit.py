@@ -1,0 +1,110 @@
+"""Preparing edits of records that are there: fields set, retired, deleted, acted upon."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from concordex.change.compare import same
+from concordex.change.prepare import prepare
+from concordex.change.rows import Row, check_rows, columns_of, read_values
+from concordex.change.steps import Change, Step
+from concordex.errors import CalledWrongly
+from concordex.words import suggestion
+from concordex.work.change.basis import Base, base_of, selected
+from concordex.work.change.push import limits_of, target_of
+
+if TYPE_CHECKING:
+    from concordex.work.workspace.base import Workspace
+
+
+def prepare_set(
+    workspace: Workspace, system: str, table: str, selection: str, said: Mapping[str, str], make: Sequence[str] = ()
+) -> Change:
+    """The change that gives fields of the records in ``selection`` the values ``said``; none empties a field."""
+    base = base_of(workspace, system, table)
+    found = selected(workspace, base, selection)
+    shall = _values(workspace, base, said, make)
+    rows = list(found.iter_rows(named=True))
+    stands = base.write.stands
+    if stands and shall.keys() & {stands.rack, stands.at, stands.face}:
+        why = base.misplaced([(row["record_id"], {**row, **shall}) for row in rows])
+        bad = [(row.get("name") or row["record_id"], no) for row, no in zip(rows, why, strict=True) if no]
+        if bad:
+            raise CalledWrongly("\n".join(f"{name}: its place {no}" for name, no in bad))
+    updates = [
+        _step(base, row, "update", was={n: row.get(n) for n in shall}, shall=shall)
+        for row in found.iter_rows(named=True)
+        if not all(same(row.get(name), value) for name, value in shall.items())
+    ]
+    held = [replace(s, action="report", state="held", reason="the dialect does not say how to update one")
+            for s in updates] if base.write.update is None else updates  # fmt: skip
+    return prepare("set", system, table, [], held, base.forms, base.known)
+
+
+def _values(workspace: Workspace, base: Base, said: Mapping[str, str], make: Sequence[str]) -> dict[str, Any]:
+    """The values as the fields' types have them; every mistake at once."""
+    meant, mistakes = columns_of(list(said), base.fields, {})
+    rows, unread = read_values([Row(place="", said=said)], meant, base.fields, limits_of(base))
+    target = target_of(workspace, base, make)
+    referring = {ours for link in target.form.links for ours in link.by.values()}
+    checked, wrong = rows, list[Any]()
+    if referring & set(rows[0].values):
+        # only its references are looked at: whose record it is, is another matter
+        values = {name: value for name, value in rows[0].values.items() if name in referring}
+        form = replace(target.form, keys=[sorted(referring)], unique=(), required=())
+        checked, wrong = check_rows([replace(rows[0], values=values)], replace(target, form=form))
+    mistakes += [*unread, *wrong]
+    if mistakes:
+        told = "; ".join(f"{one.column}={one.value} {one.what}" for one in mistakes)
+        raise CalledWrongly(told, advice=f"concordex dialect show {base.dialect.name}")
+    empty = {meant[name]: None for name, value in said.items() if value == ""}
+    return {**rows[0].values, **checked[0].values, **empty}
+
+
+def prepare_retire(workspace: Workspace, system: str, table: str, selection: str) -> Change:
+    """The change that sets records to what the dialect calls retired."""
+    base = base_of(workspace, system, table)
+    if not base.write.retire:
+        raise CalledWrongly(
+            f"{system} knows no retirement in {table}", advice="concordex delete, or concordex set its fields"
+        )
+    said = {name: str(value) for name, value in base.write.retire.items()}
+    made = prepare_set(workspace, system, table, selection, said)
+    steps = tuple(replace(step, act="retire") if step.action == "update" else step for step in made.steps)
+    return replace(made, kind="retire", steps=steps)
+
+
+def prepare_delete(workspace: Workspace, system: str, table: str, selection: str) -> Change:
+    """The change that deletes records, with all that can be written of them kept to undo it."""
+    base = base_of(workspace, system, table)
+    if base.write.delete is None:
+        raise CalledWrongly(f"{system} lets nothing be deleted from {table}", advice="concordex retire")
+    found = selected(workspace, base, selection)
+    return _change("delete", system, [_step(base, r, "delete", was=base.image(r)) for r in found.iter_rows(named=True)])
+
+
+def prepare_act(workspace: Workspace, system: str, table: str, name: str, selection: str) -> Change:
+    """The change that does to records what the dialect calls ``name``."""
+    base = base_of(workspace, system, table)
+    if name not in base.write.acts:
+        raise CalledWrongly(
+            f"{system} offers no {name!r} for {table}",
+            advice=suggestion(name, base.write.acts) if base.write.acts else "it offers nothing of the kind",
+        )
+    found = selected(workspace, base, selection)
+    steps = [replace(_step(base, row, "act"), act=name) for row in found.iter_rows(named=True)]
+    return replace(_change("act", system, steps), about={"grave": base.write.acts[name].grave})
+
+
+def _step(base: Base, row: Mapping[str, Any], action: Any, **more: Any) -> Step:
+    label = str(row.get("name") or row.get("serial") or row["record_id"])
+    return Step(
+        number=0, table=base.table, action=action, label=label, key=base.key(row), record_id=row["record_id"], **more
+    )
+
+
+def _change(kind: str, system: str, steps: Sequence[Step]) -> Change:
+    numbered = tuple(replace(step, number=at) for at, step in enumerate(steps, start=1))
+    return Change(kind=kind, system=system, steps=numbered)

@@ -1,0 +1,106 @@
+"""A change as a YAML file: to be reviewed, kept beside the ticket, run by a colleague."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal
+
+from pydantic import Field
+
+from concordex.change.steps import Change, Step
+from concordex.documents import Part, read_as, write_yaml
+from concordex.errors import CalledWrongly
+from concordex.words import suggestion
+
+if TYPE_CHECKING:
+    from concordex.work.workspace.base import Workspace
+
+
+class StepPart(Part):
+    """One step."""
+
+    action: Literal["create", "update", "delete", "act"]
+    table: str
+    record: str
+    key: dict[str, Any] = Field(default_factory=dict)
+    was: dict[str, Any] = Field(default_factory=dict)
+    shall: dict[str, Any] = Field(default_factory=dict)
+    act: str | None = None
+    record_id: str | None = None
+    entry: str | None = None
+    source: str | None = None
+    at: str | None = None
+
+
+class ChangeFile(Part):
+    """The whole file."""
+
+    format: int = Field(ge=1, le=1)
+    kind: str
+    system: str
+    about: dict[str, Any] = Field(default_factory=dict)
+    steps: list[StepPart]
+
+
+def save(change: Change, path: Path) -> None:
+    """Write the open steps of ``change``, whole or not at all."""
+    document = {
+        "format": 1, "kind": change.kind, "system": change.system, "about": dict(change.about),
+        "steps": [_said(step) for step in change.writes if step.action != "report"],
+    }  # fmt: skip
+    write_yaml(path, document, private=True)  # a one-time code may stand in it
+
+
+#: What a change knows of the workspace that it was prepared in, and means nothing in another.
+_OWN = ("undoes", "token", "chosen", "how", "asks")
+
+
+def _said(step: Step) -> dict[str, Any]:
+    told = {
+        "action": step.action, "table": step.table, "record": step.label, "key": dict(step.key),
+        "was": dict(step.was), "shall": dict(step.shall), "act": step.act, "record_id": step.record_id,
+        "entry": step.entry, "source": step.source, "at": step.at,
+    }  # fmt: skip
+    return {name: value for name, value in told.items() if value not in (None, {}, "")}
+
+
+def load(workspace: Workspace, path: Path) -> Change:
+    """The change in ``path``, for a system of this workspace."""
+    found = read_as(path, ChangeFile)
+    if found.system not in workspace.config.devices:
+        workspace.target(found.system)
+    dialect = workspace.dialect(found.system)
+    for at, step in enumerate(found.steps, start=1):
+        spec = dialect.tables.get(step.table)
+        if spec is None or spec.write is None:
+            raise CalledWrongly(
+                f"{path}: step {at} is about the table {step.table!r}, which {found.system} cannot be written",
+                advice=suggestion(step.table, [name for name, one in dialect.tables.items() if one.write]),
+            )
+        known = {*spec.fields, *_referring(spec)}
+        strange = [name for name in (*step.shall, *step.was, *step.key) if name not in known]
+        if strange and not found.about.get("objects"):  # of objects, members are the system's own
+            raise CalledWrongly(
+                f"{path}: step {at} names the field {strange[0]!r}, which {step.table} does not have",
+                advice=suggestion(strange[0], spec.fields),
+            )
+        if step.action in ("update", "delete", "act") and step.record_id is None:
+            raise CalledWrongly(f"{path}: step {at} does not say which record_id it is about")
+        if step.action == "act" and step.act not in spec.write.acts:
+            raise CalledWrongly(f"{path}: step {at}: {found.system} offers no {step.act!r}")
+    steps = [
+        Step(
+            number=at, table=s.table, action=s.action, label=s.record, key=s.key, was=s.was, shall=s.shall, act=s.act,
+            record_id=s.record_id, entry=s.entry, source=s.source, at=s.at,
+        )
+        for at, s in enumerate(found.steps, start=1)
+    ]  # fmt: skip
+    grave = any(s.action == "act" and dialect.tables[s.table].write.acts[s.act].grave for s in steps)  # type: ignore[union-attr, index]
+    gone = any(step.action == "delete" for step in steps)  # judged by the steps: a file's words may have been edited
+    said = {name: value for name, value in found.about.items() if name not in _OWN}
+    about = {**said, "from": str(path), "grave": grave or gone or found.about.get("grave", False)}
+    return Change(kind=found.kind, system=found.system, steps=tuple(steps), about=about)
+
+
+def _referring(spec: Any) -> set[str]:
+    return {ours for ref in spec.write.references.values() for ours in ref.by.values()}

@@ -1,0 +1,62 @@
+"""How old what a prepared change rests on is, and what of it is no longer so by what was pulled since."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import TYPE_CHECKING, Any
+
+import polars as pl
+
+from concordex.change.compare import same, shown
+from concordex.change.prepare import Known, natural
+from concordex.change.steps import Change, Step
+from concordex.work.change.basis import forms_of
+from concordex.work.targets.records import known_in
+
+if TYPE_CHECKING:
+    from concordex.work.workspace.base import Workspace
+
+
+@dataclass(frozen=True)
+class Freshness:
+    """When the tables of a change were last pulled whole, the oldest of them; and steps that rest on what has moved."""
+
+    pulled: datetime | None = None
+    moved: list[tuple[Step, str]] = field(default_factory=list)
+
+
+def freshness(workspace: Workspace, change: Change) -> Freshness:
+    """Look at the open steps of a change again, by the newest whole pulls; nobody is asked for that.
+
+    Of configuration objects, of outlets and of devices nothing is pulled that would tell: a run looks by itself.
+    """
+    if change.about.get("objects") or change.system not in workspace.config.systems or not change.writes:
+        return Freshness()
+    tables = {step.table for step in change.writes}
+    newest = {s.table: s for s in workspace.memory.newest() if s.system == change.system and s.whole and s.file}
+    if not tables <= newest.keys():
+        return Freshness()
+    forms, moved = forms_of(workspace, change.system), list[tuple[Step, str]]()
+    for table in sorted(tables):
+        frame = workspace.frames.scan(str(newest[table].file)).collect()
+        mine = [step for step in change.writes if step.table == table]
+        known = known_in(frame, forms[table])
+        ids = [step.record_id for step in mine if step.record_id]
+        rows = {r["record_id"]: r for r in frame.filter(pl.col("record_id").is_in(ids)).iter_rows(named=True)}
+        for step in mine:
+            if why := _moved(step, rows.get(step.record_id or ""), known, forms[table].keys):
+                moved.append((step, why))
+    return Freshness(min(newest[table].taken for table in tables), sorted(moved, key=lambda one: one[0].number))
+
+
+def _moved(step: Step, record: Mapping[str, Any] | None, known: Known, keys: Sequence[Sequence[str]]) -> str | None:
+    """Why a step no longer rests on what it did."""
+    if step.action == "create":
+        found = [known.keys[key] for names in keys if (key := natural(step.key, names)) in known.keys]
+        return f"record {found[0]} is there by now" if found else None
+    if record is None:
+        return "the record is gone by now"
+    now = [name for name, was in step.was.items() if name in record and not same(record[name], was)]
+    return ", ".join(f"{name} is now {shown(record[name])}" for name in now) or None

@@ -1,0 +1,227 @@
+"""Preparing a push: rows from a file, against what a system's table holds."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import polars as pl
+from pydantic import Field
+
+from concordex.change.compare import same
+from concordex.change.prepare import Wish, plain, prepare
+from concordex.change.refer import Target
+from concordex.change.rows import Limits, Mistake, Row, check_rows, columns_of, holder, read_values
+from concordex.change.steps import Change, Step
+from concordex.documents import Part, read_as
+from concordex.errors import CalledWrongly
+from concordex.wire.http.secrets import is_reference
+from concordex.words import suggestion
+from concordex.work.change.basis import Base, base_of
+from concordex.work.change.choose import matching
+from concordex.work.workspace.models import models
+
+if TYPE_CHECKING:
+    from concordex.work.workspace.base import Workspace
+
+
+@dataclass(frozen=True, kw_only=True)
+class Choice:
+    """How rows are to be read.
+
+    columns   a column of the file: our field that it means
+    ignore    columns that are left aside
+    defaults  values for rows that do not say them: for which rows (a filter; none: all), and the values
+    make      tables whose missing records may be created
+    """
+
+    columns: Mapping[str, str] = field(default_factory=dict)
+    ignore: Sequence[str] = ()
+    defaults: Sequence[tuple[str | None, Mapping[str, str]]] = ()
+    make: Sequence[str] = ()
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A change, the mistakes that keep rows out of it, and the rows that are as they should be."""
+
+    change: Change
+    mistakes: list[Mistake]
+    rejected: list[Row]
+    equal: int
+    aside: Sequence[str] = ()
+
+
+def prepare_push(workspace: Workspace, system: str, table: str, rows: Sequence[Row], choice: Choice) -> Prepared:
+    """The change that makes ``table`` hold what ``rows`` say; nothing is sent.
+
+    A row whose natural key is there already alters that record where it says otherwise.
+    """
+    base = base_of(workspace, system, table)
+    for name in choice.make:
+        if name not in base.frames:
+            raise CalledWrongly(
+                f"--make {name}: {table} refers to no such table", advice=suggestion(name, set(base.frames) - {table})
+            )
+    names = list(dict.fromkeys(name for row in rows for name in row.said))
+    keyed = {name: base.dialect.tables[table].type_of(name) for key in base.write.keys for name in key}
+    fields = {**keyed, **base.fields}  # a key that cannot be written still finds its record
+    only_read = [name for name in names if name in choice.ignore or _is_only_read(name, base, fields)]
+    meant, mistakes = columns_of(names, fields, choice.columns, only_read)
+    if mistakes:
+        return Prepared(Change(kind="push", system=system, steps=()), mistakes, list(rows), 0)
+    read, mistakes = read_values(rows, meant, fields, limits_of(base))
+    for where, said in choice.defaults:
+        read = _with_defaults(workspace, base, read, where, said)
+    target = target_of(workspace, base, choice.make)
+    checked, more = check_rows(read, target)
+    headed = {name: column for column, name in meant.items()}
+    mistakes += [replace(one, column=_headed(one.column, headed)) for one in more]
+    bad = {mistake.place for mistake in mistakes}
+    spot = base.write.stands.at if base.write.stands else ""
+    mistakes += [
+        Mistake(place=row.place, column=headed.get(spot, spot), value=str(row.values.get(spot, "")), what=why)
+        for row, why in zip(checked, _misplaced(base, checked, target), strict=True)
+        if why is not None and row.place not in bad
+    ]
+    bad = {mistake.place for mistake in mistakes}
+    for row in checked:
+        for name, value in row.values.items():
+            if name in base.write.fields and base.write.fields[name].secret and not is_reference(str(value)):
+                what = "is a secret: say where it is kept (env:NAME, file:PATH, …), not what it is"
+                mistakes.append(Mistake(place=row.place, column=headed.get(name, name), value="***", what=what))
+                bad.add(row.place)
+    good = [row for row in checked if row.place not in bad]
+    change, equal = _change(base, good, target, catalogue=models(workspace))
+    order = {row.place: at for at, row in enumerate(rows)}
+    mistakes.sort(key=lambda one: order.get(one.place, -1))
+    aside = [name for name in only_read if name not in choice.ignore]
+    return Prepared(change, mistakes, [row for row in rows if row.place in bad], equal, aside)
+
+
+def _misplaced(base: Base, rows: Sequence[Row], target: Target) -> list[str | None]:
+    """For each row why its record cannot stand in its rack where the row says; what it does not say stays."""
+    if base.write.stands is None:
+        return [None] * len(rows)
+    ids = [holder(row.values, target) for row in rows]
+    mine = pl.col("record_id").is_in([record_id for record_id in ids if record_id])
+    there = {one["record_id"]: one for one in base.frame.filter(mine).iter_rows(named=True)}
+    names = {base.write.stands.rack, base.write.stands.at, base.write.stands.face}
+    shall = [
+        (record_id, {**there.get(record_id or "", {}), **row.values}) if names & row.values.keys() else (record_id, {})
+        for record_id, row in zip(ids, rows, strict=True)
+    ]
+    return base.misplaced(shall)
+
+
+def _is_only_read(column: str, base: Base, fields: Mapping[str, Any]) -> bool:
+    """Whether a column holds what is shown of a record and cannot be written: as in a file that `show` wrote."""
+    return column not in fields and (column == "system" or column in base.dialect.tables[base.table].fields)
+
+
+def _headed(fields: str, headed: Mapping[str, str]) -> str:
+    """Fields by the headings that the file gives them."""
+    return " and ".join(headed.get(name, name) for name in fields.split(" and "))
+
+
+def limits_of(base: Base) -> dict[str, Limits]:
+    """What each field of a table may hold."""
+    return {n: Limits(choices=spec.choices, longest=spec.longest) for n, spec in base.write.fields.items()}
+
+
+def target_of(workspace: Workspace, base: Base, make: Sequence[str]) -> Target:
+    """The table as the core needs to know it to judge rows."""
+    links = base.forms[base.table].links
+    others = {
+        link.via: base.frames[link.via].select(n for n in link.by if n in base.frames[link.via].columns).to_dicts()
+        for link in links
+    }
+    described = {link.via: models(workspace) for link in links if set(link.by) == {"maker", "name"}}
+    return Target(
+        table=base.table, form=base.forms[base.table], known=base.known, others=others, may_make=make,
+        described=described,
+    )  # fmt: skip
+
+
+def _with_defaults(
+    workspace: Workspace, base: Base, rows: Sequence[Row], where: str | None, said: Mapping[str, str]
+) -> list[Row]:
+    """The rows with values that they do not say themselves, where the filter holds for them."""
+    meant, mistakes = columns_of(list(said), base.fields, {})
+    (filled,), wrong = read_values([Row(place="", said=said)], meant, base.fields, limits_of(base))
+    if mistakes or wrong:
+        told = "; ".join(f"{one.column} {one.value} {one.what}" for one in [*mistakes, *wrong])
+        raise CalledWrongly(f"a default cannot be used: {told}")
+    holds = matching(workspace, [row.values for row in rows], where) if where else [True] * len(rows)
+    return [
+        replace(row, values={**filled.values, **row.values}) if one else row
+        for row, one in zip(rows, holds, strict=True)
+    ]
+
+
+class Defaults(Part):
+    """Values for a group of rows."""
+
+    where: str | None = Field(None, description="A filter on the rows; without it, all.")
+    set: dict[str, str | int | float] = Field(min_length=1, description="Field: value.")
+
+
+class DefaultsFile(Part):
+    """Groups of rows and their values; the first that speaks of a field counts."""
+
+    format: int = Field(ge=1, le=1)
+    defaults: list[Defaults]
+
+
+def read_defaults(path: Path) -> list[tuple[str | None, dict[str, str]]]:
+    """The defaults in a file."""
+    found = read_as(path, DefaultsFile)
+    return [(one.where, {name: str(value) for name, value in one.set.items()}) for one in found.defaults]
+
+
+def _change(
+    base: Base, rows: Sequence[Row], target: Target, catalogue: Sequence[Mapping[str, Any]]
+) -> tuple[Change, int]:
+    ids = [record for row in rows if (record := holder(row.values, target)) is not None]
+    there = {r["record_id"]: r for r in base.frame.filter(pl.col("record_id").is_in(ids)).iter_rows(named=True)}
+    spent = {name for name, spec in base.write.fields.items() if spec.once or spec.secret}
+    mine = base.fields.keys() - spent
+    wishes, updates, equal = [], list[Step](), 0
+    for row in rows:
+        now = there.get(holder(row.values, target) or "")
+        if now is None:
+            wishes.append(Wish(entry="", source=row.place, values=row.values))
+            continue
+        shall = {n: v for n, v in row.values.items() if n in mine and not same(now.get(n), v)}
+        if shall:
+            updates.append(_update(base, now, shall, row.place))
+        equal += not shall
+    change = prepare("push", base.system, base.table, wishes, updates, base.forms, base.known)
+    steps = [replace(_described(step, base, catalogue), entry=step.entry or None) for step in change.steps]
+    once = [name for name, spec in base.write.fields.items() if spec.once]
+    return replace(change, steps=tuple(steps), about={**change.about, **({"once": once} if once else {})}), equal
+
+
+def _update(base: Base, record: Mapping[str, Any], shall: Mapping[str, Any], place: str) -> Step:
+    possible = base.write.update is not None
+    return Step(
+        number=0, table=base.table, action="update" if possible else "report",
+        label=str(record.get("name") or record["record_id"]), key=base.key(record),
+        was={name: record.get(name) for name in shall}, shall=dict(shall), state="ready" if possible else "held",
+        reason=None if possible else "the dialect does not say how to update one",
+        record_id=record["record_id"], source=place,
+    )  # fmt: skip
+
+
+def _described(step: Step, base: Base, catalogue: Sequence[Mapping[str, Any]]) -> Step:
+    """A model that is created with a device gets what the catalogue says of it."""
+    spec = base.dialect.tables[step.table].write
+    if step.action != "create" or step.table == base.table or spec is None:
+        return step
+    for model in catalogue:
+        if all(plain(model.get(name, "")) == plain(value) for name, value in step.key.items()):
+            more = {name: value for name, value in model.items() if name in spec.fields and value is not None}
+            return replace(step, shall={**step.shall, **more})
+    return step

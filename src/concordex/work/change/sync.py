@@ -1,0 +1,265 @@
+"""Preparing a sync: what an inventory should hold by the concordance, against what it holds."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from typing import TYPE_CHECKING, Any, Literal
+
+import polars as pl
+
+from concordex.change.compare import differences, parted, shown
+from concordex.change.prepare import Wish, prepare
+from concordex.change.steps import Change, State, Step
+from concordex.errors import CalledWrongly
+from concordex.work.change.basis import Base, base_of
+from concordex.work.change.retire import retirements
+from concordex.work.concordance import stored
+from concordex.work.concordance.first_seen import first_seen
+
+if TYPE_CHECKING:
+    from concordex.wire import dialect as d
+    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.config import SyncTarget
+
+_TABLE = "devices"
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A change that is ready to be looked at, and what was done to get there."""
+
+    change: Change
+    notes: list[str]
+
+
+Edited = Literal["hold", "ours", "theirs"]
+
+
+def prepare_sync(workspace: Workspace, system: str, where: str | None = None, edited: Edited = "hold") -> Prepared:
+    """The change that brings ``system`` up to what the concordance says; nothing is sent.
+
+    ``edited`` says what becomes of fields that we wrote and others have altered since: they are held, with
+    both values told; or ours is written; or theirs stays.
+    """
+    base = base_of(workspace, system, _TABLE)
+    if base.write.create is None and base.write.update is None:
+        raise CalledWrongly(
+            f"{system} cannot be written: {base.dialect.name} says neither how to create nor how to update one",
+            advice="docs/dialects.md, under Writing",
+        )
+    notes = stored.freshened(workspace)
+    rule = workspace.config.sync.get(system)
+    owners = _owners(base.write, rule)
+    entries = stored.in_scope(workspace, [text for text in (rule and rule.where, where) if text])
+    members = stored.read(workspace, "members").collect()
+    wanted = _with_origin(entries, members, system, owners, rule.origin if rule else None)
+    mine = members.filter(pl.col("system") == system).select("record_id", "entry")
+    actual = base.frame.join(mine, on="record_id", how="inner")
+    updates = [
+        *_differing(workspace, base, wanted, actual.filter(pl.len().over("entry") == 1), owners, edited),
+        *_twice(wanted, actual),
+        *retirements(workspace, system, base.frame, base.write, rule.retire_after if rule else None),
+    ]
+    wishes = _wishes(wanted, actual, owners, unsure(workspace, system))
+    known = base.known if wishes or updates else {}
+    return Prepared(prepare("sync", system, _TABLE, wishes, updates, base.forms, known), notes)
+
+
+def _owners(write: d.Write, rule: SyncTarget | None) -> dict[str, str]:
+    """Whose each field is: by the dialect, and where the workspace says otherwise."""
+    owners: dict[str, str] = {name: spec.owner for name, spec in write.fields.items()}
+    for ref in write.references.values():
+        owners |= {ours: ref.owner for ours in ref.by.values() if ours not in owners}
+    return owners | (dict(rule.owners) if rule else {})
+
+
+def _differing(
+    workspace: Workspace,
+    base: Base,
+    wanted: pl.DataFrame,
+    actual: pl.DataFrame,
+    owners: Mapping[str, str],
+    edited: Edited,
+) -> list[Step]:
+    """What is ours to write, and what somebody altered after we had written it."""
+    entry_of = dict(actual.select("record_id", "entry").iter_rows())
+    written = {
+        entry_of[record_id]: fields
+        for record_id, fields in workspace.memory_of_writes(base.system, base.table).items()
+        if record_id in entry_of
+    }
+    found = differences(wanted, actual, owners)
+    clean, torn = parted(found, written)
+    updates = _updates(wanted, actual, found if edited == "ours" else clean, base.forms[_TABLE].can_update)
+    return [*updates, *(_edited(workspace, base, actual, torn) if edited == "hold" else [])]
+
+
+def _with_origin(
+    entries: pl.DataFrame, members: pl.DataFrame, system: str, owners: Mapping[str, str], origin: str | None
+) -> pl.DataFrame:
+    """Entries that others than the target speak of, with the record that each stands for as ``source``.
+
+    The same, or the record of the system ``origin`` where there is one, is their ``origin``.
+    """
+    first = (
+        members.filter(pl.col("system") != system)
+        .sort(
+            "entry",
+            "last_seen",
+            "system",
+            "record_id",
+            descending=[False, True, False, False],
+            nulls_last=True,
+        )
+        .unique("entry", keep="first", maintain_order=True)
+        .select("entry", pl.format("{}/{}", "system", "record_id").alias("source"))
+    )
+    joined = entries.join(first, on="entry").with_columns(pl.col("source").alias("origin"))
+    if origin is not None:
+        theirs = members.filter(pl.col("system") == origin).sort("entry", "record_id").unique("entry", keep="first")
+        ids = theirs.select("entry", pl.format("{}/{}", "system", "record_id").alias("origin"))
+        joined = joined.drop("origin").join(ids, on="entry", how="left")
+    kind = pl.when(pl.col("kind") != "other").then(pl.col("kind"))
+    names = dict.fromkeys(["entry", "source", *(name for name in owners if name in joined.columns)])
+    return joined.with_columns(kind.alias("kind")).select(*names)
+
+
+def _sighted(workspace: Workspace) -> dict[str, str]:
+    """Entries that only systems know which sight devices: whatever passed by is no part of an inventory yet."""
+    habits = stored.read(workspace, "habits").filter(pl.col("habit") == "sights").select("of").collect()
+    if habits.is_empty():
+        return {}
+    passing = pl.lit(habits["of"].to_list(), dtype=pl.List(pl.String))
+    entries = stored.read(workspace, "entries").select("entry", "systems")
+    only = entries.filter(pl.col("systems").list.set_difference(passing).list.len() == 0).collect()
+    return {entry: f"it is known by sight alone: {', '.join(systems)}" for entry, systems in only.iter_rows()}
+
+
+#: Findings of what is never created, and why.
+_NEVER = {
+    "badly_identified": "it is badly identified: it could not be found again",
+    "floating": "it is no device, but an address that moves between devices",
+}
+
+#: Findings of what an inventory lacks, and perhaps does not.
+_LIKE = ("look_alike", "missing_in_inventory")
+
+#: Findings of two entries, and what they say of the one that is there.
+_SAID = {"replaced": "has the same name and another serial", "serial_in_two": "has the same serial"}
+
+
+def unsure(workspace: Workspace, system: str) -> dict[str, str]:
+    """What is not created, by entry, and why: it could not be found again, or may be there already."""
+    kinds = [*_NEVER, *_LIKE, *_SAID]
+    found = stored.read(workspace, "findings").filter(pl.col("kind").is_in(kinds), pl.col("accepted").is_null())
+    held = _sighted(workspace)
+    there = stored.read(workspace, "entries").filter(pl.col("systems").list.contains(system)).select("entry")
+    known = set(there.collect()["entry"])
+    columns = ["kind", "entry", "about", "resembles", "seen"]
+    for kind, entry, about, other, seen in found.select(columns).collect().iter_rows():
+        if kind in _NEVER:
+            held.setdefault(entry, _NEVER[kind])
+        elif kind in _LIKE and about == system and other is not None:
+            held[entry] = f"it may be there already: {seen[seen.index(f'{other} (') :]}"
+        elif kind in _SAID:
+            held |= {
+                one: f"it may be there already: {other} {_SAID[kind]}"
+                for one, other in ((entry, about), (about, entry))
+                if other in known and one not in known
+            }
+    return held
+
+
+def _updates(
+    wanted: pl.DataFrame,
+    actual: pl.DataFrame,
+    found: Mapping[str, dict[str, tuple[Any, Any]]],
+    possible: bool,
+) -> list[Step]:
+    rows = actual.filter(pl.col("entry").is_in(list(found)))
+    shall = {row["entry"]: row for row in wanted.filter(pl.col("entry").is_in(list(found))).iter_rows(named=True)}
+    state: State = "ready" if possible else "held"
+    return [
+        Step(
+            number=0,
+            table=_TABLE,
+            action="update" if possible else "report",
+            label=row["name"] or row["record_id"],
+            key={name: row.get(name) for name in ("serial", "name", "maker", "model", "site") if name in row},
+            was={name: was for name, (was, _) in found[row["entry"]].items()},
+            shall={name: new for name, (_, new) in found[row["entry"]].items()},
+            state=state,
+            reason=None if possible else "the dialect does not say how to update one",
+            record_id=row["record_id"],
+            entry=row["entry"],
+            source=shall[row["entry"]].get("source"),
+        )
+        for row in rows.sort("entry").iter_rows(named=True)
+    ]
+
+
+def _edited(
+    workspace: Workspace,
+    base: Base,
+    actual: pl.DataFrame,
+    torn: Mapping[str, Mapping[str, tuple[Any, Any, Any]]],
+) -> list[Step]:
+    """What somebody altered after we had written it: a person chooses between both, and knows whose and how old."""
+    when = workspace.record_of_changes.when_written(base.system, base.table) if torn else {}
+    seen = first_seen(workspace, base.system, base.table, actual.filter(pl.col("entry").is_in(list(torn))))
+    rows = actual.filter(pl.col("entry").is_in(list(torn))).select("entry", "record_id", "name").sort("entry")
+    return [
+        Step(
+            number=0, table=_TABLE, action="report", act="edited", label=name or record_id, key={}, state="held",
+            entry=entry, record_id=record_id, was={field: now for field, (_, now, _) in torn[entry].items()},
+            shall={field: shall for field, (_, _, shall) in torn[entry].items()},
+            reason="; ".join(
+                f"{field}: we wrote {shown(last)}{_by(when.get(record_id, {}).get(field))},"
+                f" somebody made it {shown(now)}{_since(seen.get((record_id, field)))}, it should be {shown(shall)}"
+                for field, (last, now, shall) in torn[entry].items()
+            ) + " (--edited ours or theirs decides)",
+        )
+        for entry, record_id, name in rows.iter_rows()
+    ]  # fmt: skip
+
+
+def _by(written: tuple[int, str] | None) -> str:
+    return f" (change {written[0]}, {written[1][:16].replace('T', ' ')})" if written else ""
+
+
+def _since(moment: datetime | None) -> str:
+    return f" (seen since {moment:%Y-%m-%d %H:%M})" if moment else ""
+
+
+def _twice(wanted: pl.DataFrame, actual: pl.DataFrame) -> list[Step]:
+    """One device under several records: a person must choose, so nothing is written to any."""
+    several = (
+        actual.filter(pl.len().over("entry") > 1)
+        .join(wanted.select("entry"), on="entry", how="semi")
+        .sort("entry", "record_id")
+        .group_by("entry", maintain_order=True)
+        .agg(pl.col("name").first(), pl.col("record_id").str.join(", "))
+    )
+    return [
+        Step(
+            number=0, table=_TABLE, action="report", label=name or entry, key={}, state="held", entry=entry,
+            reason=f"it has several records there: {ids}",
+        )
+        for entry, name, ids in several.iter_rows()
+    ]  # fmt: skip
+
+
+def _wishes(
+    wanted: pl.DataFrame, actual: pl.DataFrame, owners: Mapping[str, str], unsure: Mapping[str, str]
+) -> list[Wish]:
+    new = wanted.join(actual.select("entry"), on="entry", how="anti").sort("entry")
+    ours = [name for name, owner in owners.items() if owner != "theirs" and name in new.columns]
+    return [
+        Wish(
+            entry=row["entry"], source=row.get("source"), values={name: row[name] for name in ours},
+            against=unsure.get(row["entry"]),
+        )
+        for row in new.iter_rows(named=True)
+    ]  # fmt: skip

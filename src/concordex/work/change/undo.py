@@ -1,0 +1,76 @@
+"""Taking changes back, and putting them aside."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from concordex.change.objects import Object
+from concordex.change.steps import Change
+from concordex.change.undo import undo
+from concordex.errors import CalledWrongly, Stopped
+from concordex.work.change.basis import forms_of
+
+if TYPE_CHECKING:
+    from concordex.work.workspace.base import Workspace
+
+
+def prepare_undo(workspace: Workspace, number: int) -> Change:
+    """The change that takes change ``number`` back."""
+    change = workspace.journal.change(number)
+    _at_rest(workspace, number)
+    _not_staged(change)
+    earlier = [row["id"] for row in workspace.journal.changes()
+               if row["about"].get("undoes") == number and row["state"] not in ("dropped", "draft")]  # fmt: skip
+    if earlier:
+        raise CalledWrongly(
+            f"change {number} was taken back by change {earlier[0]}",
+            advice=f"concordex change show {earlier[0]}; to go on with it: concordex change run {earlier[0]}",
+        )
+    forms = forms_of(workspace, change.system)
+    made = undo(change, forms)
+    if made.about.get("objects"):
+        _refuse_used(workspace, made)
+    return replace(made, about={**made.about, "command": f"change undo {number}"})
+
+
+def _refuse_used(workspace: Workspace, made: Change) -> None:
+    """Raise Stopped where others use meanwhile what the change had made, or devices have it; and say who."""
+    from concordex.work.objects.live import chosen_kinds, live
+    from concordex.work.objects.prepare import refuse_used
+
+    back = {(step.table, step.record_id): step for step in made.writes}
+    if not any(step.action == "delete" for step in back.values()):
+        return
+    held = live(workspace, made.system, list(chosen_kinds(workspace, made.system, [])))
+    gone, left = list[Object](), list[Object]()
+    for one in held.objects:
+        step = back.get((one.kind, one.record_id))
+        if step and step.action == "delete":
+            gone.append(one)
+        else:  # as the change leaves it
+            left.append(replace(one, body={**one.body, **step.shall}) if step and step.action == "update" else one)
+    refuse_used(workspace, made.system, gone, left, held)
+
+
+def drop(workspace: Workspace, number: int) -> None:
+    """Put a change aside for good."""
+    change = workspace.journal.change(number)
+    _at_rest(workspace, number)
+    _not_staged(change)
+    if change.state == "done":
+        raise CalledWrongly(f"change {number} is done", advice=f"to take it back: concordex change undo {number}")
+    workspace.journal.drop(number)
+
+
+def _not_staged(change: Change) -> None:
+    if change.state == "staged":
+        raise CalledWrongly(
+            f"change {change.number} is staged, and in effect nowhere",
+            advice=f"to take it back: concordex config unstage {change.system}",
+        )
+
+
+def _at_rest(workspace: Workspace, number: int) -> None:
+    if workspace.change(number).state == "running":
+        raise Stopped(f"change {number} is being run by another process", advice="wait until it has ended")

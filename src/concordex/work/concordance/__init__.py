@@ -1,0 +1,1 @@
+"""One truth: reconciling, rulings, what speaks for it, and what became of it."""

@@ -1,0 +1,396 @@
+"""Making the concordance: from the newest snapshots, what was decided, and what was known before."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import secrets
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import timedelta
+from typing import TYPE_CHECKING, Any
+
+import polars as pl
+
+from concordex import __version__
+from concordex.errors import CalledWrongly, StoreError
+from concordex.match.again import NEEDED, again
+from concordex.match.compare import KINDS
+from concordex.match.concordance import PARTS, Concordance, Keep, Rules, ordered, reconcile
+from concordex.match.coverage import coverage, moves
+from concordex.match.finding import Scope, Staged
+from concordex.match.findings import aged
+from concordex.match.learned import FRAMES, Learned
+from concordex.model.fields import ASKABLE, FIELDS, ORIGINAL
+from concordex.model.values import parse_duration
+from concordex.query.bind import Binder
+from concordex.query.frames import to_polars
+from concordex.work.concordance.rulings import Ruling, for_matching, holding
+from concordex.work.concordance.stored import read
+from concordex.work.workspace.config import FieldRule
+from concordex.work.workspace.repair import newest as undamaged
+
+if TYPE_CHECKING:
+    from concordex.store.catalogue import Snapshot
+    from concordex.work.workspace.base import Workspace
+
+#: What was learned holds while the number of records changes by less than this share.
+_STABLE = 0.1
+
+#: A concordance that was begun so long ago, and is none yet, was killed.
+_ABANDONED = timedelta(days=1)
+
+#: What tells one finding from another, from one time to the next.
+_SAME = ["kind", "entry", "field", "about"]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Summary:
+    """What a reconciliation came to, and what is otherwise than the last time."""
+
+    records: int
+    entries: int
+    systems: dict[str, dict[str, Any]]
+    findings: dict[str, int]
+    changes: dict[str, int]
+    doubts: list[str]
+    #: How many records could have become otherwise since last time; all, where all were reconciled.
+    looked_at: int
+
+
+def make(
+    workspace: Workspace, progress: Callable[[int, int], None] = lambda _done, _of: None, *, relearn: bool = False
+) -> Summary:
+    """Reconcile the newest device snapshots of all systems, and keep the result.
+
+    Where little changed, only that is looked at.  What was learned of the evidence holds until the
+    records have changed a good deal, or ``relearn``.
+    """
+    kept, damaged = undamaged(workspace, "devices")
+    found = [s for s in kept if s.system in workspace.config.systems]
+    if not found:
+        raise CalledWrongly("there is no snapshot of devices", advice="concordex pull")
+    rules, resting = _rules(workspace, found), _resting(workspace)
+    basis = _basis(workspace, found, rules, resting)
+    if not relearn and _stands(workspace, basis):
+        return _aged(workspace, rules, found, damaged)
+    records = ordered(_records(workspace, found))
+    progress(1, 3)
+    learned = None if relearn else _learned(workspace, records.height)
+    folder = _next_folder(workspace)
+    with workspace.frames.passing(folder) as keep:
+        made = _again(workspace, records, rules, resting, keep) if learned else None
+        made = made or reconcile(records, rules, _before(workspace), resting, learned, keep)
+        del records
+        made = replace(made, findings=followed(workspace, made.findings, made.members.lazy()))
+        keep("findings", made.findings)
+        for name, frame in made.learned.frames().items():
+            keep(name, frame)
+        progress(2, 3)
+        summary = _summary(workspace, made, found)
+        summary = replace(summary, doubts=[*damaged, *summary.doubts])
+    row = workspace.catalogue.reconciliation()
+    since = json.loads(row["summary"]).get("learned_at") if row and learned else None
+    told = {
+        "records": summary.records, "entries": summary.entries, "findings": summary.findings,
+        "systems": summary.systems, "learned_at": since or summary.records, "settings": _settings(rules),
+        "basis": basis,
+    }  # fmt: skip
+    _enter(workspace, folder, made.findings, found, told)
+    return summary
+
+
+def _again(
+    workspace: Workspace, records: pl.DataFrame, rules: Rules, resting: pl.Expr | None, keep: Keep
+) -> Concordance | None:
+    """What the last concordance makes quicker; nothing where it cannot help."""
+    try:
+        return again(records, rules, _last(workspace, rules), resting, keep=keep)
+    except StoreError:  # another process has made a newer one, and taken this one away
+        return None
+
+
+def _basis(workspace: Workspace, found: list[Snapshot], rules: Rules, resting: pl.Expr | None) -> str | None:
+    """A short text that is another whenever anything but the time might make the concordance another one.
+
+    Nothing where some of it is damaged, or was pulled by an earlier release.
+    """
+    sound = workspace.frames.damage
+    contents = [
+        (s.system, s.whole, workspace.frames.content_of(s.file) if s.file and sound(s.file) is None else None)
+        for s in found
+    ]
+    if any(content is None for _, _, content in contents):
+        return None
+    scope = rules.scope
+    said = (
+        _settings(rules), sorted(contents), [*scope.inventories], [*scope.managers], scope.all_managers, scope.staged,
+        sorted((name, where.meta.serialize()) for name, where in scope.expected.items()),
+        resting.meta.serialize() if resting is not None else None, rules.rulings,
+        sorted(map(repr, workspace.memory.references())),
+    )  # fmt: skip
+    return hashlib.sha256(repr(said).encode()).hexdigest()
+
+
+def _stands(workspace: Workspace, basis: str | None) -> bool:
+    """Whether the last concordance rests on the same, and all of it is there."""
+    row = workspace.memory.reconciliation()
+    if row is None or basis is None or json.loads(row["summary"]).get("basis") != basis:
+        return False
+    _vet(workspace, (*PARTS, *FRAMES))
+    return all(_has(workspace, name) for name in (*PARTS, *FRAMES))
+
+
+def _vet(workspace: Workspace, names: Sequence[str]) -> None:
+    """Look at files of the last concordance several at a time, before each is asked for."""
+    row = workspace.memory.reconciliation()
+    if row is not None:
+        workspace.frames.vet([f"{row['folder']}/{name}.parquet" for name in names])
+
+
+def _aged(workspace: Workspace, rules: Rules, found: list[Snapshot], damaged: list[str]) -> Summary:
+    """The last concordance once more, for snapshots that say the same: what is stale, new or accepted may differ."""
+    row = workspace.memory.reconciliation()
+    assert row is not None
+    told = json.loads(row["summary"])
+    entries = read(workspace, "entries").select("entry", "name", "systems", "last_seen").collect()
+    earlier = read(workspace, "findings").collect()
+    findings = aged(earlier, entries, rules.scope)
+    if not any(ruling.accept for ruling in holding(workspace)) and findings.equals(earlier.select(findings.columns)):
+        findings = _all_known(earlier) if _is_open(earlier) else earlier
+    else:
+        findings = followed(workspace, findings, read(workspace, "members"))
+    summary = Summary(
+        records=told["records"], entries=told["entries"], systems=told["systems"], changes={}, looked_at=0,
+        findings=_counted(findings), doubts=[*damaged, *_doubts(found)],
+    )  # fmt: skip
+    folder = _next_folder(workspace)
+    with workspace.frames.passing(folder) as keep:
+        if findings is not earlier:
+            keep("findings", findings)
+    row = workspace.catalogue.reconciliation()
+    for name in (*PARTS, *FRAMES):
+        if row and (name != "findings" or findings is earlier):
+            workspace.frames.carry(f"{row['folder']}/{name}.parquet", f"{folder}/{name}.parquet")
+    _enter(workspace, folder, findings, found, told | {"findings": summary.findings})
+    return summary
+
+
+def _all_known(findings: pl.DataFrame) -> pl.DataFrame:
+    """The findings of last time once more, of which none is accepted any longer."""
+    return findings.with_columns(
+        pl.lit("known").alias("state"), pl.lit(None, dtype=findings.schema["accepted"]).alias("accepted")
+    )
+
+
+def _is_open(findings: pl.DataFrame) -> bool:
+    """Whether what some say of themselves cannot stand another time: that they are new, or were accepted."""
+    return bool(findings.select(((pl.col("state") != "known") | pl.col("accepted").is_not_null()).any()).item())
+
+
+def followed(workspace: Workspace, found: pl.DataFrame, members: pl.LazyFrame) -> pl.DataFrame:
+    """The findings with what became of them: ``state`` (new or known) and the reason why one was ``accepted``."""
+    known = _found_before(workspace)
+    if known is None:
+        found = found.with_columns(pl.lit("new").alias("state"))
+    else:
+        marked = known.unique().with_columns(pl.lit("known").alias("state"))
+        found = found.join(marked, on=_SAME, how="left", nulls_equal=True, maintain_order="left")
+        found = found.with_columns(pl.col("state").fill_null("new"))
+    accepted = [
+        (r.accept.finding, r.accept.of, r.accept.field, r.accept.about, _reason(r))
+        for r in holding(workspace)
+        if r.accept
+    ]
+    schema = dict.fromkeys(["kind", "ref", "field", "about", "accepted"], pl.String)
+    said = pl.DataFrame(accepted, schema=schema, orient="row")
+    refs = pl.DataFrame(schema={"ref": pl.String, "entry": pl.String})
+    if accepted:
+        refs = members.select(pl.format("{}/{}", "system", "record_id").alias("ref"), "entry").collect()
+    said = said.join(refs, on="ref").drop("ref").unique(_SAME, keep="last")
+    return found.join(said, on=_SAME, how="left", nulls_equal=True, maintain_order="left")
+
+
+def _found_before(workspace: Workspace) -> pl.DataFrame | None:
+    """What tells the findings of the last time apart; none where an earlier release did not keep it."""
+    if not _has(workspace, "findings"):
+        return None
+    findings = read(workspace, "findings")
+    return findings.select(_SAME).collect() if set(_SAME) <= set(findings.collect_schema()) else None
+
+
+def _reason(ruling: Ruling) -> str:
+    until = f", until {ruling.until}" if ruling.until else ""
+    return f"{ruling.why or 'accepted'} ({ruling.who}{until})"
+
+
+def _records(workspace: Workspace, found: list[Snapshot]) -> pl.DataFrame:
+    """All device records with all common fields, and the reference that our own writes left behind."""
+    lazy = workspace.frames.together(found)
+    schema = lazy.collect_schema()
+    absent = [pl.lit(None, dtype=t.dtype).alias(n) for n, t in FIELDS.items() if n not in schema]
+    frame = lazy.with_columns(absent).drop(ORIGINAL, strict=False).collect()
+    made = workspace.memory.references()
+    origin = pl.col("origin") if "origin" in frame.columns else pl.lit(None, dtype=pl.String)
+    if not made:
+        return frame.with_columns(origin.alias("reference"))
+    kept = pl.DataFrame(
+        [(row["system"], row["record_id"], row["source"]) for row in made],
+        schema={"system": pl.String, "record_id": pl.String, "kept": pl.String}, orient="row",
+    )  # fmt: skip
+    joined = frame.join(kept, on=["system", "record_id"], how="left", maintain_order="left")
+    return joined.with_columns(pl.coalesce(origin, "kept").alias("reference")).drop("kept")
+
+
+def _resting(workspace: Workspace) -> pl.Expr | None:
+    text = workspace.config.reconcile.at_rest
+    return None if text is None else _filter(workspace, text)
+
+
+def _filter(workspace: Workspace, text: str) -> pl.Expr:
+    binder = Binder(workspace.query(text), ASKABLE, workspace.now(), extra=False)
+    return to_polars(binder.query.node, binder)
+
+
+def _rules(workspace: Workspace, found: list[Snapshot]) -> Rules:
+    config = workspace.config.reconcile
+    names = list(workspace.config.systems)
+    managers = [name for name in names if workspace.role(name) == "manager"]
+    inventories = [name for name in names if workspace.role(name) == "inventory"]
+    whole = {snapshot.system for snapshot in found if snapshot.whole}
+    order = [*config.prefer, *(n for n in [*managers, *inventories] if n not in config.prefer)]
+    tables = {name: "devices" in workspace.dialect(name).tables for name in managers}
+    scope = Scope(
+        inventories=[name for name in inventories if name in whole],
+        managers=[name for name in managers if name in whole],
+        all_managers=all(name in whole for name in managers if tables[name]),
+        stale_before=workspace.now() - (parse_duration(config.stale_after) or timedelta.max),
+        expected={name: _filter(workspace, text) for name, text in _stated(workspace).items()},
+        staged=[Staged(**row) for row in workspace.catalogue.staged() if row["system"] in names],
+    )
+    by_field = {name: rule.chosen if isinstance(rule, FieldRule) else rule for name, rule in config.fields.items()}
+    return Rules(
+        order=order, scope=scope, by_field=by_field, placeholders=config.placeholders,
+        rulings=for_matching(holding(workspace)),
+    )  # fmt: skip
+
+
+def _has(workspace: Workspace, part: str) -> bool:
+    """Whether a part of the last concordance can be read; what cannot is made anew, as if it had never been."""
+    row = workspace.memory.reconciliation()
+    return row is not None and workspace.frames.damage(f"{row['folder']}/{part}.parquet") is None
+
+
+def _before(workspace: Workspace) -> pl.DataFrame | None:
+    if not _has(workspace, "members"):
+        return None
+    return read(workspace, "members").select("system", "record_id", "entry").collect()
+
+
+def _learned(workspace: Workspace, height: int) -> Learned | None:
+    """What was learned the last time, unless the number of records is quite another by now."""
+    row = workspace.memory.reconciliation()
+    learned = json.loads(row["summary"]).get("learned_at", 0) if row else 0
+    if not learned or abs(height - learned) > _STABLE * learned:
+        return None
+    if not all(_has(workspace, name) for name in FRAMES):
+        return None
+    frames = {name: read(workspace, name).collect() for name in FRAMES}
+    known = [(kind, level, name) for kind, names in KINDS.items() for level, name in enumerate(names, start=1)]
+    same = sorted(frames["weights"].select("kind", "level", "means").unique().iter_rows()) == sorted(known)
+    return Learned.of_frames(frames) if same else None  # an older release weighed other things
+
+
+@dataclass(frozen=True)
+class _Last:
+    """The concordance of last time, as it is kept: each part is read when it is asked for, as far as it is needed."""
+
+    parts: Mapping[str, pl.LazyFrame]
+    fields: Mapping[str, pl.DataType]
+    learned: Learned
+
+    def part(self, name: str) -> pl.DataFrame:
+        asked = self.parts[name].select(NEEDED) if name == "members" else self.parts[name]
+        try:
+            return asked.collect()
+        except FileNotFoundError as error:
+            raise StoreError(f"the {name} of the last concordance are gone") from error
+
+
+def _last(workspace: Workspace, rules: Rules) -> _Last | None:
+    """The concordance of last time, if it was made in the same way."""
+    row = workspace.memory.reconciliation()
+    if row is None or json.loads(row["summary"]).get("settings") != _settings(rules):
+        return None
+    _vet(workspace, (*PARTS, *FRAMES))
+    if not all(_has(workspace, name) for name in (*PARTS, *FRAMES)):
+        return None
+    parts = {name: read(workspace, name) for name in PARTS}
+    learned = Learned.of_frames({name: read(workspace, name).collect() for name in FRAMES})
+    return _Last(parts, parts["members"].collect_schema(), learned)
+
+
+#: Counted up when what is kept of a concordance takes another form.
+_FORM = 2
+
+
+def _settings(rules: Rules) -> str:
+    """A short text that is another whenever records that did not change might come out otherwise."""
+    said = (__version__, _FORM, pl.__version__, [*rules.order], sorted(rules.by_field.items()), [*rules.placeholders])
+    return hashlib.sha256(repr(said).encode()).hexdigest()
+
+
+def _stated(workspace: Workspace) -> dict[str, str]:
+    """For which devices a system is there, where somebody said so."""
+    config = workspace.config
+    synced = {name: rule.where for name, rule in config.sync.items() if rule.where}
+    return synced | {name: system.knows for name, system in config.systems.items() if system.knows}
+
+
+def _summary(workspace: Workspace, made: Concordance, found: list[Snapshot]) -> Summary:
+    stated = _stated(workspace)
+    scopes = {name: _filter(workspace, text) for name, text in stated.items()}
+    systems = coverage(made.members, made.entries, scopes, made.agreement)
+    changes = {}
+    if made.was is not None and _has(workspace, "members"):
+        before = read(workspace, "members").select("entry").collect()["entry"]
+        changes = moves(made.was, made.members["entry"], before)
+    return Summary(
+        records=made.members.height, entries=made.entries.height, systems=systems,
+        findings=_counted(made.findings), doubts=_doubts(found), changes=changes, looked_at=made.looked_at,
+    )  # fmt: skip
+
+
+def _counted(findings: pl.DataFrame) -> dict[str, int]:
+    """How many there are of each kind that nobody accepted, the most frequent first."""
+    counts = findings.filter(pl.col("accepted").is_null()).group_by("kind").len()
+    return dict(counts.sort(["len", "kind"], descending=[True, False]).iter_rows())
+
+
+def _doubts(found: list[Snapshot]) -> list[str]:
+    return [
+        f"{s.system} is {s.outcome} ({s.fault}): nothing is called missing because of it" for s in found if not s.whole
+    ]
+
+
+def _next_folder(workspace: Workspace) -> str:
+    """Where the frames of the next concordance are kept; another, made at the same time, is kept elsewhere."""
+    row = workspace.catalogue.reconciliation()
+    return f"concordance/{(row['id'] if row else 0) + 1:06d}-{secrets.token_hex(4)}"
+
+
+def _enter(
+    workspace: Workspace, folder: str, findings: pl.DataFrame, found: list[Snapshot], told: dict[str, Any]
+) -> None:
+    """Let the concordance in ``folder`` be the newest, and the one before it be forgotten."""
+    row = workspace.catalogue.reconciliation()
+    if row and _has(workspace, "findings"):
+        earlier = read(workspace, "findings").collect()
+        if set(_SAME) <= set(earlier.columns):
+            same = findings.select(_SAME).equals(earlier.select(_SAME))
+            ended = earlier.head(0) if same else earlier.join(findings, on=_SAME, how="anti", nulls_equal=True)
+            workspace.frames.write(ended, f"{folder}/gone.parquet")
+    workspace.catalogue.add_reconciliation(folder, [s.id for s in found if s.id], told)
+    if row:  # the one before is superseded; nothing refers to it any more
+        workspace.frames.forget(str(row["folder"]))
+    workspace.frames.sweep("concordance", workspace.now() - _ABANDONED)

@@ -1,0 +1,87 @@
+"""Pairs of entries that may be one device, for a person to decide: the likeliest first."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import polars as pl
+
+from concordex.work.concordance import stored
+from concordex.work.concordance.explain import Link, link_of, weighing
+from concordex.work.concordance.rulings import holding
+
+if TYPE_CHECKING:
+    from concordex.work.workspace.base import Workspace
+
+
+@dataclass(frozen=True, kw_only=True)
+class Doubt:
+    """Two entries, the records that link them best, and what else each entry holds."""
+
+    one: str
+    other: str
+    link: Link
+    records: list[dict[str, Any]]
+    entries: list[dict[str, Any]]
+    #: What else either of the two may be, with the bits for that.
+    rivals: list[tuple[str, str, float]]
+
+
+def pairs(workspace: Workspace) -> pl.DataFrame:
+    """All that nobody has ruled on, best first: ``entry``, ``other``, records ``a`` and ``b``, bits ``together``."""
+    doubts = stored.read(workspace, "doubts").collect()
+    members = stored.read(workspace, "members").select("row", "system", "record_id", "entry").collect()
+    refs = members.select("entry", pl.format("{}/{}", "system", "record_id").alias("ref"))
+    ruled: set[tuple[str, str]] = set()
+    entry_of: dict[str, set[str]] = {}
+    rulings = [ruling for ruling in holding(workspace) if ruling.kind in ("same", "apart")]
+    named = pl.Series([ref for ruling in rulings for ref in ruling.records], dtype=pl.String)
+    for entry, ref in refs.filter(pl.col("ref").is_in(named.implode())).iter_rows() if len(named) else ():
+        entry_of.setdefault(ref, set()).add(entry)
+    for ruling in rulings:
+        found = sorted(entry for ref in ruling.records for entry in entry_of.get(ref, ()))
+        ruled |= {(a, b) for a in found for b in found}
+    open_to = [(a, b) not in ruled for a, b in doubts.select("entry", "other").iter_rows()]
+    return doubts.filter(pl.Series(open_to, dtype=pl.Boolean)).sort(
+        "together", "entry", "other", descending=[True, False, False]
+    )
+
+
+def doubt(workspace: Workspace, pair: dict[str, Any]) -> Doubt:
+    """All that a person needs to decide on one of :func:`pairs`."""
+    both = [pair["entry"], pair["other"]]
+    members = stored.read(workspace, "members").filter(pl.col("entry").is_in(both)).collect()
+    rows = {row["row"]: row for row in members.to_dicts()}
+    entries = stored.read(workspace, "entries").filter(pl.col("entry").is_in(both)).collect()
+    told = {row["entry"]: row for row in entries.to_dicts()}
+    doubts = stored.read(workspace, "doubts").select("entry", "other", "together")
+    either = doubts.filter(pl.col("entry").is_in(both) | pl.col("other").is_in(both)).collect()
+    rivals = [
+        (one, other, bits) if one in both else (other, one, bits)
+        for one, other, bits in either.iter_rows()
+        if {one, other} != set(both)
+    ]
+    return Doubt(
+        one=both[0], other=both[1], link=link_of(pair, rows[pair["a"]], rows[pair["b"]], weighing(workspace)),
+        records=list(rows.values()), entries=[told[entry] for entry in both], rivals=rivals,
+    )  # fmt: skip
+
+
+def with_names(workspace: Workspace, found: pl.DataFrame) -> pl.DataFrame:
+    """Pairs as a person reads them: both entries, their names, the records that link them, and the bits."""
+    names = stored.read(workspace, "entries").select("entry", "name", "serial").collect()
+    members = stored.read(workspace, "members").select("row", pl.format("{}/{}", "system", "record_id").alias("ref"))
+    refs = members.collect().with_columns(pl.col("row").cast(pl.Int64))
+    told = found.select("entry", "other", "a", "b", pl.col("together").round(1).alias("bits"))
+    for side, row in (("entry", "a"), ("other", "b")):
+        told = told.join(
+            names.rename({"entry": side, "name": f"{side} name", "serial": f"{side} serial"}),
+            on=side,
+            how="left",
+            maintain_order="left",
+        )
+        told = told.join(refs.rename({"row": row, "ref": f"record {row}"}), on=row, how="left", maintain_order="left")
+    return told.select(
+        "bits", "entry", "entry name", "entry serial", "other", "other name", "other serial", "record a", "record b"
+    )

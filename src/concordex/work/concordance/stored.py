@@ -1,0 +1,80 @@
+"""The concordance as it is kept, and read by everything that comes after."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+import polars as pl
+
+from concordex.errors import CalledWrongly
+from concordex.model.fields import ASKABLE
+from concordex.query.bind import Binder
+from concordex.query.frames import to_polars
+
+if TYPE_CHECKING:
+    from concordex.store.database import Row
+    from concordex.work.workspace.base import Workspace
+
+
+def newest(workspace: Workspace) -> Row:
+    """What the catalogue knows of the newest concordance."""
+    row = workspace.memory.reconciliation()
+    if row is None:
+        raise CalledWrongly("nothing has been reconciled yet", advice="concordex reconcile")
+    return row
+
+
+def read(workspace: Workspace, part: str) -> pl.LazyFrame:
+    """One of the frames of the newest concordance."""
+    return workspace.frames.scan(f"{newest(workspace)['folder']}/{part}.parquet")
+
+
+def notes(workspace: Workspace) -> list[str]:
+    """Whether the concordance is older than what it should rest on."""
+    used = set(json.loads(newest(workspace)["snapshots"]))
+    newer = [s.system for s in workspace.memory.newest("devices") if s.id not in used]
+    return [f"pulled since it was reconciled: {', '.join(newer)}; run `concordex reconcile`"] if newer else []
+
+
+def is_current(workspace: Workspace) -> bool:
+    """Whether nothing was pulled since."""
+    return not notes(workspace)
+
+
+def with_entries(workspace: Workspace, records: pl.LazyFrame) -> pl.LazyFrame:
+    """``records`` with the entry that each belongs to, once there is a concordance."""
+    if workspace.memory.reconciliation() is None:
+        return records
+    members = read(workspace, "members").select("system", "record_id", "entry")
+    joined = records.join(members, on=["system", "record_id"], how="left", maintain_order="left")
+    names = [name for name in joined.collect_schema().names() if name != "entry"]
+    return joined.select(names[0], "entry", *names[1:])
+
+
+def freshened(workspace: Workspace) -> list[str]:
+    """Reconcile when something was pulled since, or never was."""
+    if workspace.memory.reconciliation() and is_current(workspace):
+        return []
+    from concordex.work.concordance.reconcile import (
+        make,
+    )  # the one thing here that matches, and needs what matching needs
+
+    make(workspace)
+    return ["reconciled first: something was pulled since the last time"]
+
+
+def in_scope(workspace: Workspace, filters: Sequence[str]) -> pl.DataFrame:
+    """The entries for which all ``filters`` hold."""
+    entries = read(workspace, "entries")
+    for text in filters:
+        binder = Binder(workspace.query(text), ASKABLE, workspace.now(), extra=False)
+        entries = entries.filter(to_polars(binder.query.node, binder))
+    return entries.collect()
+
+
+def gone(workspace: Workspace) -> pl.LazyFrame:
+    """The findings of the reconciliation before that are there no more."""
+    name = f"{newest(workspace)['folder']}/gone.parquet"
+    return workspace.frames.scan(name) if workspace.frames.known(name) else read(workspace, "findings").head(0)

@@ -1,0 +1,1 @@
+"""Configuration objects: as systems hold them, as files, compared, prepared for writing."""

@@ -1,0 +1,110 @@
+"""Two sides that are compared: files, systems as they are, systems as pulls had found them."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from concordex.change.differ import Difference, differ
+from concordex.change.objects import Kinds, Object, unbound
+from concordex.errors import CalledWrongly
+from concordex.model.values import parse_time
+from concordex.work.objects.baselines import covered, half_saved, said
+from concordex.work.objects.files import read_objects
+from concordex.work.objects.live import Held, chosen_kinds, live, pulled
+from concordex.work.workspace.progress import Told
+
+if TYPE_CHECKING:
+    from concordex.work.workspace.base import Workspace
+
+
+@dataclass(frozen=True)
+class Side:
+    """One side of a comparison: its objects; of a system what it ``held``, and how many of these kinds are ``left``."""
+
+    objects: list[Object]
+    kinds: Kinds
+    held: Held | None = None
+    left: int = 0
+
+
+def sides(
+    workspace: Workspace, was: str, now: str, names: Sequence[str], told: Told | None = None
+) -> tuple[Side, Side]:
+    """Two of: a file or folder, a system, a system at a date (``SYSTEM@DATE``); at least one is a system.
+
+    Beside files, a system's side holds only what they speak of: the kinds, or the part of them, that were saved in
+    a folder; else the objects that are there by name; of settings that stand alone, the sections that a file names.
+    """
+    systems = [name for name in (text.partition("@")[0] for text in (was, now)) if is_known(workspace, name)]
+    if not systems:
+        raise CalledWrongly("neither side is a system: whose objects are these?", advice="name a system on one side")
+    kinds = chosen_kinds(workspace, systems[0], names)
+    files = next((Path(text) for text in (was, now) if text.partition("@")[0] not in systems), None)
+    if files is None:
+        return _live(workspace, was, kinds, told), _live(workspace, now, kinds, told)
+    every = chosen_kinds(workspace, systems[0], [])
+    objects = [one for one in read_objects(files, every, told) if one.kind in kinds]
+    saved = {kind: one for kind, one in (said(files) if files.is_dir() else {}).items() if kind in kinds}
+    if half := half_saved(files, saved):
+        raise CalledWrongly(half, advice="concordex config save writes the rest")
+    spoken = {*saved, *(one.kind for one in objects)}
+    kinds = {name: kind for name, kind in kinds.items() if name in spoken}
+    there = _live(workspace, now if files == Path(was) else was, kinds, told)
+    assert there.held
+    mine = covered(workspace, there.held, saved, objects) if saved else _twins(objects, there.objects)
+    left = 0 if saved else len(there.objects) - len(mine)
+    there = replace(there, objects=_sections(mine, objects, kinds, saved), left=left)
+    put = Side(objects, kinds)
+    return (put, there) if files == Path(was) else (there, put)
+
+
+def _twins(objects: Sequence[Object], live: Sequence[Object]) -> list[Object]:
+    """The live object of each in a file: of several of its name one that is equal, or else the one of its number."""
+    found = []
+    for one in objects:
+        named = [other for other in live if (other.kind, other.name) == (one.kind, one.name)]
+        equal = [other for other in named if other.body == one.body]
+        found += [replace(other, nth=one.nth) for other in equal[:1]] or [o for o in named if o.nth == one.nth]
+    return found
+
+
+def is_known(workspace: Workspace, name: str) -> bool:
+    """Whether a word means a system or a device, and no file."""
+    return name in workspace.config.systems or workspace.is_device(name)
+
+
+def _live(workspace: Workspace, text: str, kinds: Kinds, told: Told | None) -> Side:
+    system, at, moment = text.partition("@")
+    chosen_kinds(workspace, system, list(kinds))
+    when = parse_time(moment) if at else None
+    if at and when is None:
+        raise CalledWrongly(f"{text}: {moment!r} is no date", advice="an ISO 8601 date or time (UTC)")
+    names = list(kinds)
+    held = pulled(workspace, system, names, _end(when, moment)) if when else live(workspace, system, names, told)
+    return Side(held.of(kinds), kinds, held)
+
+
+def _end(when: datetime, said: str) -> datetime:
+    """A date means its end."""
+    return when.replace(hour=23, minute=59, second=59) if len(said) == len("2026-11-01") else when
+
+
+def compared(was: Side, now: Side, *, bound: bool = True) -> list[Difference]:
+    """How the two sides differ; without what is ``bound`` to people and devices, if that is to be left aside."""
+    one, other = (
+        side.objects if bound else [unbound(o, side.kinds[o.kind]) for o in side.objects] for side in (was, now)
+    )
+    return differ(one, other, now.kinds)
+
+
+def _sections(live: Sequence[Object], files: Sequence[Object], kinds: Kinds, saved: Collection[str]) -> list[Object]:
+    """Of settings that stand alone, the sections of which a file speaks; all, where they were ``saved`` as a whole."""
+    told = {one.key: one.body for one in files if kinds[one.kind].single and one.kind not in saved}
+    return [
+        replace(one, body={name: value for name, value in one.body.items() if name in told.get(one.key, one.body)})
+        for one in live
+    ]

@@ -1,0 +1,176 @@
+"""Drift: how live objects have moved away from the files that they were saved in."""
+
+from __future__ import annotations
+
+import subprocess
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, replace
+from fnmatch import fnmatchcase
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from concordex.change.differ import Difference, differ
+from concordex.change.objects import Kinds, Object
+from concordex.change.steps import Change, Step
+from concordex.errors import CalledWrongly, ConcordexError
+from concordex.work.objects.baselines import SavedKind, begin, covered, half_saved, keep, said
+from concordex.work.objects.files import Saved, read_objects, save
+from concordex.work.objects.live import Held, chosen_kinds, live_of
+from concordex.work.objects.prepare import prepare_objects
+from concordex.work.workspace.config import MayMove
+from concordex.work.workspace.progress import Told
+
+if TYPE_CHECKING:
+    from concordex.work.workspace.base import Workspace
+
+
+@dataclass(frozen=True, kw_only=True)
+class Drift:
+    """How one system has moved away from its baseline.
+
+    ``live`` are its objects of which the baseline speaks; ``ignored`` counts differences that may be.
+    """
+
+    system: str
+    folder: Path
+    kinds: Kinds
+    baseline: list[Object]
+    held: Held
+    live: list[Object]
+    found: list[Difference]
+    ignored: int
+
+
+@dataclass(frozen=True)
+class _Baseline:
+    """What one folder says."""
+
+    folder: Path
+    objects: list[Object]
+    saved: Mapping[str, SavedKind]
+    kinds: Kinds
+    every: Kinds
+
+
+def drifts(
+    workspace: Workspace, there: Mapping[str, Path], told: Told | None = None
+) -> dict[str, Drift | ConcordexError]:
+    """Each system or device beside its baseline, many at once; or why one could not be read.
+
+    Files that cannot be read are an error at once: nobody is asked then.
+    """
+    baselines = {name: _baseline(workspace, name, folder, told) for name, folder in there.items()}
+    found = live_of(workspace, {name: list(one.every) for name, one in baselines.items()}, told)
+    return {
+        name: held if isinstance(held, ConcordexError) else _drift(workspace, name, baselines[name], held)
+        for name, held in found.items()
+    }
+
+
+def _baseline(workspace: Workspace, system: str, folder: Path, told: Told | None) -> _Baseline:
+    every = chosen_kinds(workspace, system, [])
+    count: Told | None = (lambda _, done, of: told(f"{system}: files", done, of)) if told else None
+    objects, saved = read_objects(folder, every, count), said(folder)
+    if half := half_saved(folder, saved):
+        raise CalledWrongly(half, advice=f"concordex config save {system} --into {folder.parent}")
+    mine = {*saved, *(one.kind for one in objects)}
+    return _Baseline(folder, objects, saved, {name: kind for name, kind in every.items() if name in mine}, every)
+
+
+def _drift(workspace: Workspace, system: str, base: _Baseline, held: Held) -> Drift:
+    live = covered(workspace, held, base.saved, base.objects)
+    every = differ(base.objects, live, base.kinds)
+    rules = [rule for rule in workspace.config.drift.ignore if rule.system in (None, system, system.partition(":")[0])]
+    found = [left for one in every if (left := _but(one, rules)) is not None]
+    return Drift(
+        system=system, folder=base.folder, kinds=base.kinds, baseline=base.objects, held=held, live=live, found=found,
+        ignored=len(every) - len(found),
+    )  # fmt: skip
+
+
+def _but(one: Difference, rules: Sequence[MayMove]) -> Difference | None:
+    """A difference without what may move; nothing where that is all of it."""
+    mine = [
+        rule for rule in rules if rule.kind in (None, one.key[0]) and fnmatchcase(one.key[1].lower(), rule.name.lower())
+    ]
+    if any(rule.member is None for rule in mine):
+        return None
+    if one.what not in ("changed", "moved"):
+        return one
+    members = [rule.member for rule in mine if rule.member]
+    left = [delta for delta in one.deltas if not any(_below(delta[0], member) for member in members)]
+    return replace(one, deltas=left) if left else None
+
+
+def _below(path: str, member: str) -> bool:
+    return path == member or path.startswith((f"{member}.", f"{member}["))
+
+
+def accept(drift: Drift) -> Saved:
+    """Write what is live into the baseline."""
+    kinds = list(drift.kinds)
+    done = save(drift.live, drift.folder, drift.kinds, kinds, before=lambda: begin(drift.folder, kinds))
+    names = {kind: [one.label for one in drift.live if one.kind == kind] for kind in kinds}
+    keep(drift.folder, names)
+    return done
+
+
+def restore(workspace: Workspace, drift: Drift) -> Change:
+    """The change that puts the baseline back, where it drifted and nowhere else."""
+    moved = {_live_or_file(one): {_first(path) for path, _, _ in one.deltas} for one in drift.found}
+    whole = {kind for kind, one in said(drift.folder).items() if one.whole}
+    added = [one.now for one in drift.found if one.what == "added" and one.now and one.now.kind in whole]
+    change, _ = prepare_objects(workspace, drift.system, drift.baseline, drift.held, may_go=added)
+    known = [(step, (step.table, step.record_id or step.source)) for step in change.steps]
+    steps = [_only(step, moved[which]) for step, which in known if which in moved]
+    numbered = tuple(replace(step, number=at) for at, step in enumerate(steps, start=1))
+    return replace(change, steps=numbered)
+
+
+def _live_or_file(found: Difference) -> tuple[str, str | None]:
+    """What tells an object that drifted, whichever of several of its name it is: its record, or else its file."""
+    return found.key[0], found.now.record_id if found.now else found.one.source
+
+
+def _first(path: str) -> str:
+    return path.partition(".")[0].partition("[")[0]
+
+
+def _only(step: Step, members: set[str]) -> Step:
+    """Of an update the members that drifted; what may move stays as it is."""
+    if step.action != "update":
+        return step
+    was, shall = ({n: v for n, v in part.items() if n in members} for part in (step.was, step.shall))
+    return replace(step, was=was, shall=shall)
+
+
+#: So many files are named to git; of more, it is asked for all of their folder.
+_NAMED = 200
+#: Begins a line that is about a commit.
+_COMMIT = "\x01"
+
+
+def last_commits(folder: Path, paths: Collection[Path]) -> dict[Path, str]:
+    """The last commit that touched each of some files below ``folder``: short id, date, author and subject.
+
+    Nothing of files that no commit has, nor outside a repository.
+    """
+    if not paths:
+        return {}
+    mine = [str(path.relative_to(folder)) for path in paths] if len(paths) <= _NAMED else ["."]
+    command = [
+        "git", "-c", "core.quotePath=false", "-C", str(folder), "--literal-pathspecs", "log", "--relative",
+        "--name-only", f"--format={_COMMIT}%h %as %an: %s", "--", *mine,
+    ]  # fmt: skip
+    try:
+        done = subprocess.run(command, capture_output=True, text=True, timeout=60, check=False)
+    except (OSError, subprocess.TimeoutExpired):
+        return {}
+    found: dict[Path, str] = {}
+    commit = ""
+    for line in done.stdout.splitlines() if done.returncode == 0 else ():
+        if line.startswith(_COMMIT):
+            commit = line[1:]
+        elif line:
+            found.setdefault(folder / line, commit)
+    return found

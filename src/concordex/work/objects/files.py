@@ -1,0 +1,145 @@
+"""Configuration objects as YAML files, one each: readable, and touched only when their meaning changes."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Collection, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+from pydantic import Field
+
+from concordex.change.differ import differ
+from concordex.change.objects import Key, Kinds, Object, settled
+from concordex.documents import Part, line_of, read_as, read_yaml, write_yaml, yaml_text
+from concordex.errors import CalledWrongly
+from concordex.words import suggestion
+from concordex.work.workspace.progress import Told
+
+#: Bytes of a file's name, before its ending: what every file system takes.
+_LONGEST = 150
+
+
+class ObjectFile(Part):
+    """One object."""
+
+    format: int = Field(ge=1, le=1)
+    kind: str
+    name: str
+    number: int = Field(1, ge=1, description="Which of those that share the name.")
+    object: dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Saved:
+    """What saving came to: files written, left as they were, and removed."""
+
+    written: list[Path]
+    same: int
+    removed: list[Path]
+
+    @property
+    def count(self) -> int:
+        """How many objects the files are about."""
+        return len(self.written) + self.same
+
+
+def read_objects(path: Path, kinds: Kinds, told: Told | None = None) -> list[Object]:
+    """The objects in a file, or in all YAML files below a folder; each with the file it stands in.
+
+    Files whose names begin with a dot are no objects.
+    """
+    if not path.exists():
+        raise CalledWrongly(f"there is no {path}", advice="concordex config save SYSTEM --into DIR makes it")
+    every = {file for file in path.rglob("*.yaml") if not file.name.startswith(".")} if path.is_dir() else {path}
+    found: dict[Key, Object] = {}
+    for at, file in enumerate(sorted(every), start=1):
+        one = _read(file, kinds)
+        if told:
+            told("files read", at, len(every))
+        if one.key in found:
+            raise CalledWrongly(f"{file} and {found[one.key].source} are both about {one.label}")
+        found[one.key] = one
+    return list(found.values())
+
+
+def _read(file: Path, kinds: Kinds) -> Object:
+    said = read_as(file, ObjectFile)
+    if said.kind not in kinds:
+        raise CalledWrongly(
+            f"{file}: there is no kind of object called {said.kind!r}", advice=suggestion(said.kind, kinds)
+        )
+    body = settled(said.object, kinds[said.kind])
+    return Object(kind=said.kind, name=said.name, nth=said.number, body=body, source=str(file))
+
+
+def place(one: Object, *keys: str) -> str:
+    """Where something of an object stands, for a message: file and line, or its label where it has no file."""
+    if one.source is None:
+        return one.label
+    return f"{one.source}: line {line_of(read_yaml(Path(one.source)), keys)}"
+
+
+def save(
+    objects: Sequence[Object],
+    folder: Path,
+    kinds: Kinds,
+    whole: Collection[str],
+    told: Told | None = None,
+    before: Callable[[], None] | None = None,
+) -> Saved:
+    """Write each object below ``folder``; files of the kinds in ``whole`` whose objects are gone are removed.
+
+    ``before`` is called once, before the first file is touched.
+
+    A file whose object means what it meant is left as it is, comments and all.
+    """
+    there = read_objects(folder, kinds, told) if folder.is_dir() else []
+    mine = [one for one in there if one.kind in {o.kind for o in objects} | set(whole)]
+    differences = {one.key: one for one in differ(mine, objects, kinds)}
+    written, removed = [], []
+    if differences and before:
+        before()
+    taken = {str(path).casefold() for path in (one.source for one in there)}
+    for at, (key, found) in enumerate(sorted(differences.items()), start=1):
+        if told:
+            told("files written", at, len(differences))
+        if found.now is None:
+            if key[0] in whole and found.was:
+                Path(str(found.was.source)).unlink()
+                removed.append(Path(str(found.was.source)))
+            continue
+        path = Path(str(found.was.source)) if found.was else folder / key[0] / f"{file_name(key)}.yaml"
+        if found.was is None and str(path).casefold() in taken:  # only in capitals another, or cut to the same
+            path = path.with_name(f"{file_name(key)}~{_digest(key)}.yaml")
+        taken.add(str(path).casefold())
+        write_yaml(path, _document(found.now, key), lasting=False)  # the note, written last, knows its digest
+        written.append(path)
+    return Saved(written, len(objects) - len(written), removed)
+
+
+def file_name(key: Key) -> str:
+    """A name that any file system takes, for an object of any name (percent-encoding, RFC 3986)."""
+    _, name, nth = key
+    safe = quote(name.strip() or "_", safe=" ()+,=@-_")
+    safe = "%2E" + safe[1:] if safe.startswith(".") else safe
+    if len(safe) > _LONGEST or safe.endswith("."):
+        safe = f"{safe[:_LONGEST].rstrip('%.')}~{_digest(key)}"
+    return f"{safe} ({nth})" if nth > 1 else safe
+
+
+def _digest(key: Key) -> str:
+    return hashlib.sha256("/".join(map(str, key)).encode()).hexdigest()[:8]
+
+
+def written(one: Object, key: Key) -> str:
+    """An object's file."""
+    return yaml_text(_document(one, key))
+
+
+def _document(one: Object, key: Key) -> dict[str, Any]:
+    document: dict[str, Any] = {"format": 1, "kind": one.kind, "name": one.name}
+    document |= ({"number": key[2]} if key[2] > 1 else {}) | {"object": one.body}
+    return document

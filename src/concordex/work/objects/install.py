@@ -1,0 +1,106 @@
+"""Objects on their way to the devices that they are assigned to: installed, taken off, and where they are."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from concordex.change.objects import Kind, Object, get
+from concordex.change.steps import Change, Step
+from concordex.errors import CalledWrongly
+from concordex.wire import dialect as d
+from concordex.work.objects.live import Held, bearers, kinds_of, pulled
+
+if TYPE_CHECKING:
+    from concordex.work.workspace.base import Workspace
+
+
+def installed_on(dialect: d.Dialect, held: Held, one: Object, act: str = "install") -> list[str]:
+    """The devices that show an object as installed, as far as the dialect says what shows it."""
+    write = dialect.tables[one.kind].write
+    how = write.acts.get(act) if write else None
+    if how is None or how.each is None or how.shows is None:
+        return []
+    table = kinds_of(dialect)[one.kind].references[how.each]
+    return bearers(held.frames[table], how.shows, one.name) if table in held.frames else []
+
+
+def prepare_installation(
+    workspace: Workspace, system: str, chosen: Sequence[Object], on: Sequence[str], held: Held, *, off: bool = False
+) -> Change:
+    """The change that installs each object on each of its targets, or on those named, each for itself.
+
+    With ``off`` it is taken off those that have it, whether they are still its targets or not.
+    """
+    act = "uninstall" if off else "install"
+    wanted = [(one, target) for one in chosen for target in _targets(workspace.dialect(system), held, one, on, act)]
+    steps = [
+        Step(
+            number=at, table=one.kind, action="act", act=act, label=f"{one.name} on {target}",
+            key={"name": one.name}, shall={"target": target}, record_id=one.record_id,
+        )
+        for at, (one, target) in enumerate(wanted, start=1)
+    ]  # fmt: skip
+    return Change(kind="install", system=system, steps=tuple(steps), about={"objects": True})
+
+
+def _targets(dialect: d.Dialect, held: Held, one: Object, on: Sequence[str], act: str) -> list[str]:
+    """The devices on which an act is done: all that it may be done on, or those named."""
+    write = dialect.tables[one.kind].write
+    how = write.acts.get(act) if write else None
+    if how is None or how.each is None:
+        raise CalledWrongly(f"{one.kind} are not installed anywhere, as far as the dialect {dialect.name} says")
+    off = act == "uninstall" and how.shows is not None
+    may = installed_on(dialect, held, one, act) if off else [str(name) for name in get(one.body, how.each) or []]
+    table = kinds_of(dialect)[one.kind].references[how.each]
+    twins = [name for name in may if held.bearing(table, name) > 1 and (not on or name in on)]
+    if twins:
+        raise CalledWrongly(
+            f"{held.bearing(table, twins[0])} of the {table} bear the name {twins[0]!r}: which is meant?"
+        )
+    strange = [name for name in on if name not in may]
+    if strange and off:
+        raise CalledWrongly(f"{one.label} is not installed on {strange[0]}", advice=f"it is on: {_listed(may)}")
+    if strange:
+        raise CalledWrongly(
+            f"{strange[0]} is no target of {one.label}: assign it first ({how.each})",
+            advice=f"its targets: {_listed(may)}",
+        )
+    return [name for name in may if not on or name in on]
+
+
+def _listed(names: Sequence[str]) -> str:
+    return ", ".join(names) or "none"
+
+
+def onward(workspace: Workspace, change: Change) -> list[str]:
+    """What a change has altered that devices have only once it is installed on them: SYSTEM/KIND/NAME."""
+    dialect = workspace.dialect(change.system)
+    kinds, found = kinds_of(dialect), dict[tuple[str, str], str]()
+    gone = {(step.table, str(step.key.get("name"))) for step in change.steps if step.action == "delete"}
+    for step in change.steps:
+        if step.state != "confirmed" or step.action in ("act", "report"):
+            continue
+        table, name = _holder(step, kinds[step.table])
+        write = dialect.tables[table].write
+        how = write.acts.get("install") if write else None
+        if how and how.each and (table, name) not in gone:
+            found[table, name] = how.each
+    if not found:
+        return []
+    held = pulled(workspace, change.system, list({table for table, _ in found}), workspace.now())  # just read back
+    there = {(one.kind, one.name): one for one in held.objects}
+    return [
+        f"{change.system}/{table}/{name}"
+        for (table, name), each in found.items()
+        if (one := there.get((table, name))) and get(one.body, each)
+    ]
+
+
+def _holder(step: Step, kind: Kind) -> tuple[str, str]:
+    """The kind and name of what the object of a step stands in, or of itself where it stands alone."""
+    name = str(step.key.get("name"))
+    if not kind.within:
+        return kind.table, name
+    parent = step.shall.get(kind.within) or step.was.get(kind.within) or name.partition("/")[0]
+    return kind.references[kind.within], str(parent)

@@ -1,0 +1,241 @@
+"""Objects on their way: copied under another name, edited, carried from one system to another."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+from pydantic import Field
+
+from concordex.change.depend import closure, contents
+from concordex.change.objects import Kind, Kinds, Object, bonds, edited, get, own_name, put, settled, unbound
+from concordex.change.steps import Change
+from concordex.documents import Part, parse_yaml, plain, read_as
+from concordex.errors import CalledWrongly
+from concordex.words import plural
+from concordex.work.objects.live import Held
+from concordex.work.objects.prepare import prepare_objects
+
+if TYPE_CHECKING:
+    from concordex.work.workspace.base import Workspace
+
+
+#: How many objects are named where a note is about many.
+_NAMED = 4
+
+
+@dataclass(frozen=True, kw_only=True)
+class Edits:
+    """What becomes otherwise on the way: values by path, paths that go."""
+
+    sets: Sequence[tuple[str, str]] = ()
+    drops: Sequence[str] = ()
+
+    def of(self, one: Object, kinds: Kinds) -> Object:
+        """The object with the edits."""
+        body: Mapping[str, Any] = one.body
+        try:
+            for path, value in self.sets:
+                body = edited(body, path, _read(value, get(body, path)))
+            for path in self.drops:
+                body = edited(body, path, None, drop=True)
+        except ValueError as error:
+            raise CalledWrongly(f"{one.label}: {error}") from error
+        return replace(one, body=settled(body, kinds[one.kind]))
+
+
+def _read(text: str, now: Any) -> Any:
+    """A typed value as what stands there now is one: a text stays a text, yes and no are a flag's."""
+    if isinstance(now, str):
+        return text
+    if isinstance(now, bool) and text.lower() in ("yes", "no"):
+        return text.lower() == "yes"
+    return plain(parse_yaml(text or "''", text))
+
+
+def renamed(one: Object, name: str, kinds: Kinds) -> Object:
+    """A copy under another name, whole or its own; in what it stands, it stays."""
+    parent = get(one.body, kinds[one.kind].within)
+    whole = name if parent is None or name.startswith(f"{parent}/") else f"{parent}/{name}"
+    return replace(one, name=whole, nth=1, record_id=None)
+
+
+def copies(one: Object, made: Object, every: Sequence[Object], kinds: Kinds, *, bound: bool) -> list[Object]:
+    """What stands in ``one``, however deep, as it shall stand in its copy ``made``; ``bound`` as it is, or free."""
+    called = {(one.kind, one.name): made.name}
+    found = list[Object]()
+    for other in contents([one], every, kinds)[1:]:
+        kind = kinds[other.kind]
+        parent = str(get(other.body, kind.within))
+        holder = called[kind.references[kind.within or ""], parent]
+        called[other.kind, other.name] = f"{holder}/{other.name.removeprefix(f'{parent}/')}"
+        found.append(other if bound else unbound(other, kind))
+    return [_among(other, called, kinds) for other in found]
+
+
+def _among(one: Object, called: Mapping[tuple[str, str], str], kinds: Kinds) -> Object:
+    """An object under the name that its copy has, where it refers to what else is copied, too."""
+
+    def there(table: str, name: str) -> str:
+        return called.get((table, name), name)
+
+    body = dict(one.body)
+    for member, table in kinds[one.kind].references.items():
+        body = _each(body, member, partial(there, table))
+    return replace(one, name=called[one.kind, one.name], body=settled(body, kinds[one.kind]), record_id=None)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Original:
+    """An object that is to be copied, and what is around it: ``held`` where it is, ``around`` where its copy goes."""
+
+    one: Object
+    target: str
+    here: Kinds
+    there: Kinds
+    held: Held
+    around: Held
+
+    def takes(self, made: Object) -> bool:
+        """Whether the target takes an object of that name: it is free, or may be borne by several."""
+        kind = self.there[made.kind]
+        free = not any((one.kind, one.name) == (made.kind, made.name) for one in self.around.objects)
+        return free or kind.shares or kind.single is not None
+
+
+def prepare_copy(
+    workspace: Workspace, original: Original, made: Object, *, bound: bool = False
+) -> tuple[Change, list[str]]:
+    """The change that makes one new object, with what stands in it; and what a person should know of it."""
+    target, kind = original.target, original.there[made.kind]
+    inside = copies(original.one, made, original.held.objects, original.here, bound=bound)
+    _known(target, inside, original.there)
+    there = [one for one in original.around.objects if (one.kind, one.name) == (made.kind, made.name)]
+    if there and kind.single:
+        raise CalledWrongly(
+            f"{target} has its {made.label}, and there is one alone", advice=f"config carry … --to {target} alters it"
+        )
+    if not original.takes(made):
+        raise CalledWrongly(
+            f"{target} has {made.label} already, and takes no two of one name", advice="--as says another name"
+        )
+    notes = []
+    if there:
+        notes.append(f"{target} has {plural(len(there), 'object')} {made.label} already, and takes several of one name")
+    if there and inside:  # which of several of one name holds an object is not told by a name
+        notes.append(f"what stands in it stays behind: {plural(len(inside), 'object')}")
+        inside = []
+    if inside:
+        notes.append(f"with {plural(len(inside), 'object')} that stand in it")
+    wanted = [*there, replace(made, nth=len(there) + 1), *inside]
+    change, _ = prepare_objects(workspace, target, wanted, original.around)
+    return change, notes
+
+
+Word = Annotated[str, Field(min_length=1)]
+
+
+class Mapped(Part):
+    """What is called otherwise where objects are carried to."""
+
+    format: int = Field(ge=1, le=1)
+    names: dict[Word, str] = Field(default_factory=dict, description="Name, or KIND/NAME: the name there.")
+    values: dict[Word, str] = Field(
+        default_factory=dict, description="A text in any value, no part of another word or number: the text there."
+    )
+
+
+def read_map(path: Path) -> Mapped:
+    """The mapping in a file."""
+    return read_as(path, Mapped)
+
+
+def carried(
+    chosen: Sequence[Object], held: Held, here: Kinds, there: Kinds, told: Mapped | None, *, bound: bool
+) -> tuple[list[Object], list[str]]:
+    """``chosen``, what stands in them, and all that these need, as they shall be in another system.
+
+    And notes on what stays behind.
+    """
+    every, lost = closure(contents(chosen, held.objects, here), held.objects, here)
+    notes = [f"{one.label} needs {kind}/{name}, which is not there" for one, (kind, name) in lost]
+    _known("the other system", every, there)
+    names = _Rewrite(told or Mapped(format=1))
+    made = []
+    behind: dict[str, list[str]] = {}
+    for one in every:
+        kind = here[one.kind]
+        for member in [] if bound else bonds(one, kind):
+            behind.setdefault(member, []).append(one.label)
+        body = dict((one if bound else unbound(one, kind)).body)
+        for member, table in kind.references.items():
+            body = _each(body, member, partial(names.name, table))
+        whole, parent = names.name(one.kind, one.name), get(body, kind.within)
+        if whole == one.name and parent is not None:
+            whole = f"{parent}/{own_name(one.name, one.body, kind)}"
+        made.append(replace(one, name=whole, body=settled(names.values(body, kind), there[one.kind]), record_id=None))
+    for member, labels in behind.items():
+        more = f", and {len(labels) - _NAMED:,} more" if len(labels) > _NAMED else ""
+        notes.append(f"{member} stays behind (--bound takes it along): {', '.join(labels[:_NAMED])}{more}")
+    if told:
+        notes += [f"{name!r} of the mapping was not met" for name in names.unused]
+    return made, notes
+
+
+def _each(body: Mapping[str, Any], member: str, change: Callable[[str], str]) -> dict[str, Any]:
+    value = get(body, member)
+    if value in (None, "", []):
+        return dict(body)
+    return put(body, member, [change(str(one)) for one in value] if isinstance(value, list) else change(str(value)))
+
+
+def _known(system: str, objects: Sequence[Object], kinds: Kinds) -> None:
+    """Raise CalledWrongly where a system has no such kind of object."""
+    strange = sorted({one.kind for one in objects} - kinds.keys())
+    if strange:
+        raise CalledWrongly(f"{system} has no kind of object called {strange[0]!r}")
+
+
+class _Rewrite:
+    """Names and texts put into the words of another system, each part of a whole name by itself."""
+
+    def __init__(self, told: Mapped) -> None:
+        self._told = told
+        self._met: set[str] = set()
+        self._texts = re.compile("|".join(map(_whole, sorted(told.values, key=len, reverse=True))) or "(?!)")
+
+    def name(self, kind: str, name: str) -> str:
+        for known in (f"{kind}/{name}", name):
+            if known in self._told.names:
+                self._met.add(known)
+                return self._told.names[known]
+        return name
+
+    def values(self, body: Mapping[str, Any], kind: Kind) -> dict[str, Any]:
+        return {name: value if name in kind.references else self._text(value) for name, value in body.items()}
+
+    def _text(self, value: Any) -> Any:
+        if isinstance(value, Mapping):
+            return {name: self._text(one) for name, one in value.items()}
+        if isinstance(value, list):
+            return [self._text(one) for one in value]
+        return self._texts.sub(self._other, value) if isinstance(value, str) else value
+
+    def _other(self, found: re.Match[str]) -> str:
+        self._met.add(found[0])
+        return self._told.values[found[0]]
+
+    @property
+    def unused(self) -> list[str]:
+        return [text for text in (*self._told.names, *self._told.values) if text not in self._met]
+
+
+def _whole(text: str) -> str:
+    """A pattern for a text that is no part of another word or number: 10.2 is not in 110.2, nor quay in quayside."""
+    before = r"(?<![^\W_])" if text[0].isalnum() else ""
+    after = r"(?![^\W_])" if text[-1].isalnum() else ""
+    return f"{before}{re.escape(text)}{after}"

@@ -1,0 +1,65 @@
+"""Which objects are meant: by SYSTEM/KIND/NAME, by a filter on their records."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from typing import TYPE_CHECKING
+
+from concordex.change.objects import Object
+from concordex.errors import CalledWrongly
+from concordex.query.bind import Binder
+from concordex.query.frames import to_polars
+from concordex.words import suggestion
+from concordex.work.objects.live import Held, chosen_kinds
+from concordex.work.show.tables import Shape
+
+if TYPE_CHECKING:
+    from concordex.work.workspace.base import Workspace
+
+
+def find(workspace: Workspace, address: str) -> tuple[str, str, str]:
+    """``SYSTEM/KIND/NAME`` in its parts; the name may hold slashes."""
+    system, _, rest = address.partition("/")
+    kind, _, name = rest.partition("/")
+    if not (system and kind and name):
+        raise CalledWrongly(f"{address!r} is no object", advice="say SYSTEM/KIND/NAME, as `config list` has them")
+    chosen_kinds(workspace, system, [kind])
+    return system, kind, name
+
+
+#: How several of one name are told apart, as lists do.
+_NUMBERED = re.compile(r"(.*) \(no\. (\d+)\)")
+
+
+def one_of(held: Held, system: str, kind: str, name: str) -> Object:
+    """The object of that name, or ``NAME (no. N)``; an error with the nearest where there is none, or several."""
+    mine = held.of([kind])
+    found = [one for one in mine if one.name == name]
+    numbered = _NUMBERED.fullmatch(name)
+    if not found and numbered:
+        found = [one for one in mine if (one.name, one.nth) == (numbered[1], int(numbered[2]))]
+    if not found:
+        raise CalledWrongly(
+            f"{system} has no object {kind}/{name}", advice=suggestion(name, [one.name for one in mine])
+        )
+    if len(found) > 1:
+        labels = [f"{name} (no. {one.nth})" for one in found]
+        raise CalledWrongly(
+            f"{system} has {len(found)} objects {kind}/{name}", advice=f"say which one: {', '.join(labels[:8])}"
+        )
+    return found[0]
+
+
+def matching(workspace: Workspace, held: Held, kinds: Iterable[str], where: str | None) -> list[Object]:
+    """The objects of ``kinds`` whose records a filter holds for; all without one."""
+    if where is None:
+        return held.of(kinds)
+    chosen: set[tuple[str, str]] = set()
+    query = workspace.query(where)
+    for kind in kinds:
+        frame = held.frames[kind]
+        binder = Binder(query, Shape(frame.lazy()).types, workspace.now())
+        binder.check()
+        chosen |= {(kind, rid) for rid in frame.filter(to_polars(query.node, binder))["record_id"]}
+    return [one for one in held.of(kinds) if (one.kind, str(one.record_id)) in chosen]

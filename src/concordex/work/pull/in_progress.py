@@ -1,0 +1,39 @@
+"""Pulls under way, as other terminals see them: those whose process died are ended, and one can be asked to stop."""
+
+from __future__ import annotations
+
+import os
+from typing import TYPE_CHECKING
+
+from concordex.errors import CalledWrongly
+
+if TYPE_CHECKING:
+    from concordex.work.workspace.base import Workspace
+
+
+def settle(workspace: Workspace) -> None:
+    """Call pulls stopped whose process was killed and could not say so itself."""
+    for left in workspace.catalogue.running():
+        if left["process"] != os.getpid() and not _is_alive(left["process"]):
+            workspace.catalogue.end_pull(left["id"], "stopped")
+
+
+def stop(workspace: Workspace, number: int) -> None:
+    """Ask a running pull to stop; what it has finished is kept."""
+    settle(workspace)
+    if not workspace.catalogue.ask_to_stop(number):
+        running = ", ".join(str(row["id"]) for row in workspace.catalogue.running()) or "none"
+        raise CalledWrongly(f"pull {number} is not running", advice=f"running: {running}")
+
+
+def _is_alive(process: int | None) -> bool:
+    """Whether a process of that number runs on this machine."""
+    if process is None:
+        return False
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except PermissionError:
+        return True
+    return True

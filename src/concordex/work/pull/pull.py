@@ -1,0 +1,439 @@
+"""Pulling: every table asked for, of every system asked for, at once; each proved whole or called partial."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime, timedelta
+from typing import TYPE_CHECKING
+
+import polars as pl
+
+from concordex.errors import (
+    BadAnswer,
+    CalledWrongly,
+    ConcordexError,
+    QueryError,
+    RequestRefused,
+    ServerFault,
+    Stopped,
+    StoreError,
+)
+from concordex.query.bind import Binder
+from concordex.query.tree import Filter
+from concordex.store import snapshots as store
+from concordex.store.catalogue import Snapshot
+from concordex.wire.dialect import Dialect
+from concordex.wire.http.session import Session, Traffic
+from concordex.wire.reading.completeness import Outcome, Proof
+from concordex.wire.reading.mapping import odd_kinds
+from concordex.wire.reading.pages import Narrow
+from concordex.wire.reading.read import Look, count
+from concordex.wire.reading.tables import order, read_tables, refers_to, stumbled
+from concordex.wire.writing.staging import pending
+from concordex.words import suggestion
+from concordex.work.pull.in_progress import settle
+from concordex.work.pull.outcome import outcome_of
+from concordex.work.pull.pushdown import narrowed, reachable
+from concordex.work.pull.retention import holds, left_out, tidy, with_part
+from concordex.work.workspace.concurrent import all_of
+
+if TYPE_CHECKING:
+    from concordex.work.workspace.base import Workspace
+
+#: Told as records come: system, table, how many so far, and how many were announced.
+Progress = Callable[[str, str, int, int | None], None]
+
+#: Seconds between two notes of how far a running pull is, and looks whether it should stop.
+_PULSE = 0.5
+#: What changed so shortly before the last pull is asked for again: clocks differ.
+_OVERLAP = timedelta(minutes=5)
+
+
+@dataclass(frozen=True)
+class Pull:
+    """What came of a pull: its number, and a snapshot (or a failure) for each table."""
+
+    number: int
+    outcome: str
+    snapshots: tuple[Snapshot, ...]
+    removed: int = 0
+
+
+@dataclass(kw_only=True)
+class _Run:
+    """One pull under way."""
+
+    workspace: Workspace
+    number: int
+    query: Filter | None
+    changed_only: bool
+    accept_fall: bool
+    progress: Progress | None
+    counts: dict[tuple[str, str], tuple[int, int | None]] = field(default_factory=dict)
+
+    def told(self, system: str, table: str, came: int, announced: int | None) -> None:
+        """Take note of a page."""
+        self.counts[system, table] = (came, announced)
+        if self.progress:
+            self.progress(system, table, came, announced)
+
+    async def pulse(self) -> None:
+        """Note now and then how far it is, for other terminals, and stop where one of them asks for it."""
+        while True:
+            await asyncio.sleep(_PULSE)
+            if self.workspace.catalogue.advance(self.number, self.counts):
+                raise Stopped("stopped from another terminal", advice="what was finished is kept: concordex pulls")
+
+
+def pull(
+    workspace: Workspace,
+    systems: Sequence[str] = (),
+    tables: Sequence[str] = (),
+    progress: Progress | None = None,
+    *,
+    where: str | None = None,
+    changed_only: bool = False,
+    accept_fall: bool = False,
+) -> Pull:
+    """Fetch ``tables`` (or all) of ``systems`` (or all that are not paused) and keep them.
+
+    With ``where`` only the records for which it holds are fetched, and with ``changed_only`` those that
+    changed since the last whole pull, where the system can tell; both are put into what was there, so
+    that a snapshot still holds the whole.  A list that fell by more than the workspace allows is partial,
+    unless ``accept_fall`` says that this is right.  A system that fails does not keep the others from being
+    pulled.  Interrupted, it keeps what was finished, and the pull is called stopped.
+    """
+    names = workspace.active(workspace.systems(systems))
+    wanted = {name: _tables(workspace.dialect(name), tables) for name in names}
+    if not any(wanted.values()):
+        raise CalledWrongly(
+            f"none of these systems has a table {tables[0]!r}",
+            advice=suggestion(tables[0], {t for name in names for t in workspace.dialect(name).tables}),
+        )
+    query = workspace.query(where) if where else None
+    if query:
+        wanted = {name: _askable(workspace, name, found, query) for name, found in wanted.items()}
+    workspace.secrets.fetch(names)
+    sessions = {name: workspace.session(name) for name in names if wanted[name] and workspace.asks(name)}
+    settle(workspace)
+    number = workspace.catalogue.begin_pull(os.getpid())
+    run = _Run(
+        workspace=workspace, number=number, query=query, changed_only=changed_only, accept_fall=accept_fall,
+        progress=progress,
+    )  # fmt: skip
+    outcome = "stopped"
+    try:
+        asyncio.run(_pull_all(run, wanted, sessions))
+        outcome = outcome_of(workspace.catalogue.snapshots_of(number))
+    finally:
+        workspace.catalogue.end_pull(number, outcome)
+    removed = tidy(workspace, workspace.config.keep)
+    return Pull(number, outcome, tuple(workspace.catalogue.snapshots_of(number)), removed)
+
+
+async def _pull_all(run: _Run, wanted: dict[str, list[str]], sessions: dict[str, Session]) -> None:
+    pulse = asyncio.ensure_future(run.pulse())
+    work = asyncio.ensure_future(
+        all_of(_pull_system(run, system, tables, sessions.get(system)) for system, tables in wanted.items() if tables)
+    )
+    try:
+        await asyncio.wait([pulse, work], return_when=asyncio.FIRST_COMPLETED)
+        (work if work.done() else pulse).result()
+    finally:
+        for task in (pulse, work):
+            task.cancel()
+        await asyncio.gather(pulse, work, return_exceptions=True)
+
+
+async def _pull_system(run: _Run, system: str, tables: list[str], opened: Session | None) -> None:
+    pulled = _OfSystem(run, system, tables)
+    try:
+        async with opened or run.workspace.session(system) as session:
+            await pulled.everything(session)
+    except (StoreError, Stopped):
+        raise
+    except ConcordexError as error:
+        pulled.ended(error)
+    except Exception as error:  # it costs this system, not the others
+        pulled.ended(stumbled("it", system, error))
+
+
+class _OfSystem:
+    """The tables of one system, pulled one after the other; what goes wrong with one costs that one."""
+
+    def __init__(self, run: _Run, system: str, tables: list[str]) -> None:
+        self._run, self._system, self._wanted = run, system, tables
+        self._tables = run.workspace.dialect(system).tables
+        self._left = order(run.workspace.dialect(system), tables)
+        self._plans: dict[str, _Plan] = {}
+        self._begun, self._before = time.monotonic(), Traffic()
+        self._counts: dict[str, tuple[int, int]] = {}  # of each table: the last time, and now
+        self._unproved: set[str] = set()
+
+    async def everything(self, session: Session) -> None:
+        """Read and keep them all."""
+        run, system = self._run, self._system
+        self._plans = {table: _Plan.of(run, system, table) for table in self._wanted}
+        needed = {other for table in self._left for other in refers_to(self._tables[table])}
+        narrow = {table: plan.narrow for table, plan in self._plans.items() if table not in needed}
+
+        def told(table: str, came: int, announced: int | None) -> None:
+            run.told(system, table, came, announced)
+
+        remark = await _note_staged(run.workspace, session)
+        async for table, found in read_tables(session, list(self._left), narrow, told, self._missed):
+            try:
+                await self._took(session, table, found, remark, narrowed=table in narrow)
+            except (RequestRefused, BadAnswer, ServerFault, QueryError) as error:
+                self._missed(table, error)
+            except ConcordexError:
+                raise
+            except Exception as error:  # it costs this table, not the others
+                self._missed(table, stumbled(table, system, error))
+            else:
+                self._left.remove(table)
+            self._begun, self._before = time.monotonic(), replace(session.traffic)
+        self._wonder()
+
+    def _wonder(self) -> None:
+        """Remark on lists that nothing proves and that stood still while others grew: they may be cut just there."""
+        grew = [table for table, (was, now) in self._counts.items() if was < now]
+        for table, (was, now) in self._counts.items():
+            if was == now > 1 and grew and table in self._unproved:
+                note = f"as many as the last time ({now:,}), while {', '.join(grew[:3])} grew: is it cut?"
+                self._run.workspace.catalogue.remark(self._run.number, self._system, table, note)
+
+    async def _took(self, session: Session, table: str, found: Look, remark: list[str], *, narrowed: bool) -> None:
+        plan = self._plans.get(table)
+        if plan is None:
+            return
+        look = await plan.settled(session, found, narrowed=narrowed)
+        before = _doubt_a_fall(self._run, self._system, table, look)
+        if before is not None:
+            self._counts[table] = (before.distinct, look.distinct)
+        if look.proof in (None, Proof.VOUCHED):
+            self._unproved.add(table)
+        look.notes += remark if self._tables[table].config else []
+        spent = _spent(session.traffic, self._before)
+        keep(
+            self._run.workspace, self._run.number, self._system, table, look, self._begun, spent, plan.narrowed,
+            plan.taken,
+        )  # fmt: skip
+
+    def _missed(self, table: str, error: ConcordexError) -> None:
+        """Note a table that could not be read."""
+        if table in self._wanted:
+            _fail(self._run.workspace, self._run.number, self._system, table, str(error), self._begun)
+        self._left.remove(table)
+
+    def ended(self, error: ConcordexError) -> None:
+        """Note that the system lets nobody go on: all that is left has failed."""
+        for table in self._left:
+            if table in self._wanted:
+                reason = str(error) if table == self._left[0] else f"not tried, since {self._left[0]} failed"
+                _fail(self._run.workspace, self._run.number, self._system, table, reason, self._begun)
+
+
+async def _note_staged(workspace: Workspace, session: Session) -> list[str]:
+    """Keep what the system holds staged; and a remark where objects will be seen with what is only staged."""
+    try:
+        held = await pending(session)
+    except RequestRefused as refusal:  # perhaps it is not ours to ask
+        return [f"what is staged is not known: {refusal.why or refusal.what}"]
+    workspace.catalogue.holds(session.endpoint.name, [(one.who, one.since, one.what) for one in held])
+    ours = sum(one.ours for one in held)
+    return [f"seen with what this user has staged and not committed ({ours:,})"] if ours else []
+
+
+@dataclass
+class _Plan:
+    """How one table is pulled: whole, or as a part that is put into what was there."""
+
+    run: _Run
+    system: str
+    table: str
+    narrow: Narrow
+    base: Snapshot | None = None
+    changed: bool = False
+    taken: datetime | None = None  # where that is not the moment at which it is kept
+    remark: str = ""
+
+    @classmethod
+    def of(cls, run: _Run, system: str, table: str) -> _Plan:
+        workspace = run.workspace
+        spec, now = workspace.dialect(system).tables[table], workspace.now()
+        base = next((s for s in workspace.catalogue.newest(table) if s.system == system and s.whole), None)
+        if run.query:
+            reached = reachable(run.query, spec, now)
+            return cls(run, system, table, narrowed(reached, spec, run.query, now), base)
+        if not run.changed_only:
+            return cls(run, system, table, Narrow())
+        if spec.read.changed and base:
+            return cls(run, system, table, Narrow(changed_since=_since(base)), base, changed=True)
+        why = "it cannot tell what changed" if base else "there is nothing yet to add to"
+        return cls(run, system, table, Narrow(), remark=f"pulled in full: {why}")
+
+    @property
+    def narrowed(self) -> str | None:
+        """The filter for which records were asked, where not for all."""
+        return self.run.query.text if self.run.query else None
+
+    async def settled(self, session: Session, look: Look, *, narrowed: bool) -> Look:
+        """What came, with the rest of the table where only a part was asked for."""
+        if self.run.query is not None:
+            look = self._part(look, self.run.query)
+        elif self.changed and not narrowed:
+            self.remark = "pulled in full: other tables refer to it"
+        elif self.changed and look.whole and self.base:
+            look = await self._changes(session, look, self.base)
+        elif self.changed:  # what changed is not known for sure: all of it is
+            look = await self._full(session, look.fault or "what changed did not add up")
+        look.notes += [self.remark] if self.remark else []
+        return look
+
+    def _part(self, look: Look, query: Filter) -> Look:
+        workspace = self.run.workspace
+        look.frame = look.frame.filter(holds(look.frame, query, workspace.now()))
+        if self.base is None or not look.whole:
+            why = (
+                f"which are {look.outcome} ({look.why})" if self.base else "and there is nothing whole to put them into"
+            )
+            look.fault = look.fault or f"only records for which {query.text} holds, {why}"
+            return look
+        base = workspace.frames.scan(str(self.base.file)).collect()
+        before = base.filter(holds(base, query, workspace.now()))
+        doubtful = before.join(look.frame.select("record_id"), on="record_id", how="anti").height
+        fresh = look.frame.height
+        look.frame = with_part(base, look.frame)
+        look.notes.append(f"{fresh} records for which {query.text} holds, put into those of pull {self.base.pull}")
+        if doubtful:
+            look.notes.append(f"{doubtful} for which it held before did not come: kept as they were, until a full pull")
+        self.taken = self.base.taken  # the rest is no newer than that
+        look.announced = None
+        look.received = look.distinct = look.frame.height
+        return look
+
+    async def _changes(self, session: Session, look: Look, base: Snapshot) -> Look:
+        workspace = self.run.workspace
+        read = session.dialect.tables[self.table].read
+        total = await count(session, self.table)
+        kept = workspace.frames.scan(str(base.file)).collect()
+        frame = with_part(kept, look.frame, look.gone)
+        hidden = sum(base.left_out.values())
+        if total is None and not (read.changed and read.changed.gone):
+            return await self._full(session, "it tells neither how many there are nor what is gone")
+        if total is not None and total != frame.height + hidden:
+            return await self._full(session, f"it has {total} records, and the changes lead to {frame.height + hidden}")
+        self.remark = (
+            f"{look.frame.height} changed and {len(look.gone)} gone since {_since(base):%Y-%m-%d %H:%M} UTC,"
+            f" put into those of pull {base.pull}"
+        )
+        return replace(look, frame=frame, announced=total, received=frame.height, distinct=frame.height)
+
+    async def _full(self, session: Session, why: str) -> Look:
+        self.remark = f"pulled in full: {why}"
+        looks = dict([found async for found in read_tables(session, [self.table])])
+        return looks[self.table]
+
+
+def _doubt_a_fall(run: _Run, system: str, table: str, look: Look) -> Snapshot | None:
+    """A list that fell far is not believed until a person says so: more often it was cut than it shrank.
+
+    The snapshot with which it was compared comes back, if there is one.
+    """
+    before = next((s for s in run.workspace.catalogue.newest(table) if s.system == system), None)
+    if before is None or before.outcome not in (Outcome.WHOLE, Outcome.UNPROVEN):
+        return None
+    if not run.accept_fall and run.workspace.config.falls.doubtful(before.distinct, look.distinct):
+        look.fault = look.fault or (
+            f"it fell from {before.distinct:,} records to {look.distinct:,} since pull {before.pull}: if that is so, "
+            f"concordex pull {system} --table {table} --accept-fall"
+        )
+    return before
+
+
+def keep(
+    workspace: Workspace,
+    number: int,
+    system: str,
+    table: str,
+    look: Look,
+    begun: float,
+    spent: Traffic,
+    narrowed: str | None = None,
+    taken: datetime | None = None,
+) -> None:
+    """Write one table's snapshot and note it in the catalogue."""
+    file = f"snapshots/{system}/{table}/{number:06d}.parquet"
+    rules = workspace.config.systems[system].leave_out
+    frame, counts = left_out(in_order(look.frame), table, rules, workspace)
+    if counts:
+        hidden = look.frame.join(frame.select("record_id"), on="record_id", how="anti")
+        _keep_keys(workspace, system, table, hidden, file)
+    odd = odd_kinds(frame)
+    notes = [*look.notes, *([f"kinds that are not among ours: {', '.join(odd[:5])}"] if odd else [])]
+    snapshot = Snapshot(
+        pull=number, system=system, table=table, taken=taken or datetime.now(UTC),
+        outcome=look.outcome, proof=look.proof, file=file, announced=look.announced,
+        received=look.received, distinct=look.distinct, fault=look.why, notes=notes, lost=look.lost,
+        seconds=time.monotonic() - begun, requests=spent.requests, retries=spent.retries, bytes=spent.received,
+        left_out=counts, narrowed=narrowed,
+    )  # fmt: skip
+    workspace.frames.write(frame, file, facts=snapshot.facts())
+    workspace.catalogue.add_snapshot(snapshot)
+
+
+def _keep_keys(workspace: Workspace, system: str, table: str, hidden: pl.DataFrame, file: str) -> None:
+    """Of records that are left out, keep that their keys are taken: a sync must not make them once more."""
+    write = workspace.dialect(system).tables[table].write
+    if write is not None:
+        names = sorted({"record_id", *(name for key in write.keys for name in key), *write.unique})
+        workspace.frames.write(hidden.select(names), store.beside(file))
+
+
+def in_order(frame: pl.DataFrame) -> pl.DataFrame:
+    """By site, so that a filter on one skips the rest of the file."""
+    by = [name for name in ("site", "record_id") if name in frame.columns]
+    return frame.sort(by, nulls_last=True)
+
+
+def _fail(workspace: Workspace, number: int, system: str, table: str, reason: str, begun: float) -> None:
+    seconds = time.monotonic() - begun
+    workspace.catalogue.add_snapshot(
+        Snapshot(
+            pull=number, system=system, table=table, taken=datetime.now(UTC), outcome="failed", fault=reason,
+            seconds=seconds,
+        )
+    )  # fmt: skip
+
+
+def _tables(dialect: Dialect, wanted: Sequence[str]) -> list[str]:
+    return [name for name in dialect.tables if not wanted or name in wanted]
+
+
+def _askable(workspace: Workspace, system: str, tables: Sequence[str], query: Filter) -> list[str]:
+    """Those of ``tables`` that have the fields of which ``query`` speaks; an error where none has."""
+    found, fault = [], None
+    for table in tables:
+        try:
+            Binder(query, workspace.dialect(system).tables[table].types, workspace.now()).check()
+        except QueryError as error:
+            fault = error if table == "devices" else fault or error
+        else:
+            found.append(table)
+    if fault and not found:
+        raise fault
+    return found
+
+
+def _since(base: Snapshot) -> datetime:
+    """Before its reading began: what changed while it went on may have been read as it was before."""
+    return base.taken - timedelta(seconds=base.seconds) - _OVERLAP
+
+
+def _spent(now: Traffic, before: Traffic) -> Traffic:
+    return Traffic(now.requests - before.requests, now.retries - before.retries, now.received - before.received)

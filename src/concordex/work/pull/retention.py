@@ -1,0 +1,82 @@
+"""What of a table is kept: the house's rules, and what a pull of a part adds to what was there."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime, timedelta
+from typing import TYPE_CHECKING
+
+import polars as pl
+
+from concordex.model.fields import ORIGINAL, type_of
+from concordex.model.values import parse_duration
+from concordex.query.bind import Binder
+from concordex.query.frames import to_polars
+from concordex.query.tree import Filter
+from concordex.store.snapshots import beside, join
+
+if TYPE_CHECKING:
+    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.config import Keep, LeaveOut
+
+_IDENTITY = ("serial", "macs", "name")
+
+
+def left_out(
+    frame: pl.DataFrame, table: str, rules: Sequence[LeaveOut], workspace: Workspace
+) -> tuple[pl.DataFrame, dict[str, int]]:
+    """``frame`` without what the rules leave out, and how many each of them did."""
+    counts: dict[str, int] = {}
+    for rule in rules:
+        if rule.table == table:
+            unwanted = _unwanted(frame, rule, workspace)
+            if unwanted is not None:
+                kept = frame.filter(unwanted.fill_null(value=False).not_())
+                counts[rule.name] = frame.height - kept.height
+                frame = kept
+    return frame, counts
+
+
+def _unwanted(frame: pl.DataFrame, rule: LeaveOut, workspace: Workspace) -> pl.Expr | None:
+    if rule.nameless:
+        known = [name for name in _IDENTITY if name in frame.columns]
+        return pl.all_horizontal(pl.col(name).is_null() for name in known) if known else None
+    if rule.unseen:
+        before = workspace.now() - (parse_duration(rule.unseen) or timedelta.max)
+        return pl.col("last_seen") < before if "last_seen" in frame.columns else None
+    return holds(frame, workspace.query(rule.where or ""), workspace.now())
+
+
+def holds(frame: pl.DataFrame, query: Filter, now: datetime) -> pl.Expr:
+    """For which rows of ``frame`` a filter holds."""
+    types = {name: type_of(kind, name) for name, kind in frame.schema.items() if name != ORIGINAL}
+    binder = Binder(query, types, now)
+    binder.check()
+    return to_polars(binder.query.node, binder)
+
+
+def with_part(base: pl.DataFrame, part: pl.DataFrame, gone: Sequence[str] = ()) -> pl.DataFrame:
+    """``base`` with the records of ``part`` in the place of their earlier selves, and without what is gone."""
+    rest = base.filter(pl.col("record_id").is_in(list(gone)).not_()).join(
+        part.select("record_id"), on="record_id", how="anti"
+    )
+    system = pl.lit("").alias("system")
+    return join([rest.lazy().with_columns(system), part.lazy().with_columns(system)]).drop("system").collect()
+
+
+def tidy(workspace: Workspace, keep: Keep) -> int:
+    """Remove snapshots that are older than the workspace keeps them; how many went."""
+    age = parse_duration(keep.snapshots) if keep.snapshots else None
+    if age is None:
+        return 0
+    used = workspace.catalogue.newest()
+    resting = {snapshot.id for snapshot in used} | set(workspace.catalogue.reconciled())
+    removed = 0
+    for snapshot in workspace.catalogue.old_files(workspace.now() - age, keep.least):
+        if snapshot.id in resting or snapshot.id is None or snapshot.file is None:
+            continue
+        workspace.catalogue.forget_file(snapshot.id)
+        workspace.frames.forget(snapshot.file)
+        workspace.frames.forget(beside(snapshot.file))
+        removed += 1
+    return removed

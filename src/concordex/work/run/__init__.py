@@ -1,0 +1,1 @@
+"""Running a change: guards, sending, staging, reading back."""

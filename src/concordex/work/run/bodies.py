@@ -1,0 +1,79 @@
+"""What is sent of steps: their bodies, with the secrets that they name, and the keys by which a repetition is known."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+from uuid import UUID, uuid5
+
+from concordex.change.steps import Step
+from concordex.errors import CalledWrongly, SecretError
+from concordex.wire import dialect as d
+from concordex.work.run.precheck import Outcome
+from concordex.work.targets.records import Actual
+
+
+@dataclass
+class Bodies:
+    """What is sent of the steps of one change.
+
+    actual  the system as it stands: what steps refer to is found there
+    reveal  gives the secret that a reference names
+    token   the change's own, of which the keys are made by which a system knows a repetition
+    """
+
+    actual: Actual
+    reveal: Callable[[str], str]
+    token: str | None = None
+
+    def sayable(self, write: d.Write, steps: Sequence[Step]) -> tuple[list[Step], list[dict[str, Any]], list[Outcome]]:
+        """Steps, with what is sent for each; those that refer to what was not made after all are held."""
+        found, bodies, settled = list[Step](), [], list[Outcome]()
+        for step in steps:
+            try:
+                bodies.append(self.actual.body(write, self._revealed(write, step)))
+                found.append(step)
+            except (CalledWrongly, SecretError) as lack:
+                settled.append((step, "held", lack.what, None))
+        return found, bodies, settled
+
+    def _revealed(self, write: d.Write, step: Step) -> Step:
+        """A step with the secrets that its values only name: in memory, for as long as it is sent."""
+        named = {n: str(step.shall[n]) for n, spec in write.fields.items() if spec.secret and step.shall.get(n)}
+        if not named:
+            return step
+        values = {name: self.reveal(reference) for name, reference in named.items()}
+        return replace(step, shall={**step.shall, **values})
+
+    def key(self, steps: Sequence[Step]) -> str | None:
+        """By what a system knows a request again: the same for the same steps of a change, however often it is sent."""
+        numbers = ",".join(str(step.number) for step in steps)
+        return str(uuid5(UUID(self.token), numbers)) if self.token else None
+
+    def known(
+        self, how: d.Send, steps: Sequence[Step], bodies: Sequence[Mapping[str, Any]]
+    ) -> Sequence[Mapping[str, Any]]:
+        """What is sent of each step, with the member by which the system knows it again."""
+        if how.idempotency is None or how.idempotency.startswith("header:"):
+            return bodies
+        return [{**body, how.idempotency: self.key([step])} for step, body in zip(steps, bodies, strict=True)]
+
+    def together(
+        self, how: d.Together, writes: Mapping[str, d.Write], steps: Mapping[str, Sequence[Step]]
+    ) -> dict[str, list[dict[str, Any]]]:
+        """What is sent of each table; each record is known, for those that come after it, by its place in the call."""
+        bodies: dict[str, list[dict[str, Any]]] = {}
+        places: dict[str, list[str]] = {}
+        try:
+            for table, found in steps.items():
+                for at, step in enumerate(found):
+                    bodies.setdefault(table, []).append(self.actual.body(writes[table], step))
+                    if how.refers:
+                        place = how.refers.format(member=how.tables[table], at=at)
+                        self.actual.made(step, place)
+                        places.setdefault(table, []).append(place)
+        finally:  # outside of the call they mean nothing
+            for table, named in places.items():
+                self.actual.gone(table, named)
+        return bodies

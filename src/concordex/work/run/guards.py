@@ -1,0 +1,102 @@
+"""What stops a run before its first request: its size, its hour, a system that is only to be read."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime, time, timedelta
+from typing import TYPE_CHECKING
+from zoneinfo import ZoneInfo
+
+from concordex.change.steps import Change, Step
+from concordex.errors import Stopped
+
+if TYPE_CHECKING:
+    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.config import Window
+
+_KINDS = {"create": "creations", "update": "updates", "delete": "deletions", "retire": "retirements", "act": "acts"}
+
+#: So many records are never too large a share: where there are three roles, two may be altered.
+_FEW = 5
+
+
+def check_guards(
+    workspace: Workspace, change: Change, steps: Sequence[Step] | None = None, *, any_time: bool = False
+) -> None:
+    """Raise Stopped when ``steps`` of a change (all that are open, if none are named) may not be run now."""
+    steps = change.writes if steps is None else steps
+    system, guards = workspace.config.systems.get(change.system), workspace.config.guards
+    if system is not None and system.read_only:
+        raise Stopped(
+            f"{change.system} is only to be read: nothing is written to it",
+            advice=f"the change is kept; take read_only: out of systems: {change.system}: in concordex.yaml",
+        )
+    if not any_time:
+        _in_window(change.system, (system.windows if system else []) or guards.windows, workspace.now())
+    if _takes_back(workspace, change, steps):
+        return
+    allowed = {name: getattr(guards, name) for name in _KINDS.values()}
+    for action, what in _KINDS.items():
+        count = sum(_kind(step) == action for step in steps)
+        if count > allowed[what]:
+            raise Stopped(
+                f"the change has {count:,} {what}, and the workspace allows {allowed[what]:,}",
+                advice=f"run a part of it (--first, --where), or raise guards: {what}: in concordex.yaml",
+            )
+    for table in dict.fromkeys(step.table for step in steps):
+        size = _size(workspace, change, table)
+        altered = sum(step.table == table and step.action in ("update", "delete") for step in steps)
+        if altered > _FEW and size and altered / size > guards.share:
+            raise Stopped(
+                f"the change alters {altered / size:.0%} of {change.system}/{table} ({altered:,} of {size:,}),"
+                f" and the workspace allows {guards.share:.0%}",
+                advice="run a part of it (--first, --where), or raise guards: share: in concordex.yaml",
+            )
+
+
+def _takes_back(workspace: Workspace, change: Change, steps: Sequence[Step]) -> bool:
+    """Whether ``steps`` only take back what the guards have let through before."""
+    undone = change.about.get("undoes")
+    if change.kind != "undo" or undone not in {row["id"] for row in workspace.record_of_changes.changes()}:
+        return False
+    before = workspace.record_of_changes.change(int(undone or 0))
+    done = {(step.table, step.label) for step in before.steps if step.sent}
+    return before.system == change.system and all((step.table, step.label) in done for step in steps)
+
+
+def _size(workspace: Workspace, change: Change, table: str) -> int:
+    """How much a table holds: as it was read for the change, or else as it was pulled last; 0 if nobody knows."""
+    known = change.about.get("sizes", {})
+    if table in known:
+        return int(known[table])
+    held = [s for s in workspace.memory.newest(table) if s.system == change.system]
+    return held[0].distinct if held else 0
+
+
+def _kind(step: Step) -> str:
+    return "retire" if step.act == "retire" and step.action == "update" else step.action
+
+
+def _in_window(system: str, windows: Sequence[Window], now: datetime) -> None:
+    if windows and not any(_holds(window, now) for window in windows):
+        told = "; ".join(window.told for window in windows)
+        raise Stopped(
+            f"{system} is written to only in its maintenance windows: {told}",
+            why=f"it is {now:%A %H:%M} UTC",
+            advice="the change is kept; run it then, or with --any-time",
+        )
+
+
+def _holds(window: Window, now: datetime) -> bool:
+    """Whether ``now`` is in a window; one that ends before it begins ends on the next day."""
+    here = now.astimezone(ZoneInfo(window.zone))
+    begin, end = time.fromisoformat(window.begin), time.fromisoformat(window.end)
+    days = window.days
+
+    def on(moment: datetime) -> bool:
+        return not days or moment.strftime("%a").lower() in days
+
+    at = here.time()
+    if begin < end:
+        return on(here) and begin <= at < end
+    return (on(here) and at >= begin) or (on(here - timedelta(days=1)) and at < end)

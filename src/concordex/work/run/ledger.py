@@ -1,0 +1,78 @@
+"""How the steps of a run stand: written down as it becomes known, or at the end, where they come into effect as one."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+
+from concordex.change.steps import State, Step
+from concordex.store.journal import Journal
+from concordex.wire.dialect import Dialect
+from concordex.work.run.commits import Committer
+from concordex.work.run.precheck import Outcome
+
+
+class Ledger:
+    """Takes down what becomes of the steps of one run.
+
+    ``states`` takes down how they stand, ``told`` hears how many have ended.
+    """
+
+    def __init__(
+        self,
+        journal: Journal,
+        number: int,
+        dialect: Dialect,
+        committer: Committer,
+        states: dict[int, State],
+        told: Callable[[int], None],
+    ) -> None:
+        self.journal, self.number, self.dialect, self.committer = journal, number, dialect, committer
+        self.states, self.told = states, told
+        #: Steps as the system says that it has done them, and those of which nobody knows.
+        self.written: dict[int, Step] = {}
+        self.unknown: dict[int, Step] = {}
+        #: What became of steps that come into effect as one, until that is known; nothing is kept back any more.
+        self._kept: dict[int, Outcome] = {}
+        self._closed = False
+
+    def sending(self, steps: Sequence[Step]) -> None:
+        """Write down that steps leave now, before they do."""
+        self.journal.sending(self.number, steps)
+
+    def settle(self, outcomes: Sequence[Outcome], *, ended: bool = True) -> None:
+        """Write down what became of steps; of those that come into effect as one, at the end."""
+        settled = [one for one in outcomes if not self._keeps(one)]
+        if settled:
+            self.journal.settled(self.number, settled)
+            self.states |= {step.number: state for step, state, _, _ in settled}
+        for step, state, reason, record_id in settled:
+            self.written.pop(step.number, None)
+            self.unknown.pop(step.number, None)
+            if state in ("written", "unknown"):
+                into = self.written if state == "written" else self.unknown
+                into[step.number] = replace(step, state=state, reason=reason, record_id=record_id or step.record_id)
+        if ended and outcomes:
+            self.told(len(outcomes))
+
+    def _keeps(self, outcome: Outcome) -> bool:
+        """Whether what became of a step waits for the end: all are done then, or none, and its last word counts."""
+        step, state, *_ = outcome
+        write = self.dialect.tables[step.table].write
+        if self._closed or not self.committer.as_one or step.action == "act" or write is None or write.commit is None:
+            return False
+        if state == "written" and not self.committer.waiting:  # it was so before anything was staged
+            self._kept.pop(step.number, None)
+            return False
+        self._kept[step.number] = outcome
+        return state in ("refused", "held", "unknown", "written")  # others are written down at once, too
+
+    def is_written(self, step: Step) -> bool:
+        """Whether the system has done a step, be it only staged."""
+        kept = self._kept.get(step.number)
+        return step.number in self.written or (kept is not None and kept[1] == "written")
+
+    def close(self) -> list[Outcome]:
+        """What was kept back until the end; from now on everything is written down at once."""
+        kept, self._kept, self._closed = list(self._kept.values()), {}, True
+        return kept

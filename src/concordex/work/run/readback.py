@@ -1,0 +1,195 @@
+"""Reading back: every written step is compared, and what changed in its record beside it is told."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING, Any
+
+from concordex.change.steps import Change, State, Step
+from concordex.change.whole import Flat, beside, is_stamp, lost, named, prints
+from concordex.model.fields import ORIGINAL
+from concordex.wire.http.session import Traffic
+from concordex.work.pull.outcome import outcome_of
+from concordex.work.pull.pull import keep
+from concordex.work.run.lookout import looks
+from concordex.work.run.precheck import Outcome
+from concordex.work.run.ready import until_ready
+from concordex.work.run.sender import Sender
+from concordex.work.targets.records import Actual
+
+if TYPE_CHECKING:
+    from concordex.work.workspace.base import Workspace
+
+#: Seconds by which the system's clock may differ from ours.
+_SKEW = 300.0
+
+
+@dataclass(frozen=True)
+class Before:
+    """The records of steps as they were before anything was sent, by the steps' numbers: ours, and the system's own."""
+
+    fields: Mapping[int, Mapping[str, Any]] = field(default_factory=dict)
+    whole: Mapping[int, Flat] = field(default_factory=dict)
+
+    @classmethod
+    def of(cls, actual: Actual, steps: Sequence[Step]) -> Before:
+        """The records that ``steps`` alter or delete, as ``actual`` holds them."""
+        fields: dict[int, Mapping[str, Any]] = {}
+        whole: dict[int, Flat] = {}
+        for table in dict.fromkeys(step.table for step in steps):
+            mine = [actual.located(s) for s in steps if s.table == table and s.action in ("update", "delete")]
+            ids = [step.record_id for step in mine if step.record_id]
+            records, wholes = actual.records(table, ids), actual.whole(table, ids)
+            for step in mine:
+                if step.record_id in records:
+                    fields[step.number] = records[step.record_id]
+                    whole[step.number] = wholes.get(step.record_id, {})
+        return cls(fields, whole)
+
+
+class ReadBack:
+    """The tables of a change, read again after it was sent, and compared with what it should have done."""
+
+    def __init__(self, workspace: Workspace, change: Change, after: Actual, sender: Sender, before: Before) -> None:
+        self.workspace, self.change, self.after = workspace, change, after
+        self.sender, self.before = sender, before
+        self.dialect = after.session.dialect
+        self._began = min((step.sent for step in change.steps if step.sent), default=after.session.began.timestamp())
+
+    async def compare(self, tables: Sequence[str]) -> None:
+        """Read the tables until what was written shows, or must have; judge each step, and keep what was read."""
+        begun = time.monotonic()
+        wanted = self.after.needed(tables)
+        await self._read(wanted, tables)
+        steps = [self.sender.ledger.written[number] for number in sorted(self.sender.ledger.written)]
+        settled, kept = list[Outcome](), []
+        for table in tables:
+            mine = [self._identified(step) for step in steps if step.table == table]
+            waited = await until_ready(self.after.session, self.after, table, mine, self.workspace.now())
+            ids = [step.record_id for step in mine if step.record_id]
+            records, wholes = self.after.records(table, ids), self.after.whole(table, ids)
+            for step in mine:
+                record, whole = records.get(step.record_id or ""), wholes.get(step.record_id or "", {})
+                aside = self._beside(step, record, whole)
+                settled.append(
+                    (step, *self._judged(step, record, whole, aside, waited.get(step.number)), step.record_id)
+                )
+                kept.append((step, *self._kept(step, record, whole, aside)))
+        self.workspace.journal.kept(self.sender.ledger.number, kept)
+        self.sender.ledger.settle(settled, ended=False)
+        if not self.workspace.is_device(self.change.system):
+            self._remember(steps)
+            pull = self.workspace.catalogue.begin_pull(os.getpid())
+            for table in wanted:
+                keep(self.workspace, pull, self.change.system, table, self.after.looks[table], begun, Traffic())
+            self.workspace.catalogue.end_pull(pull, outcome_of(self.workspace.catalogue.snapshots_of(pull)))
+
+    async def _read(self, wanted: Sequence[str], tables: Sequence[str]) -> None:
+        """Read the tables, again and again while something that was written does not show and may do so yet."""
+        async for _ in looks(time.time() + self.dialect.limits.settle):
+            await self.after.read(wanted)
+            for table in tables:  # a last look at what is unknown, at no cost
+                unknown = [step for step in self.sender.ledger.unknown.values() if step.table == table]
+                self.sender.seen("it does now", self.after, unknown)
+            if all(map(self._shows, self.sender.ledger.written.values())):
+                break
+
+    def _shows(self, step: Step) -> bool:
+        step = self._identified(step)
+        record = self.after.records(step.table, [step.record_id or ""]).get(step.record_id or "")
+        return self._verdict(step, record)[0] in ("confirmed", "doubled")
+
+    def _identified(self, step: Step) -> Step:
+        """A step with the id of its record as it was read, whatever the system said of it."""
+        if step.action == "update":
+            return self.after.located(step)
+        there = self.after.bearers(step) if step.action == "create" else []
+        if len(there) != 1 or there[0] == step.record_id:
+            return step
+        said = f"; the system called it {step.record_id}" if step.record_id else ""
+        return replace(step, record_id=there[0], reason=f"{step.reason or 'found by its key'}{said}")
+
+    def _beside(self, step: Step, record: Mapping[str, Any] | None, whole: Flat) -> dict[str, tuple[Any, Any]]:
+        """What changed in the record of an update though the update does not write it."""
+        before = self.before.whole.get(step.number)
+        if step.action != "update" or record is None or before is None:
+            return {}
+        found = beside(before, whole, self.after.written_paths(step))
+        return {path: (was, now) for path, (was, now) in found.items() if not self._is_own(now)}
+
+    def _is_own(self, value: Any) -> bool:
+        """Whether a member says when the system altered the record, which is its own affair."""
+        return is_stamp(value, self._began - _SKEW, time.time() + _SKEW)
+
+    def _kept(
+        self, step: Step, record: Mapping[str, Any] | None, whole: Flat, aside: Mapping[str, tuple[Any, Any]]
+    ) -> tuple[dict[str, Any], dict[str, Any]]:
+        """What the journal keeps of a record: our fields as they became, and what an undo rests on."""
+        became = {name: record[name] for name in step.shall if name in record} if record is not None else {}
+        if step.action == "create" and record is not None:
+            return became, {"prints": prints(whole, {path for path, value in whole.items() if self._is_own(value)})}
+        if step.action == "delete":
+            return became, {"was": self.before.whole.get(step.number, {})}
+        if aside and record is not None:
+            was = self.before.fields.get(step.number, {})
+            moved = {n: [was.get(n), now] for n, now in record.items() if n not in step.shall and was.get(n) != now}
+            moved.pop(ORIGINAL, None)
+            return became, {"beside": dict(aside), "fields": moved}
+        return became, {}
+
+    def _judged(
+        self,
+        step: Step,
+        record: Mapping[str, Any] | None,
+        whole: Flat,
+        aside: Mapping[str, tuple[Any, Any]],
+        waited: tuple[bool, str] | None,
+    ) -> tuple[State, str | None]:
+        """What became of a written step: as it was read back, and once it was really there."""
+        state, reason = self._verdict(step, record)
+        if state == "confirmed" and aside:
+            told = f"also changed: {named(aside)}"  # by name only: among unmapped members there may be secrets
+            return "differs", "; ".join(filter(None, [told, reason]))
+        if state == "confirmed" and step.number in self.sender.spared:
+            return "differs", "; ".join(filter(None, [self.sender.spared[step.number], reason]))
+        again = {path: was for path, was in step.again.items() if not self._is_own(whole.get(path))}
+        missing = lost(again, whole) if record is not None else []
+        if state == "confirmed" and missing:
+            return "differs", f"not all came back: {named(missing)}"
+        if waited is None or state != "confirmed":
+            return state, reason
+        is_ready, words = waited
+        return ("confirmed" if is_ready else "differs"), "; ".join(filter(None, [words, reason]))
+
+    def _verdict(self, step: Step, record: Mapping[str, Any] | None) -> tuple[State, str | None]:
+        there = self.after.bearers(step) if step.action == "create" else []
+        if len(there) > 1:
+            return "doubled", f"{len(there)} records bear its key: {', '.join(there[:5])}"
+        if step.action in ("act", "delete"):
+            still = "the record is still there" if step.action == "delete" and record is not None else None
+            wrong = self.after.shows(step) if step.action == "act" else still
+            return ("differs", f"read back: {wrong}") if wrong else ("confirmed", step.reason)
+        if step.action == "create" and not there:
+            return "unknown", "the system says that it was made, and it does not show"
+        if record is None:
+            return "differs", "read back: the record is not there"
+        write = self.dialect.tables[step.table].write
+        spent = {name for name, spec in write.fields.items() if spec.once or spec.secret} if write else set()
+        told = replace(step, shall={n: v for n, v in step.shall.items() if n not in spent}) if spent else step
+        wrong_ones, own = self.after.verdict(told, record)
+        if wrong_ones:
+            return "differs", f"read back: {'; '.join(wrong_ones)}"
+        return "confirmed", "; ".join(filter(None, [step.reason, *own])) or None
+
+    def _remember(self, steps: Sequence[Step]) -> None:
+        """Keep which record stands for which, for targets that have no field to say so."""
+        self.workspace.catalogue.refer(
+            (self.change.system, step.record_id, step.entry, step.source)
+            for step in steps
+            if step.action == "create" and step.record_id and step.entry and step.source
+        )
+        gone = [step.record_id for step in steps if step.action == "delete" and step.record_id]
+        self.workspace.catalogue.forget(self.change.system, gone)

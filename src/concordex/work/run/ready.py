@@ -1,0 +1,83 @@
+"""Waiting until what we made is really there, and telling what came along with it."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import Mapping, Sequence
+from datetime import datetime
+
+import polars as pl
+
+from concordex.change.compare import shown
+from concordex.change.steps import Step
+from concordex.model.fields import ORIGINAL
+from concordex.query.bind import Binder
+from concordex.query.frames import to_polars
+from concordex.query.parse import parse
+from concordex.wire import dialect as d
+from concordex.wire.http.session import Session
+from concordex.wire.reading.tables import read_tables
+from concordex.work.show.tables import Shape
+from concordex.work.targets.records import Actual
+
+#: How many of what came along are named.
+_NAMED = 4
+
+
+async def until_ready(
+    session: Session, after: Actual, table: str, steps: Sequence[Step], now: datetime
+) -> dict[int, tuple[bool, str]]:
+    """Of each creation in ``steps``, by its number, whether it is ready, and what is known of it then, in words.
+
+    ``after`` holds the table as it was read last; it is read again until all are ready or time is over.
+    """
+    write = session.dialect.tables[table].write
+    ready = write.ready if write else None
+    made = {step.record_id: step for step in steps if step.action == "create" and step.record_id}
+    if ready is None or not made:
+        return {}
+    end = time.monotonic() + ready.most
+    while True:
+        frame = after.looks[table].frame.filter(pl.col("record_id").is_in(list(made)))
+        there = set(frame.filter(_holds(ready.when, frame, now))["record_id"])
+        failed = set(frame.filter(_holds(ready.failed, frame, now))["record_id"]) - there if ready.failed else set()
+        if len(there) + len(failed) == len(made) or time.monotonic() > end:
+            break
+        await asyncio.sleep(ready.every)
+        await after.read([table])
+    brought = await _brought(session, table, ready, there)
+    told = {}
+    for row in frame.iter_rows(named=True):
+        facts = [f"{name} {shown(row[name])}" for name in ready.facts if row.get(name) not in (None, [])]
+        came = brought.get(row["record_id"], [])
+        if row["record_id"] in failed:
+            words = f"it is there, and will not be ready ({', '.join(facts) or ready.failed})"
+        elif row["record_id"] in there:
+            words = "; ".join([f"ready: {', '.join(facts)}" if facts else "ready", *came])
+        else:
+            words = f"it is there, and after {ready.most:g} s not ready ({ready.when})"
+        told[made[row["record_id"]].number] = row["record_id"] in there, words
+    return told
+
+
+def _holds(when: str, frame: pl.DataFrame, now: datetime) -> pl.Expr:
+    binder = Binder(parse(when), Shape(frame.lazy()).types, now, extra=ORIGINAL in frame.columns)
+    return to_polars(binder.query.node, binder)
+
+
+async def _brought(session: Session, table: str, ready: d.Ready, ids: set[str]) -> Mapping[str, list[str]]:
+    """For each record what hangs from it in other tables, in words."""
+    found: dict[str, list[str]] = {}
+    if not (ready.brings and ids):
+        return found
+    async for name, look in read_tables(session, [table, *ready.brings]):
+        if name == table:
+            continue
+        by = ready.brings[name]
+        below = look.frame.filter(pl.col(by).is_in(list(ids)))
+        for key, part in below.group_by(by, maintain_order=True):
+            names = [str(one) for one in part["name" if "name" in part.columns else "record_id"]]
+            more = f" and {len(names) - _NAMED} more" if len(names) > _NAMED else ""
+            found.setdefault(str(key[0]), []).append(f"with {len(names)} {name}: {', '.join(names[:_NAMED])}{more}")
+    return found

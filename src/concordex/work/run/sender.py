@@ -1,0 +1,481 @@
+"""Sending steps: written down first, sent once, looked for when the answer does not say what was done."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Awaitable, Callable, Mapping, Sequence
+from dataclasses import replace
+from functools import partial
+from typing import Any, cast
+
+import polars as pl
+
+from concordex.change.batches import halves, lists, stages
+from concordex.change.compare import shown
+from concordex.change.steps import State, Step
+from concordex.errors import (
+    BadAnswer,
+    CalledWrongly,
+    Conflict,
+    RequestRefused,
+    SignInRefused,
+    WireError,
+)
+from concordex.wire import dialect as d
+from concordex.wire.writing.records import (
+    Base,
+    Refusal,
+    act,
+    base_of,
+    create,
+    create_together,
+    delete,
+    refusals,
+    update,
+    update_many,
+)
+from concordex.work.run.bodies import Bodies
+from concordex.work.run.ledger import Ledger
+from concordex.work.run.lookout import Lookout
+from concordex.work.run.options import How
+from concordex.work.run.precheck import AWAY, STAGED, Outcome, in_words, is_done, of_creations, of_the_rest
+from concordex.work.targets.records import Actual, writable
+from concordex.work.workspace.concurrent import at_most
+
+#: Records that may be forbidden (403) one by one while nothing was allowed; then it is the right that lacks.
+_FORBIDDEN = 3
+
+#: How a step stands that keeps others of its change from coming into effect.
+_STANDS = {"refused": "was refused", "held": "was held", "unknown": "may have been written, or may not"}
+
+
+class Sender:
+    """Sends the steps of one change into one system, stage by stage.
+
+    asks   gives steps what only their devices know, just before they are sent; or says why that cannot be had
+    since  since when the fields of records are as they were read now, in words, by record id and field
+    """
+
+    def __init__(
+        self,
+        bodies: Bodies,
+        ledger: Ledger,
+        how: How,
+        *,
+        asks: Callable[[Sequence[Step]], Awaitable[list[Step | str]]] | None = None,
+        since: Callable[[str, pl.DataFrame], Mapping[str, Mapping[str, str]]] | None = None,
+    ) -> None:
+        self.bodies, self.ledger, self.how, self.asks, self.since = bodies, ledger, how, asks, since
+        self.actual, self.session, self.committer = bodies.actual, bodies.actual.session, ledger.committer
+        self.dialect = self.session.dialect
+        self.lookout = Lookout(self.session, type(self.actual))
+        #: What steps leave as others have made it.
+        self.spared: dict[int, str] = {}
+        #: Why nothing more is sent: what is under way ends first.
+        self.ended: WireError | None = None
+        self._retold = set[int]()
+        self._forbidden, self._allowed = 0, False
+
+    async def stage(self, steps: list[Step]) -> None:
+        """Send steps of one table and action, at most so many requests at once."""
+        if len({step.table for step in steps}) > 1:
+            await self._together(steps)
+            return
+        action = steps[0].action
+        write = writable(self.dialect, steps[0].table, self.session.endpoint.name)
+        if any(step.state in AWAY for step in steps):
+            self.committer.expect(write)
+        ready = await self._standing(steps)
+        send = {"create": self._create, "update": self._update, "delete": self._delete, "act": self._act}[action]
+        how = {"create": write.create, "update": write.update, "delete": write.delete}.get(action)
+        parts = lists(ready, self._most(how))
+        await at_most(self.dialect.limits.concurrency, [partial(self._unless_ended, send, write, p) for p in parts])
+
+    async def _unless_ended(
+        self, send: Callable[[d.Write, list[Step]], Awaitable[None]], write: d.Write, steps: list[Step]
+    ) -> None:
+        """Send steps, unless something has shown meanwhile that nothing more should leave."""
+        if self.ended is None:
+            await send(write, steps)
+
+    def _most(self, how: d.Create | d.Update | d.Delete | d.Together | None) -> int:
+        """How many records go in one request; what is guarded by its tag, or sent whole, goes by itself."""
+        alone = getattr(how, "etag", False) or getattr(how, "whole", None)
+        return min(how.most, self.how.most or how.most) if how and not alone else 1
+
+    async def _standing(self, steps: Sequence[Step]) -> list[Step]:
+        """Steps that are still to be sent; how the others stand is settled."""
+        if not steps:
+            return []
+        if steps[0].action == "create":
+            found = of_creations(self.actual, steps)
+        else:
+            parts = self.how.field_by_field
+            found = of_the_rest(self.actual, steps, regardless=self.how.regardless, field_by_field=parts)
+            self.spared |= found.spared
+            found.settled += self._altered(found.altered)
+        self.ledger.settle(found.settled)
+        again = await self._arrived(found.doubtful) if found.doubtful else []
+        return sorted([*found.ready, *again], key=lambda step: step.number)
+
+    def _altered(self, torn: Sequence[tuple[Step, list[str]]]) -> list[Outcome]:
+        """Steps that others' edits stand against: both values, and since when theirs is there."""
+        moments: Mapping[str, Mapping[str, str]] = {}
+        if torn and self.since:
+            table, ids = torn[0][0].table, [step.record_id or "" for step, _ in torn]
+            moments = self.since(table, self.actual.live[table].filter(pl.col("record_id").is_in(ids)))
+        words = partial(in_words, self.actual)
+        return [(step, "held", words(step, names, moments.get(step.record_id or "")), None) for step, names in torn]
+
+    async def _arrived(self, steps: Sequence[Step]) -> list[Step]:
+        """Of steps that an earlier run sent and that do not show, those that may be sent again after a second look."""
+        since = max(step.sent or 0.0 for step in steps)
+        left = await self._look(steps, "the run that sent it was cut off", since)
+        if self.how.send_again or self.how.as_one:  # what was only staged, in a session that ended, has no effect
+            return left
+        self.ledger.settle([(step, "unknown", step.reason or _not_seen("sent before"), None) for step in left])
+        return []
+
+    async def _look(self, steps: Sequence[Step], why: str, since: float | None = None) -> list[Step]:
+        """Steps that do not show at the system, however long it may take to settle; those that do are settled."""
+        acts = [step for step in steps if step.action == "act" and not self.actual.can_show(step)]
+        rest = [step for step in steps if step not in acts]
+        if not rest:
+            return acts
+        await self.committer.settle(writable(self.dialect, steps[0].table, self.session.endpoint.name))
+        return acts + await self.lookout.until(rest, partial(self.seen, why), since)
+
+    async def identify(self, steps: Sequence[Step]) -> None:
+        """Look up the ids of records that we have just made and that others will refer to: they are not believed."""
+        if self.how.as_one or not any(self.ledger.is_written(step) for step in steps):
+            return
+        mine = [self.ledger.written[step.number] for step in steps if step.number in self.ledger.written]
+        left = await self.lookout.until(mine, self._known_by_key)
+        self.actual.forget(left)
+        self.ledger.settle(
+            [(step, "unknown", _not_seen("the system says that it made it"), None) for step in left], ended=False
+        )
+
+    def _known_by_key(self, now: Actual, steps: Sequence[Step]) -> list[Step]:
+        self.actual.learn(now, steps[0].table)
+        return [step for step in steps if not now.bearers(step)]
+
+    def seen(self, why: str, now: Actual, steps: Sequence[Step]) -> list[Step]:
+        """Steps that do not show in a reading; those that do are written, although the system did not say so."""
+        left, settled = [], list[Outcome]()
+        if not steps:
+            return []
+        for step in steps:
+            if step.action == "create":
+                there = now.bearers(step)
+                if there:
+                    settled.append((step, "written", f"made, although: {why}", there[0] if len(there) == 1 else None))
+            elif is_done(now, step):
+                settled.append((step, "written", f"done, although: {why}", None))
+            if not settled or settled[-1][0] is not step:
+                left.append(step)
+        self.actual.learn(now, steps[0].table)
+        self.ledger.settle(settled)
+        return left
+
+    async def _in_doubt(self, steps: Sequence[Step], error: WireError) -> None:
+        """After an answer that does not say what was done, look; what does not show is unknown, and not sent again."""
+        try:
+            left = await self._look(steps, error.what)
+        except WireError as blind:
+            left = [step for step in steps if not self.ledger.is_written(step)]
+            why = f"{error}; and it could not be looked up: {blind}"
+        else:
+            why = str(error)
+        self.ledger.settle([(step, "unknown", _not_seen(why), None) for step in left])
+
+    async def _together(self, steps: list[Step]) -> None:
+        """Send creations of several tables in one call; what does not come through so goes table by table."""
+        how = self.dialect.together
+        assert how
+        ready = [step for mine in stages(steps) for step in await self._standing(mine)]
+        for part in lists(ready, self._most(how)):
+            if self.ended or await self._in_one_call(how, part):
+                continue
+            for found in stages(part):
+                write = writable(self.dialect, found[0].table, self.session.endpoint.name)
+                for layer in self.actual.layers(found):
+                    for some in lists(layer, self._most(write.create)):
+                        await self._unless_ended(self._create, write, some)
+
+    async def _in_one_call(self, how: d.Together, part: list[Step]) -> bool:
+        """Send creations of several tables together; whether that settled them, and be it that nobody knows."""
+        mine = {found[0].table: found for found in stages(part)}
+        writes = {table: writable(self.dialect, table, self.session.endpoint.name) for table in mine}
+        ids = {table: self.dialect.tables[table].fields["record_id"].from_[0] for table in mine}
+        try:
+            bodies = self.bodies.together(how, writes, mine)
+            self.ledger.sending(part)
+            made = await self.committer.in_effect(
+                writes.values(), partial(create_together, self.session, how, bodies, ids)
+            )
+        except (RequestRefused, CalledWrongly):
+            return False
+        except SignInRefused as error:
+            self._end(part, error)
+        except WireError as error:
+            if error.untouched:
+                return False
+            for found in mine.values():
+                await self._in_doubt(found, error)
+        else:
+            for table, found in mine.items():
+                self._made(found, made[table])
+        return True
+
+    def _made(self, steps: Sequence[Step], numbers: Sequence[Any]) -> None:
+        """What the system says that it has made."""
+        settled = list[Outcome]()
+        for step, number in zip(steps, numbers, strict=True):
+            if isinstance(number, Refusal):
+                settled.append((step, "refused", number.reason, None))
+            else:
+                self.actual.made(step, number)
+                settled.append((step, "written", None, str(number)))
+        self.ledger.settle(settled)
+
+    async def finish(self) -> None:
+        """Commit what was staged as one, or take all of it back where a step is not done; or leave it staged."""
+        kept = self.ledger.close()
+        allowed = ("written",) if self.how.all_of_it else ("written", "refused", "held")
+        undone = ((step, _STANDS.get(state, "is not done")) for step, state, *_ in kept if state not in allowed)
+        against = next((f"{step.table}/{step.label} {stands}" for step, stands in undone), None)
+        against = against or (str(self.ended) if self.ended else None)
+        if self.committer.waiting and self.how.stage and not against:
+            self.committer.leave()
+            self.ledger.settle([(step, state, STAGED, rid) for step, state, _, rid in kept], ended=False)
+        elif why := await self.committer.end(against) or against:
+            self.ledger.settle(
+                [(step, "ready", _back(state, reason, why), None) for step, state, reason, _ in kept], ended=False
+            )
+        else:
+            self.ledger.settle(kept, ended=False)
+
+    async def _once(
+        self,
+        write: d.Write,
+        steps: list[Step],
+        send: Callable[[], Awaitable[Any]],
+        again: Callable[[d.Write, list[Step]], Awaitable[None]],
+        done: Callable[[Any], None],
+    ) -> None:
+        """Send steps once, and take down what came of it.
+
+        They are sent again at once only while the system cannot have taken them; ``again`` sends a smaller list,
+        where one of it was refused, ``done`` takes the answer.
+        """
+        for tried in range(1, self.dialect.limits.tries + 1):
+            self.ledger.sending(steps)
+            try:
+                answer = await self.committer.in_effect([write], send)
+            except Conflict as conflict:  # nothing of ours is there; going on looks anew, and then sends
+                self.ledger.settle([(step, "ready", conflict.why or str(conflict), None) for step in steps])
+            except RequestRefused as refusal:
+                await self._refused(write, steps, refusal, again)
+            except SignInRefused as refusal:
+                await self._forbid(write, steps, refusal, again)
+            except WireError as error:
+                if not error.untouched:
+                    await self._in_doubt(steps, error)
+                elif tried == self.dialect.limits.tries or self.ended:
+                    self._end(steps, error)
+                else:
+                    self.ledger.settle([(step, "ready", f"not taken: {error}", None) for step in steps], ended=False)
+                    await asyncio.sleep(0.1 * 2**tried)  # where the system says how long, everybody waits for that
+                    continue
+            else:
+                self._allowed = True
+                done(answer)
+            return
+
+    def _end(self, steps: Sequence[Step], error: WireError) -> None:
+        """Send nothing more: ``steps`` had no effect, and further ones would have none either."""
+        self.ledger.settle([(step, "ready", str(error), None) for step in steps], ended=False)
+        self.ended = self.ended or error
+
+    async def _forbid(
+        self,
+        write: d.Write,
+        steps: list[Step],
+        refusal: SignInRefused,
+        again: Callable[[d.Write, list[Step]], Awaitable[None]],
+    ) -> None:
+        """A record that we may not touch costs that record; where we may touch none, the run ends."""
+        self._forbidden += len(steps) == 1 and not self._allowed
+        if refusal.http != 403 or self._forbidden > _FORBIDDEN:
+            self._end(steps, refusal)
+        else:
+            refused = RequestRefused(refusal.what, http=refusal.http, where=refusal.where, why=refusal.why)
+            await self._refused(write, steps, refused, again)
+
+    async def _create(self, write: d.Write, steps: list[Step]) -> None:
+        """Send creations as one list; refused ones are named and the others go in a smaller list."""
+        assert write.create
+        record_id = self.dialect.tables[steps[0].table].fields["record_id"].from_[0]
+        steps = await self._asked(steps)
+        steps = await self._restored(write, steps)
+        steps, bodies = self._sayable(write, steps)
+        if steps:
+            known = self.bodies.known(write.create, steps, bodies)
+            send = partial(create, self.session, write.create, known, record_id, self.bodies.key(steps))
+            await self._once(write, steps, send, self._create, partial(self._made, steps))
+
+    async def _restored(self, write: d.Write, steps: list[Step]) -> list[Step]:
+        """Steps that are to be made anew; those that an undo finds in the system's bin are taken out of it."""
+        how = write.delete.restore if write.delete else None
+        left = []
+        for step in steps:
+            there = self.actual.in_bin(step) if how and step.again else None
+            if there is None or how is None:
+                left.append(step)
+                continue
+            found = replace(step, record_id=there)
+            send = partial(act, self.session, how, there, {}, self.bodies.key([step]))
+            taken: Outcome = (found, "written", "taken out of the bin", there)
+            await self._once(write, [found], send, self._create, partial(self._took, taken))
+        return left
+
+    def _took(self, taken: Outcome, _answer: Any) -> None:
+        self.ledger.settle([taken])
+
+    async def _asked(self, steps: list[Step]) -> list[Step]:
+        """Steps with what only their devices know, as they show it just now; who does not answer is held."""
+        if self.asks is None:
+            return steps
+        told = await self.asks(steps)
+        silent = [(step, "held", one, None) for step, one in zip(steps, told, strict=True) if isinstance(one, str)]
+        self.ledger.settle(cast("list[Outcome]", silent))
+        return [one for one in told if isinstance(one, Step)]
+
+    def _sayable(self, write: d.Write, steps: Sequence[Step]) -> tuple[list[Step], list[dict[str, Any]]]:
+        """Steps, with what is sent for each; those that refer to what was not made after all are held."""
+        found, bodies, lacking = self.bodies.sayable(write, steps)
+        self.ledger.settle(lacking)
+        return found, bodies
+
+    async def _refused(
+        self,
+        write: d.Write,
+        steps: list[Step],
+        refusal: RequestRefused,
+        again: Callable[[d.Write, list[Step]], Awaitable[None]],
+    ) -> None:
+        """Nothing of the list was done: set the bad ones aside, or find them by halving."""
+        bodies = (
+            self.bodies.sayable(write, steps)[1] if steps[0].action in ("create", "update") else [{} for _ in steps]
+        )
+        named = {found.index: found.reason for found in refusals(refusal, write.refusals, bodies)}
+        if len(steps) == 1 and self.asks and steps[0].action == "create" and steps[0].number not in self._retold:
+            self._retold.add(steps[0].number)  # what its device showed may have lived out on the way: once more
+            await self._unless_ended(again, write, steps)
+            return
+        if len(steps) == 1:
+            self.ledger.settle([(steps[0], "refused", named.get(0) or refusal.why or str(refusal), None)])
+            return
+        self.ledger.settle([(steps[at], "refused", reason, None) for at, reason in named.items()])
+        rest = [step for at, step in enumerate(steps) if at not in named]
+        for part in [rest] if named and rest else halves(rest):
+            if part:
+                await self._unless_ended(again, write, part)
+
+    async def _update(self, write: d.Write, steps: list[Step]) -> None:
+        """Send updates: one, or as many as the system takes in one call."""
+        if write.update is None:
+            self.ledger.settle([(step, "held", "the dialect does not say how to update one", None) for step in steps])
+            return
+        steps, bodies = self._sayable(write, steps)
+        if not steps:
+            return
+        ids = [self.actual.own_id(step.table, step.record_id or "") for step in steps]
+        known, key = self.bodies.known(write.update, steps, bodies), self.bodies.key(steps)
+        if write.update.most > 1 and not write.update.etag and not write.update.whole:
+            sent = list(zip(ids, known, strict=True))
+            send: Callable[[], Awaitable[Any]] = partial(update_many, self.session, write.update, sent, key)
+        else:
+            (step,) = steps
+            resting = await self._resting(write.update, step)
+            if resting is None:
+                return
+            record_id, now = step.record_id or "", self._now(step)
+            send = partial(update, self.session, write.update, record_id, known[0], now, resting[0], ids[0], key)
+        await self._once(write, steps, send, self._update, partial(self._done, steps))
+
+    async def _resting(self, how: d.Update | d.Delete, step: Step) -> tuple[Base | None] | None:
+        """What a write rests on, in a tuple of one; nothing where that settled the step, since it does not stand."""
+        try:
+            base = await base_of(self.session, how, step.record_id or "", self._now(step))
+        except BadAnswer as error:
+            self.ledger.settle([(step, "held", str(error), None)])
+            return None
+        except RequestRefused as refusal:
+            gone = "the record is gone since the preview" if refusal.http in (404, 410) else str(refusal)
+            self.ledger.settle([(step, "held", gone, None)])
+            return None
+        except WireError as error:
+            self._end([step], error)
+            return None
+        moved = self.actual.moved(step, base.record) if base and not self.how.regardless else {}
+        if moved:
+            now = ", ".join(f"{name} is now {shown(value)}" for name, value in moved.items())
+            self.ledger.settle([(step, "held", f"changed there just now: {now}", None)])
+            return None
+        return (base,)
+
+    def _done(self, steps: Sequence[Step], refused: Any) -> None:
+        bad = {one.index: one.reason for one in refused or ()}
+        self.ledger.settle([
+            (step, "refused" if place in bad else "written", bad.get(place), None) for place, step in enumerate(steps)
+        ])  # fmt: skip
+
+    async def _delete(self, write: d.Write, steps: list[Step]) -> None:
+        """Send deletions as one list."""
+        if write.delete is None:
+            self.ledger.settle([(step, "held", "the dialect does not say how to delete one", None) for step in steps])
+            return
+        ids = [step.record_id or "" for step in steps]
+        resting = await self._resting(write.delete, steps[0]) if write.delete.etag else (None,)
+        if resting is None:
+            return
+        own = [self.actual.own_id(step.table, step.record_id or "") for step in steps]
+        key = self.bodies.key(steps)
+        send = partial(delete, self.session, write.delete, ids, self._now(steps[0]), resting[0], own, key)
+        await self._once(write, steps, send, self._delete, partial(self._deleted, steps))
+
+    def _deleted(self, steps: Sequence[Step], refused: Any) -> None:
+        self.actual.gone(steps[0].table, [step.record_id or "" for step in steps])
+        self._done(steps, refused)
+
+    async def _act(self, write: d.Write, steps: list[Step]) -> None:
+        """Do to a record what the dialect calls by a name."""
+        step = self.actual.located(steps[0])
+        how = write.acts[step.act or ""]
+        try:
+            values = {**(self._now(step) or {}), **self.actual.aim(step)}
+        except CalledWrongly as lack:
+            self.ledger.settle([(step, "held", lack.what, None)])
+            return
+        send = partial(act, self.session, how, step.record_id or "", values, self.bodies.key(steps))
+        taken: Outcome = (step, "written" if how.shows else "confirmed", "the system took it", None)
+        await self._once(
+            write.model_copy(update={"commit": None}), steps, send, self._act, lambda _: self.ledger.settle([taken])
+        )
+
+    def _now(self, step: Step) -> dict[str, Any] | None:
+        return self.actual.records(step.table, [step.record_id or ""]).get(step.record_id or "")
+
+
+def _not_seen(why: str) -> str:
+    """Why nobody knows whether a step was done."""
+    return f"it may have arrived, and does not show: {why}"
+
+
+def _back(state: State, reason: str | None, why: str) -> str:
+    """Why a step that comes into effect with others is to be done anew: its own reason, or else theirs."""
+    if state in ("written", "unknown"):
+        return why
+    return f"{state}: {reason}" if state in _STANDS else reason or why

@@ -1,0 +1,36 @@
+"""A person's word on a step whose outcome nobody knows."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from concordex.change.steps import Change, State
+from concordex.errors import CalledWrongly
+from concordex.work.run.options import How
+from concordex.work.run.run import came_to
+
+if TYPE_CHECKING:
+    from concordex.work.workspace.base import Workspace
+
+
+def settle(workspace: Workspace, number: int, step: int, *, done: bool) -> Change:
+    """Take a person's word that an unknown step was done or not; the change as it stands then.
+
+    An act that was done is confirmed by it, since nothing can be read back; another step is then read back by the
+    next run.  What was not done is sent by the next run.
+    """
+    system = workspace.change(number).system
+    with workspace.locks.held(system, number, str(workspace.signature()["by"])):
+        change = workspace.change(number)
+        found = next((one for one in change.steps if one.number == step), None)
+        if found is None:
+            raise CalledWrongly(f"change {number} has no step {step}", advice=f"concordex change show {number} --all")
+        if found.state not in ("unknown", "sent"):
+            raise CalledWrongly(f"step {step} is {found.state}: only what is unknown can be settled by a person's word")
+        state: State = ("confirmed" if found.action == "act" else "written") if done else "ready"
+        word = "done" if done else "not done"
+        reason = f"{word}, says {workspace.signature()['by']}"
+        workspace.journal.settled(number, [(found, state, reason, None)])
+        after = workspace.journal.change(number)
+        workspace.journal.end(number, came_to(after, {one.number for one in after.steps}, How()))
+        return workspace.journal.change(number)

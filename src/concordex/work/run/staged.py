@@ -1,0 +1,87 @@
+"""What a system holds staged: looked at, put into effect, or taken back, by itself."""
+
+from __future__ import annotations
+
+import asyncio
+from typing import TYPE_CHECKING
+
+from concordex.change.steps import Change, Step
+from concordex.errors import CalledWrongly, ConcordexError
+from concordex.wire.writing.records import commit
+from concordex.wire.writing.staging import Pending, discard, pending
+from concordex.work.run.guards import check_guards
+from concordex.work.run.precheck import STAGED
+
+if TYPE_CHECKING:
+    from concordex.wire import dialect as d
+    from concordex.work.workspace.base import Workspace
+
+
+def staged(workspace: Workspace, system: str) -> list[Pending]:
+    """What is staged in a system, by anybody."""
+    if _staging(workspace, system).pending is None:
+        raise CalledWrongly(f"the dialect of {system} does not say how to ask what is staged")
+
+    async def ask() -> list[Pending]:
+        async with workspace.session(system) as session:
+            return await pending(session)
+
+    return asyncio.run(ask())
+
+
+def waiting(workspace: Workspace, system: str) -> dict[int, list[Step]]:
+    """The changes that wait for their commit in a system, the oldest first, and the steps of each that are staged."""
+    found = [row["id"] for row in workspace.journal.changes() if (row["system"], row["state"]) == (system, "staged")]
+    return {
+        number: [step for step in workspace.journal.change(number).steps if step.reason == STAGED]
+        for number in sorted(found)
+    }
+
+
+def put_into_effect(workspace: Workspace, system: str, *, any_time: bool = False) -> None:
+    """Commit what our user has staged in a system and no change of ours knows of."""
+    staging = _staging(workspace, system)
+    check_guards(workspace, Change(kind="config", system=system, steps=()), any_time=any_time)
+    writes = [table.write for table in workspace.dialect(system).tables.values() if table.write]
+    how = next((write.commit for write in writes if write.commit), None)
+    if how is None:
+        raise CalledWrongly(f"the dialect of {system} does not say how to commit")
+
+    async def send(how: d.Send) -> list[Pending]:
+        async with workspace.session(system) as session:
+            await commit(session, how)
+            return await pending(session) if staging.ours else []
+
+    _check_none(system, asyncio.run(send(how)))
+
+
+def take_back(workspace: Workspace, system: str) -> list[int]:
+    """Take back what our user has staged in a system; the changes that can be run anew."""
+    if _staging(workspace, system).discard is None:
+        raise CalledWrongly(f"the dialect of {system} does not say how what is staged is taken back")
+    check_guards(workspace, Change(kind="config", system=system, steps=()), any_time=True)
+
+    async def send() -> list[Pending]:
+        async with workspace.session(system) as session:
+            return await discard(session)
+
+    _check_none(system, asyncio.run(send()))
+    found = waiting(workspace, system)
+    for number, steps in found.items():
+        workspace.journal.settled(number, [(step, "ready", None, None) for step in steps])
+        workspace.journal.end(number, "stopped")
+    return list(found)
+
+
+def _staging(workspace: Workspace, system: str) -> d.Staging:
+    workspace.target(system)
+    found = workspace.dialect(system).staging
+    if found is None:
+        raise CalledWrongly(f"{system} stages nothing: it takes each write at once")
+    return found
+
+
+def _check_none(system: str, left: list[Pending]) -> None:
+    ours = [one for one in left if one.ours]
+    if ours:
+        raise ConcordexError(f"{system} still has {len(ours):,} staged of this user's, such as {ours[0].what}")

@@ -1,0 +1,1 @@
+"""Looking at tables, systems and dialects; nothing is written."""

@@ -1,0 +1,70 @@
+"""References by the names of what they mean, with the ids beside them."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import polars as pl
+
+if TYPE_CHECKING:
+    from concordex.work.workspace.base import Workspace
+
+
+def with_names(workspace: Workspace, table: str, lazy: pl.LazyFrame) -> pl.LazyFrame:
+    """``lazy``, whose ids of other records are their names, where those were pulled; the ids stand in ``…_id``.
+
+    That is ``parent``, which means a device, and what the dialects say of references between objects.
+    """
+    schema = lazy.collect_schema()
+    if "system" not in schema or "record_id" not in schema or not (workspace.store / "catalogue.sqlite").is_file():
+        return lazy
+    for field, other in _references(workspace, table).items():
+        if field in schema and f"{field}_id" not in schema:
+            known = _named(workspace, other)
+            if known is not None:
+                kind = schema[field]
+                lazy = _of_lists(lazy, field, known) if isinstance(kind, pl.List) else _of_ids(lazy, field, known)
+    return lazy
+
+
+def _references(workspace: Workspace, table: str) -> dict[str, str]:
+    """Fields that hold ids, and the table whose records they mean."""
+    found = {"parent": "devices"}
+    for system in workspace.config.systems:
+        spec = workspace.dialect(system).tables.get(table)
+        if spec is None or spec.config is None:
+            continue
+        for name, field in spec.fields.items():
+            member = field.from_[0] if len(field.from_) == 1 and not field.via else ""
+            if other := spec.config.references.get(member):
+                found[name] = other
+    return found
+
+
+def _named(workspace: Workspace, table: str) -> pl.LazyFrame | None:
+    """System, id and name of the records of a table."""
+    snapshots = [one for one in workspace.memory.newest(table) if one.file]
+    if not snapshots:
+        return None
+    lazy = workspace.frames.together(snapshots)
+    if "name" not in lazy.collect_schema():
+        return None
+    known = lazy.select("system", pl.col("record_id").alias("_id"), pl.col("name").alias("_name"))
+    return known.unique(["system", "_id"])
+
+
+def _of_ids(lazy: pl.LazyFrame, field: str, known: pl.LazyFrame) -> pl.LazyFrame:
+    kept = lazy.with_columns(pl.col(field).alias(f"{field}_id"))
+    named = kept.join(
+        known, left_on=["system", field], right_on=["system", "_id"], how="left", maintain_order="left", coalesce=True
+    )
+    return named.with_columns(pl.coalesce("_name", f"{field}_id").alias(field)).drop("_name")
+
+
+def _of_lists(lazy: pl.LazyFrame, field: str, known: pl.LazyFrame) -> pl.LazyFrame:
+    single = lazy.select("system", "record_id", pl.col(field).alias("_id")).explode("_id").drop_nulls("_id")
+    named = single.join(known, on=["system", "_id"], how="left", maintain_order="left")
+    lists = named.group_by("system", "record_id", maintain_order=True).agg(pl.coalesce("_name", "_id").alias("_names"))
+    kept = lazy.with_columns(pl.col(field).alias(f"{field}_id"))
+    joined = kept.join(lists, on=["system", "record_id"], how="left", maintain_order="left")
+    return joined.with_columns(pl.col("_names").alias(field)).drop("_names")

@@ -1,0 +1,49 @@
+"""What is known of each system without asking it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+from concordex.work.pull.outcome import outcome_of
+
+if TYPE_CHECKING:
+    from concordex.work.workspace.base import Workspace
+
+
+@dataclass(frozen=True, kw_only=True)
+class Known:
+    """One system: who it is, and what the last pull of it came to."""
+
+    name: str
+    label: str
+    tags: tuple[str, ...]
+    paused: bool
+    role: str
+    dialect: str
+    where: str
+    outcome: str | None
+    proof: str
+    records: int | None
+    taken: datetime | None
+
+
+def overview(workspace: Workspace, names: Sequence[str] = ()) -> list[Known]:
+    """The systems named, or every one of the workspace, in the order of its file."""
+    return [_known(workspace, name) for name in workspace.systems(names)]
+
+
+def _known(workspace: Workspace, name: str) -> Known:
+    system = workspace.config.systems[name]
+    pulled = (workspace.store / "catalogue.sqlite").is_file()
+    latest = workspace.memory.latest_of(name) if pulled else []
+    outcome = outcome_of(latest) if latest else None
+    kept = [s for s in workspace.memory.newest("devices") if s.system == name] if pulled else []
+    return Known(
+        name=name, label=system.label, tags=tuple(system.tags), paused=system.paused, role=workspace.role(name),
+        dialect=system.dialect, where=system.url or str(system.folder),
+        outcome=outcome, proof=", ".join(sorted({s.proof for s in latest if s.proof})),
+        records=kept[0].distinct if kept else None, taken=kept[0].taken if kept else None,
+    )  # fmt: skip

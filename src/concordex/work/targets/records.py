@@ -1,0 +1,343 @@
+"""A system that is written to, as it stands now: its tables, and which record a natural key names."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import Any
+
+import orjson
+import polars as pl
+
+from concordex.change.compare import same, verdict
+from concordex.change.prepare import Form, Key, Known, Link, natural, plain
+from concordex.change.steps import Step
+from concordex.change.whole import Flat, flat
+from concordex.errors import CalledWrongly, WireError
+from concordex.model.fields import ORIGINAL
+from concordex.query.parse import parse
+from concordex.wire import dialect as d
+from concordex.wire.dialect.paths import at
+from concordex.wire.http.session import Session
+from concordex.wire.reading.mapping import Mapper
+from concordex.wire.reading.read import Look
+from concordex.wire.reading.tables import order, read_tables
+from concordex.wire.writing.records import body_of
+from concordex.words import suggestion
+from concordex.work.pull.retention import holds
+
+
+def form_of(table: d.Table) -> Form:
+    """What preparing a change needs to know of how ``table`` is written."""
+    write = table.write
+    if write is None:
+        return Form(keys=[["name"]], can_create=False, can_update=False)
+    back = {name: act.taken_back for name, act in write.acts.items() if act.taken_back}
+    named = {name for ref in write.references.values() for name in ref.by.values()}
+    links = [Link(via=ref.via, by=ref.by) for ref in write.references.values()]
+    return Form(
+        keys=write.keys, required=write.required, unique=write.unique, links=links,
+        can_create=write.create is not None, can_update=write.update is not None,
+        can_delete=write.delete is not None, takes_back=back,
+        makes={name: spec.made_from for name, spec in write.fields.items() if spec.made_from},
+        always={name: spec.always for name, spec in write.fields.items() if spec.always},
+        writes=None if table.config else {*write.fields, *named},
+    )  # fmt: skip
+
+
+def known_in(frame: pl.DataFrame, form: Form) -> Known:
+    """The natural keys that a table's records have."""
+    names = sorted({name for key in form.keys for name in key} | set(form.unique))
+    known = Known(unique={name: {} for name in form.unique})
+    for row in frame.select("record_id", *names).iter_rows(named=True):
+        for key in form.keys:
+            if (found := natural(row, key)) is None:
+                continue
+            first = known.keys.setdefault(found, row["record_id"])
+            if first != row["record_id"]:
+                known.several.setdefault(found, [first]).append(row["record_id"])
+        for name in form.unique:
+            if row[name] is not None:
+                known.unique[name].setdefault(plain(row[name]), row["record_id"])
+    return known
+
+
+def writable(dialect: d.Dialect, table: str, name: str) -> d.Write:
+    """How ``table`` is written, or an error that says that it cannot be."""
+    found = dialect.tables.get(table)
+    if found is None:
+        raise CalledWrongly(f"{name} has no table {table}", advice=suggestion(table, dialect.tables))
+    if found.write is None:
+        able = [other for other, one in dialect.tables.items() if one.write]
+        raise CalledWrongly(
+            f"{name} cannot be written: the dialect {dialect.name} says nothing of writing {table}",
+            advice=f"it writes: {', '.join(able)}" if able else "docs/dialects.md, under Writing",
+        )
+    return found.write
+
+
+def without_bin(frame: pl.DataFrame, table: d.Table) -> tuple[pl.DataFrame, pl.DataFrame]:
+    """The records that count, and those that are only in the system's bin."""
+    rule = table.write.delete.binned if table.write and table.write.delete else None
+    if rule is None:
+        return frame, frame.clear()
+    binned = frame.select(holds(frame, parse(rule), datetime.now(UTC)).fill_null(False)).to_series()
+    return frame.filter(~binned), frame.filter(binned)
+
+
+@dataclass
+class Actual:
+    """The live tables of a target, read whole, and kept up to date with what we make."""
+
+    session: Session
+    looks: dict[str, Look] = field(default_factory=dict)
+    live: dict[str, pl.DataFrame] = field(default_factory=dict)
+    _bin: dict[str, Known] = field(default_factory=dict)
+    _known: dict[str, Known] = field(default_factory=dict)
+    _raw: dict[str, dict[Key, Any]] = field(default_factory=dict)
+    _forms: dict[str, Form] = field(default_factory=dict)
+    _numbers: dict[tuple[str, ...], Any] = field(default_factory=dict)
+    _own: dict[str, dict[str, Any]] = field(default_factory=dict)
+
+    async def read(self, tables: Iterable[str]) -> None:
+        """Read ``tables`` and what they refer to; refused when one does not come whole."""
+        async for name, look in read_tables(self.session, list(tables)):
+            if not look.whole:
+                raise WireError(
+                    f"the table {name} could not be read whole", where=self.session.endpoint.name,
+                    why=f"{look.outcome}: {look.why}", advice="nothing is written on a base that is not known",
+                )  # fmt: skip
+            self._take(name, look)
+
+    def _take(self, name: str, look: Look) -> None:
+        table = self.session.dialect.tables[name]
+        form = form_of(table)
+        self.looks[name] = look
+        self.live[name], binned = without_bin(look.frame, table)
+        self._known[name] = known_in(self.live[name], form)
+        self._bin[name] = known_in(binned, form)
+        if name in self.referred:
+            path = at(table.fields["record_id"].from_[0])
+            self._raw[name] = {
+                key: path.first(orjson.loads(row[ORIGINAL]))
+                for row in self.live[name].iter_rows(named=True)
+                for names in form.keys
+                if (key := natural(row, names)) is not None
+            }
+
+    @property
+    def referred(self) -> set[str]:
+        """The tables that others refer to."""
+        tables = self.session.dialect.tables.values()
+        return {ref.via for table in tables if table.write for ref in table.write.references.values()}
+
+    def _form(self, table: str) -> Form:
+        if table not in self._forms:
+            self._forms[table] = form_of(self.session.dialect.tables[table])
+        return self._forms[table]
+
+    def find(self, table: str, values: Mapping[str, Any]) -> str | None:
+        """The id of the record that the surest natural key in ``values`` names."""
+        for names in self._form(table).keys:
+            key = natural(values, names)
+            if key is not None:
+                return self._known[table].keys.get(key)
+        return None
+
+    def bearers(self, step: Step) -> list[str]:
+        """The ids of all records that bear the key of ``step``."""
+        for names in self._form(step.table).keys:
+            key = natural(step.key, names)
+            if key is not None:
+                known = self._known[step.table]
+                return known.several.get(key) or [known.keys[key]] if key in known.keys else []
+        return []
+
+    def in_bin(self, step: Step) -> str | None:
+        """The id of the record of that key in the system's bin."""
+        if step.table not in self._bin:
+            return None
+        known = self._bin[step.table].keys
+        found = (known.get(natural(step.key, names) or ()) for names in self._form(step.table).keys)
+        return next((one for one in found if one), None)
+
+    def number(self, table: str, key: Mapping[str, Any]) -> Any:
+        """The id, as the system writes it, for a member that refers to that record."""
+        said = (table, *key, *map(str, key.values()))
+        found = self._numbers.get(said)
+        if found is None:  # asked for again and again: a thousand devices have one site
+            found = self._numbers[said] = self._raw[table].get(natural(key, list(key)) or ())
+        if found is None:
+            label = " ".join(str(value) for value in key.values())
+            raise CalledWrongly(f"{self.session.endpoint.name} has no record in {table} for {label}")
+        return found
+
+    def needed(self, tables: Iterable[str]) -> list[str]:
+        """What is read so that ``tables`` can be written."""
+        return tables_for(self.session.dialect, tables)
+
+    def body(self, write: d.Write, step: Step) -> dict[str, Any]:
+        """What is sent for a step; of an update the members that are written."""
+        if step.action == "create":
+            return body_of(step.shall, write, self.number)
+        emptied = {name for name, value in step.shall.items() if value in (None, [])}
+        return body_of({**step.key, **step.shall}, _only(write, set(step.shall)), self.number, emptied)
+
+    def layers(self, steps: Sequence[Step]) -> list[list[Step]]:
+        """Steps of one table and action in lists of which each must end before the next begins."""
+        return [list(steps)]
+
+    def aim(self, step: Step) -> dict[str, Any]:
+        """What else an act needs: what it is done with, and on what."""
+        return dict(step.shall)
+
+    def own_id(self, table: str, record_id: str) -> Any:
+        """An id as the system itself writes it: a number stays one."""
+        if table not in self._own:
+            path = at(self.session.dialect.tables[table].fields["record_id"].from_[0])
+            rows = self.looks[table].frame.select("record_id", ORIGINAL).iter_rows()
+            self._own[table] = {rid: path.first(orjson.loads(raw or "{}")) for rid, raw in rows}
+        found = self._own[table].get(record_id)
+        return record_id if found is None or str(found) != record_id else found
+
+    def moved(self, step: Step, record: Mapping[str, Any]) -> dict[str, Any]:
+        """What of a record, as the system has just given it by itself, is not what ``step`` rests on.
+
+        A field of which that answer says nothing is not compared.
+        """
+        table = self.session.dialect.tables[step.table]
+        mapper = Mapper(table)
+        columns = mapper.empty()
+        mapper.add(columns, [record])
+        now = mapper.frame([mapper.taken(columns)]).row(0, named=True)
+        asked = {name for name, spec in table.fields.items() if not spec.via and not spec.of_parent}
+        told = {n for n in asked & step.was.keys() if any(at(path).shown(record) for path in table.fields[n].from_)}
+        return {name: now[name] for name in told if not self.same(now[name], step.was[name])}
+
+    def whole(self, table: str, ids: Sequence[str]) -> dict[str, Flat]:
+        """The system's own records of those ids, member by member, without what it alters itself."""
+        spec = self.session.dialect.tables[table]
+        volatile = {*(spec.write.volatile if spec.write else ()), *spec.fields["record_id"].from_}
+        frame = self.live[table].filter(pl.col("record_id").is_in(list(ids)))
+        return {
+            row["record_id"]: flat(orjson.loads(row[ORIGINAL] or "{}"), volatile)
+            for row in frame.select("record_id", ORIGINAL).iter_rows(named=True)
+        }
+
+    def written_paths(self, step: Step) -> set[str]:
+        """The members of the system's own record that an update writes, or that say what it writes."""
+        table = self.session.dialect.tables[step.table]
+        write = table.write
+        if write is None:
+            return set()
+        refs = [ref for ref in write.references.values() if step.shall.keys() & set(ref.by.values())]
+        names = {*step.shall, *(name for ref in refs for name in ref.by.values())}
+        found = {write.fields[name].to for name in names if name in write.fields} | {ref.to for ref in refs}
+        read = {name: [_plain_path(path) for path in spec.from_] for name, spec in table.fields.items()}
+        found |= {path for name in names for path in read.get(name, ())}
+        others = {path for name, paths in read.items() if name not in names for path in paths}
+        for path in [path for name in names for path in read.get(name, ()) if "." in path]:
+            above = path.rpartition(".")[0]  # a record that is referred to moves with all that it says of itself
+            if not any(other == above or other.startswith(f"{above}.") for other in others):
+                found.add(above)
+        return found
+
+    def can_show(self, step: Step) -> bool:
+        """Whether it can be seen in what is read that an act was done."""
+        write = self.session.dialect.tables[step.table].write
+        act = write.acts[step.act or ""] if write else None
+        return act is not None and act.shows is not None and step.shall.get(act.shows) is not None
+
+    def shows(self, step: Step) -> str | None:
+        """Why an act does not show in what was read back: a field of its record; nothing where it does, or need not."""
+        write = self.session.dialect.tables[step.table].write
+        act = write.acts[step.act or ""] if write else None
+        wanted = step.shall.get(act.shows) if act and act.shows else None
+        if act is None or act.shows is None or wanted is None:
+            return None
+        record = self.records(step.table, [step.record_id or ""]).get(step.record_id or "", {})
+        there = [str(one) for one in record.get(act.shows) or []]
+        gone = [line for line in wanted if line not in there and not _taken_away(line, there)]
+        return f"{act.shows} lack {'; '.join(gone[:3])}" if gone else None
+
+    def located(self, step: Step) -> Step:
+        """A step with the id that its record has now."""
+        return step
+
+    def same(self, there: Any, ours: Any) -> bool:
+        """Whether a member of a record holds what it should."""
+        return same(there, ours)
+
+    def verdict(self, step: Step, record: Mapping[str, Any]) -> tuple[list[str], list[str]]:
+        """What a record did not take of a step, and what the system wrote in its own way, in words."""
+        return verdict(step.shall, step.was, record)
+
+    def made(self, step: Step, number: Any) -> None:
+        """Remember a record that we have just made."""
+        table = step.table
+        for names in self._form(table).keys:
+            key = natural(step.shall, names)
+            if key is not None:
+                self._known[table].keys[key] = str(number)
+                self._raw.setdefault(table, {})[key] = number
+
+    def gone(self, table: str, record_ids: Iterable[str]) -> None:
+        """Forget records that we have just deleted."""
+        out = set(record_ids)
+        self._numbers.clear()
+        known = self._known[table]
+        for key in [key for key, record_id in known.keys.items() if record_id in out]:
+            del known.keys[key]
+            known.several.pop(key, None)
+            self._raw.get(table, {}).pop(key, None)
+
+    def forget(self, steps: Iterable[Step]) -> None:
+        """Do not refer to records that are not there after all."""
+        for step in steps:
+            for names in self._form(step.table).keys:
+                if (key := natural(step.shall, names)) is not None:
+                    self._known[step.table].keys.pop(key, None)
+                    self._raw.get(step.table, {}).pop(key, None)
+        self._numbers.clear()
+
+    def learn(self, later: Actual, table: str) -> None:
+        """Take over what a later reading of ``table`` found, beside what we have made meanwhile."""
+        self._numbers.clear()
+        self._known[table].keys |= later._known[table].keys
+        self._known[table].several |= later._known[table].several
+        self._raw.setdefault(table, {}).update(later._raw.get(table, {}))
+
+    def records(self, table: str, ids: Sequence[str]) -> dict[str, dict[str, Any]]:
+        """The records of those ids as they were last read."""
+        frame = self.live[table].filter(pl.col("record_id").is_in(list(ids)))
+        return {row["record_id"]: row for row in frame.iter_rows(named=True)}
+
+
+def _plain_path(path: str) -> str:
+    """A path as members are called in a flat record; of JSONPath the member in which it begins."""
+    steps = at(path).steps
+    return ".".join(steps) if steps is not None else re.split(r"[.\[\]'\"]+", path.removeprefix("$").strip(".['\""))[0]
+
+
+def _taken_away(line: str, there: Sequence[str]) -> bool:
+    """Whether a line only says what shall not be there, and it is not."""
+    return line.startswith("no ") and line.removeprefix("no ") not in there
+
+
+def _only(write: d.Write, names: set[str]) -> d.Write:
+    """The part of ``write`` that touches the fields ``names``."""
+    fields = {name: spec for name, spec in write.fields.items() if name in names}
+    references = {name: ref for name, ref in write.references.items() if names & set(ref.by.values())}
+    return write.model_copy(update={"fields": fields, "references": references})
+
+
+def tables_for(dialect: d.Dialect, tables: Iterable[str]) -> list[str]:
+    """``tables`` with all that they refer to when written, references first."""
+    wanted: list[str] = []
+    for name in tables:
+        write = dialect.tables[name].write
+        wanted += [ref.via for ref in write.references.values()] if write else []
+        wanted.append(name)
+    return order(dialect, list(dict.fromkeys(wanted)))

@@ -1,0 +1,1 @@
+"""The folder of a workspace: its configuration, systems, devices, groups, secrets and locks."""

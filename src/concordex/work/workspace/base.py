@@ -1,0 +1,385 @@
+"""A workspace: a folder with ``concordex.yaml``, and what is known about its systems.
+
+This is the public Python API.  Each method is one use case, with a module of its own beside this
+one; modules are imported when they are used, so that a light command stays light.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Collection, Sequence
+from dataclasses import replace
+from datetime import UTC, datetime
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from concordex.errors import CalledWrongly, StoreError
+from concordex.words import suggestion
+
+if TYPE_CHECKING:
+    import polars as pl
+
+    from concordex.change.steps import Change
+    from concordex.query.tree import Filter
+    from concordex.store.catalogue import Catalogue
+    from concordex.store.database import Row
+    from concordex.store.journal import Journal
+    from concordex.store.locks import Locks
+    from concordex.store.snapshots import Frames
+    from concordex.wire.dialect import Dialect
+    from concordex.wire.http.secrets import Secret
+    from concordex.wire.http.session import Endpoint, Session
+    from concordex.work.show.tables import Selection
+    from concordex.work.workspace.config import Config, Devices, System
+    from concordex.work.workspace.secrets import Secrets
+
+#: Below the workspace's folder: data, not to be kept in version control.
+STORE = ".concordex"
+
+
+class Workspace:
+    """The systems, snapshots, entries and changes of one folder."""
+
+    def __init__(self, root: Path | str) -> None:
+        self.root = Path(root)
+        self._dialects: dict[str, Dialect] = {}
+        if not (self.root / "concordex.yaml").is_file():
+            raise CalledWrongly(
+                f"{self.root} is not a workspace: it has no concordex.yaml", advice="concordex init DIR"
+            )
+
+    @classmethod
+    def nearest(cls, given: Path | None = None) -> Workspace:
+        """The workspace given, or named by CONCORDEX_WORKSPACE, or the nearest from here upwards."""
+        named = given or os.environ.get("CONCORDEX_WORKSPACE")
+        if named:
+            return cls(named)
+        here = Path.cwd()
+        for folder in (here, *here.parents):
+            if (folder / "concordex.yaml").is_file():
+                return cls(folder)
+        raise CalledWrongly(
+            "there is no workspace here or above",
+            advice="make one with `concordex init`, or name one with -w DIR",
+        )
+
+    @cached_property
+    def config(self) -> Config:
+        """What ``concordex.yaml`` says."""
+        from concordex.work.workspace.config import load
+
+        return load(self.root)
+
+    @property
+    def store(self) -> Path:
+        """Where pulled data lives."""
+        return self.root / STORE
+
+    @cached_property
+    def catalogue(self) -> Catalogue:
+        """The catalogue, for writing."""
+        from concordex.store.catalogue import Catalogue
+
+        self._keep_out_of_version_control()
+        self._refuse_an_emptied_catalogue()
+        return Catalogue(self.store / "catalogue.sqlite", write=True, trusted=self._trusted())
+
+    @cached_property
+    def memory(self) -> Catalogue:
+        """The catalogue, for reading; it may stand in a folder that cannot be written."""
+        from concordex.store.catalogue import Catalogue
+
+        if "catalogue" in self.__dict__:
+            return self.catalogue
+        if not (self.store / "catalogue.sqlite").is_file():
+            raise CalledWrongly("nothing has been pulled yet", advice="concordex pull")
+        self._refuse_an_emptied_catalogue()
+        return Catalogue(self.store / "catalogue.sqlite", write=False, trusted=self._trusted())
+
+    @cached_property
+    def frames(self) -> Frames:
+        """What was pulled and reconciled, as frames."""
+        from concordex.store.snapshots import Frames
+
+        return Frames(self.store, lambda: self.memory, lambda: self.catalogue)
+
+    @cached_property
+    def secrets(self) -> Secrets:
+        """What signing in needs, fetched when it is needed."""
+        from concordex.work.workspace.secrets import Secrets
+
+        return Secrets(self.root, self.config)
+
+    @cached_property
+    def locks(self) -> Locks:
+        """Who writes to which system now."""
+        from concordex.store.locks import Locks
+
+        return Locks(self.store)
+
+    @cached_property
+    def journal(self) -> Journal:
+        """The journal of changes, for writing."""
+        from concordex.store.journal import Journal
+
+        return Journal(self.catalogue.database)
+
+    @cached_property
+    def record_of_changes(self) -> Journal:
+        """The journal of changes, for reading."""
+        from concordex.store.journal import Journal
+
+        if "catalogue" not in self.__dict__ and not (self.store / "catalogue.sqlite").is_file():
+            raise CalledWrongly("there is no change yet", advice="push, sync, set, config push, … prepare one")
+        return Journal(self.memory.database)
+
+    def systems(self, names: Sequence[str] = (), *, tags: Sequence[str] = (), labels: Sequence[str] = ()) -> list[str]:
+        """The systems named, or all; narrowed to those with one of ``tags`` or ``labels``.
+
+        An unknown name, tag or label is told with its nearest.
+        """
+        known = self.config.systems
+        for tag in tags:
+            every = {own for system in known.values() for own in system.tags}
+            if tag not in every:
+                raise CalledWrongly(f"no system has the tag {tag!r}", advice=suggestion(tag, every))
+        for label in labels:
+            every = {system.label for system in known.values() if system.label}
+            if label not in every:
+                raise CalledWrongly(f"no system has the label {label!r}", advice=suggestion(label, every))
+        for name in names:
+            if name not in known:
+                raise CalledWrongly(f"there is no system {name!r}", advice=suggestion(name, known))
+        if not known:
+            raise CalledWrongly(
+                "this workspace has no system yet", advice="concordex system add NAME --dialect … --url …"
+            )
+        return [
+            name
+            for name, system in known.items()
+            if (not names or name in names)
+            and (not tags or set(tags) & set(system.tags))
+            and (not labels or system.label in labels)
+        ]
+
+    def target(self, name: str) -> tuple[str, str | None]:
+        """What ``name`` means: a system, which has no address, or one of the workspace's devices (DEVICES:ADDRESS)."""
+        devices, _, address = name.partition(":")
+        if devices not in self.config.devices:
+            if address and devices not in self.config.systems:
+                advice = suggestion(devices, self.config.devices)
+                raise CalledWrongly(f"there are no devices {devices!r}", advice=advice)
+            return self.systems([name])[0], None
+        if not address:
+            raise CalledWrongly(f"{name} are many devices", advice=f"say which one: {name}:ADDRESS")
+        return devices, address
+
+    def is_device(self, name: str) -> bool:
+        """Whether ``name`` means devices of the workspace, or one of them, and no system."""
+        return name.partition(":")[0] in self.config.devices
+
+    def active(self, names: Sequence[str]) -> list[str]:
+        """Those of ``names`` that are not paused; an error where all are."""
+        found = [name for name in names if not self.config.systems[name].paused]
+        if names and not found:
+            what = f"{names[0]} is paused" if len(names) == 1 else "all of these systems are paused"
+            raise CalledWrongly(what, advice=f"concordex system resume {' '.join(names)}")
+        return found
+
+    def codes(self) -> set[str]:
+        """Our fields that may hold a one-time code or a secret."""
+        found = set()
+        for name in (*self.config.systems, *self.config.devices):
+            for write in (table.write for table in self.dialect(name).tables.values() if table.write):
+                found |= {field for field, how in write.fields.items() if how.once or how.secret}
+        return found
+
+    def dialect(self, system: str) -> Dialect:
+        """The dialect that a system speaks, or devices do."""
+        from concordex.wire.dialect.load import find
+
+        name = (self.config.systems.get(system) or self.config.devices[system.partition(":")[0]]).dialect
+        if name not in self._dialects:
+            self._dialects[name] = find(name, self.root / "dialects")
+        return self._dialects[name]
+
+    def role(self, system: str) -> str:
+        """Whether a system manages devices or is told about them."""
+        return self.config.systems[system].role or self.dialect(system).role
+
+    def session(self, system: str, dialect: Dialect | None = None) -> Session:
+        """A session with a system, or a device; entered with ``async with``.  ``dialect`` stands in for its own."""
+        from concordex.wire.http.session import Session
+        from concordex.work.workspace.config import check_credentials
+
+        if self.is_device(system):
+            devices, address = self.target(system)
+            return self.device_session(devices, address or "")
+        self.active([system])
+        spoken = dialect or self.dialect(system)
+        check_credentials(self.config.systems[system], spoken, system, self.root)
+        return Session(self._endpoint(system, self.config.systems[system]), spoken)
+
+    def device_session(self, devices: str, address: str) -> Session:
+        """A session with one of the ``devices`` of the workspace; refused where that address is not to be called."""
+        from concordex.wire.http.session import Session
+        from concordex.work.workspace.config import check_credentials
+
+        found, spoken = self.config.devices[devices], self.dialect(devices)
+        check_credentials(found, spoken, devices, self.root, "devices")
+        if not found.reaches(address):
+            raise CalledWrongly(
+                f"{address!r} is not among the addresses of {devices}",
+                advice=f"devices: {devices}: addresses: in concordex.yaml says which are called",
+            )
+        endpoint = self._endpoint(f"{devices} at {address}", found)
+        return Session(replace(endpoint, url=found.url.replace("{address}", address)), spoken)
+
+    def _endpoint(self, name: str, system: System | Devices) -> Endpoint:
+        from concordex.wire.http.secrets import is_reference
+        from concordex.wire.http.session import Endpoint
+
+        tls, folder = system.tls, getattr(system, "folder", None)
+        credentials: dict[str, Secret | str] = dict(system.credentials)
+        for name_of, given in system.credentials.items():
+            if is_reference(given):
+                credentials[name_of] = self.secrets.of(given, name, system)
+        proxy = system.proxy
+        hidden = self.secrets.of(proxy.password, name, system) if proxy and proxy.password else None
+        return Endpoint(
+            name=name, url=system.url, folder=self.root / folder if folder else None,
+            credentials=credentials,
+            ca=self._file(tls.ca), certificate=self._file(tls.certificate), key=self._file(tls.key),
+            verify=tls.verify, fingerprint=tls.fingerprint, proxy=proxy.url if proxy else None,
+            proxy_user=proxy.user if proxy else None, proxy_password=hidden, rate=system.rate,
+            concurrency=system.concurrency, trusted=frozenset(system.trust),
+        )  # fmt: skip
+
+    def _trusted(self) -> set[tuple[str, str]]:
+        """Systems and tables that are believed though nothing proves them whole."""
+        return {(name, table) for name, system in self.config.systems.items() for table in system.trust}
+
+    def _file(self, name: str | None) -> str | None:
+        return str(self.root / name) if name else None
+
+    @property
+    def can_write(self) -> bool:
+        """Whether this user may write to the store."""
+        return os.access(self.store, os.W_OK)
+
+    def asks(self, system: str) -> bool:
+        """Whether a secret of the system is asked for at the terminal, which must come before other work."""
+        return any(given.startswith("ask:") for given in self.config.systems[system].credentials.values())
+
+    def show(self, table: str, **choice: object) -> Selection:
+        """Records of a table, chosen and ordered; see :class:`concordex.work.show.tables.Choice`."""
+        from concordex.work.show.tables import Choice, select
+
+        return select(self, table, Choice(**choice))  # type: ignore[arg-type]
+
+    def entries(self) -> pl.DataFrame:
+        """The concordance as a frame: one row for each device."""
+        from concordex.work.concordance.stored import read
+
+        return read(self, "entries").collect()
+
+    def findings(self) -> pl.DataFrame:
+        """What a person should look at, as a frame."""
+        from concordex.work.concordance.stored import read
+
+        return read(self, "findings").collect()
+
+    def evidence(self) -> pl.DataFrame:
+        """The pairs of records within entries: a level for each kind of evidence, and the bits in all.
+
+        ``a`` and ``b`` are the ``row`` of :meth:`members`; what levels mean is in :meth:`weights`.
+        """
+        from concordex.work.concordance.stored import read
+
+        return read(self, "evidence").collect()
+
+    def members(self) -> pl.DataFrame:
+        """Every record with its ``entry`` and the keys by which it was recognised."""
+        from concordex.work.concordance.stored import read
+
+        return read(self, "members").collect()
+
+    def weights(self) -> pl.DataFrame:
+        """What each level of each kind of evidence means and weighs, in bits."""
+        from concordex.work.concordance.stored import read
+
+        every = read(self, "weights").collect()
+        return every.filter(every["class"] == 0).select("kind", "level", "means", "weight")
+
+    def query(self, text: str) -> Filter:
+        """A filter, with the groups of the workspace that it names replaced by what they stand for."""
+        from concordex.query.groups import parsed
+        from concordex.work.workspace.groups import groups
+
+        return parsed(text, groups(self.root))
+
+    def change(self, number: int) -> Change:
+        """A change and its steps, as they stand; where the process that ran it was killed, done or stopped."""
+        found = self.record_of_changes.change(number)
+        if not self._is_abandoned(number, found.system, found.state):
+            return found
+        return replace(found, state=_left({step.state for step in found.steps}))
+
+    def changes(self) -> list[Row]:
+        """All changes, newest first; where the process that ran one was killed, done or stopped."""
+        return [
+            {**row, "state": _left(row["steps"])} if self._is_abandoned(row["id"], row["system"], row["state"]) else row
+            for row in self.record_of_changes.changes()
+        ]
+
+    def _is_abandoned(self, number: int, system: str, state: str) -> bool:
+        """Whether a change says that it is running, and nobody runs it."""
+        if state != "running":
+            return False
+        holder = self.locks.holder(system)
+        return holder is None or holder.get("change", number) != number
+
+    def memory_of_writes(self, system: str, table: str) -> dict[str, dict[str, Any]]:
+        """What we last wrote of each record of a table, field by field, as it was read back."""
+        return self.record_of_changes.written(system, table)
+
+    def signature(self) -> dict[str, str]:
+        """Who is at work here, for the journal."""
+        from concordex.work.concordance.rulings import user
+
+        return {"by": user()}
+
+    def now(self) -> datetime:
+        """The moment from which ages are counted."""
+        return datetime.now(UTC)
+
+    def _refuse_an_emptied_catalogue(self) -> None:
+        """Raise StoreError where it knows nothing of what is there: going on would number pulls from 1 again."""
+        from concordex.store.salvage import is_emptied
+
+        path = self.store / "catalogue.sqlite"
+        if is_emptied(path) and next(self.store.glob("snapshots/*/*/*.parquet"), None):
+            raise StoreError(
+                f"the catalogue {path} is empty, and there are snapshots",
+                advice="concordex mend makes it anew of all that is left",
+            )
+
+    def _keep_out_of_version_control(self) -> None:
+        try:
+            self.store.mkdir(mode=0o700, exist_ok=True)
+            if self.store.stat().st_mode & 0o077 and self.store.stat().st_uid == os.getuid():
+                self.store.chmod(0o700)  # made by an earlier release: what is pulled is nobody else's
+            ignore = self.store / ".gitignore"
+            if not ignore.exists():
+                ignore.write_text("*\n", encoding="utf-8")
+        except OSError as error:
+            raise StoreError(
+                f"the store {self.store} cannot be written", why=error.strerror or str(error),
+                advice="pulls and changes are kept there: run as a user who may write, or choose another with -w",
+            ) from error  # fmt: skip
+
+
+def _left(states: Collection[str]) -> str:
+    """How a change stands whose process was killed: it may have had nothing left to do but to say so."""
+    return "done" if set(states) == {"confirmed"} else "stopped"

@@ -1,0 +1,138 @@
+"""What a disk has lost: files that are not as they were written are set aside, and a catalogue is made anew."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import TYPE_CHECKING, Any
+
+from concordex.store.catalogue import Snapshot
+from concordex.store.salvage import fault_in, renew
+from concordex.store.snapshots import beside, facts_of
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    from concordex.work.workspace.base import Workspace
+
+#: What a snapshot is called that a new catalogue knows only by its own word.
+_BY_ITS_WORD = "it was found without its catalogue: pull again"
+
+
+@dataclass(frozen=True)
+class Mended:
+    """One thing that was not as it should be, and what has been done about it."""
+
+    what: str
+    fault: str
+    done: str
+
+
+def mend(workspace: Workspace) -> list[Mended]:
+    """Look at all that is kept, and set right what is not as it was written; what was done, if anything."""
+    told = _catalogue(workspace)
+    catalogue = workspace.catalogue
+    told += _found(workspace)
+    kept = [s for of in catalogue.tables() for s in catalogue.kept(*of)]
+    told += set_aside(workspace, kept)
+    row = catalogue.reconciliation()
+    for name in catalogue.files_in(str(row["folder"])) if row else ():
+        if fault := workspace.frames.damage(name):
+            told.append(Mended(name, fault, "concordex reconcile makes it anew"))
+    return told
+
+
+def newest(workspace: Workspace, table: str) -> tuple[list[Snapshot], list[str]]:
+    """The snapshots of a table to go by, as far as their files are whole; and what is told of those that are not.
+
+    A damaged one gives way to the one before it; where there is none, it is left for whoever reads it to refuse.
+    """
+    told: list[str] = []
+    while True:
+        found = workspace.catalogue.newest(table)
+        workspace.frames.vet([s.file for s in found if s.file])
+        bad = [s for s in found if _fault(workspace, s) and _earlier(workspace, s)]
+        if not bad:
+            return found, told
+        for snapshot, one in zip(bad, set_aside(workspace, bad), strict=True):
+            told.append(f"{snapshot.system}/{table} of {snapshot.taken:%Y-%m-%d %H:%M} is {one.fault}: {one.done}")
+
+
+def set_aside(workspace: Workspace, snapshots: Iterable[Snapshot]) -> list[Mended]:
+    """Keep away from use what is not as it was written; its file stays, under another name."""
+    told = []
+    for snapshot in snapshots:
+        fault = _fault(workspace, snapshot)
+        if fault is None or snapshot.file is None or snapshot.id is None:
+            continue
+        earlier = _earlier(workspace, snapshot)
+        path = workspace.store / snapshot.file
+        with suppress(FileNotFoundError):
+            path.replace(path.with_name(f"{path.name}.damaged"))
+        workspace.catalogue.forget_file(snapshot.id)
+        workspace.catalogue.remark(snapshot.pull, snapshot.system, snapshot.table, f"its file was found {fault}")
+        instead = f"the one of {earlier.taken:%Y-%m-%d %H:%M} stands for it" if earlier else "there is none before it"
+        told.append(Mended(snapshot.file, fault, f"{instead}; concordex pull {snapshot.system} makes a new one"))
+    return told
+
+
+def _fault(workspace: Workspace, snapshot: Snapshot) -> str | None:
+    """What is wrong with its file, or with the keys of what was left out of it."""
+    if snapshot.file is None:
+        return None
+    keys = beside(snapshot.file)
+    frames = workspace.frames
+    return frames.damage(snapshot.file) or (frames.damage(keys) if frames.known(keys) else None)
+
+
+def _earlier(workspace: Workspace, snapshot: Snapshot) -> Snapshot | None:
+    """The latest one before it that is as it was written."""
+    kept = workspace.catalogue.kept(snapshot.system, snapshot.table)
+    before = [s for s in kept if s.id != snapshot.id and s.taken <= snapshot.taken and s.outcome != "partial"]
+    return next((s for s in reversed(before) if not _fault(workspace, s)), None)
+
+
+def _catalogue(workspace: Workspace) -> list[Mended]:
+    path = workspace.store / "catalogue.sqlite"
+    fault = fault_in(path)
+    if fault is None or (fault in ("gone", "empty") and not _snapshots(workspace)):
+        return []
+    aside, saved = renew(path)
+    rows = ", ".join(f"{count:,} of {table}" for table, count in saved.items() if count)
+    done = f"made anew with {rows or 'nothing of it'}"
+    return [Mended(path.name, fault, f"{done}; the old one is {aside.name}" if aside else done)]
+
+
+def _found(workspace: Workspace) -> list[Mended]:
+    """Snapshots that no row of the catalogue names, and that say themselves what they are."""
+    catalogue, told = workspace.catalogue, []
+    named = catalogue.named_files()
+    for path in _snapshots(workspace):
+        name = str(path.relative_to(workspace.store))
+        if name in named:
+            continue
+        snapshot = _of(facts_of(path) or {}, name)
+        if snapshot is None:
+            told.append(Mended(name, "in no catalogue", "left as it is: it does not say what it is"))
+            continue
+        catalogue.adopt(snapshot)
+        workspace.frames.vouch(name)
+        told.append(Mended(name, "in no catalogue", "taken up again, as not proved"))
+    return told
+
+
+def _snapshots(workspace: Workspace) -> list[Path]:
+    every = sorted(workspace.store.glob("snapshots/*/*/*.parquet"))
+    return [path for path in every if not path.name.endswith(".keys.parquet")]
+
+
+def _of(facts: dict[str, Any], name: str) -> Snapshot | None:
+    """A snapshot by its own word: not proved, since nothing shows any more that it is as it was written."""
+    try:
+        said = Snapshot(**facts | {"taken": datetime.fromisoformat(str(facts["taken"])), "file": name})
+    except (KeyError, TypeError, ValueError):
+        return None
+    outcome = "unproven" if said.outcome == "whole" else said.outcome
+    return replace(said, outcome=outcome, fault=said.fault or _BY_ITS_WORD)

@@ -1,0 +1,89 @@
+"""The secrets of a workspace: each fetched once, when it is needed, and only where this workspace may have it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+from concordex.errors import SecretError
+from concordex.trust import Wanted, check, doubts
+from concordex.wire.http.secrets import Secret, fetch, is_reference
+from concordex.work.workspace.config import Config, Devices, System
+
+
+class Secrets:
+    """What a workspace names, as far as it was fetched."""
+
+    def __init__(self, root: Path, config: Config) -> None:
+        self.root, self.config = root, config
+        self._had: dict[str, Secret | SecretError] = {}
+
+    def of(self, reference: str, name: str, part: System | Devices) -> Secret:
+        """The secret that ``reference`` names for the system or devices ``name``; raises SecretError."""
+        return self._had_once(Wanted(reference, name, destination(part)))
+
+    def of_row(self, reference: str, name: str) -> str:
+        """The secret that a row names, to be sent to the system or device ``name``: a row runs no command."""
+        if reference.startswith("command:"):
+            raise SecretError(
+                f"{reference}: a row says where a secret is kept, and runs nothing", advice="env:, file: or keyring:"
+            )
+        part = self.config.systems.get(name) or self.config.devices[name.partition(":")[0]]
+        return self.of(reference, name, part).reveal()
+
+    def of_outlet(self, name: str) -> str | None:
+        """The password of an outlet, where it has one."""
+        into = self.config.outlets[name]
+        return self._had_once(Wanted(into.password, name, into.url or "")).reveal() if into.password else None
+
+    def named(self, names: Sequence[str] | None = None) -> list[Wanted]:
+        """The secrets that all systems, devices and outlets need, or some systems do, and where each would be sent."""
+        config, found = self.config, list[Wanted]()
+        parts: dict[str, System | Devices] = {**config.systems, **config.devices}
+        for name, part in parts.items():
+            if names is None or name in names:
+                given = [*part.credentials.values(), *([part.proxy.password] if part.proxy else [])]
+                to = destination(part)
+                found += [Wanted(text, name, to) for text in dict.fromkeys(given) if text and is_reference(text)]
+        if names is None:
+            found += [Wanted(o.password, name, o.url or "") for name, o in config.outlets.items() if o.password]
+        return found
+
+    def fetch(self, names: Sequence[str]) -> None:
+        """Have the secrets of several systems at hand before anything else: fetched side by side, once each.
+
+        One that cannot be had is an error of the systems that need it.  What is asked for at the terminal is left, and
+        so is what this workspace may not have.
+        """
+        may = {one.reference for one in self.named(names) if not doubts(self.root, one)}
+        wanted = [text for text in sorted(may) if text not in self._had and not text.startswith("ask:")]
+
+        def one(text: str) -> Secret | SecretError:
+            try:
+                return fetch(text, self.root)
+            except SecretError as error:
+                return error
+
+        with ThreadPoolExecutor(16) as pool:
+            self._had |= dict(zip(wanted, pool.map(one, wanted), strict=True))
+
+    def _had_once(self, wanted: Wanted) -> Secret:
+        check(self.root, wanted)
+        if wanted.reference not in self._had:
+            self._had[wanted.reference] = fetch(wanted.reference, self.root)
+        found = self._had[wanted.reference]
+        if isinstance(found, SecretError):
+            raise found
+        return found
+
+
+def destination(part: System | Devices) -> str:
+    """Where the secrets of a system or of devices go, with all else that says to whom."""
+    tls, addresses = part.tls, getattr(part, "addresses", None)
+    said = [
+        f"{part.url}", f"as {part.dialect}", f"for {', '.join(addresses)}" if addresses else "",
+        f"by {part.proxy.url}" if part.proxy else "", "" if tls.verify else "whoever answers there",
+        f"trusting {tls.ca}" if tls.ca else "", f"pinned to {tls.fingerprint}" if tls.fingerprint else "",
+    ]  # fmt: skip
+    return " ".join(filter(None, said))
