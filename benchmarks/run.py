@@ -128,7 +128,7 @@ def _pages_of(url: str, records: int) -> list[str]:
 
 
 def _whole(folder: Path) -> None:
-    from concordex.work import Workspace
+    from concordex import Workspace
     from concordex.work.pull.pull import pull as fetch
 
     assert fetch(Workspace(folder)).outcome == "whole"
@@ -180,7 +180,7 @@ def twelve() -> None:
 
 
 def _one_by_one(folder: Path) -> None:
-    from concordex.work import Workspace
+    from concordex import Workspace
     from concordex.work.pull.pull import pull as fetch
 
     for name in Workspace(folder).systems():

@@ -129,7 +129,7 @@ def plan() -> None:
             seconds, peak = [], 0.0
             for _ in range(3):
                 code = (
-                    "import time, resource; from concordex.work import Workspace;"
+                    "import time, resource; from concordex import Workspace;"
                     "from concordex.work.change.sync import prepare_sync; w = Workspace('.'); t = time.perf_counter();"
                     "made = prepare_sync(w, 'stowage'); print(time.perf_counter() - t,"
                     "resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024, len(made.change.steps))"
@@ -144,10 +144,10 @@ def plan() -> None:
 
 def _filled(folder: Path, share: int) -> None:
     """A workspace in which a manager and the inventory hold as many devices each, reconciled."""
+    from concordex import Workspace
     from concordex.standins.server import Harbour
     from concordex.wire.http.session import Traffic
     from concordex.wire.reading.read import Look
-    from concordex.work import Workspace
     from concordex.work.concordance.reconcile import make
     from concordex.work.pull.pull import keep
 

@@ -16,10 +16,10 @@ from pathlib import Path
 import pytest
 from hypothesis import Phase, settings
 
+from concordex import Workspace
 from concordex.cli.app import status_of
 from concordex.standins.server import Harbour
 from concordex.unseen import UNSEEN
-from concordex.work import Workspace
 from tests.lamplight import serve  # noqa: F401 - a fixture
 
 settings.register_profile("machine", deadline=None)  # how long a call takes is for benchmarks/

@@ -21,6 +21,7 @@ from concordex.change.choose import chosen, needed_by_records
 from concordex.change.compare import verdict
 from concordex.change.prepare import Form, Link
 from concordex.change.rows import Row
+from concordex.change.run_options import RunOptions
 from concordex.change.steps import Change, Step
 from concordex.change.undo import undo
 from concordex.errors import ConcordexError, StoreError
@@ -30,7 +31,6 @@ from concordex.work.change.push import Choice, prepare_push
 from concordex.work.change.undo import prepare_undo
 from concordex.work.pull.pull import pull
 from concordex.work.run.guards import _holds
-from concordex.work.run.options import How
 from concordex.work.run.run import run
 from concordex.work.workspace.config import Window
 from tests.conftest import Near, Shell, make_workspace
@@ -441,7 +441,7 @@ def test_after_any_faults_and_kills_a_change_ends_as_it_should(inventory, dying)
         for step in workspace.change(change.number).steps:
             assert names[step.label] == (step.state == "confirmed" or step.label == old), step
         for _ in range(2):  # what left here and is not there goes again by a person's word alone
-            attempt(workspace, change.number, How(send_again=True))
+            attempt(workspace, change.number, RunOptions(send_again=True))
         assert {step.state for step in workspace.change(change.number).steps} == {"confirmed"}
         now = plain_gear(harbour.stowage.lists)
         assert sorted(one["title"] for one in now.values()) == sorted(
@@ -478,13 +478,13 @@ def test_at_each_of_its_steps_a_change_may_fail_and_goes_on(inventory, dying, en
             dying(name, k, late=bool(late), full=bool(full))
         else:
             harbour.stowage.faults.add(end[0], "/v2/gear", method="POST", after=k, times=end[1])
-        attempt(workspace, change.number, How(most=1))
+        attempt(workspace, change.number, RunOptions(most=1))
         dying(None, 0, late=False)
         harbour.stowage.faults.clear()
-        attempt(workspace, change.number, How(most=1))
+        attempt(workspace, change.number, RunOptions(most=1))
         stands = {step.state for step in workspace.change(change.number).steps}
         assert stands <= {"confirmed", "unknown"}, k  # never sent again unasked: it may have arrived, or may yet
-        attempt(workspace, change.number, How(most=1, send_again=True))
+        attempt(workspace, change.number, RunOptions(most=1, send_again=True))
         assert {step.state for step in workspace.change(change.number).steps} == {"confirmed"}, k
         made = [
             one["title"] for number, one in harbour.stowage.lists["gear"].items() if number > before["last"]["gear"]
@@ -555,7 +555,7 @@ def settled_at_once(workspace, system: str) -> None:
     workspace.dialect(system).limits.__dict__["settles"] = "0s"
 
 
-def attempt(workspace, number: int, how: How | None = None) -> None:
+def attempt(workspace, number: int, how: RunOptions | None = None) -> None:
     with suppress(Killed, ConcordexError):  # what is told can be gone on with
         try:
             run(workspace, number, how=how)

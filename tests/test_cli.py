@@ -12,8 +12,8 @@ from pathlib import Path
 import pytest
 import typer
 
-from concordex import __version__
 from concordex.cli.parts import SUMMARIES, load, target_of
+from concordex.version import __version__
 from tests.conftest import Near, Shell, make_workspace
 
 ROOT = Path(__file__).parents[1]

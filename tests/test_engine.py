@@ -13,14 +13,15 @@ import pytest
 from keyring.backend import KeyringBackend
 from keyring.errors import KeyringLocked
 
+from concordex import Workspace
 from concordex.errors import BadAnswer, CalledWrongly, RequestRefused, SecretError, SignInRefused, WireError
 from concordex.standins.server import Harbour
-from concordex.wire.http.secrets import Secret, fetch, is_reference
+from concordex.unseen import Secret
 from concordex.wire.http.session import Endpoint, Session
 from concordex.wire.reading.read import count
 from concordex.wire.reading.tables import order, read_tables
 from concordex.wire.writing.records import body_of, create, refusals, update
-from concordex.work import Workspace
+from concordex.work.workspace.secret_sources import fetch, is_reference
 from tests.conftest import Near, make_workspace
 from tests.lamplight import RECORDS, dialect, lamps, reading, run
 

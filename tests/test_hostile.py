@@ -17,9 +17,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from concordex.errors import BadAnswer, SignInRefused, Unreachable, WireError
-from concordex.unseen import Unseen
+from concordex.unseen import Secret, Unseen
 from concordex.wire.http.answers import Reply, wait_asked
-from concordex.wire.http.secrets import Secret
 from concordex.wire.http.session import Endpoint, Session
 from concordex.wire.reading.tables import read_tables
 from tests.conftest import Near, Shell, interrupt

@@ -10,8 +10,8 @@ from datetime import UTC, datetime
 import pytest
 
 from concordex.standins.server import Harbour
+from concordex.unseen import Secret
 from concordex.wire.dialect.load import find
-from concordex.wire.http.secrets import Secret
 from concordex.wire.http.session import Endpoint, Session
 from concordex.wire.writing.records import act, commit, create, delete, update
 from tests.conftest import Near, Shell, make_workspace

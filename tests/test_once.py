@@ -15,10 +15,10 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from concordex.change.rows import Row
+from concordex.change.run_options import RunOptions
 from concordex.work.change.push import Choice, prepare_push
 from concordex.work.change.undo import prepare_undo
 from concordex.work.pull.pull import pull
-from concordex.work.run.options import How
 from tests.conftest import Shell
 from tests.spite import MANNERS, UNDONE, spiteful
 from tests.test_changes import attempt as outlived
@@ -273,7 +273,7 @@ def test_whatever_the_server_does_nothing_is_doubled_by_us_and_no_word_is_false(
     rows.append(Row(place="row 5", said={"name": "old", "position": "7"}))
     first = {"devices": {1: {"id": 1, "label": "old", "note": "0", "at": 1}}, "sites": {}}
 
-    def attempt(number: int, how: How, death: tuple[str, int, bool] | None = None) -> None:
+    def attempt(number: int, how: RunOptions, death: tuple[str, int, bool] | None = None) -> None:
         name, nth, late = death or (None, 0, False)
         dying(name, nth, late=late)
         outlived(workspace, number, how)
@@ -294,12 +294,12 @@ def test_whatever_the_server_does_nothing_is_doubled_by_us_and_no_word_is_false(
         prepared = prepare_push(workspace, "spite", "devices", rows, Choice(make=["sites"])).change
         number = workspace.journal.keep(prepared).number
         spite.plan, spite.edits = list(plan), edits
-        attempt(number, How(), death)
+        attempt(number, RunOptions(), death)
         spite.plan = list(later)
-        attempt(number, How(), again)
+        attempt(number, RunOptions(), again)
         spite.plan = []
         time.sleep(0.1)
-        attempt(number, How())
+        attempt(number, RunOptions())
         for step in workspace.change(number).steps:
             held = spite.labels(step.table)[step.label]
             if step.action == "create":
@@ -308,7 +308,7 @@ def test_whatever_the_server_does_nothing_is_doubled_by_us_and_no_word_is_false(
                 assert spite.tables["devices"][1]["at"] == 7
         made_twice = (plan + later).count("twice")
         assert sum(spite.labels(table).total() for table in spite.tables) <= 6 + 2 * made_twice
-        attempt(number, How(send_again=True))
+        attempt(number, RunOptions(send_again=True))
         stands = {step.label: step.state for step in workspace.change(number).steps}
         assert set(stands.values()) <= {"confirmed", "doubled", "differs"}
         assert "differs" not in {state for label, state in stands.items() if label != "old"}
@@ -316,7 +316,7 @@ def test_whatever_the_server_does_nothing_is_doubled_by_us_and_no_word_is_false(
         assert spite.tables["devices"][1]["at"] == 7 or stands["old"] == "differs"  # it said yes, and did nothing
         back = workspace.journal.keep(prepare_undo(workspace, number))
         before = int(spite.tables["devices"][1]["note"])
-        attempt(back.number, How())
+        attempt(back.number, RunOptions())
         assert int(spite.tables["devices"][1]["note"]) >= before  # a rival's edits only ever count upwards
         if "doubled" not in stands.values():
             spite.tables["devices"][1]["note"] = "0"

@@ -22,10 +22,10 @@ from concordex.errors import (
     SignInRefused,
     WireError,
 )
+from concordex.unseen import Secret
 from concordex.wire.dialect import CsvShape
 from concordex.wire.dialect.load import find, from_file
 from concordex.wire.http.formats import decode
-from concordex.wire.http.secrets import Secret
 from concordex.wire.http.session import Endpoint, Session
 from concordex.wire.reading.pages import Narrow
 from concordex.wire.reading.read import peek, read_table

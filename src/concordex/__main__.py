@@ -10,7 +10,7 @@ def main() -> None:
     """
     try:
         if sys.argv[1:] == ["--version"]:
-            from concordex import __version__
+            from concordex.version import __version__
 
             sys.stdout.write(f"concordex {__version__}\n")
             return

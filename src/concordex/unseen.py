@@ -214,3 +214,26 @@ def _in_base64(octets: bytes) -> Iterable[str]:
         first, last = (before * 8 + 5) // 6, (before + len(octets)) * 8 // 6
         for encode in (base64.b64encode, base64.urlsafe_b64encode):
             yield encode(bytes(before) + octets).decode()[first:last]
+
+
+class Secret:
+    """A text that never prints: ``reveal`` is the one way to it."""
+
+    __slots__ = ("_text",)
+
+    def __init__(self, text: str) -> None:
+        UNSEEN.know([text])
+        self._text = text
+
+    def reveal(self) -> str:
+        """The text itself, to be put into a request and nowhere else."""
+        return self._text
+
+    def __str__(self) -> str:
+        return "***"
+
+    def __repr__(self) -> str:
+        return "Secret('***')"
+
+    def __bool__(self) -> bool:
+        return bool(self._text)

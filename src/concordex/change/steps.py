@@ -20,6 +20,9 @@ Action = Literal["create", "update", "delete", "act", "report"]
 State = Literal["ready", "sent", "unknown", "written", "confirmed", "differs", "doubled", "refused", "held"]
 Values = Mapping[str, Any]
 
+#: How a reason begins, where nothing of a change is in effect.
+TAKEN_BACK = "staged, and taken back"
+
 
 @dataclass(frozen=True, kw_only=True)
 class Step:

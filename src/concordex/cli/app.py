@@ -45,7 +45,7 @@ def common(
 ) -> None:
     """Take what stands before the command."""
     if version:
-        from concordex import __version__
+        from concordex.version import __version__
 
         typer.echo(f"concordex {__version__}")
         raise typer.Exit

@@ -13,12 +13,12 @@ from concordex.cli.emit import Format
 from concordex.errors import CalledWrongly
 
 if TYPE_CHECKING:
-    from concordex.work import Workspace
+    from concordex import Workspace
 
 
 def workspace() -> Workspace:
     """The workspace that the command line, the environment or the folder says."""
-    from concordex.work import Workspace
+    from concordex import Workspace
 
     return Workspace.nearest()
 

@@ -16,10 +16,10 @@ from concordex.cli.statuses import Status
 from concordex.words import plural
 
 if TYPE_CHECKING:
+    from concordex import Workspace
+    from concordex.change.run_options import RunOptions
     from concordex.change.steps import Change, Step
     from concordex.cli.emit import Format
-    from concordex.work import Workspace
-    from concordex.work.run.options import How
 
 #: How many that had to be waited for are told one by one.
 _READY = 20
@@ -75,12 +75,8 @@ class Answers:
 
 def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> int:
     """Show a change, keep it, and run it if that is agreed to; ``nothing`` says that there is nothing to write."""
-    from concordex.work.run.guards import check_guards
-
     if change.writes and (answers.stage or answers.note):
-        from concordex.work.run.run import check_way
-
-        check_way(here, change, stage=answers.stage, note=answers.note)
+        here.check_way(change, stage=answers.stage, note=answers.note)
     if change.writes:
         change = here.journal.keep(replace(change, about={**here.signature(), **change.about}))
     if change.steps or answers.form:
@@ -96,14 +92,14 @@ def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> 
     if answers.draft:
         draw.note(f"kept; to run it: concordex change run {number}")
         return Status.DONE
-    check_guards(here, change, any_time=answers.any_time)
+    here.check_guards(change, any_time=answers.any_time)
     chosen = {step.number for step in change.writes}
     if not agreed(change, answers, chosen):
         draw.note(f"not agreed; the change is kept: concordex change run {number}")
         return Status.STOPPED
-    from concordex.work.run.options import How
+    from concordex.change.run_options import RunOptions
 
-    how = How(
+    how = RunOptions(
         regardless=answers.regardless, stage=answers.stage, together=answers.together, most=answers.most,
         note=answers.note,
     )  # fmt: skip
@@ -156,17 +152,15 @@ def run_and_tell(
     chosen: Collection[int],
     *,
     part: bool = False,
-    how: How | None = None,
+    how: RunOptions | None = None,
     any_time: bool = False,
     wait: str | None = None,
 ) -> int:
     """Run ``chosen`` steps of a change, all that are open or a ``part``, with a progress bar; tell how it ended."""
-    from concordex.work.run.run import run as run_change
-
     with draw.progress() as told:
         try:
-            done = run_change(
-                here, number, lambda ended, of: told(f"change {number}", ended, of), only=chosen if part else None,
+            done = here.run(
+                number, lambda ended, of: told(f"change {number}", ended, of), only=chosen if part else None,
                 how=how, any_time=any_time, wait=_seconds(wait),
             )  # fmt: skip
         except KeyboardInterrupt:
@@ -174,16 +168,14 @@ def run_and_tell(
             return Status.STOPPED
     status = _tell(done, chosen)
     if done.about.get("objects"):
-        from concordex.work.objects.install import onward
-
-        for address in onward(here, done)[:_ONWARD]:
+        for address in here.objects.onward(done)[:_ONWARD]:
             draw.note(f"devices have it once it is installed: concordex config install {shlex.quote(address)}")
     return status
 
 
 def _tell(done: Change, chosen: Collection[int]) -> int:
+    from concordex.change.steps import TAKEN_BACK
     from concordex.cli.outcome import troubled
-    from concordex.work.run.commits import TAKEN_BACK
 
     mine = [step for step in done.steps if step.number in chosen]
     if done.state == "staged":

@@ -1,5 +1,1 @@
-"""The use cases, and the public Python API: :class:`Workspace`."""
-
-from concordex.work.workspace.base import Workspace
-
-__all__ = ["Workspace"]
+"""The use cases, room by room, and on top of them :mod:`api`, which people import as :class:`concordex.Workspace`."""

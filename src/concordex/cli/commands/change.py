@@ -32,8 +32,8 @@ from concordex.cli.propose import (
 from concordex.cli.statuses import Status
 
 if TYPE_CHECKING:
+    from concordex import Workspace
     from concordex.change.steps import Change
-    from concordex.work import Workspace
 
 change = typer.Typer(
     help="Prepared sets of writes: look at them, run them whole or in part, go on, take them back.",
@@ -134,9 +134,7 @@ def run(
         return _nothing_left(found)
     numbers = {step.number for step in found.writes}
     if only or table or where or first:
-        from concordex.work.change.choose import choose
-
-        numbers = {step.number for step in choose(here, found, words(only), table, where, first)}
+        numbers = {step.number for step in here.choose_steps(found, words(only), table, where, first)}
     if not numbers:
         draw.note("no open step is chosen")
         return Status.DONE
@@ -145,9 +143,9 @@ def run(
     if not agreed(found, Answers(yes=yes, count=count), numbers):
         draw.note("not agreed; nothing was sent")
         return Status.STOPPED
-    from concordex.work.run.options import How
+    from concordex.change.run_options import RunOptions
 
-    how = How(most=most, together=together, regardless=regardless, stage=stage, note=note)
+    how = RunOptions(most=most, together=together, regardless=regardless, stage=stage, note=note)
     part = len(numbers) < len(found.writes)
     return run_and_tell(here, number, numbers, part=part, how=how, any_time=any_time, wait=wait)
 
@@ -194,9 +192,9 @@ def resume(
         return _nothing_left(found)
     part = set(found.about.get("chosen", ()))
     numbers = {step.number for step in found.writes if not part or step.number in part}
-    from concordex.work.run.options import How
+    from concordex.change.run_options import RunOptions
 
-    how = replace(How(**found.about.get("how", {})), send_again=send_again)
+    how = replace(RunOptions(**found.about.get("how", {})), send_again=send_again)
     return run_and_tell(here, number, numbers, part=bool(part), how=how, any_time=any_time, wait=wait)
 
 
@@ -216,11 +214,10 @@ def settle(
     Example: concordex change settle 7 3 --done
     """
     from concordex.errors import CalledWrongly
-    from concordex.work.run.settle import settle as say
 
     if done is None:
         raise CalledWrongly("say what you saw", advice="--done or --not-done")
-    after = say(workspace(), number, step, done=done)
+    after = workspace().settle(number, step, done=done)
     word = "done" if done else "not done"
     draw.note(f"step {step} of change {number} is {word}, by your word; the change is {after.state}")
     if after.writes:
@@ -243,11 +240,9 @@ def undo(
 
     Example: concordex change undo 1
     """
-    from concordex.work.change.undo import prepare_undo
-
     here = workspace()
     answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time, regardless=regardless)
-    return propose(here, prepare_undo(here, number), answers, f"nothing of change {number} is to be taken back")
+    return propose(here, here.undo(number), answers, f"nothing of change {number} is to be taken back")
 
 
 @change.command("drop")
@@ -256,10 +251,7 @@ def drop(number: Number) -> None:
 
     Example: concordex change drop 1
     """
-    here = workspace()
-    from concordex.work.change.undo import drop as put_aside
-
-    put_aside(here, number)
+    workspace().drop(number)
     draw.note(f"change {number} is dropped")
 
 
@@ -314,10 +306,7 @@ def save(number: Number, output: Annotated[Path, typer.Option("--output", "-o", 
 
     Example: concordex change save 1 -o tonight.yaml
     """
-    from concordex.work.change.file import save as write
-
-    here = workspace()
-    write(here.change(number), output)
+    workspace().save_change(number, output)
     draw.note(f"change {number} is in {output}; to run it elsewhere: concordex change load {output}")
 
 
@@ -335,18 +324,14 @@ def load(
 
     Example: concordex change load tonight.yaml --draft
     """
-    from concordex.work.change.file import load as read
-
     here = workspace()
     answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time, count=count)
-    return propose(here, read(here, file), answers, "the file holds no open step")
+    return propose(here, here.load_change(file), answers, "the file holds no open step")
 
 
 def _tell_freshness(here: Workspace, found: Change) -> None:
     """How old what a draft rests on is, and which steps rest on what is no longer so."""
-    from concordex.work.change.freshness import freshness
-
-    fresh = freshness(here, found)
+    fresh = here.freshness(found)
     made = next(datetime.fromisoformat(row["made"]) for row in here.changes() if row["id"] == found.number)
     told = f"prepared {draw.ago(made, here.now())} ago"
     if fresh.pulled is not None:

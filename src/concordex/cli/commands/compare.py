@@ -52,7 +52,6 @@ def compare(
 
 def _found(here: str, there: str, where: str | None, fields: list[str], systems: list[str]) -> Any:
     from concordex.errors import CalledWrongly
-    from concordex.work.show.compare import of_moments, of_systems
 
     space = workspace()
     known = space.config.systems
@@ -61,12 +60,12 @@ def _found(here: str, there: str, where: str | None, fields: list[str], systems:
             raise CalledWrongly(
                 "--system is for two dates", advice="concordex compare 2026-11-01 2026-11-20 --system …"
             )
-        return of_systems(space, here, there, where=where, fields=fields)
+        return space.compare_systems(here, there, where=where, fields=fields)
     moments = [moment(text, "compare", end_of_day=True) for text in (here, there)]
     assert moments[0] is not None
     assert moments[1] is not None
-    return of_moments(
-        space, moments[0], moments[1], systems=space.systems(systems) if systems else (), where=where, fields=fields
+    return space.compare_dates(
+        moments[0], moments[1], systems=space.systems(systems) if systems else (), where=where, fields=fields
     )
 
 

@@ -271,8 +271,8 @@ def _together() -> int | None:
 
 
 def _tell_score(target: Path, harbour: Harbour) -> None:
+    from concordex import Workspace
     from concordex.standins.score import score
-    from concordex.work import Workspace
 
     frame = Workspace(target).show("records", columns=["system", "record_id", "entry"]).frame
     found = {(system, record_id): entry for system, record_id, entry in frame.iter_rows()}

@@ -13,14 +13,13 @@ from concordex.errors import CalledWrongly, DocumentError
 
 if TYPE_CHECKING:
     from concordex.wire.dialect import Dialect
+    from concordex.work.api_dialects import Dialects
     from concordex.work.show.capabilities import Ability
 
 
 def _names() -> list[str]:
     """Every dialect, for the shell."""
-    from concordex.wire.dialect.load import known
-
-    return list(known(_folder()))
+    return list(_dialects().known())
 
 
 dialect = typer.Typer(
@@ -36,12 +35,11 @@ def list_dialects(form: Form = None) -> None:
     Example: concordex dialect list
     """
     from concordex.cli.rows import emit_rows
-    from concordex.wire.dialect.load import find, known
 
-    rows = []
-    for name, kind in known(_folder()).items():
+    every, rows = _dialects(), []
+    for name, kind in every.known().items():
         try:
-            found = find(name, _folder())
+            found = every.find(name)
         except DocumentError as error:
             fault = str(error).partition(": ")[2].splitlines()[0]
             rows.append({"dialect": name, "kind": "FAULTY", "role": "", "title": fault, "sign-in": "", "reads": "",
@@ -82,16 +80,13 @@ def show(
     """
     if asked:
         from concordex.cli.rows import emit_rows
-        from concordex.work.show.requests import calls
 
-        rows = [row for row in calls(_found(name)) if table is None or row["for"].split(".")[0] == table]
+        rows = [row for row in _dialects().requests(_found(name)) if table is None or row["for"].split(".")[0] == table]
         said = [key for key in rows[0] if any(row[key] for row in rows)] if rows else []
         emit_rows([{key: row[key] for key in said} for row in rows] if form in (None, Format.TABLE) else rows, form,
                   None, styles={"alters": "yellow", "reads, it says": "yellow"})  # fmt: skip
     elif source:
-        from concordex.wire.dialect.load import text_of
-
-        draw.line(text_of(name, _folder()).rstrip())
+        draw.line(_dialects().text(name).rstrip())
     elif table is None:
         _draw(_found(name), form)
     else:
@@ -127,9 +122,8 @@ def check(
         return Status.DONE
     from concordex.cli.commands.system import RESULTS
     from concordex.cli.options import workspace
-    from concordex.work.pull.check import check as try_all
 
-    tried = try_all(workspace(), [against], found)
+    tried = workspace().check([against], found)
     rows = [{"step": f.step, "result": "well" if f.well else "FAILED", "seen": f.seen} for f in tried]
     emit_rows(rows, form, None, styles=RESULTS)
     for one in (f for f in tried if f.advice):
@@ -143,9 +137,7 @@ def schema() -> None:
 
     Example: concordex dialect schema > dialect.schema.json
     """
-    from concordex.wire.dialect.load import schema as written
-
-    draw.line(written().rstrip())
+    draw.line(_dialects().schema().rstrip())
 
 
 #: What is told of each table in a few words, in this order.
@@ -158,10 +150,8 @@ _SHORT = {
 def _draw(found: "Dialect", form: Form) -> None:
     """On a screen what the system can do, then one line for each table; in any format one row for each thing."""
     from concordex.cli.rows import emit_rows
-    from concordex.work.show.capabilities import abilities
-    from concordex.work.show.requests import summary
 
-    every = abilities(found)
+    every = _dialects().capabilities(found)
     if form not in (None, Format.TABLE):
         emit_rows([{"of": o.about, "what": o.what, "can": o.can, "how": o.how} for o in every], form, None)
         return
@@ -173,7 +163,7 @@ def _draw(found: "Dialect", form: Form) -> None:
     draw.line()
     emit_rows([_line(found, name, every) for name in found.tables], None, None, styles=styles)
     draw.line()
-    for what, how in summary(found):
+    for what, how in _dialects().summary(found):
         draw.line(f"{what}: {how}")
     draw.note("--requests lists each of them")
 
@@ -193,16 +183,15 @@ def _line(found: "Dialect", table: str, every: "list[Ability]") -> dict[str, Any
 def _draw_table(found: "Dialect", name: str, form: Form) -> None:
     from concordex.cli.rows import emit_rows
     from concordex.words import suggestion
-    from concordex.work.show.capabilities import abilities, fields
 
     if name not in found.tables:
         raise CalledWrongly(f"{found.name} has no table {name!r}", advice=suggestion(name, found.tables))
-    rows = fields(found.tables[name])
+    rows = _dialects().fields(found.tables[name])
     if form not in (None, Format.TABLE):
         emit_rows(rows, form, None)
         return
     draw.line(f"{found.name}/{name}: {found.tables[name].about or 'a table'}")
-    for one in abilities(found):
+    for one in _dialects().capabilities(found):
         if one.about == name and one.can and one.how:
             draw.below(f"{one.what}: {one.how}", "  ")
     draw.line()
@@ -211,11 +200,14 @@ def _draw_table(found: "Dialect", name: str, form: Form) -> None:
 
 
 def _found(name: str) -> "Dialect":
-    from concordex.wire.dialect.load import find, from_file
+    return _dialects().find(name)
 
-    if Path(name).suffix in (".yaml", ".yml") or "/" in name:
-        return from_file(Path(name))
-    return find(name, _folder())
+
+def _dialects() -> "Dialects":
+    """The shipped ones, and the workspace's own."""
+    from concordex.work.api_dialects import Dialects
+
+    return Dialects(_folder())
 
 
 def _folder() -> Path | None:

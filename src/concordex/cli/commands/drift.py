@@ -14,7 +14,7 @@ from concordex.cli.statuses import Status
 from concordex.words import plural
 
 if TYPE_CHECKING:
-    from concordex.work import Workspace
+    from concordex import Workspace
     from concordex.work.objects.drift import Drift
 
 
@@ -53,39 +53,37 @@ def drift(
     concordex drift bollard --from baselines --restore
     """
     from concordex.errors import CalledWrongly, ConcordexError
-    from concordex.work.objects.baselines import folders
-    from concordex.work.objects.drift import drifts
 
     if accept and restore:
         raise CalledWrongly("--accept and --restore are opposites: say one of them")
     here = workspace()
     with draw.progress() as told:
-        asked = drifts(here, folders(here, systems or [], baselines or here.root / "baselines"), told)
+        asked = here.objects.drift(systems or [], baselines, told)
     lost = {name: one for name, one in asked.items() if isinstance(one, ConcordexError)}
     found = [one for one in asked.values() if not isinstance(one, ConcordexError)]
     if len(lost) == len(asked) == 1:
         raise next(iter(lost.values()))
     if accept:
-        status = _accept(found)
+        status = _accept(here, found)
     elif restore:
         answers = Answers(stage=stage, draft=draft, yes=yes, every=every, form=form, any_time=any_time)
         status = max((_restore(here, one, answers) for one in found), default=Status.DONE)
     else:
-        status = _show(found, form, output)
+        status = _show(here, found, form, output)
     for name, error in lost.items():
         why = f" ({error.why})" if error.why else ""
         draw.note(f"{name} could not be looked at: {error.what}{why}", "red")
     return status if not lost else Status.PARTLY if found else Status.FAILED
 
 
-def _show(found: "list[Drift]", form: Form, output: Output) -> int:
+def _show(here: "Workspace", found: "list[Drift]", form: Form, output: Output) -> int:
     if is_data(form, output):
         emit_differences([(one.system, one.found) for one in found], form, output)
     clean = [one for one in found if not one.found]
     many = len(clean) > _CLEAN
     for one in found:
         if not is_data(form, output):
-            draw_differences(one.found, None, None, system=one.system, told=_told(one))
+            draw_differences(one.found, None, None, system=one.system, told=_told(here, one))
         if one.found or not many:
             _count(one)
     if many:
@@ -114,13 +112,11 @@ def _near(folder: Path) -> Path:
     return folder.relative_to(Path.cwd()) if folder.is_relative_to(Path.cwd()) else folder
 
 
-def _told(one: "Drift") -> dict[Any, list[str]]:
+def _told(here: "Workspace", one: "Drift") -> dict[Any, list[str]]:
     """Who touched each drifted object last, there and in the baseline."""
-    from concordex.work.objects.drift import last_commits
-
     lines: dict[Any, list[str]] = {}
     files = {found.key: Path(found.was.source) for found in one.found if found.was and found.was.source}
-    commits = last_commits(one.folder, set(files.values()))
+    commits = here.objects.last_commits(one.folder, set(files.values()))
     for found in one.found:
         if found.now and (found.now.by or found.now.at):
             lines.setdefault(found.key, []).append(
@@ -131,11 +127,9 @@ def _told(one: "Drift") -> dict[Any, list[str]]:
     return lines
 
 
-def _accept(found: "list[Drift]") -> int:
-    from concordex.work.objects.drift import accept
-
+def _accept(here: "Workspace", found: "list[Drift]") -> int:
     for one in found:
-        done = accept(one)
+        done = here.objects.accept(one)
         draw.note(
             f"{one.system}: {plural(len(done.written), 'file')} written, {len(done.removed):,} removed"
             f" in {_near(one.folder)}"
@@ -144,8 +138,6 @@ def _accept(found: "list[Drift]") -> int:
 
 
 def _restore(here: "Workspace", one: "Drift", answers: Answers) -> int:
-    from concordex.work.objects.drift import restore
-
-    change = restore(here, one)
+    change = here.objects.restore(one)
     change = replace(change, about={**change.about, "from": str(one.folder), "command": "drift"})
     return propose(here, change, answers, f"{one.system} is as the baseline says")

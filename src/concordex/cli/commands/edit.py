@@ -37,10 +37,8 @@ def set_fields(
 
     concordex set stowage 'site = "cobble-quay" and kind = switch' status=stored comment= --draft
     """
-    from concordex.work.change.edit import prepare_set
-
     here = workspace()
-    change = prepare_set(here, system, table, selection, pairs(values, "set"), words(make))
+    change = here.set(system, table, selection, pairs(values, "set"), words(make))
     change = replace(change, about={"selection": selection, "command": "set"})
     answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     return propose(here, change, answers, "the selected records are so already, or none is selected")
@@ -60,10 +58,8 @@ def retire(
 
     Example: concordex retire stowage 'last_seen older than 90d' --draft
     """
-    from concordex.work.change.edit import prepare_retire
-
     here = workspace()
-    change = prepare_retire(here, system, table, selection)
+    change = here.retire(system, table, selection)
     change = replace(change, about={"selection": selection, "command": "retire"})
     answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     return propose(here, change, answers, "the selected records are retired already, or none is selected")
@@ -86,10 +82,8 @@ def delete(
 
     Example: concordex delete stowage 'status = retired and site = depot' --count 4
     """
-    from concordex.work.change.edit import prepare_delete
-
     here = workspace()
-    change = prepare_delete(here, system, table, selection)
+    change = here.delete(system, table, selection)
     change = replace(change, about={"selection": selection, "command": "delete"})
     answers = Answers(draft=draft, every=every, form=form, count=count, any_time=any_time)
     return propose(here, change, answers, "no record is selected")
@@ -117,10 +111,8 @@ def act(
 
     concordex act muster wipe LT-0042 --count 1
     """
-    from concordex.work.change.edit import prepare_act
-
     here = workspace()
-    change = prepare_act(here, system, table, what, selection)
+    change = here.act(system, table, what, selection)
     change = replace(change, about={**change.about, "selection": selection, "command": f"act {what}"})
     answers = Answers(draft=draft, yes=yes, every=every, form=form, count=count, any_time=any_time)
     return propose(here, change, answers, "no record is selected")

@@ -33,9 +33,7 @@ def explain(
     if why_not is not None:
         _draw_not_one(device, why_not, form)
         return
-    from concordex.work.concordance.explain import explain as find
-
-    found = find(workspace(), device)
+    found = workspace().explain(device)
     past = [_past(one.entry) if history else [] for one in found]
     if form not in (None, Format.TABLE):
         told = [
@@ -53,9 +51,7 @@ def explain(
 
 
 def _draw_not_one(device: str, other: str, form: Form) -> None:
-    from concordex.work.concordance.explain import why_not
-
-    found = why_not(workspace(), device, other)
+    found = workspace().why_not(device, other)
     if form not in (None, Format.TABLE):
         _as_data([asdict(found)], form)
         return
@@ -66,9 +62,7 @@ def _draw_not_one(device: str, other: str, form: Form) -> None:
 
 
 def _past(entry: str) -> list[Any]:
-    from concordex.work.concordance.history import history
-
-    return history(workspace(), entry)
+    return list(workspace().history(entry))
 
 
 def _draw_past(events: list[Any]) -> None:

@@ -43,7 +43,6 @@ def findings(
     from concordex.errors import CalledWrongly
     from concordex.match.finding import KINDS
     from concordex.words import suggestion
-    from concordex.work.concordance.first_seen import conflicts_since
 
     kinds = words(kind)
     for name in kinds:
@@ -70,7 +69,7 @@ def findings(
     if screen and not count:
         columns = ["severity", "kind", "entry", "name", "field", "seen", "state"]
         columns += ["accepted"] if accepted else []
-        since = conflicts_since(here, shown) if table == "findings" else {}
+        since = here.conflicts_since(shown) if table == "findings" else {}
         rows = [(*row, since.get((row[2], row[4]))) if since else row for row in shown.select(columns).iter_rows()]
         draw.table([*columns, "since"] if since else columns, rows, styles=STYLES)
         for name in shown["kind"].unique(maintain_order=True):

@@ -17,9 +17,8 @@ group = typer.Typer(
 def complete_groups(incomplete: str) -> list[str]:
     """The groups of the workspace here, for the shell."""
     from concordex.cli.options import safely
-    from concordex.work.workspace.groups import groups
 
-    return safely(lambda: list(groups(workspace().root)), incomplete)
+    return safely(lambda: list(workspace().groups()), incomplete)
 
 
 Name = Annotated[str, typer.Argument(help="The group's name.", autocompletion=complete_groups)]
@@ -42,12 +41,10 @@ def add(
 
     concordex group add quay-radios --all-of quays,radios --but-not spare
     """
-    from concordex.work.workspace.groups import add as make
-
     given = {
         "about": about, "where": where, "any_of": words(any_of), "all_of": words(all_of), "but_not": words(but_not),
     }  # fmt: skip
-    make(workspace(), name, given)
+    workspace().add_group(name, given)
     draw.note(f"groups/{name}.yaml; to use it: --where 'group = {name}'")
 
 
@@ -58,14 +55,13 @@ def list_groups(form: Form = None, output: Output = None) -> None:
     Example: concordex group list
     """
     from concordex.cli.rows import emit_rows
-    from concordex.work.workspace.groups import load
 
     rows = [
         {
             "group": name, "where": one.where or "", "any of": ", ".join(one.any_of), "all of": ", ".join(one.all_of),
             "but not": ", ".join(one.but_not), "about": one.about,
         }
-        for name, one in load(workspace().root).items()
+        for name, one in workspace().groups().items()
     ]  # fmt: skip
     if not rows:
         draw.note("there is no group yet; concordex group add NAME --where …")
@@ -107,9 +103,7 @@ def remove(name: Name) -> None:
 
     Example: concordex group remove quays
     """
-    from concordex.work.workspace.groups import remove as take_away
-
-    take_away(workspace(), name)
+    workspace().remove_group(name)
     draw.note(f"groups/{name}.yaml is removed")
 
 
@@ -130,10 +124,8 @@ def push(
     """
     from dataclasses import replace
 
-    from concordex.work.objects.groups import prepare_groups
-
     here = workspace()
-    change = prepare_groups(here, names, to)
+    change = here.push_groups(names, to)
     change = replace(change, about={**change.about, "from": ", ".join(names), "command": "group push"})
     answers = Answers(draft=draft, yes=yes, form=form, any_time=any_time)
     return propose(here, change, answers, f"{to} has them so")

@@ -15,8 +15,7 @@ def init(
 
     Example: concordex init fleet
     """
-    from concordex.work.workspace.init import init as make
+    from concordex import Workspace
 
-    path = make(folder)
-    draw.note(f"made {path}")
+    draw.note(f"made {Workspace.make(folder).root / 'concordex.yaml'}")
     draw.note("next: concordex system add NAME --dialect DIALECT --url URL   (dialects: concordex dialect list)")

@@ -43,11 +43,9 @@ def enter(
 
     Example: concordex lines enter switches segments.j2 --with switches.csv
     """
-    from concordex.work.change.lines import prepare_lines
-    from concordex.work.workspace.tabular import read_rows
-
-    here, rows = workspace(), read_rows(table)
-    made = prepare_lines(here, devices, template, rows)
+    here = workspace()
+    rows = here.read_rows(table)
+    made = here.enter_lines(devices, template, rows)
     if made.mistakes:
         tell_mistakes(made.mistakes, table, len(rows))
         if rejects is None:
@@ -73,9 +71,8 @@ def show(
     Example: concordex lines show switches 'show segments' --at 10.20.0.7
     """
     from concordex.errors import ConcordexError
-    from concordex.work.change.lines import look
 
-    found = look(workspace(), devices, line, words(at), "text" if text else "data")
+    found = workspace().show_lines(devices, line, words(at), "text" if text else "data")
     for address, answer in found.items():
         if len(found) > 1:
             draw.heading(f"# {address}")

@@ -17,9 +17,8 @@ def mend(form: Form = None) -> None:
     from dataclasses import asdict
 
     from concordex.cli.rows import emit_rows
-    from concordex.work.workspace.repair import mend as set_right
 
-    found = set_right(workspace())
+    found = workspace().mend()
     if found or form is not None:
         emit_rows([asdict(one) for one in found], form, None)
     if not found:

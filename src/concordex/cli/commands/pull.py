@@ -68,14 +68,13 @@ def pull(
     """
     from concordex.cli.rows import emit_rows
     from concordex.errors import Stopped
-    from concordex.work.pull.pull import pull as fetch
 
     here, names = workspace(), chosen(systems, tag, label)
     draw_unverified(names)
     try:
         with draw.progress() as told:
-            done = fetch(
-                here, names, words(table), lambda s, t, came, of: told(f"{s}/{t}", came, of), where=where,
+            done = here.pull(
+                names, words(table), lambda s, t, came, of: told(f"{s}/{t}", came, of), where=where,
                 changed_only=changed_only, accept_fall=accept_fall,
             )  # fmt: skip
     except (KeyboardInterrupt, Stopped) as stopped:

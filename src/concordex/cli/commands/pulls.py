@@ -40,8 +40,6 @@ def pulls(
     concordex pulls 3 --stop
     """
     from concordex.cli.rows import emit_rows
-    from concordex.work.pull.in_progress import settle
-    from concordex.work.pull.in_progress import stop as ask_to_stop
 
     here = workspace()
     if outcome and outcome not in STYLES:
@@ -49,11 +47,11 @@ def pulls(
     if stop:
         if pull is None:
             raise CalledWrongly("which pull should stop?", advice="concordex pulls NUMBER --stop")
-        ask_to_stop(here, pull)
+        here.stop_pull(pull)
         draw.note(f"pull {pull} is asked to stop; it does so within a second")
         return
     if here.memory.running() and here.can_write:
-        settle(here)
+        here.settle_pulls()
     memory = here.memory
     if pull is not None:
         emit_rows(_tables(memory, pull), form, None, styles=STYLES)

@@ -14,9 +14,8 @@ from concordex.cli.statuses import Status
 from concordex.words import plural
 
 if TYPE_CHECKING:
+    from concordex import Workspace
     from concordex.change.rows import Mistake, Row
-    from concordex.work import Workspace
-    from concordex.work.change.push import Choice
 
 
 def push(
@@ -65,16 +64,10 @@ def push(
 
     concordex push new.csv --to stowage --make sites,models --default kind=switch --rejects bad.csv
     """
-    from concordex.work.change.push import Choice, prepare_push, read_defaults
-    from concordex.work.workspace.tabular import read_rows
-
-    rows = read_rows(file, given, sheet)
-    given_for_all = [(None, pairs(default, "--default"))] if default else []
-    choice = Choice(
-        columns=pairs(column, "--column"), ignore=words(ignore), make=words(make),
-        defaults=[*(read_defaults(defaults) if defaults else []), *given_for_all],
-    )  # fmt: skip
     here = workspace()
+    rows, columns = here.read_rows(file, given, sheet), pairs(column, "--column")
+    given_for_all = [(None, pairs(default, "--default"))] if default else []
+    every_default = [*(here.read_defaults(defaults) if defaults else []), *given_for_all]
     answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     unheard: list[Mistake] = []
     left_out: list[Row] = []
@@ -82,14 +75,16 @@ def push(
     silent: dict[tuple[str, str], str] = {}
     count = len(rows)
     if ask:
-        told = _asked(here, to, table, ask, rows, choice, answers, file)
+        told = _asked(here, to, table, ask, rows, columns, every_default, answers, file)
         if isinstance(told, int):
             return told
         rows, unheard, left_out, asks = told
         sets, silent = asks.pop("sets"), asks.pop("silent")
-        plain = [(where, {n: v for n, v in said.items() if n not in sets}) for where, said in choice.defaults]
-        choice = replace(choice, defaults=[one for one in plain if one[1]])
-    prepared = prepare_push(here, to, table, rows, choice)
+        plain = [(where, {n: v for n, v in said.items() if n not in sets}) for where, said in every_default]
+        every_default = [one for one in plain if one[1]]
+    prepared = here.push(
+        to, table, rows, columns=columns, ignore=words(ignore), make=words(make), defaults=every_default
+    )
     told_of = [replace(one, what=silent.get((one.place, one.column), one.what)) for one in prepared.mistakes]
     mistakes, rejected = [*unheard, *told_of], [*left_out, *prepared.rejected]
     if mistakes:
@@ -115,7 +110,8 @@ def _asked(
     table: str,
     devices: str,
     rows: "list[Row]",
-    choice: "Choice",
+    columns: dict[str, str],
+    defaults: "list[tuple[str | None, dict[str, str]]]",
     answers: Answers,
     file: str,
 ) -> "tuple[list[Row], list[Mistake], list[Row], dict[str, Any]] | int":
@@ -123,10 +119,7 @@ def _asked(
 
     The rows with the answers, what is wrong and the rows left out for it; or the status to end with.
     """
-    from concordex.work.change.onboarding import answered, asking, prepare_settings
-
-    begun = asking(here, to, table, devices, rows, choice.columns, choice.defaults)
-    change, made = prepare_settings(here, begun)
+    change, made = here.ask_devices(to, table, devices, rows, columns, defaults)
     if change.steps:
         change = replace(change, about={**change.about, "from": file, "command": "push"})
         status = propose(here, change, answers, "every device is set as its row says")
@@ -134,7 +127,7 @@ def _asked(
             draw.note(f"what the devices tell is asked for once that is done: then push {file} again")
         if answers.draft or status not in (Status.DONE, Status.PARTLY):
             return status
-    found, mistakes, left_out = answered(here, made)
+    found, mistakes, left_out = here.answers_of_devices(made)
     draw.note(f"{plural(len(found), 'device')} of {len(rows):,} told what {to} needs of them")
     again = {
         "devices": devices, "table": made.spec.table, "at": made.addresses, "sets": list(made.spec.sets),

@@ -26,10 +26,9 @@ def reconcile(
     concordex reconcile --format json
     """
     from concordex.cli.rows import emit_rows
-    from concordex.work.concordance.reconcile import make
 
     with draw.progress() as told:
-        made = make(workspace(), lambda done, of: told("reconcile", done, of), relearn=relearn)
+        made = workspace().reconcile(lambda done, of: told("reconcile", done, of), relearn=relearn)
     emit_rows([_row(name, counts, made.entries) for name, counts in made.systems.items()], form, None)
     again = f"; {made.looked_at:,} looked at again" if made.looked_at < made.records else ""
     draw.note(f"{plural(made.records, 'record')}, {plural(made.entries, 'entry', 'entries')}{again}")

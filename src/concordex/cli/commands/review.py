@@ -32,23 +32,20 @@ def review(
     concordex review --list --format csv -o doubtful.csv
     """
     from concordex.errors import CalledWrongly
-    from concordex.work.concordance.review import pairs
 
     here = workspace()
-    found = pairs(here)
+    found = here.doubtful_pairs(names=bool(listed or form or output))
     waiting = found.head(limit) if limit else found
     if listed or form or output:
-        return _list(here, waiting, form, output)
+        return _list(waiting, form, output)
     if not (draw.is_terminal(sys.stdout) and sys.stdin.isatty()):
         raise CalledWrongly("a review needs a terminal", advice="concordex review --list")
     return _ask(here, waiting)
 
 
-def _list(here: Any, waiting: Any, form: Any, output: Any) -> int:
+def _list(frame: Any, form: Any, output: Any) -> int:
     from concordex.cli.emit import emit
-    from concordex.work.concordance.review import with_names
 
-    frame = with_names(here, waiting)
     emit(frame, form, output)
     if form is None and output is None:
         draw.note(f"{frame.height:,} pairs to decide; bits: each doubles the odds that the two are one")
@@ -56,12 +53,9 @@ def _list(here: Any, waiting: Any, form: Any, output: Any) -> int:
 
 
 def _ask(here: Any, waiting: Any) -> int:
-    from concordex.work.concordance.review import doubt
-    from concordex.work.concordance.rulings import add, user
-
     counts = dict.fromkeys(("same", "apart", "left"), 0)
     for at, pair in enumerate(waiting.to_dicts(), start=1):
-        one = doubt(here, pair)
+        one = here.doubt(pair)
         _show(one, at, waiting.height)
         key = _key()
         if key == "q":
@@ -69,7 +63,7 @@ def _ask(here: Any, waiting: Any) -> int:
         kind = {"s": "same", "a": "apart"}.get(key)
         counts[kind or "left"] += 1
         if kind:
-            add(here, {kind: [one.link.a, one.link.b]}, who=user(), why="reviewed")
+            here.rule({kind: [one.link.a, one.link.b]}, why="reviewed")
     decided = counts["same"] + counts["apart"]
     rest = waiting.height - decided
     draw.note(f"{counts['same']} the same, {counts['apart']} apart; {rest:,} pairs not decided")

@@ -92,17 +92,16 @@ def list_rulings(form: Form = None, output: Output = None) -> None:
     Example: concordex ruling list
     """
     from concordex.cli.rows import emit_rows
-    from concordex.work.concordance.rulings import holding, load
 
     here = workspace()
-    hold = holding(here)
+    hold = here.rulings(holding=True)
     rows = [
         {
             "ruling": one.kind, "of": one.records[0], "says": one.says, "who": one.who,
             "when": f"{one.when:%Y-%m-%d}" if one.when else "", "until": str(one.until or ""),
             "holds": "yes" if one in hold else "no", "why": one.why,
         }
-        for one in load(here)
+        for one in here.rulings()
     ]  # fmt: skip
     if not rows:
         draw.note("there is no ruling yet; `concordex review` asks for some")
@@ -118,9 +117,7 @@ def remove(
 
     Example: concordex ruling remove muster/0f3a
     """
-    from concordex.work.concordance.rulings import remove as take_back
-
-    for one in take_back(workspace(), record):
+    for one in workspace().remove_rulings(record):
         draw.note(f"removed: {one.kind} {one.records[0]} {one.says}")
     draw.note("concordex reconcile makes it count")
 
@@ -137,20 +134,17 @@ def _pair(kind: str, devices: list[str], why: str, who: str | None) -> None:
 def _record(device: str) -> str:
     """A record as it is written in rulings; of an entry, its first."""
     from concordex.errors import CalledWrongly
-    from concordex.work.concordance.rulings import records_of
 
-    found = records_of(workspace(), device)
+    found = workspace().records_of(device)
     if len(found) > 1:
         raise CalledWrongly(f"{device!r} may be {len(found)} devices: {', '.join(found)}", advice="name one of them")
     return found[0]
 
 
 def _add(ruling: dict[str, Any], why: str, who: str | None, until: str | None) -> None:
-    from concordex.work.concordance.rulings import add, user
-
     last = moment(until, "--until")
     given = ruling | ({"until": _day(last)} if last else {})
-    made = add(workspace(), given, who=who or user(), why=why)
+    made = workspace().rule(given, who=who, why=why)
     draw.note(f"ruled {made.kind}: {made.records[0]} {made.says}")
     draw.note("kept in rulings.yaml; concordex reconcile makes it count")
 

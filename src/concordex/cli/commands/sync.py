@@ -38,17 +38,11 @@ def sync(
     concordex sync stowage --where 'site = "cobble-quay"' --yes
     """
     from concordex.errors import CalledWrongly
-    from concordex.work.change.sync import prepare_sync
-    from concordex.work.targets.databases import known, prepare_outlet
 
     if edited not in ("hold", "ours", "theirs"):
         raise CalledWrongly(f"--edited {edited}: is not known", advice="hold, ours or theirs")
     here = workspace()
-    if known(here, system):
-        change, notes = prepare_outlet(here, system, where, edited)
-    else:
-        prepared = prepare_sync(here, system, where, edited)  # type: ignore[arg-type]
-        change, notes = prepared.change, prepared.notes
+    change, notes = here.sync(system, where, edited)  # type: ignore[arg-type]
     for text in notes:
         draw.note(text)
     answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)

@@ -46,15 +46,13 @@ def add(
 
     Example: concordex system add muster -d muster -u https://muster.example -c client=ops -c secret=env:MUSTER_SECRET
     """
-    from concordex.work.workspace.init import add_system
-
     credentials = dict(_pair(text) for text in credential or [])
     settings: dict[str, Any] = {
         "dialect": dialect, "url": url, "folder": folder, "label": label, "tags": words(tag),
         "credentials": credentials,
         "tls": {key: value for key, value in (("ca", ca), ("fingerprint", fingerprint)) if value},
     }  # fmt: skip
-    add_system(workspace(), name, settings)
+    workspace().add_system(name, settings)
     draw.note(f"added {name}; try it: concordex system check {name}")
 
 
@@ -77,10 +75,9 @@ def list_systems(systems: Systems = None, tag: Tags = None, label: Labels = None
     """
     from concordex.cli.commands.pull import STYLES
     from concordex.cli.rows import emit_rows
-    from concordex.work.show.systems import overview
 
     here = workspace()
-    known = overview(here, chosen(systems, tag, label))
+    known = here.overview(chosen(systems, tag, label))
     with_labels, with_tags = any(one.label for one in known), any(one.tags for one in known)
     rows = [
         {
@@ -114,12 +111,10 @@ def resume(systems: Named, tag: Tags = None, label: Labels = None) -> None:
 
 
 def _pause(systems: list[str] | None, tag: list[str] | None, label: list[str] | None, *, paused: bool) -> None:
-    from concordex.work.workspace.init import set_paused
-
     names = chosen(systems, tag, label)
     if not names:
         raise CalledWrongly("which systems?", advice="name them, or --tag, or --label")
-    altered = set_paused(workspace(), names, paused)
+    altered = workspace().set_paused(names, paused=paused)
     word = "paused" if paused else "active"
     draw.note(f"now {word}: {', '.join(altered)}" if altered else f"nothing to do: {word} already")
 
@@ -145,11 +140,10 @@ def check(
     """
     from concordex.cli.commands.pull import draw_unverified
     from concordex.cli.rows import emit_rows
-    from concordex.work.pull.check import check as try_all
 
     names = chosen(systems, tag, label)
     draw_unverified(names)
-    found = try_all(workspace(), names)
+    found = workspace().check(names)
     several = len({f.system for f in found}) > 1
     whole = steps or not several or form is not None
     emit_rows(_each_step(found) if whole else _one_line(found), form, None, styles=RESULTS)

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from typing import Any
 from urllib.parse import quote
 
-from concordex.wire.http.secrets import Secret
+from concordex.unseen import Secret
 
 Values = Mapping[str, Any]
 #: A name, or JSONPath (RFC 9535) into the record at hand.

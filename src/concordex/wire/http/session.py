@@ -19,6 +19,7 @@ import stamina
 from yarl import URL
 
 from concordex.errors import BadAnswer, ConcordexError, ServerFault, SignInRefused, Unreachable, WireError, Withheld
+from concordex.parallel import all_of
 from concordex.unseen import WITHHELD
 from concordex.wire import dialect as d
 from concordex.wire.dialect.paths import at
@@ -26,7 +27,6 @@ from concordex.wire.dialect.templates import fill, fill_path, fill_texts, names_
 from concordex.wire.http.answers import Answer, Judge, Reply, wait_asked
 from concordex.wire.http.formats import ACCEPT, TYPES, encode, merged, put
 from concordex.wire.http.signin import Pass, prepare
-from concordex.wire.http.together import gathered
 from concordex.wire.http.transport import Endpoint, Traffic, Transport, log
 
 __all__ = ["Asked", "Endpoint", "Session", "Traffic"]
@@ -147,9 +147,9 @@ class Session:
         """The answers to several requests; in one, where the system takes JSON-RPC calls in batches."""
         most = self.dialect.rpc.batch if self.dialect.rpc else 1
         if most == 1 or not all(asked.rpc for asked in many):
-            return await gathered(self.read(asked) for asked in many)
+            return await all_of(self.read(asked) for asked in many)
         bundles = [many[start : start + most] for start in range(0, len(many), most)]
-        done = await gathered(self._retried(partial(self._send_bundle, bundle)) for bundle in bundles)
+        done = await all_of(self._retried(partial(self._send_bundle, bundle)) for bundle in bundles)
         return [answer for answers in done for answer in answers]
 
     async def write(self, asked: Asked) -> Answer:

@@ -13,11 +13,10 @@ from http.cookies import CookieError, SimpleCookie
 from typing import Any
 
 from concordex.errors import BadAnswer
-from concordex.unseen import UNSEEN
+from concordex.unseen import UNSEEN, Secret
 from concordex.wire import dialect as d
 from concordex.wire.dialect.templates import fill, fill_texts
 from concordex.wire.http.answers import Answer
-from concordex.wire.http.secrets import Secret
 
 #: Makes one call that carries no credential of its own.
 MakeCall = Callable[[d.Call], Awaitable[Answer]]

@@ -17,11 +17,10 @@ import aiohttp
 from yarl import URL
 
 from concordex.errors import BadAnswer, ForeignHost, Unreachable, Untrusted, WireError
+from concordex.unseen import Secret, masked
 from concordex.unseen import headers as shown
-from concordex.unseen import masked
 from concordex.wire import dialect as d
 from concordex.wire.http.answers import Reply
-from concordex.wire.http.secrets import Secret
 
 #: Seconds after which an idle connection is not used again: a system that closes it just then leaves in doubt
 #: whether a write arrived.

@@ -7,12 +7,12 @@ from dataclasses import replace
 from typing import Any, TypeVar
 
 from concordex.errors import ForeignHost, RequestRefused, WireError
+from concordex.parallel import all_of
 from concordex.wire import dialect as d
 from concordex.wire.dialect.paths import at
 from concordex.wire.dialect.templates import names_in
 from concordex.wire.http.answers import Answer
 from concordex.wire.http.session import Session
-from concordex.wire.http.together import gathered
 from concordex.wire.reading.completeness import Outcome, Verdict, verdict
 from concordex.wire.reading.pages import Page, Pager, Record, in_order
 from concordex.wire.reading.walks import walk
@@ -107,7 +107,7 @@ class Enricher:
         if self.read.details:
             records = await self._with_details(self.read.details, records)
         for gather in self.read.gathers:
-            records = await gathered(self._gathered(gather, record) for record in records)
+            records = await all_of(self._gathered(gather, record) for record in records)
         return replace(page, records=records)
 
     async def _gathered(self, gather: d.Gather, record: Record) -> Record:
@@ -158,7 +158,7 @@ class Enricher:
             answers = await self.session.read_many(asked)
             self._asked_for += len(records)
             return [self._added(details, record, answer) for record, answer in zip(records, answers, strict=True)]
-        return await gathered(self._detailed(details, record) for record in records)
+        return await all_of(self._detailed(details, record) for record in records)
 
     async def _detailed(self, details: d.Details, record: Record) -> Record:
         call = self._linked(details, details.link, record)

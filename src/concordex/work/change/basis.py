@@ -23,7 +23,7 @@ from concordex.work.targets.records import form_of, known_in, tables_for, withou
 
 if TYPE_CHECKING:
     from concordex.store.catalogue import Snapshot
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
 @dataclass(frozen=True)
@@ -126,7 +126,7 @@ class Base:
         return own | {ours: row.get(ours) for link in form.links for ours in link.by.values() if ours in row}
 
 
-def forms_of(workspace: Workspace, system: str) -> dict[str, Form]:
+def forms_of(workspace: BaseWorkspace, system: str) -> dict[str, Form]:
     """How the tables of a system, or of an outlet, are written."""
     if system in workspace.config.outlets:
         into = workspace.config.outlets[system]
@@ -134,7 +134,7 @@ def forms_of(workspace: Workspace, system: str) -> dict[str, Form]:
     return {name: form_of(spec) for name, spec in workspace.dialect(system).tables.items()}
 
 
-def base_of(workspace: Workspace, system: str, table: str) -> Base:
+def base_of(workspace: BaseWorkspace, system: str, table: str) -> Base:
     """The base for changes of ``table``; refused where some of it was never pulled whole."""
     workspace.systems([system])
     dialect = workspace.dialect(system)
@@ -168,7 +168,7 @@ def _all_whole(system: str, tables: Sequence[str], newest: Mapping[str, Snapshot
             )
 
 
-def selected(workspace: Workspace, base: Base, selection: str) -> pl.DataFrame:
+def selected(workspace: BaseWorkspace, base: Base, selection: str) -> pl.DataFrame:
     """The records that a filter finds, or the one that a natural key names."""
     shape = Shape(base.frame.lazy())
     try:

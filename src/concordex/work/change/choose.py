@@ -18,13 +18,13 @@ from concordex.work.change.basis import forms_of
 from concordex.work.objects.live import kinds_of
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 _ACTIONS = ("create", "update", "delete", "act")
 
 
 def choose(
-    workspace: Workspace,
+    workspace: BaseWorkspace,
     change: Change,
     actions: Sequence[str],
     table: str | None,
@@ -49,13 +49,13 @@ def choose(
     return chosen(change, needs, actions=actions, table=table, among=among, first=first)
 
 
-def _matching(workspace: Workspace, change: Change, where: str) -> set[int]:
+def _matching(workspace: BaseWorkspace, change: Change, where: str) -> set[int]:
     rows = [{**step.was, **step.key, **step.shall} for step in change.writes]
     holds = matching(workspace, rows, where)
     return {step.number for step, one in zip(change.writes, holds, strict=True) if one}
 
 
-def matching(workspace: Workspace, rows: Sequence[Mapping[str, Any]], where: str) -> list[bool]:
+def matching(workspace: BaseWorkspace, rows: Sequence[Mapping[str, Any]], where: str) -> list[bool]:
     """For which of ``rows``, our fields and their values, the filter holds."""
     types = dict(FIELDS)
     for name in {name for row in rows for name in row}:

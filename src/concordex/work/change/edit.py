@@ -16,11 +16,11 @@ from concordex.work.change.basis import Base, base_of, selected
 from concordex.work.change.push import limits_of, target_of
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
 def prepare_set(
-    workspace: Workspace, system: str, table: str, selection: str, said: Mapping[str, str], make: Sequence[str] = ()
+    workspace: BaseWorkspace, system: str, table: str, selection: str, said: Mapping[str, str], make: Sequence[str] = ()
 ) -> Change:
     """The change that gives fields of the records in ``selection`` the values ``said``; none empties a field."""
     base = base_of(workspace, system, table)
@@ -43,7 +43,7 @@ def prepare_set(
     return prepare("set", system, table, [], held, base.forms, base.known)
 
 
-def _values(workspace: Workspace, base: Base, said: Mapping[str, str], make: Sequence[str]) -> dict[str, Any]:
+def _values(workspace: BaseWorkspace, base: Base, said: Mapping[str, str], make: Sequence[str]) -> dict[str, Any]:
     """The values as the fields' types have them; every mistake at once."""
     meant, mistakes = columns_of(list(said), base.fields, {})
     rows, unread = read_values([Row(place="", said=said)], meant, base.fields, limits_of(base))
@@ -63,7 +63,7 @@ def _values(workspace: Workspace, base: Base, said: Mapping[str, str], make: Seq
     return {**rows[0].values, **checked[0].values, **empty}
 
 
-def prepare_retire(workspace: Workspace, system: str, table: str, selection: str) -> Change:
+def prepare_retire(workspace: BaseWorkspace, system: str, table: str, selection: str) -> Change:
     """The change that sets records to what the dialect calls retired."""
     base = base_of(workspace, system, table)
     if not base.write.retire:
@@ -76,7 +76,7 @@ def prepare_retire(workspace: Workspace, system: str, table: str, selection: str
     return replace(made, kind="retire", steps=steps)
 
 
-def prepare_delete(workspace: Workspace, system: str, table: str, selection: str) -> Change:
+def prepare_delete(workspace: BaseWorkspace, system: str, table: str, selection: str) -> Change:
     """The change that deletes records, with all that can be written of them kept to undo it."""
     base = base_of(workspace, system, table)
     if base.write.delete is None:
@@ -85,7 +85,7 @@ def prepare_delete(workspace: Workspace, system: str, table: str, selection: str
     return _change("delete", system, [_step(base, r, "delete", was=base.image(r)) for r in found.iter_rows(named=True)])
 
 
-def prepare_act(workspace: Workspace, system: str, table: str, name: str, selection: str) -> Change:
+def prepare_act(workspace: BaseWorkspace, system: str, table: str, name: str, selection: str) -> Change:
     """The change that does to records what the dialect calls ``name``."""
     base = base_of(workspace, system, table)
     if name not in base.write.acts:

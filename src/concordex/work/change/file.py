@@ -13,7 +13,7 @@ from concordex.errors import CalledWrongly
 from concordex.words import suggestion
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
 class StepPart(Part):
@@ -64,7 +64,7 @@ def _said(step: Step) -> dict[str, Any]:
     return {name: value for name, value in told.items() if value not in (None, {}, "")}
 
 
-def load(workspace: Workspace, path: Path) -> Change:
+def load(workspace: BaseWorkspace, path: Path) -> Change:
     """The change in ``path``, for a system of this workspace."""
     found = read_as(path, ChangeFile)
     if found.system not in workspace.config.devices:

@@ -16,7 +16,7 @@ from concordex.work.change.basis import forms_of
 from concordex.work.targets.records import known_in
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
 @dataclass(frozen=True)
@@ -27,7 +27,7 @@ class Freshness:
     moved: list[tuple[Step, str]] = field(default_factory=list)
 
 
-def freshness(workspace: Workspace, change: Change) -> Freshness:
+def freshness(workspace: BaseWorkspace, change: Change) -> Freshness:
     """Look at the open steps of a change again, by the newest whole pulls; nobody is asked for that.
 
     Of configuration objects, of outlets and of devices nothing is pulled that would tell: a run looks by itself.

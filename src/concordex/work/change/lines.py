@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -11,15 +10,15 @@ from typing import TYPE_CHECKING, Any, Literal
 from concordex.change.rows import Mistake, Row
 from concordex.change.steps import Change, Step
 from concordex.errors import CalledWrongly, ConcordexError
+from concordex.parallel import all_of, completed
 from concordex.wire import dialect as d
 from concordex.words import suggestion
 from concordex.work.change.line_templates import rendered
 from concordex.work.change.onboarding import ADDRESS
-from concordex.work.workspace.concurrent import all_of
 from concordex.work.workspace.devices import ask, check_devices
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
 @dataclass(frozen=True)
@@ -32,7 +31,7 @@ class Lines:
     equal: int
 
 
-def prepare_lines(workspace: Workspace, devices: str, template: Path, rows: Sequence[Row]) -> Lines:
+def prepare_lines(workspace: BaseWorkspace, devices: str, template: Path, rows: Sequence[Row]) -> Lines:
     """The change that enters, on the device of each row, the lines that the template makes of it.
 
     Lines that a device keeps already are left out; a device that keeps them all has no step.
@@ -52,7 +51,7 @@ def prepare_lines(workspace: Workspace, devices: str, template: Path, rows: Sequ
         except ValueError as error:
             mistakes.append(Mistake(place=row.place, column=template.name, value="", what=str(error)))
     asked = {row.place: str(row.said[ADDRESS]) for row in rows if row.place in wanted}
-    there = asyncio.run(ask(workspace, devices, asked.values(), spec.table))
+    there = completed(ask(workspace, devices, asked.values(), spec.table))
     steps = list[Step]()
     equal = 0
     for place, address in asked.items():
@@ -79,7 +78,7 @@ def _gone(line: str, kept: Sequence[str]) -> bool:
     return line.startswith("no ") and line.removeprefix("no ") not in kept
 
 
-def commands_of(workspace: Workspace, name: str) -> d.Commands:
+def commands_of(workspace: BaseWorkspace, name: str) -> d.Commands:
     """The command interface of a system, or of devices; an error where it has none."""
     known = {**workspace.config.systems, **workspace.config.devices}
     if name not in known:
@@ -93,7 +92,7 @@ def commands_of(workspace: Workspace, name: str) -> d.Commands:
 
 
 def look(
-    workspace: Workspace, name: str, line: str, addresses: Sequence[str], form: Literal["data", "text"]
+    workspace: BaseWorkspace, name: str, line: str, addresses: Sequence[str], form: Literal["data", "text"]
 ) -> dict[str, Any]:
     """What a command shows, by address (or by the system's name); an error in place of an answer where it failed."""
     spec = commands_of(workspace, name)
@@ -115,4 +114,4 @@ def look(
     async def every() -> list[Any]:
         return await all_of([each(address) for address in addresses] or [each(None)])
 
-    return dict(zip(addresses or [name], asyncio.run(every()), strict=True))
+    return dict(zip(addresses or [name], completed(every()), strict=True))

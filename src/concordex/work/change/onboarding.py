@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
@@ -12,13 +11,14 @@ from concordex.change.rows import Limits, Mistake, Row, columns_of, read_values
 from concordex.change.steps import Change, Step
 from concordex.errors import CalledWrongly, ConcordexError
 from concordex.model.fields import Type
+from concordex.parallel import completed
 from concordex.wire import dialect as d
 from concordex.work.change.choose import matching
 from concordex.work.targets.records import writable
 from concordex.work.workspace.devices import ask, check_devices
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 #: The column that says where a device is.
 ADDRESS = "address"
@@ -47,7 +47,7 @@ class Asking:
 
 
 def asking(
-    workspace: Workspace,
+    workspace: BaseWorkspace,
     system: str,
     table: str,
     devices: str,
@@ -88,7 +88,7 @@ def asking(
 
 
 def _with_settings(
-    workspace: Workspace,
+    workspace: BaseWorkspace,
     rows: Sequence[Row],
     defaults: Sequence[tuple[str | None, Mapping[str, str]]],
     sets: Sequence[str],
@@ -107,12 +107,12 @@ def _with_settings(
     return done
 
 
-def prepare_settings(workspace: Workspace, made: Asking) -> tuple[Change, Asking]:
+def prepare_settings(workspace: BaseWorkspace, made: Asking) -> tuple[Change, Asking]:
     """The change that sets on each device what its row says and what is not so yet; who cannot be asked is told."""
     setting = [row for row in _sound(made) if len(row.values) > 1]
     if not setting:
         return Change(kind="push", system=made.devices, steps=()), made
-    there = asyncio.run(ask(workspace, made.devices, [row.values[ADDRESS] for row in setting], made.spec.table))
+    there = completed(ask(workspace, made.devices, [row.values[ADDRESS] for row in setting], made.spec.table))
     steps, mistakes = list[Step](), list(made.mistakes)
     for row in setting:
         address = row.values[ADDRESS]
@@ -131,10 +131,10 @@ def prepare_settings(workspace: Workspace, made: Asking) -> tuple[Change, Asking
     return change, replace(made, mistakes=mistakes)
 
 
-def answered(workspace: Workspace, made: Asking) -> tuple[list[Row], list[Mistake], list[Row]]:
+def answered(workspace: BaseWorkspace, made: Asking) -> tuple[list[Row], list[Mistake], list[Row]]:
     """The rows with what their devices tell; what is wrong; and the rows that are left out for it."""
     asked = _sound(made)
-    there = asyncio.run(ask(workspace, made.devices, [row.values[ADDRESS] for row in asked], made.spec.table))
+    there = completed(ask(workspace, made.devices, [row.values[ADDRESS] for row in asked], made.spec.table))
     mistakes = list(made.mistakes)
     answers: dict[str, Mapping[str, Any]] = {}
     for row in asked:
@@ -161,7 +161,12 @@ def answered(workspace: Workspace, made: Asking) -> tuple[list[Row], list[Mistak
 
 
 async def asked_again(
-    workspace: Workspace, devices: str, table: str, at: Mapping[str, str], once: Sequence[str], steps: Sequence[Step]
+    workspace: BaseWorkspace,
+    devices: str,
+    table: str,
+    at: Mapping[str, str],
+    once: Sequence[str],
+    steps: Sequence[Step],
 ) -> list[Step | str]:
     """Steps with what their devices show just now, such as a code that lives for seconds; or why one does not.
 

@@ -17,14 +17,14 @@ from concordex.change.rows import Limits, Mistake, Row, check_rows, columns_of, 
 from concordex.change.steps import Change, Step
 from concordex.documents import Part, read_as
 from concordex.errors import CalledWrongly
-from concordex.wire.http.secrets import is_reference
 from concordex.words import suggestion
 from concordex.work.change.basis import Base, base_of
 from concordex.work.change.choose import matching
 from concordex.work.workspace.models import models
+from concordex.work.workspace.secret_sources import is_reference
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -54,7 +54,7 @@ class Prepared:
     aside: Sequence[str] = ()
 
 
-def prepare_push(workspace: Workspace, system: str, table: str, rows: Sequence[Row], choice: Choice) -> Prepared:
+def prepare_push(workspace: BaseWorkspace, system: str, table: str, rows: Sequence[Row], choice: Choice) -> Prepared:
     """The change that makes ``table`` hold what ``rows`` say; nothing is sent.
 
     A row whose natural key is there already alters that record where it says otherwise.
@@ -131,7 +131,7 @@ def limits_of(base: Base) -> dict[str, Limits]:
     return {n: Limits(choices=spec.choices, longest=spec.longest) for n, spec in base.write.fields.items()}
 
 
-def target_of(workspace: Workspace, base: Base, make: Sequence[str]) -> Target:
+def target_of(workspace: BaseWorkspace, base: Base, make: Sequence[str]) -> Target:
     """The table as the core needs to know it to judge rows."""
     links = base.forms[base.table].links
     others = {
@@ -146,7 +146,7 @@ def target_of(workspace: Workspace, base: Base, make: Sequence[str]) -> Target:
 
 
 def _with_defaults(
-    workspace: Workspace, base: Base, rows: Sequence[Row], where: str | None, said: Mapping[str, str]
+    workspace: BaseWorkspace, base: Base, rows: Sequence[Row], where: str | None, said: Mapping[str, str]
 ) -> list[Row]:
     """The rows with values that they do not say themselves, where the filter holds for them."""
     meant, mistakes = columns_of(list(said), base.fields, {})

@@ -14,13 +14,13 @@ from concordex.model.values import parse_duration
 from concordex.wire import dialect as d
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 _TABLE = "devices"
 
 
 def retirements(
-    workspace: Workspace, system: str, frame: pl.DataFrame, write: d.Write, after: str | None
+    workspace: BaseWorkspace, system: str, frame: pl.DataFrame, write: d.Write, after: str | None
 ) -> list[Step]:
     """The steps that retire records of ``system`` whose source is gone for as long as ``after`` says.
 
@@ -52,7 +52,7 @@ def retirements(
     ]
 
 
-def _made(workspace: Workspace, system: str, frame: pl.DataFrame, write: d.Write) -> dict[str, str]:
+def _made(workspace: BaseWorkspace, system: str, frame: pl.DataFrame, write: d.Write) -> dict[str, str]:
     """Of each record that we made there, the record that it was made for.
 
     What stands in `origin` says so only where it is written at no other time.
@@ -64,7 +64,7 @@ def _made(workspace: Workspace, system: str, frame: pl.DataFrame, write: d.Write
     return made
 
 
-def _returned(workspace: Workspace, source: str, since: datetime) -> tuple[set[str], datetime] | None:
+def _returned(workspace: BaseWorkspace, source: str, since: datetime) -> tuple[set[str], datetime] | None:
     """The records that whole pulls of a source have returned since, and when it was last pulled; None if unknown."""
     kept = [snapshot for snapshot in workspace.memory.kept(source, _TABLE) if snapshot.whole]
     recent = [snapshot for snapshot in kept if snapshot.taken >= since]
@@ -76,7 +76,7 @@ def _returned(workspace: Workspace, source: str, since: datetime) -> tuple[set[s
     return present, recent[-1].taken
 
 
-def _spoken_for(workspace: Workspace, system: str) -> set[str]:
+def _spoken_for(workspace: BaseWorkspace, system: str) -> set[str]:
     """Records of devices that some other manager still knows."""
     from concordex.work.concordance import stored
 

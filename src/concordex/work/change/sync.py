@@ -16,11 +16,11 @@ from concordex.errors import CalledWrongly
 from concordex.work.change.basis import Base, base_of
 from concordex.work.change.retire import retirements
 from concordex.work.concordance import stored
-from concordex.work.concordance.first_seen import first_seen
+from concordex.work.show.first_seen import first_seen
 
 if TYPE_CHECKING:
     from concordex.wire import dialect as d
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
     from concordex.work.workspace.config import SyncTarget
 
 _TABLE = "devices"
@@ -37,7 +37,7 @@ class Prepared:
 Edited = Literal["hold", "ours", "theirs"]
 
 
-def prepare_sync(workspace: Workspace, system: str, where: str | None = None, edited: Edited = "hold") -> Prepared:
+def prepare_sync(workspace: BaseWorkspace, system: str, where: str | None = None, edited: Edited = "hold") -> Prepared:
     """The change that brings ``system`` up to what the concordance says; nothing is sent.
 
     ``edited`` says what becomes of fields that we wrote and others have altered since: they are held, with
@@ -49,7 +49,9 @@ def prepare_sync(workspace: Workspace, system: str, where: str | None = None, ed
             f"{system} cannot be written: {base.dialect.name} says neither how to create nor how to update one",
             advice="docs/dialects.md, under Writing",
         )
-    notes = stored.freshened(workspace)
+    from concordex.work.concordance.reconcile import freshened  # matching takes a while to import
+
+    notes = freshened(workspace)
     rule = workspace.config.sync.get(system)
     owners = _owners(base.write, rule)
     entries = stored.in_scope(workspace, [text for text in (rule and rule.where, where) if text])
@@ -76,7 +78,7 @@ def _owners(write: d.Write, rule: SyncTarget | None) -> dict[str, str]:
 
 
 def _differing(
-    workspace: Workspace,
+    workspace: BaseWorkspace,
     base: Base,
     wanted: pl.DataFrame,
     actual: pl.DataFrame,
@@ -126,7 +128,7 @@ def _with_origin(
     return joined.with_columns(kind.alias("kind")).select(*names)
 
 
-def _sighted(workspace: Workspace) -> dict[str, str]:
+def _sighted(workspace: BaseWorkspace) -> dict[str, str]:
     """Entries that only systems know which sight devices: whatever passed by is no part of an inventory yet."""
     habits = stored.read(workspace, "habits").filter(pl.col("habit") == "sights").select("of").collect()
     if habits.is_empty():
@@ -150,7 +152,7 @@ _LIKE = ("look_alike", "missing_in_inventory")
 _SAID = {"replaced": "has the same name and another serial", "serial_in_two": "has the same serial"}
 
 
-def unsure(workspace: Workspace, system: str) -> dict[str, str]:
+def unsure(workspace: BaseWorkspace, system: str) -> dict[str, str]:
     """What is not created, by entry, and why: it could not be found again, or may be there already."""
     kinds = [*_NEVER, *_LIKE, *_SAID]
     found = stored.read(workspace, "findings").filter(pl.col("kind").is_in(kinds), pl.col("accepted").is_null())
@@ -201,7 +203,7 @@ def _updates(
 
 
 def _edited(
-    workspace: Workspace,
+    workspace: BaseWorkspace,
     base: Base,
     actual: pl.DataFrame,
     torn: Mapping[str, Mapping[str, tuple[Any, Any, Any]]],

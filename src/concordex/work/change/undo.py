@@ -12,10 +12,10 @@ from concordex.errors import CalledWrongly, Stopped
 from concordex.work.change.basis import forms_of
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
-def prepare_undo(workspace: Workspace, number: int) -> Change:
+def prepare_undo(workspace: BaseWorkspace, number: int) -> Change:
     """The change that takes change ``number`` back."""
     change = workspace.journal.change(number)
     _at_rest(workspace, number)
@@ -34,7 +34,7 @@ def prepare_undo(workspace: Workspace, number: int) -> Change:
     return replace(made, about={**made.about, "command": f"change undo {number}"})
 
 
-def _refuse_used(workspace: Workspace, made: Change) -> None:
+def _refuse_used(workspace: BaseWorkspace, made: Change) -> None:
     """Raise Stopped where others use meanwhile what the change had made, or devices have it; and say who."""
     from concordex.work.objects.live import chosen_kinds, live
     from concordex.work.objects.prepare import refuse_used
@@ -53,7 +53,7 @@ def _refuse_used(workspace: Workspace, made: Change) -> None:
     refuse_used(workspace, made.system, gone, left, held)
 
 
-def drop(workspace: Workspace, number: int) -> None:
+def drop(workspace: BaseWorkspace, number: int) -> None:
     """Put a change aside for good."""
     change = workspace.journal.change(number)
     _at_rest(workspace, number)
@@ -71,6 +71,6 @@ def _not_staged(change: Change) -> None:
         )
 
 
-def _at_rest(workspace: Workspace, number: int) -> None:
+def _at_rest(workspace: BaseWorkspace, number: int) -> None:
     if workspace.change(number).state == "running":
         raise Stopped(f"change {number} is being run by another process", advice="wait until it has ended")

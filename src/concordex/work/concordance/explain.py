@@ -11,13 +11,12 @@ from concordex.errors import CalledWrongly, StoreError
 from concordex.match.compare import KINDS
 from concordex.match.merge import MERGED
 from concordex.match.weights import CLASSES, Weights
-from concordex.model.values import ip, mac
-from concordex.words import suggestion
 from concordex.work.concordance import stored
+from concordex.work.concordance.lookup import meant, one_of
 from concordex.work.concordance.rulings import Ruling, holding
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -67,7 +66,7 @@ class Explanation:
     speaks_for: list[str] = field(default_factory=list)
 
 
-def explain(workspace: Workspace, device: str) -> list[Explanation]:
+def explain(workspace: BaseWorkspace, device: str) -> list[Explanation]:
     """Every entry that ``device`` may mean: an entry, a name, serial, MAC, address, tag or record id."""
     members = stored.read(workspace, "members")
     weights = weighing(workspace)
@@ -85,12 +84,12 @@ class NotOne:
     link: Link
 
 
-def why_not(workspace: Workspace, device: str, other: str) -> NotOne:
+def why_not(workspace: BaseWorkspace, device: str, other: str) -> NotOne:
     """Why ``device`` and ``other``, each of which must mean one entry, are not one."""
     from concordex.match.learned import FRAMES, Learned
     from concordex.match.whynot import why_apart
 
-    both = [_one_of(workspace, name) for name in (device, other)]
+    both = [one_of(workspace, name) for name in (device, other)]
     if both[0] == both[1]:
         raise CalledWrongly(f"they are one: {both[0]}", advice=f"concordex explain {both[0]} tells why")
     members = stored.read(workspace, "members").collect()
@@ -108,24 +107,7 @@ def why_not(workspace: Workspace, device: str, other: str) -> NotOne:
     return NotOne(one=both[0], other=both[1], reason=reason, bits=round(found.together, 1), link=link)
 
 
-def _one_of(workspace: Workspace, device: str) -> str:
-    entries = meant(workspace, device)
-    if len(entries) > 1:
-        raise CalledWrongly(f"{device!r} means {len(entries)} entries", advice=f"say which: {', '.join(entries[:5])}")
-    return entries[0]
-
-
-def meant(workspace: Workspace, device: str) -> list[str]:
-    """The entries that ``device`` may mean."""
-    members = stored.read(workspace, "members")
-    entries = _meant(members, device)
-    if not entries:
-        names = members.select(pl.col("name").drop_nulls()).collect()["name"].unique()
-        raise CalledWrongly(f"no device is known as {device!r}", advice=_hint(device, names))
-    return entries
-
-
-def weighing(workspace: Workspace) -> Weights:
+def weighing(workspace: BaseWorkspace) -> Weights:
     """What was learned of the evidence for the newest concordance."""
     frame = stored.read(workspace, "weights").collect()
     if frame["class"].n_unique() != CLASSES:
@@ -163,27 +145,7 @@ def ref(record: dict[str, Any]) -> str:
     return f"{record['system']}/{record['record_id']}"
 
 
-def _hint(device: str, names: pl.Series) -> str:
-    told = suggestion(device, names.to_list())
-    return told if told.startswith("did you mean") else "by name, serial, MAC, address, asset tag, id or entry"
-
-
-def _meant(members: pl.LazyFrame, device: str) -> list[str]:
-    said = device.strip().lower()
-    address = pl.select(mac=mac(pl.lit(device)), ip=ip(pl.lit(device))).row(0)
-    texts = ("entry", "name", "name_key", "serial", "serial_key", "asset_tag", "uuid", "record_id")
-    tests = [pl.col(name).str.to_lowercase() == said for name in texts]
-    tests.append(pl.format("{}/{}", "system", "record_id").str.to_lowercase() == said)
-    tests += [
-        pl.col(name).list.contains(value)
-        for name, value in zip(("macs", "ips"), address, strict=True)
-        if value is not None
-    ]
-    found = members.filter(pl.any_horizontal(test.fill_null(False) for test in tests)).select("entry")
-    return list(found.unique().sort("entry").collect()["entry"])
-
-
-def _explained(workspace: Workspace, members: pl.LazyFrame, entry: str, weights: Weights) -> Explanation:
+def _explained(workspace: BaseWorkspace, members: pl.LazyFrame, entry: str, weights: Weights) -> Explanation:
     mine = members.filter(pl.col("entry") == entry).sort("row").collect()
     records = mine.to_dicts()
     by_row = {record["row"]: record for record in records}

@@ -11,7 +11,7 @@ import polars as pl
 from concordex.work.concordance import stored
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 #: What is told of a device's past, and how it is called.
 TOLD = {
@@ -33,7 +33,7 @@ class Event:
     after: Any = None
 
 
-def history(workspace: Workspace, entry: str) -> list[Event]:
+def history(workspace: BaseWorkspace, entry: str) -> list[Event]:
     """The events of an entry's records over all snapshots that are kept, the oldest first."""
     members = stored.read(workspace, "members").filter(pl.col("entry") == entry).select("system", "record_id").collect()
     events: list[Event] = []
@@ -42,7 +42,7 @@ def history(workspace: Workspace, entry: str) -> list[Event]:
     return sorted(events, key=lambda event: (event.when, event.record, event.what))
 
 
-def _of_system(workspace: Workspace, system: str, ids: list[str]) -> list[Event]:
+def _of_system(workspace: BaseWorkspace, system: str, ids: list[str]) -> list[Event]:
     last: dict[str, dict[str, Any] | None] = dict.fromkeys(ids)
     events: list[Event] = []
     for at, snapshot in enumerate(workspace.memory.kept(system, "devices")):

@@ -12,7 +12,6 @@ from typing import TYPE_CHECKING, Any
 
 import polars as pl
 
-from concordex import __version__
 from concordex.errors import CalledWrongly, StoreError
 from concordex.match.again import NEEDED, again
 from concordex.match.compare import KINDS
@@ -25,14 +24,15 @@ from concordex.model.fields import ASKABLE, FIELDS, ORIGINAL
 from concordex.model.values import parse_duration
 from concordex.query.bind import Binder
 from concordex.query.frames import to_polars
+from concordex.version import __version__
 from concordex.work.concordance.rulings import Ruling, for_matching, holding
-from concordex.work.concordance.stored import read
+from concordex.work.concordance.stored import is_current, read
 from concordex.work.workspace.config import FieldRule
 from concordex.work.workspace.repair import newest as undamaged
 
 if TYPE_CHECKING:
     from concordex.store.catalogue import Snapshot
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 #: What was learned holds while the number of records changes by less than this share.
 _STABLE = 0.1
@@ -59,7 +59,7 @@ class Summary:
 
 
 def make(
-    workspace: Workspace, progress: Callable[[int, int], None] = lambda _done, _of: None, *, relearn: bool = False
+    workspace: BaseWorkspace, progress: Callable[[int, int], None] = lambda _done, _of: None, *, relearn: bool = False
 ) -> Summary:
     """Reconcile the newest device snapshots of all systems, and keep the result.
 
@@ -100,8 +100,16 @@ def make(
     return summary
 
 
+def freshened(workspace: BaseWorkspace) -> list[str]:
+    """Reconcile when something was pulled since, or never was."""
+    if workspace.memory.reconciliation() and is_current(workspace):
+        return []
+    make(workspace)
+    return ["reconciled first: something was pulled since the last time"]
+
+
 def _again(
-    workspace: Workspace, records: pl.DataFrame, rules: Rules, resting: pl.Expr | None, keep: Keep
+    workspace: BaseWorkspace, records: pl.DataFrame, rules: Rules, resting: pl.Expr | None, keep: Keep
 ) -> Concordance | None:
     """What the last concordance makes quicker; nothing where it cannot help."""
     try:
@@ -110,7 +118,7 @@ def _again(
         return None
 
 
-def _basis(workspace: Workspace, found: list[Snapshot], rules: Rules, resting: pl.Expr | None) -> str | None:
+def _basis(workspace: BaseWorkspace, found: list[Snapshot], rules: Rules, resting: pl.Expr | None) -> str | None:
     """A short text that is another whenever anything but the time might make the concordance another one.
 
     Nothing where some of it is damaged, or was pulled by an earlier release.
@@ -132,7 +140,7 @@ def _basis(workspace: Workspace, found: list[Snapshot], rules: Rules, resting: p
     return hashlib.sha256(repr(said).encode()).hexdigest()
 
 
-def _stands(workspace: Workspace, basis: str | None) -> bool:
+def _stands(workspace: BaseWorkspace, basis: str | None) -> bool:
     """Whether the last concordance rests on the same, and all of it is there."""
     row = workspace.memory.reconciliation()
     if row is None or basis is None or json.loads(row["summary"]).get("basis") != basis:
@@ -141,14 +149,14 @@ def _stands(workspace: Workspace, basis: str | None) -> bool:
     return all(_has(workspace, name) for name in (*PARTS, *FRAMES))
 
 
-def _vet(workspace: Workspace, names: Sequence[str]) -> None:
+def _vet(workspace: BaseWorkspace, names: Sequence[str]) -> None:
     """Look at files of the last concordance several at a time, before each is asked for."""
     row = workspace.memory.reconciliation()
     if row is not None:
         workspace.frames.vet([f"{row['folder']}/{name}.parquet" for name in names])
 
 
-def _aged(workspace: Workspace, rules: Rules, found: list[Snapshot], damaged: list[str]) -> Summary:
+def _aged(workspace: BaseWorkspace, rules: Rules, found: list[Snapshot], damaged: list[str]) -> Summary:
     """The last concordance once more, for snapshots that say the same: what is stale, new or accepted may differ."""
     row = workspace.memory.reconciliation()
     assert row is not None
@@ -188,7 +196,7 @@ def _is_open(findings: pl.DataFrame) -> bool:
     return bool(findings.select(((pl.col("state") != "known") | pl.col("accepted").is_not_null()).any()).item())
 
 
-def followed(workspace: Workspace, found: pl.DataFrame, members: pl.LazyFrame) -> pl.DataFrame:
+def followed(workspace: BaseWorkspace, found: pl.DataFrame, members: pl.LazyFrame) -> pl.DataFrame:
     """The findings with what became of them: ``state`` (new or known) and the reason why one was ``accepted``."""
     known = _found_before(workspace)
     if known is None:
@@ -211,7 +219,7 @@ def followed(workspace: Workspace, found: pl.DataFrame, members: pl.LazyFrame) -
     return found.join(said, on=_SAME, how="left", nulls_equal=True, maintain_order="left")
 
 
-def _found_before(workspace: Workspace) -> pl.DataFrame | None:
+def _found_before(workspace: BaseWorkspace) -> pl.DataFrame | None:
     """What tells the findings of the last time apart; none where an earlier release did not keep it."""
     if not _has(workspace, "findings"):
         return None
@@ -224,7 +232,7 @@ def _reason(ruling: Ruling) -> str:
     return f"{ruling.why or 'accepted'} ({ruling.who}{until})"
 
 
-def _records(workspace: Workspace, found: list[Snapshot]) -> pl.DataFrame:
+def _records(workspace: BaseWorkspace, found: list[Snapshot]) -> pl.DataFrame:
     """All device records with all common fields, and the reference that our own writes left behind."""
     lazy = workspace.frames.together(found)
     schema = lazy.collect_schema()
@@ -242,17 +250,17 @@ def _records(workspace: Workspace, found: list[Snapshot]) -> pl.DataFrame:
     return joined.with_columns(pl.coalesce(origin, "kept").alias("reference")).drop("kept")
 
 
-def _resting(workspace: Workspace) -> pl.Expr | None:
+def _resting(workspace: BaseWorkspace) -> pl.Expr | None:
     text = workspace.config.reconcile.at_rest
     return None if text is None else _filter(workspace, text)
 
 
-def _filter(workspace: Workspace, text: str) -> pl.Expr:
+def _filter(workspace: BaseWorkspace, text: str) -> pl.Expr:
     binder = Binder(workspace.query(text), ASKABLE, workspace.now(), extra=False)
     return to_polars(binder.query.node, binder)
 
 
-def _rules(workspace: Workspace, found: list[Snapshot]) -> Rules:
+def _rules(workspace: BaseWorkspace, found: list[Snapshot]) -> Rules:
     config = workspace.config.reconcile
     names = list(workspace.config.systems)
     managers = [name for name in names if workspace.role(name) == "manager"]
@@ -275,19 +283,19 @@ def _rules(workspace: Workspace, found: list[Snapshot]) -> Rules:
     )  # fmt: skip
 
 
-def _has(workspace: Workspace, part: str) -> bool:
+def _has(workspace: BaseWorkspace, part: str) -> bool:
     """Whether a part of the last concordance can be read; what cannot is made anew, as if it had never been."""
     row = workspace.memory.reconciliation()
     return row is not None and workspace.frames.damage(f"{row['folder']}/{part}.parquet") is None
 
 
-def _before(workspace: Workspace) -> pl.DataFrame | None:
+def _before(workspace: BaseWorkspace) -> pl.DataFrame | None:
     if not _has(workspace, "members"):
         return None
     return read(workspace, "members").select("system", "record_id", "entry").collect()
 
 
-def _learned(workspace: Workspace, height: int) -> Learned | None:
+def _learned(workspace: BaseWorkspace, height: int) -> Learned | None:
     """What was learned the last time, unless the number of records is quite another by now."""
     row = workspace.memory.reconciliation()
     learned = json.loads(row["summary"]).get("learned_at", 0) if row else 0
@@ -317,7 +325,7 @@ class _Last:
             raise StoreError(f"the {name} of the last concordance are gone") from error
 
 
-def _last(workspace: Workspace, rules: Rules) -> _Last | None:
+def _last(workspace: BaseWorkspace, rules: Rules) -> _Last | None:
     """The concordance of last time, if it was made in the same way."""
     row = workspace.memory.reconciliation()
     if row is None or json.loads(row["summary"]).get("settings") != _settings(rules):
@@ -340,14 +348,14 @@ def _settings(rules: Rules) -> str:
     return hashlib.sha256(repr(said).encode()).hexdigest()
 
 
-def _stated(workspace: Workspace) -> dict[str, str]:
+def _stated(workspace: BaseWorkspace) -> dict[str, str]:
     """For which devices a system is there, where somebody said so."""
     config = workspace.config
     synced = {name: rule.where for name, rule in config.sync.items() if rule.where}
     return synced | {name: system.knows for name, system in config.systems.items() if system.knows}
 
 
-def _summary(workspace: Workspace, made: Concordance, found: list[Snapshot]) -> Summary:
+def _summary(workspace: BaseWorkspace, made: Concordance, found: list[Snapshot]) -> Summary:
     stated = _stated(workspace)
     scopes = {name: _filter(workspace, text) for name, text in stated.items()}
     systems = coverage(made.members, made.entries, scopes, made.agreement)
@@ -373,14 +381,14 @@ def _doubts(found: list[Snapshot]) -> list[str]:
     ]
 
 
-def _next_folder(workspace: Workspace) -> str:
+def _next_folder(workspace: BaseWorkspace) -> str:
     """Where the frames of the next concordance are kept; another, made at the same time, is kept elsewhere."""
     row = workspace.catalogue.reconciliation()
     return f"concordance/{(row['id'] if row else 0) + 1:06d}-{secrets.token_hex(4)}"
 
 
 def _enter(
-    workspace: Workspace, folder: str, findings: pl.DataFrame, found: list[Snapshot], told: dict[str, Any]
+    workspace: BaseWorkspace, folder: str, findings: pl.DataFrame, found: list[Snapshot], told: dict[str, Any]
 ) -> None:
     """Let the concordance in ``folder`` be the newest, and the one before it be forgotten."""
     row = workspace.catalogue.reconciliation()

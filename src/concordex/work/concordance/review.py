@@ -12,7 +12,7 @@ from concordex.work.concordance.explain import Link, link_of, weighing
 from concordex.work.concordance.rulings import holding
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -28,7 +28,7 @@ class Doubt:
     rivals: list[tuple[str, str, float]]
 
 
-def pairs(workspace: Workspace) -> pl.DataFrame:
+def pairs(workspace: BaseWorkspace) -> pl.DataFrame:
     """All that nobody has ruled on, best first: ``entry``, ``other``, records ``a`` and ``b``, bits ``together``."""
     doubts = stored.read(workspace, "doubts").collect()
     members = stored.read(workspace, "members").select("row", "system", "record_id", "entry").collect()
@@ -48,7 +48,7 @@ def pairs(workspace: Workspace) -> pl.DataFrame:
     )
 
 
-def doubt(workspace: Workspace, pair: dict[str, Any]) -> Doubt:
+def doubt(workspace: BaseWorkspace, pair: dict[str, Any]) -> Doubt:
     """All that a person needs to decide on one of :func:`pairs`."""
     both = [pair["entry"], pair["other"]]
     members = stored.read(workspace, "members").filter(pl.col("entry").is_in(both)).collect()
@@ -68,7 +68,7 @@ def doubt(workspace: Workspace, pair: dict[str, Any]) -> Doubt:
     )  # fmt: skip
 
 
-def with_names(workspace: Workspace, found: pl.DataFrame) -> pl.DataFrame:
+def with_names(workspace: BaseWorkspace, found: pl.DataFrame) -> pl.DataFrame:
     """Pairs as a person reads them: both entries, their names, the records that link them, and the bits."""
     names = stored.read(workspace, "entries").select("entry", "name", "serial").collect()
     members = stored.read(workspace, "members").select("row", pl.format("{}/{}", "system", "record_id").alias("ref"))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Sequence
 from datetime import UTC, date, datetime
 from typing import TYPE_CHECKING, Any
@@ -17,7 +16,7 @@ from concordex.words import suggestion
 from concordex.work.workspace.handwritten import alter
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 FILE = "rulings.yaml"
 _NEW = """\
@@ -94,7 +93,7 @@ class Rulebook(Part):
     rulings: list[Ruling] = Field(default_factory=list)
 
 
-def load(workspace: Workspace) -> list[Ruling]:
+def load(workspace: BaseWorkspace) -> list[Ruling]:
     """All rulings, in the order of the file; none where there is no file."""
     path = workspace.root / FILE
     if not path.exists():
@@ -102,7 +101,7 @@ def load(workspace: Workspace) -> list[Ruling]:
     return _rulings(read_yaml(path), str(path))
 
 
-def holding(workspace: Workspace) -> list[Ruling]:
+def holding(workspace: BaseWorkspace) -> list[Ruling]:
     """The rulings that hold today."""
     today = workspace.now().date()
     return [ruling for ruling in load(workspace) if ruling.until is None or ruling.until >= today]
@@ -120,7 +119,7 @@ def _all_pairs(rulings: Sequence[Ruling]) -> list[tuple[str, str]]:
     return [(a, b) for records in apart for at, a in enumerate(records) for b in records[at + 1 :]]
 
 
-def add(workspace: Workspace, ruling: dict[str, Any], *, who: str, why: str) -> Ruling:
+def add(workspace: BaseWorkspace, ruling: dict[str, Any], *, who: str, why: str) -> Ruling:
     """Write one more ruling at the end of the file; what people wrote there stays as it is."""
     when = datetime.now(UTC).replace(microsecond=0)
     full = ruling | {"who": who, "when": when.isoformat().replace("+00:00", "Z")} | ({"why": why} if why else {})
@@ -146,7 +145,7 @@ def _says_the_same(one: Ruling, other: Ruling) -> bool:
     return (one.kind, one.records, one.says, one.until) == (other.kind, other.records, other.says, other.until)
 
 
-def remove(workspace: Workspace, record: str) -> list[Ruling]:
+def remove(workspace: BaseWorkspace, record: str) -> list[Ruling]:
     """Take the rulings that speak of a record out of the file."""
 
     def put(document: Any) -> list[Ruling]:
@@ -167,28 +166,3 @@ def _rulings(document: Any, name: str = FILE) -> list[Ruling]:
     if isinstance(document, dict) and document.get("rulings") is None:
         document["rulings"] = []
     return list(check(document, Rulebook, name).rulings)
-
-
-def user() -> str:
-    """Who is at the keyboard, as far as the machine knows."""
-    from getpass import getuser
-
-    try:
-        return os.environ.get("CONCORDEX_USER") or getuser()
-    except (OSError, KeyError):
-        return ""
-
-
-def records_of(workspace: Workspace, device: str) -> list[str]:
-    """``device`` as a record; or the first record of every entry that it may mean, by system and id."""
-    import polars as pl
-
-    from concordex.work.concordance import stored
-    from concordex.work.concordance.explain import meant
-
-    members = stored.read(workspace, "members")
-    name = pl.format("{}/{}", "system", "record_id")
-    if members.filter(name == device).select(pl.len()).collect().item():
-        return [device]
-    first = members.filter(pl.col("entry").is_in(meant(workspace, device))).sort("entry", "row")
-    return list(first.group_by("entry", maintain_order=True).agg(name.first().alias("ref")).collect()["ref"])

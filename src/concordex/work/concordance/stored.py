@@ -15,10 +15,10 @@ from concordex.query.frames import to_polars
 
 if TYPE_CHECKING:
     from concordex.store.database import Row
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
-def newest(workspace: Workspace) -> Row:
+def newest(workspace: BaseWorkspace) -> Row:
     """What the catalogue knows of the newest concordance."""
     row = workspace.memory.reconciliation()
     if row is None:
@@ -26,24 +26,24 @@ def newest(workspace: Workspace) -> Row:
     return row
 
 
-def read(workspace: Workspace, part: str) -> pl.LazyFrame:
+def read(workspace: BaseWorkspace, part: str) -> pl.LazyFrame:
     """One of the frames of the newest concordance."""
     return workspace.frames.scan(f"{newest(workspace)['folder']}/{part}.parquet")
 
 
-def notes(workspace: Workspace) -> list[str]:
+def notes(workspace: BaseWorkspace) -> list[str]:
     """Whether the concordance is older than what it should rest on."""
     used = set(json.loads(newest(workspace)["snapshots"]))
     newer = [s.system for s in workspace.memory.newest("devices") if s.id not in used]
     return [f"pulled since it was reconciled: {', '.join(newer)}; run `concordex reconcile`"] if newer else []
 
 
-def is_current(workspace: Workspace) -> bool:
+def is_current(workspace: BaseWorkspace) -> bool:
     """Whether nothing was pulled since."""
     return not notes(workspace)
 
 
-def with_entries(workspace: Workspace, records: pl.LazyFrame) -> pl.LazyFrame:
+def with_entries(workspace: BaseWorkspace, records: pl.LazyFrame) -> pl.LazyFrame:
     """``records`` with the entry that each belongs to, once there is a concordance."""
     if workspace.memory.reconciliation() is None:
         return records
@@ -53,19 +53,7 @@ def with_entries(workspace: Workspace, records: pl.LazyFrame) -> pl.LazyFrame:
     return joined.select(names[0], "entry", *names[1:])
 
 
-def freshened(workspace: Workspace) -> list[str]:
-    """Reconcile when something was pulled since, or never was."""
-    if workspace.memory.reconciliation() and is_current(workspace):
-        return []
-    from concordex.work.concordance.reconcile import (
-        make,
-    )  # the one thing here that matches, and needs what matching needs
-
-    make(workspace)
-    return ["reconciled first: something was pulled since the last time"]
-
-
-def in_scope(workspace: Workspace, filters: Sequence[str]) -> pl.DataFrame:
+def in_scope(workspace: BaseWorkspace, filters: Sequence[str]) -> pl.DataFrame:
     """The entries for which all ``filters`` hold."""
     entries = read(workspace, "entries")
     for text in filters:
@@ -74,7 +62,7 @@ def in_scope(workspace: Workspace, filters: Sequence[str]) -> pl.DataFrame:
     return entries.collect()
 
 
-def gone(workspace: Workspace) -> pl.LazyFrame:
+def gone(workspace: BaseWorkspace) -> pl.LazyFrame:
     """The findings of the reconciliation before that are there no more."""
     name = f"{newest(workspace)['folder']}/gone.parquet"
     return workspace.frames.scan(name) if workspace.frames.known(name) else read(workspace, "findings").head(0)

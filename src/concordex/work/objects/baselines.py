@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import quote, unquote
@@ -19,7 +19,7 @@ from concordex.work.objects.pick import matching
 from concordex.work.workspace.progress import Told
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 #: Beside the objects of a system; no object's file begins with a dot.
 FILE = ".saved.yaml"
@@ -54,7 +54,7 @@ def folder_of(root: Path, name: str) -> Path:
     return root / system / quote(address, safe="") if address else root / system
 
 
-def folders(workspace: Workspace, names: Sequence[str], root: Path) -> dict[str, Path]:
+def folders(workspace: BaseWorkspace, names: Sequence[str], root: Path) -> dict[str, Path]:
     """The baseline's folder of each system and device: of those named, or of all that have one and are not paused."""
     if not root.is_dir():
         raise CalledWrongly(f"there is no folder {root}", advice=f"concordex config save SYSTEM --into {root}")
@@ -80,7 +80,7 @@ def _is_meant(name: str, said: Sequence[str]) -> bool:
     return name in said or name.partition(":")[0] in said
 
 
-def _every(workspace: Workspace, root: Path, *, skip_paused: bool) -> Iterable[tuple[str, Path]]:
+def _every(workspace: BaseWorkspace, root: Path, *, skip_paused: bool) -> Iterable[tuple[str, Path]]:
     for name, system in workspace.config.systems.items():
         if (root / name).is_dir() and not (skip_paused and system.paused):
             yield name, root / name
@@ -146,7 +146,7 @@ def half_saved(folder: Path, saved: Mapping[str, SavedKind]) -> str | None:
 
 
 def save_in(
-    workspace: Workspace,
+    workspace: BaseWorkspace,
     name: str,
     held: Held,
     kinds: Kinds,
@@ -170,7 +170,7 @@ def save_in(
 
 
 def save_many(
-    workspace: Workspace,
+    workspace: BaseWorkspace,
     names: Sequence[str],
     kinds: Sequence[str],
     where: str | None,
@@ -187,7 +187,7 @@ def save_many(
 
 
 def covered(
-    workspace: Workspace, held: Held, saved: Mapping[str, SavedKind], baseline: Sequence[Object]
+    workspace: BaseWorkspace, held: Held, saved: Mapping[str, SavedKind], baseline: Sequence[Object]
 ) -> list[Object]:
     """The live objects that ``baseline`` speaks of: those that it has, and those that would have been saved."""
     mine = {one.key for one in baseline}
@@ -198,3 +198,11 @@ def covered(
         found |= {one.key: one for one in matching(workspace, held, [kind], told)}
         found |= {one.key: one for one in held.of([kind]) if one.key in mine}
     return [one for one in held.objects if one.key in found]
+
+
+def may_go(
+    workspace: BaseWorkspace, path: Path, kinds: Collection[str], held: Held, wanted: Sequence[Object]
+) -> list[Object]:
+    """What a folder has no longer, of those ``kinds`` of which it says that it holds all; nothing for a file."""
+    saved = {name: one for name, one in said(path).items() if name in kinds} if path.is_dir() else {}
+    return [one for one in covered(workspace, held, saved, wanted) if one.kind in saved and saved[one.kind].whole]

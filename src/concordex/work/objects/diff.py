@@ -18,7 +18,7 @@ from concordex.work.objects.live import Held, chosen_kinds, live, pulled
 from concordex.work.workspace.progress import Told
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
 @dataclass(frozen=True)
@@ -32,7 +32,7 @@ class Side:
 
 
 def sides(
-    workspace: Workspace, was: str, now: str, names: Sequence[str], told: Told | None = None
+    workspace: BaseWorkspace, was: str, now: str, names: Sequence[str], told: Told | None = None
 ) -> tuple[Side, Side]:
     """Two of: a file or folder, a system, a system at a date (``SYSTEM@DATE``); at least one is a system.
 
@@ -72,12 +72,12 @@ def _twins(objects: Sequence[Object], live: Sequence[Object]) -> list[Object]:
     return found
 
 
-def is_known(workspace: Workspace, name: str) -> bool:
+def is_known(workspace: BaseWorkspace, name: str) -> bool:
     """Whether a word means a system or a device, and no file."""
     return name in workspace.config.systems or workspace.is_device(name)
 
 
-def _live(workspace: Workspace, text: str, kinds: Kinds, told: Told | None) -> Side:
+def _live(workspace: BaseWorkspace, text: str, kinds: Kinds, told: Told | None) -> Side:
     system, at, moment = text.partition("@")
     chosen_kinds(workspace, system, list(kinds))
     when = parse_time(moment) if at else None

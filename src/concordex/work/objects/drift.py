@@ -21,7 +21,7 @@ from concordex.work.workspace.config import MayMove
 from concordex.work.workspace.progress import Told
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -53,7 +53,7 @@ class _Baseline:
 
 
 def drifts(
-    workspace: Workspace, there: Mapping[str, Path], told: Told | None = None
+    workspace: BaseWorkspace, there: Mapping[str, Path], told: Told | None = None
 ) -> dict[str, Drift | ConcordexError]:
     """Each system or device beside its baseline, many at once; or why one could not be read.
 
@@ -67,7 +67,7 @@ def drifts(
     }
 
 
-def _baseline(workspace: Workspace, system: str, folder: Path, told: Told | None) -> _Baseline:
+def _baseline(workspace: BaseWorkspace, system: str, folder: Path, told: Told | None) -> _Baseline:
     every = chosen_kinds(workspace, system, [])
     count: Told | None = (lambda _, done, of: told(f"{system}: files", done, of)) if told else None
     objects, saved = read_objects(folder, every, count), said(folder)
@@ -77,7 +77,7 @@ def _baseline(workspace: Workspace, system: str, folder: Path, told: Told | None
     return _Baseline(folder, objects, saved, {name: kind for name, kind in every.items() if name in mine}, every)
 
 
-def _drift(workspace: Workspace, system: str, base: _Baseline, held: Held) -> Drift:
+def _drift(workspace: BaseWorkspace, system: str, base: _Baseline, held: Held) -> Drift:
     live = covered(workspace, held, base.saved, base.objects)
     every = differ(base.objects, live, base.kinds)
     rules = [rule for rule in workspace.config.drift.ignore if rule.system in (None, system, system.partition(":")[0])]
@@ -115,7 +115,7 @@ def accept(drift: Drift) -> Saved:
     return done
 
 
-def restore(workspace: Workspace, drift: Drift) -> Change:
+def restore(workspace: BaseWorkspace, drift: Drift) -> Change:
     """The change that puts the baseline back, where it drifted and nowhere else."""
     moved = {_live_or_file(one): {_first(path) for path, _, _ in one.deltas} for one in drift.found}
     whole = {kind for kind, one in said(drift.folder).items() if one.whole}

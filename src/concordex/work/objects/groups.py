@@ -19,10 +19,10 @@ from concordex.work.workspace.groups import groups
 
 if TYPE_CHECKING:
     from concordex.wire.dialect import Groups
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
-def prepare_groups(workspace: Workspace, names: Sequence[str], system: str) -> Change:
+def prepare_groups(workspace: BaseWorkspace, names: Sequence[str], system: str) -> Change:
     """The change that makes groups, and those that they are made of, in a system; refused where one cannot be said."""
     workspace.systems([system])
     dialect = workspace.dialect(system)

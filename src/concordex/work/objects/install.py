@@ -12,7 +12,7 @@ from concordex.wire import dialect as d
 from concordex.work.objects.live import Held, bearers, kinds_of, pulled
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
 def installed_on(dialect: d.Dialect, held: Held, one: Object, act: str = "install") -> list[str]:
@@ -26,7 +26,7 @@ def installed_on(dialect: d.Dialect, held: Held, one: Object, act: str = "instal
 
 
 def prepare_installation(
-    workspace: Workspace, system: str, chosen: Sequence[Object], on: Sequence[str], held: Held, *, off: bool = False
+    workspace: BaseWorkspace, system: str, chosen: Sequence[Object], on: Sequence[str], held: Held, *, off: bool = False
 ) -> Change:
     """The change that installs each object on each of its targets, or on those named, each for itself.
 
@@ -73,7 +73,7 @@ def _listed(names: Sequence[str]) -> str:
     return ", ".join(names) or "none"
 
 
-def onward(workspace: Workspace, change: Change) -> list[str]:
+def onward(workspace: BaseWorkspace, change: Change) -> list[str]:
     """What a change has altered that devices have only once it is installed on them: SYSTEM/KIND/NAME."""
     dialect = workspace.dialect(change.system)
     kinds, found = kinds_of(dialect), dict[tuple[str, str], str]()

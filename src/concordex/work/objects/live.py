@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -19,18 +18,18 @@ from concordex.change.steps import Step
 from concordex.change.whole import Flat, flat
 from concordex.errors import CalledWrongly, ConcordexError, WireError
 from concordex.model.fields import ORIGINAL
+from concordex.parallel import at_most, completed
 from concordex.wire import dialect as d
 from concordex.wire.http.session import Session
 from concordex.wire.reading.tables import order, read_tables
 from concordex.wire.writing.staging import Pending, pending
 from concordex.words import suggestion
 from concordex.work.targets.records import Actual
-from concordex.work.workspace.concurrent import at_most
 from concordex.work.workspace.devices import AT_ONCE
 from concordex.work.workspace.progress import Told
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
 def kinds_of(dialect: d.Dialect) -> dict[str, Kind]:
@@ -52,7 +51,7 @@ def kinds_of(dialect: d.Dialect) -> dict[str, Kind]:
     return found
 
 
-def chosen_kinds(workspace: Workspace, system: str, names: Sequence[str]) -> dict[str, Kind]:
+def chosen_kinds(workspace: BaseWorkspace, system: str, names: Sequence[str]) -> dict[str, Kind]:
     """The kinds of a system, or of a device, that are named, or all; an error where there is none such."""
     workspace.target(system)
     known = kinds_of(workspace.dialect(system))
@@ -67,7 +66,7 @@ def chosen_kinds(workspace: Workspace, system: str, names: Sequence[str]) -> dic
     return {name: kind for name, kind in known.items() if not names or name in names}
 
 
-def with_objects(workspace: Workspace) -> list[str]:
+def with_objects(workspace: BaseWorkspace) -> list[str]:
     """The systems whose objects their dialects know of, but for those that are paused."""
     systems = workspace.config.systems
     return [name for name, one in systems.items() if not one.paused and kinds_of(workspace.dialect(name))]
@@ -133,18 +132,18 @@ class Held:
         return self._named[table, name] + self.others.get(table, {}).get(name, 0)
 
 
-def live(workspace: Workspace, system: str, kinds: Sequence[str], told: Told | None = None) -> Held:
+def live(workspace: BaseWorkspace, system: str, kinds: Sequence[str], told: Told | None = None) -> Held:
     """The objects of a system as they are now; refused where a table does not come whole."""
 
     async def ask() -> Held:
         async with workspace.session(system) as session:
             return await read(session, kinds, told)
 
-    return asyncio.run(ask())
+    return completed(ask())
 
 
 def live_of(
-    workspace: Workspace, wanted: Mapping[str, Sequence[str]], told: Told | None = None
+    workspace: BaseWorkspace, wanted: Mapping[str, Sequence[str]], told: Told | None = None
 ) -> dict[str, Held | ConcordexError]:
     """The objects of some kinds of several systems and devices, many asked at once; or why one could not be read."""
     found: dict[str, Held | ConcordexError] = {}
@@ -165,7 +164,7 @@ def live_of(
         if told:
             told("asked", len(found), len(wanted))
 
-    asyncio.run(at_most(AT_ONCE, [partial(one, name) for name in sessions]))
+    completed(at_most(AT_ONCE, [partial(one, name) for name in sessions]))
     return {name: found[name] for name in wanted}
 
 
@@ -177,7 +176,7 @@ async def read(session: Session, kinds: Sequence[str], told: Told | None = None)
     return replace(held, staged=await pending(session))
 
 
-def pulled(workspace: Workspace, system: str, kinds: Sequence[str], moment: datetime) -> Held:
+def pulled(workspace: BaseWorkspace, system: str, kinds: Sequence[str], moment: datetime) -> Held:
     """The objects as whole pulls had found them by ``moment``."""
     dialect, frames = workspace.dialect(system), {}
     for name in tables_of(dialect, kinds):

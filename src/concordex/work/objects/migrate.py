@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
@@ -11,17 +11,18 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 from pydantic import Field
 
-from concordex.change.depend import closure, contents
+from concordex.change.depend import closure, contents, kinds_inside
 from concordex.change.objects import Kind, Kinds, Object, bonds, edited, get, own_name, put, settled, unbound
 from concordex.change.steps import Change
 from concordex.documents import Part, parse_yaml, plain, read_as
 from concordex.errors import CalledWrongly
 from concordex.words import plural
-from concordex.work.objects.live import Held
+from concordex.work.objects.live import Held, chosen_kinds
+from concordex.work.objects.pick import find, one_of
 from concordex.work.objects.prepare import prepare_objects
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
 #: How many objects are named where a note is about many.
@@ -107,8 +108,30 @@ class Original:
         return free or kind.shares or kind.single is not None
 
 
+def original(
+    workspace: BaseWorkspace, address: str, to: str | None, read: Callable[[str, Iterable[str]], Held]
+) -> Original:
+    """The object that is to be copied, and what is around it here and there, as ``read`` reads it of a system."""
+    system, kind, own = find(workspace, address)
+    target = to or system
+    chosen_kinds(workspace, target, [kind])
+    kinds, there = chosen_kinds(workspace, system, []), chosen_kinds(workspace, target, [])
+    inside = kinds_inside(kind, kinds)
+    held = read(system, inside)
+    around = held if target == system else read(target, [name for name in inside if name in there])
+    one = one_of(held, system, kind, own)
+    return Original(one=one, target=target, here=kinds, there=there, held=held, around=around)
+
+
+def copied(original: Original, edits: Edits, *, name: str | None, bound: bool) -> Object:
+    """The copy of an object, under ``name``, with edits, and without what binds it unless ``bound``."""
+    one, kinds = original.one, original.here
+    made = edits.of(one if bound else unbound(one, kinds[one.kind]), kinds)
+    return renamed(made, name or own_name(one.name, one.body, kinds[one.kind]), kinds)
+
+
 def prepare_copy(
-    workspace: Workspace, original: Original, made: Object, *, bound: bool = False
+    workspace: BaseWorkspace, original: Original, made: Object, *, bound: bool = False
 ) -> tuple[Change, list[str]]:
     """The change that makes one new object, with what stands in it; and what a person should know of it."""
     target, kind = original.target, original.there[made.kind]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
 from concordex.change.objects import Object
@@ -15,10 +15,10 @@ from concordex.work.objects.live import Held, chosen_kinds
 from concordex.work.show.tables import Shape
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
-def find(workspace: Workspace, address: str) -> tuple[str, str, str]:
+def find(workspace: BaseWorkspace, address: str) -> tuple[str, str, str]:
     """``SYSTEM/KIND/NAME`` in its parts; the name may hold slashes."""
     system, _, rest = address.partition("/")
     kind, _, name = rest.partition("/")
@@ -51,7 +51,23 @@ def one_of(held: Held, system: str, kind: str, name: str) -> Object:
     return found[0]
 
 
-def matching(workspace: Workspace, held: Held, kinds: Iterable[str], where: str | None) -> list[Object]:
+def at(workspace: BaseWorkspace, held: Held, system: str, addresses: Sequence[str]) -> list[Object]:
+    """The objects of one system that addresses mean: SYSTEM/KIND/NAME, SYSTEM/KIND, or SYSTEM."""
+    meant: dict[object, Object] = {}
+    for address in addresses:
+        other, _, rest = address.partition("/")
+        if other != system:
+            raise CalledWrongly(f"{address} is not of {system}: one system at a time")
+        kind, _, name = rest.partition("/")
+        if name:
+            found = [one_of(held, *find(workspace, address))]
+        else:
+            found = held.of(chosen_kinds(workspace, system, [kind] if kind else []))
+        meant |= {one.key: one for one in found}
+    return list(meant.values())
+
+
+def matching(workspace: BaseWorkspace, held: Held, kinds: Iterable[str], where: str | None) -> list[Object]:
     """The objects of ``kinds`` whose records a filter holds for; all without one."""
     if where is None:
         return held.of(kinds)

@@ -21,7 +21,7 @@ from concordex.work.objects.live import Held, kinds_of
 
 if TYPE_CHECKING:
     from concordex.wire import dialect as d
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
 #: How many users of what would go are told.
@@ -29,7 +29,7 @@ _TOLD = 20
 
 
 def prepare_objects(
-    workspace: Workspace,
+    workspace: BaseWorkspace,
     system: str,
     wanted: Sequence[Object],
     held: Held,
@@ -72,7 +72,7 @@ def _sized(change: Change, held: Held, **more: bool) -> Change:
 
 
 def _unfit(
-    workspace: Workspace, system: str, wanted: Sequence[Object], actual: Sequence[Object], kinds: Kinds
+    workspace: BaseWorkspace, system: str, wanted: Sequence[Object], actual: Sequence[Object], kinds: Kinds
 ) -> list[str]:
     """Names and members that cannot be meant."""
     told = []
@@ -176,7 +176,9 @@ def _unclear(change: Change, wanted: Sequence[Object], held: Held, kinds: Kinds)
     return told
 
 
-def refuse_used(workspace: Workspace, system: str, gone: Sequence[Object], left: Sequence[Object], held: Held) -> None:
+def refuse_used(
+    workspace: BaseWorkspace, system: str, gone: Sequence[Object], left: Sequence[Object], held: Held
+) -> None:
     """Raise Stopped where somebody who stays refers to what goes, or a device still has it; and say who."""
     kinds = kinds_of(workspace.dialect(system))
     out = {one.key for one in gone}
@@ -196,7 +198,7 @@ def refuse_used(workspace: Workspace, system: str, gone: Sequence[Object], left:
     raise Stopped("\n".join(told[:_TOLD]) + more, advice="\n".join(advice[:_TOLD]))
 
 
-def prepare_removal(workspace: Workspace, system: str, gone: Sequence[Object], held: Held) -> Change:
+def prepare_removal(workspace: BaseWorkspace, system: str, gone: Sequence[Object], held: Held) -> Change:
     """The change that removes objects, users before what they use."""
     kinds = kinds_of(workspace.dialect(system))
     refuse_used(workspace, system, gone, held.objects, held)

@@ -20,6 +20,7 @@ from concordex.errors import (
     Untrusted,
 )
 from concordex.model.fields import ORIGINAL
+from concordex.parallel import completed
 from concordex.wire.dialect import Dialect
 from concordex.wire.http.probe import certificate, connect, judged, resolve
 from concordex.wire.http.session import Session
@@ -30,7 +31,7 @@ from concordex.words import plural
 from concordex.work.pull.check_reading import doubts, filters
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 #: Seconds by which clocks may differ before it is worth a word: tokens and signatures bear little more.
 _SKEW = 60
@@ -58,7 +59,7 @@ class Seen:
     well: bool = True
 
 
-def check(workspace: Workspace, systems: Sequence[str] = (), dialect: Dialect | None = None) -> list[Finding]:
+def check(workspace: BaseWorkspace, systems: Sequence[str] = (), dialect: Dialect | None = None) -> list[Finding]:
     """Try each system: network, certificate, signing in, the first page of every table, the clock.
 
     ``dialect`` is tried in the place of the systems' own, where it is given.
@@ -68,10 +69,10 @@ def check(workspace: Workspace, systems: Sequence[str] = (), dialect: Dialect | 
     async def everything() -> list[list[Finding]]:
         return list(await asyncio.gather(*(_one(workspace, name, dialect) for name in names)))
 
-    return [finding for found in asyncio.run(everything()) for finding in found]
+    return [finding for found in completed(everything()) for finding in found]
 
 
-async def _one(workspace: Workspace, name: str, dialect: Dialect | None) -> list[Finding]:
+async def _one(workspace: BaseWorkspace, name: str, dialect: Dialect | None) -> list[Finding]:
     found: list[Finding] = []
     step = ""
     try:
@@ -87,7 +88,7 @@ async def _one(workspace: Workspace, name: str, dialect: Dialect | None) -> list
 Steps = AsyncIterator[tuple[str, Seen | None]]
 
 
-async def _steps(workspace: Workspace, name: str, tried: Dialect | None) -> Steps:
+async def _steps(workspace: BaseWorkspace, name: str, tried: Dialect | None) -> Steps:
     """Each step's name before it is tried, and again with what was seen."""
     yield "dialect", None
     dialect = tried or workspace.dialect(name)
@@ -114,7 +115,7 @@ _SIGNED_IN = {
 }  # fmt: skip
 
 
-async def _network(workspace: Workspace, endpoint: Endpoint) -> Steps:
+async def _network(workspace: BaseWorkspace, endpoint: Endpoint) -> Steps:
     if endpoint.proxy:
         yield "proxy", Seen(f"{endpoint.proxy} stands in between: name and port are its affair")
         return

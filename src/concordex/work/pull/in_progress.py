@@ -8,17 +8,17 @@ from typing import TYPE_CHECKING
 from concordex.errors import CalledWrongly
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
-def settle(workspace: Workspace) -> None:
+def settle(workspace: BaseWorkspace) -> None:
     """Call pulls stopped whose process was killed and could not say so itself."""
     for left in workspace.catalogue.running():
         if left["process"] != os.getpid() and not _is_alive(left["process"]):
             workspace.catalogue.end_pull(left["id"], "stopped")
 
 
-def stop(workspace: Workspace, number: int) -> None:
+def stop(workspace: BaseWorkspace, number: int) -> None:
     """Ask a running pull to stop; what it has finished is kept."""
     settle(workspace)
     if not workspace.catalogue.ask_to_stop(number):

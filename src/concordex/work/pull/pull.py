@@ -22,6 +22,7 @@ from concordex.errors import (
     Stopped,
     StoreError,
 )
+from concordex.parallel import all_of, completed
 from concordex.query.bind import Binder
 from concordex.query.tree import Filter
 from concordex.store import snapshots as store
@@ -39,10 +40,9 @@ from concordex.work.pull.in_progress import settle
 from concordex.work.pull.outcome import outcome_of
 from concordex.work.pull.pushdown import narrowed, reachable
 from concordex.work.pull.retention import holds, left_out, tidy, with_part
-from concordex.work.workspace.concurrent import all_of
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 #: Told as records come: system, table, how many so far, and how many were announced.
 Progress = Callable[[str, str, int, int | None], None]
@@ -67,7 +67,7 @@ class Pull:
 class _Run:
     """One pull under way."""
 
-    workspace: Workspace
+    workspace: BaseWorkspace
     number: int
     query: Filter | None
     changed_only: bool
@@ -90,7 +90,7 @@ class _Run:
 
 
 def pull(
-    workspace: Workspace,
+    workspace: BaseWorkspace,
     systems: Sequence[str] = (),
     tables: Sequence[str] = (),
     progress: Progress | None = None,
@@ -127,7 +127,7 @@ def pull(
     )  # fmt: skip
     outcome = "stopped"
     try:
-        asyncio.run(_pull_all(run, wanted, sessions))
+        completed(_pull_all(run, wanted, sessions))
         outcome = outcome_of(workspace.catalogue.snapshots_of(number))
     finally:
         workspace.catalogue.end_pull(number, outcome)
@@ -238,7 +238,7 @@ class _OfSystem:
                 _fail(self._run.workspace, self._run.number, self._system, table, reason, self._begun)
 
 
-async def _note_staged(workspace: Workspace, session: Session) -> list[str]:
+async def _note_staged(workspace: BaseWorkspace, session: Session) -> list[str]:
     """Keep what the system holds staged; and a remark where objects will be seen with what is only staged."""
     try:
         held = await pending(session)
@@ -357,7 +357,7 @@ def _doubt_a_fall(run: _Run, system: str, table: str, look: Look) -> Snapshot | 
 
 
 def keep(
-    workspace: Workspace,
+    workspace: BaseWorkspace,
     number: int,
     system: str,
     table: str,
@@ -387,7 +387,7 @@ def keep(
     workspace.catalogue.add_snapshot(snapshot)
 
 
-def _keep_keys(workspace: Workspace, system: str, table: str, hidden: pl.DataFrame, file: str) -> None:
+def _keep_keys(workspace: BaseWorkspace, system: str, table: str, hidden: pl.DataFrame, file: str) -> None:
     """Of records that are left out, keep that their keys are taken: a sync must not make them once more."""
     write = workspace.dialect(system).tables[table].write
     if write is not None:
@@ -401,7 +401,7 @@ def in_order(frame: pl.DataFrame) -> pl.DataFrame:
     return frame.sort(by, nulls_last=True)
 
 
-def _fail(workspace: Workspace, number: int, system: str, table: str, reason: str, begun: float) -> None:
+def _fail(workspace: BaseWorkspace, number: int, system: str, table: str, reason: str, begun: float) -> None:
     seconds = time.monotonic() - begun
     workspace.catalogue.add_snapshot(
         Snapshot(
@@ -415,7 +415,7 @@ def _tables(dialect: Dialect, wanted: Sequence[str]) -> list[str]:
     return [name for name in dialect.tables if not wanted or name in wanted]
 
 
-def _askable(workspace: Workspace, system: str, tables: Sequence[str], query: Filter) -> list[str]:
+def _askable(workspace: BaseWorkspace, system: str, tables: Sequence[str], query: Filter) -> list[str]:
     """Those of ``tables`` that have the fields of which ``query`` speaks; an error where none has."""
     found, fault = [], None
     for table in tables:

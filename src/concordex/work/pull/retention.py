@@ -16,14 +16,14 @@ from concordex.query.tree import Filter
 from concordex.store.snapshots import beside, join
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
     from concordex.work.workspace.config import Keep, LeaveOut
 
 _IDENTITY = ("serial", "macs", "name")
 
 
 def left_out(
-    frame: pl.DataFrame, table: str, rules: Sequence[LeaveOut], workspace: Workspace
+    frame: pl.DataFrame, table: str, rules: Sequence[LeaveOut], workspace: BaseWorkspace
 ) -> tuple[pl.DataFrame, dict[str, int]]:
     """``frame`` without what the rules leave out, and how many each of them did."""
     counts: dict[str, int] = {}
@@ -37,7 +37,7 @@ def left_out(
     return frame, counts
 
 
-def _unwanted(frame: pl.DataFrame, rule: LeaveOut, workspace: Workspace) -> pl.Expr | None:
+def _unwanted(frame: pl.DataFrame, rule: LeaveOut, workspace: BaseWorkspace) -> pl.Expr | None:
     if rule.nameless:
         known = [name for name in _IDENTITY if name in frame.columns]
         return pl.all_horizontal(pl.col(name).is_null() for name in known) if known else None
@@ -64,7 +64,7 @@ def with_part(base: pl.DataFrame, part: pl.DataFrame, gone: Sequence[str] = ()) 
     return join([rest.lazy().with_columns(system), part.lazy().with_columns(system)]).drop("system").collect()
 
 
-def tidy(workspace: Workspace, keep: Keep) -> int:
+def tidy(workspace: BaseWorkspace, keep: Keep) -> int:
     """Remove snapshots that are older than the workspace keeps them; how many went."""
     age = parse_duration(keep.snapshots) if keep.snapshots else None
     if age is None:

@@ -7,6 +7,7 @@ from collections.abc import Awaitable, Callable, Iterable, Sequence
 from contextlib import suppress
 from typing import TypeVar
 
+from concordex.change.steps import TAKEN_BACK
 from concordex.errors import ConcordexError, RequestRefused, SignInRefused, Unreachable, WireError
 from concordex.wire import dialect as d
 from concordex.wire.http.session import Session
@@ -15,8 +16,6 @@ from concordex.wire.writing.staging import Pending, discard
 
 T = TypeVar("T")
 
-#: How a reason begins, where nothing of a change is in effect.
-TAKEN_BACK = "staged, and taken back"
 #: How often a commit that fails is tried again: twice is the same as once.
 _TRIES = 3
 

@@ -11,7 +11,7 @@ from concordex.change.steps import Change, Step
 from concordex.errors import Stopped
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
     from concordex.work.workspace.config import Window
 
 _KINDS = {"create": "creations", "update": "updates", "delete": "deletions", "retire": "retirements", "act": "acts"}
@@ -21,7 +21,7 @@ _FEW = 5
 
 
 def check_guards(
-    workspace: Workspace, change: Change, steps: Sequence[Step] | None = None, *, any_time: bool = False
+    workspace: BaseWorkspace, change: Change, steps: Sequence[Step] | None = None, *, any_time: bool = False
 ) -> None:
     """Raise Stopped when ``steps`` of a change (all that are open, if none are named) may not be run now."""
     steps = change.writes if steps is None else steps
@@ -54,7 +54,7 @@ def check_guards(
             )
 
 
-def _takes_back(workspace: Workspace, change: Change, steps: Sequence[Step]) -> bool:
+def _takes_back(workspace: BaseWorkspace, change: Change, steps: Sequence[Step]) -> bool:
     """Whether ``steps`` only take back what the guards have let through before."""
     undone = change.about.get("undoes")
     if change.kind != "undo" or undone not in {row["id"] for row in workspace.record_of_changes.changes()}:
@@ -64,7 +64,7 @@ def _takes_back(workspace: Workspace, change: Change, steps: Sequence[Step]) -> 
     return before.system == change.system and all((step.table, step.label) in done for step in steps)
 
 
-def _size(workspace: Workspace, change: Change, table: str) -> int:
+def _size(workspace: BaseWorkspace, change: Change, table: str) -> int:
     """How much a table holds: as it was read for the change, or else as it was pulled last; 0 if nobody knows."""
     known = change.about.get("sizes", {})
     if table in known:

@@ -21,7 +21,7 @@ from concordex.work.run.sender import Sender
 from concordex.work.targets.records import Actual
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 #: Seconds by which the system's clock may differ from ours.
 _SKEW = 300.0
@@ -53,7 +53,7 @@ class Before:
 class ReadBack:
     """The tables of a change, read again after it was sent, and compared with what it should have done."""
 
-    def __init__(self, workspace: Workspace, change: Change, after: Actual, sender: Sender, before: Before) -> None:
+    def __init__(self, workspace: BaseWorkspace, change: Change, after: Actual, sender: Sender, before: Before) -> None:
         self.workspace, self.change, self.after = workspace, change, after
         self.sender, self.before = sender, before
         self.dialect = after.session.dialect

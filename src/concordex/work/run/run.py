@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import os
 from collections.abc import Awaitable, Callable, Collection, Sequence
 from dataclasses import replace
@@ -10,38 +9,38 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from concordex.change.batches import stages
+from concordex.change.run_options import RunOptions
 from concordex.change.steps import Change, State, Step
 from concordex.errors import CalledWrongly, ConcordexError, Stopped, StoreError
+from concordex.parallel import at_most, completed
 from concordex.wire.http.session import Session
 from concordex.wire.writing.staging import pending
 from concordex.words import plural
-from concordex.work.concordance.first_seen import seen_since
 from concordex.work.run.bodies import Bodies
 from concordex.work.run.commits import Committer
 from concordex.work.run.guards import check_guards
 from concordex.work.run.ledger import Ledger
-from concordex.work.run.options import How
 from concordex.work.run.precheck import AWAY, STAGED
 from concordex.work.run.readback import Before, ReadBack
 from concordex.work.run.sender import Sender
+from concordex.work.show.first_seen import seen_since
 from concordex.work.targets.records import Actual
-from concordex.work.workspace.concurrent import at_most
 from concordex.work.workspace.devices import AT_ONCE
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 #: Told as steps end: how many have, and of how many.
 Progress = Callable[[int, int], None]
 
 
 def run(
-    workspace: Workspace,
+    workspace: BaseWorkspace,
     number: int,
     progress: Progress | None = None,
     *,
     only: Collection[int] | None = None,
-    how: How | None = None,
+    how: RunOptions | None = None,
     any_time: bool = False,
     wait: float = 0.0,
 ) -> Change:
@@ -51,7 +50,7 @@ def run(
     many seconds to wait while another process writes to the system.  A step that was cut off is looked for, and not
     sent again.  Interrupted, the change is called stopped and can be run again, and what it was told is kept with it.
     """
-    how = how or How()
+    how = how or RunOptions()
     by = str(workspace.signature()["by"])
     with workspace.locks.held(workspace.journal.change(number).system, number, by, wait):
         change = workspace.journal.change(number)  # as it stands now that nobody else runs it
@@ -66,7 +65,7 @@ def run(
 
 
 def _run_steps(
-    workspace: Workspace, change: Change, steps: Sequence[Step], progress: Progress | None, how: How
+    workspace: BaseWorkspace, change: Change, steps: Sequence[Step], progress: Progress | None, how: RunOptions
 ) -> Change:
     number, state = change.number or 0, "stopped"
     try:
@@ -75,10 +74,10 @@ def _run_steps(
 
             run_outlet(workspace, change, steps, progress)
         elif change.system in workspace.config.devices:
-            asyncio.run(_on_devices(workspace, change, steps, _Tally(progress, len(steps)), how))
+            completed(_on_devices(workspace, change, steps, _Tally(progress, len(steps)), how))
         else:
             running = _Run(workspace, change, steps, _Tally(progress, len(steps)), how)
-            asyncio.run(running.all(workspace.session(change.system)))
+            completed(running.all(workspace.session(change.system)))
         after = workspace.journal.change(number)
         state = came_to(after, {step.number for step in steps}, how)
     except ConcordexError:
@@ -89,7 +88,7 @@ def _run_steps(
     return replace(after, state=state)
 
 
-def came_to(change: Change, chosen: Collection[int], how: How) -> str:
+def came_to(change: Change, chosen: Collection[int], how: RunOptions) -> str:
     """How a change stands after a run of the ``chosen`` steps."""
     left = [step for step in change.steps if step.state != "confirmed"]
     mine = [step for step in left if step.number in chosen]
@@ -100,7 +99,7 @@ def came_to(change: Change, chosen: Collection[int], how: How) -> str:
     return "staged" if how.stage and all(step.reason == STAGED for step in mine) else "incomplete"
 
 
-def check_way(workspace: Workspace, change: Change, *, stage: bool, note: str | None) -> None:
+def check_way(workspace: BaseWorkspace, change: Change, *, stage: bool, note: str | None) -> None:
     """Raise CalledWrongly where a change cannot be left staged, or nothing takes its note; and say why."""
     dialect = None if change.system in workspace.config.outlets else workspace.dialect(change.system)
     staging = dialect.staging if dialect else None
@@ -131,7 +130,9 @@ class _Tally:
             self.progress(self.ended, self.of)
 
 
-async def _on_devices(workspace: Workspace, change: Change, steps: Sequence[Step], told: _Tally, how: How) -> None:
+async def _on_devices(
+    workspace: BaseWorkspace, change: Change, steps: Sequence[Step], told: _Tally, how: RunOptions
+) -> None:
     """Each device by itself; one that cannot be reached does not keep the others."""
     mine: dict[str, list[Step]] = {}
     for step in steps:
@@ -153,7 +154,9 @@ async def _on_devices(workspace: Workspace, change: Change, steps: Sequence[Step
 class _Run:
     """One run of steps against one system, or one device."""
 
-    def __init__(self, workspace: Workspace, change: Change, steps: Sequence[Step], told: _Tally, how: How) -> None:
+    def __init__(
+        self, workspace: BaseWorkspace, change: Change, steps: Sequence[Step], told: _Tally, how: RunOptions
+    ) -> None:
         assert change.number is not None
         self.workspace, self.change, self.number = workspace, change, change.number
         self.dialect = workspace.dialect(change.system)

@@ -12,6 +12,7 @@ import polars as pl
 
 from concordex.change.batches import halves, lists, stages
 from concordex.change.compare import shown
+from concordex.change.run_options import RunOptions
 from concordex.change.steps import State, Step
 from concordex.errors import (
     BadAnswer,
@@ -21,6 +22,7 @@ from concordex.errors import (
     SignInRefused,
     WireError,
 )
+from concordex.parallel import at_most
 from concordex.wire import dialect as d
 from concordex.wire.writing.records import (
     Base,
@@ -37,10 +39,8 @@ from concordex.wire.writing.records import (
 from concordex.work.run.bodies import Bodies
 from concordex.work.run.ledger import Ledger
 from concordex.work.run.lookout import Lookout
-from concordex.work.run.options import How
 from concordex.work.run.precheck import AWAY, STAGED, Outcome, in_words, is_done, of_creations, of_the_rest
 from concordex.work.targets.records import Actual, writable
-from concordex.work.workspace.concurrent import at_most
 
 #: Records that may be forbidden (403) one by one while nothing was allowed; then it is the right that lacks.
 _FORBIDDEN = 3
@@ -60,7 +60,7 @@ class Sender:
         self,
         bodies: Bodies,
         ledger: Ledger,
-        how: How,
+        how: RunOptions,
         *,
         asks: Callable[[Sequence[Step]], Awaitable[list[Step | str]]] | None = None,
         since: Callable[[str, pl.DataFrame], Mapping[str, Mapping[str, str]]] | None = None,

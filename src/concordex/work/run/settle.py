@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from concordex.change.run_options import RunOptions
 from concordex.change.steps import Change, State
 from concordex.errors import CalledWrongly
-from concordex.work.run.options import How
 from concordex.work.run.run import came_to
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
-def settle(workspace: Workspace, number: int, step: int, *, done: bool) -> Change:
+def settle(workspace: BaseWorkspace, number: int, step: int, *, done: bool) -> Change:
     """Take a person's word that an unknown step was done or not; the change as it stands then.
 
     An act that was done is confirmed by it, since nothing can be read back; another step is then read back by the
@@ -32,5 +32,5 @@ def settle(workspace: Workspace, number: int, step: int, *, done: bool) -> Chang
         reason = f"{word}, says {workspace.signature()['by']}"
         workspace.journal.settled(number, [(found, state, reason, None)])
         after = workspace.journal.change(number)
-        workspace.journal.end(number, came_to(after, {one.number for one in after.steps}, How()))
+        workspace.journal.end(number, came_to(after, {one.number for one in after.steps}, RunOptions()))
         return workspace.journal.change(number)

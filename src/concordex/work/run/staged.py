@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import asyncio
 from typing import TYPE_CHECKING
 
 from concordex.change.steps import Change, Step
 from concordex.errors import CalledWrongly, ConcordexError
+from concordex.parallel import completed
 from concordex.wire.writing.records import commit
 from concordex.wire.writing.staging import Pending, discard, pending
 from concordex.work.run.guards import check_guards
@@ -14,10 +14,10 @@ from concordex.work.run.precheck import STAGED
 
 if TYPE_CHECKING:
     from concordex.wire import dialect as d
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
-def staged(workspace: Workspace, system: str) -> list[Pending]:
+def staged(workspace: BaseWorkspace, system: str) -> list[Pending]:
     """What is staged in a system, by anybody."""
     if _staging(workspace, system).pending is None:
         raise CalledWrongly(f"the dialect of {system} does not say how to ask what is staged")
@@ -26,10 +26,10 @@ def staged(workspace: Workspace, system: str) -> list[Pending]:
         async with workspace.session(system) as session:
             return await pending(session)
 
-    return asyncio.run(ask())
+    return completed(ask())
 
 
-def waiting(workspace: Workspace, system: str) -> dict[int, list[Step]]:
+def waiting(workspace: BaseWorkspace, system: str) -> dict[int, list[Step]]:
     """The changes that wait for their commit in a system, the oldest first, and the steps of each that are staged."""
     found = [row["id"] for row in workspace.journal.changes() if (row["system"], row["state"]) == (system, "staged")]
     return {
@@ -38,7 +38,7 @@ def waiting(workspace: Workspace, system: str) -> dict[int, list[Step]]:
     }
 
 
-def put_into_effect(workspace: Workspace, system: str, *, any_time: bool = False) -> None:
+def put_into_effect(workspace: BaseWorkspace, system: str, *, any_time: bool = False) -> None:
     """Commit what our user has staged in a system and no change of ours knows of."""
     staging = _staging(workspace, system)
     check_guards(workspace, Change(kind="config", system=system, steps=()), any_time=any_time)
@@ -52,10 +52,10 @@ def put_into_effect(workspace: Workspace, system: str, *, any_time: bool = False
             await commit(session, how)
             return await pending(session) if staging.ours else []
 
-    _check_none(system, asyncio.run(send(how)))
+    _check_none(system, completed(send(how)))
 
 
-def take_back(workspace: Workspace, system: str) -> list[int]:
+def take_back(workspace: BaseWorkspace, system: str) -> list[int]:
     """Take back what our user has staged in a system; the changes that can be run anew."""
     if _staging(workspace, system).discard is None:
         raise CalledWrongly(f"the dialect of {system} does not say how what is staged is taken back")
@@ -65,7 +65,7 @@ def take_back(workspace: Workspace, system: str) -> list[int]:
         async with workspace.session(system) as session:
             return await discard(session)
 
-    _check_none(system, asyncio.run(send()))
+    _check_none(system, completed(send()))
     found = waiting(workspace, system)
     for number, steps in found.items():
         workspace.journal.settled(number, [(step, "ready", None, None) for step in steps])
@@ -73,7 +73,7 @@ def take_back(workspace: Workspace, system: str) -> list[int]:
     return list(found)
 
 
-def _staging(workspace: Workspace, system: str) -> d.Staging:
+def _staging(workspace: BaseWorkspace, system: str) -> d.Staging:
     workspace.target(system)
     found = workspace.dialect(system).staging
     if found is None:

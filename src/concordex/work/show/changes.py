@@ -14,14 +14,14 @@ from concordex.store import snapshots as store
 from concordex.store.catalogue import Snapshot
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 #: What changes all the time and means nothing by it.
 _RESTLESS = ("last_seen",)
 
 
 def changes(
-    workspace: Workspace, table: str, systems: Sequence[str], since: datetime
+    workspace: BaseWorkspace, table: str, systems: Sequence[str], since: datetime
 ) -> tuple[pl.LazyFrame, list[str]]:
     """One row for each record that is not as it was at ``since``, with what is different; and notes.
 
@@ -48,7 +48,7 @@ def changes(
     return store.join(frames), notes
 
 
-def _earliest(workspace: Workspace, table: str) -> str:
+def _earliest(workspace: BaseWorkspace, table: str) -> str:
     first = workspace.memory.first_of(table)
     return f"the first pull of it was at {first:%Y-%m-%d %H:%M:%S} UTC" if first else "concordex pull"
 
@@ -62,7 +62,7 @@ def _doubts(then: Snapshot, now: Snapshot) -> list[str]:
     return told
 
 
-def _between(workspace: Workspace, then: Snapshot, now: Snapshot) -> pl.LazyFrame:
+def _between(workspace: BaseWorkspace, then: Snapshot, now: Snapshot) -> pl.LazyFrame:
     old = workspace.frames.scan(str(then.file))
     new = workspace.frames.scan(str(now.file))
     schema = {**old.collect_schema(), **new.collect_schema()}

@@ -19,7 +19,7 @@ from concordex.work.concordance import stored
 from concordex.work.show.tables import Shape
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -32,7 +32,7 @@ class Comparison:
 
 
 def of_systems(
-    workspace: Workspace, here: str, there: str, *, where: str | None = None, fields: Sequence[str] = ()
+    workspace: BaseWorkspace, here: str, there: str, *, where: str | None = None, fields: Sequence[str] = ()
 ) -> Comparison:
     """What two systems say of each device, by entry; of two records of one system the one seen last speaks."""
     workspace.systems([here, there])
@@ -54,7 +54,7 @@ def of_systems(
 
 
 def of_moments(
-    workspace: Workspace,
+    workspace: BaseWorkspace,
     here: datetime,
     there: datetime,
     *,
@@ -92,7 +92,7 @@ def _known(fields: Sequence[str]) -> Sequence[str]:
     return fields or COMPARED
 
 
-def _holds(workspace: Workspace, where: str | None, table: str | pl.LazyFrame) -> pl.Expr:
+def _holds(workspace: BaseWorkspace, where: str | None, table: str | pl.LazyFrame) -> pl.Expr:
     if where is None:
         return pl.lit(value=True)
     shape = Shape(stored.read(workspace, table) if isinstance(table, str) else table)

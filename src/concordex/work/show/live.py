@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING
@@ -11,6 +10,7 @@ import polars as pl
 
 from concordex.errors import CalledWrongly
 from concordex.model.fields import ORIGINAL, type_of
+from concordex.parallel import all_of, completed
 from concordex.query.bind import Binder
 from concordex.query.funnel import Stage, funnel
 from concordex.query.reach import Reached
@@ -20,16 +20,15 @@ from concordex.wire.reading.read import Look, count
 from concordex.wire.reading.tables import read_tables
 from concordex.words import suggestion
 from concordex.work.pull.pushdown import narrowed, reachable
-from concordex.work.workspace.concurrent import all_of
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 Live = tuple[pl.LazyFrame, list[str], list[Stage]]
 
 
 def fetch(
-    workspace: Workspace,
+    workspace: BaseWorkspace,
     table: str,
     systems: Sequence[str],
     query: Filter | None,
@@ -44,7 +43,7 @@ def fetch(
         known = {t for name in workspace.systems(systems) for t in workspace.dialect(name).tables}
         raise CalledWrongly(f"there is no table {table!r}", advice=suggestion(table, known))
     now = workspace.now()
-    answers = asyncio.run(_fetch_all(workspace, names, table, query, columns, now, funnel))
+    answers = completed(_fetch_all(workspace, names, table, query, columns, now, funnel))
     frames = [
         look.frame.lazy().with_columns(pl.lit(name).alias("system"))
         for name, (look, _, _) in zip(names, answers, strict=True)
@@ -61,7 +60,7 @@ def fetch(
 
 
 async def _fetch_all(
-    workspace: Workspace,
+    workspace: BaseWorkspace,
     names: Sequence[str],
     table: str,
     query: Filter | None,

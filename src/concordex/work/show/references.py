@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING
 import polars as pl
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
-def with_names(workspace: Workspace, table: str, lazy: pl.LazyFrame) -> pl.LazyFrame:
+def with_names(workspace: BaseWorkspace, table: str, lazy: pl.LazyFrame) -> pl.LazyFrame:
     """``lazy``, whose ids of other records are their names, where those were pulled; the ids stand in ``…_id``.
 
     That is ``parent``, which means a device, and what the dialects say of references between objects.
@@ -27,7 +27,7 @@ def with_names(workspace: Workspace, table: str, lazy: pl.LazyFrame) -> pl.LazyF
     return lazy
 
 
-def _references(workspace: Workspace, table: str) -> dict[str, str]:
+def _references(workspace: BaseWorkspace, table: str) -> dict[str, str]:
     """Fields that hold ids, and the table whose records they mean."""
     found = {"parent": "devices"}
     for system in workspace.config.systems:
@@ -41,7 +41,7 @@ def _references(workspace: Workspace, table: str) -> dict[str, str]:
     return found
 
 
-def _named(workspace: Workspace, table: str) -> pl.LazyFrame | None:
+def _named(workspace: BaseWorkspace, table: str) -> pl.LazyFrame | None:
     """System, id and name of the records of a table."""
     snapshots = [one for one in workspace.memory.newest(table) if one.file]
     if not snapshots:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from concordex.work.pull.outcome import outcome_of
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -30,12 +30,12 @@ class Known:
     taken: datetime | None
 
 
-def overview(workspace: Workspace, names: Sequence[str] = ()) -> list[Known]:
+def overview(workspace: BaseWorkspace, names: Sequence[str] = ()) -> list[Known]:
     """The systems named, or every one of the workspace, in the order of its file."""
     return [_known(workspace, name) for name in workspace.systems(names)]
 
 
-def _known(workspace: Workspace, name: str) -> Known:
+def _known(workspace: BaseWorkspace, name: str) -> Known:
     system = workspace.config.systems[name]
     pulled = (workspace.store / "catalogue.sqlite").is_file()
     latest = workspace.memory.latest_of(name) if pulled else []

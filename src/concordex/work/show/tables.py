@@ -21,7 +21,7 @@ from concordex.work.show.references import with_names
 
 if TYPE_CHECKING:
     from concordex.store.catalogue import Snapshot
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -49,7 +49,7 @@ class Selection:
     stages: list[Stage] = field(default_factory=list)
 
 
-def select(workspace: Workspace, table: str, choice: Choice) -> Selection:
+def select(workspace: BaseWorkspace, table: str, choice: Choice) -> Selection:
     """The records of ``table`` that are wanted.
 
     ``entries``, ``findings`` and ``records`` come from the concordance; anything else from the
@@ -92,7 +92,7 @@ def select(workspace: Workspace, table: str, choice: Choice) -> Selection:
 
 
 def source(
-    workspace: Workspace, table: str, systems: Sequence[str] = (), as_of: datetime | None = None
+    workspace: BaseWorkspace, table: str, systems: Sequence[str] = (), as_of: datetime | None = None
 ) -> tuple[pl.LazyFrame, list[str]]:
     """A table as a lazy frame, and notes on what it rests; of snapshots, those of the moment ``as_of``."""
     if table == "gone":
@@ -121,7 +121,7 @@ def source(
     return lazy, _doubts(workspace, found)
 
 
-def _made(workspace: Workspace, table: str) -> pl.LazyFrame:
+def _made(workspace: BaseWorkspace, table: str) -> pl.LazyFrame:
     """What reconciling made."""
     if table != "weights":
         return stored.read(workspace, table)
@@ -130,7 +130,7 @@ def _made(workspace: Workspace, table: str) -> pl.LazyFrame:
     return weighing(workspace).means().lazy()
 
 
-def _doubts(workspace: Workspace, found: Sequence[Snapshot]) -> list[str]:
+def _doubts(workspace: BaseWorkspace, found: Sequence[Snapshot]) -> list[str]:
     """What is shown but not the latest word, or not the whole."""
     notes = []
     for snapshot in found:

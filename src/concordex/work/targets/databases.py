@@ -14,17 +14,17 @@ from concordex.change.steps import Change, State, Step
 from concordex.errors import CalledWrongly, ConcordexError
 from concordex.model.fields import FIELDS
 from concordex.store.outlets import DatabaseOutlet, Elsewhere, FileOutlet, Outlet, Refusal, Row
-from concordex.work.concordance.stored import freshened, in_scope
+from concordex.work.concordance.stored import in_scope
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
     from concordex.work.workspace.config import Into
 
 #: Rows in one transaction.
 _BATCH = 1000
 
 
-def outlet_of(workspace: Workspace, name: str) -> Outlet:
+def outlet_of(workspace: BaseWorkspace, name: str) -> Outlet:
     """The outlet of that name, ready to be read and written."""
     into = workspace.config.outlets[name]
     columns = [spec.to for spec in into.columns.values()]
@@ -39,9 +39,11 @@ def outlet_of(workspace: Workspace, name: str) -> Outlet:
     return DatabaseOutlet(into.url or "", into.table, key, columns, workspace.root, password, elsewhere)
 
 
-def prepare_outlet(workspace: Workspace, name: str, where: str | None, edited: str) -> tuple[Change, list[str]]:
+def prepare_outlet(workspace: BaseWorkspace, name: str, where: str | None, edited: str) -> tuple[Change, list[str]]:
     """The change that brings an outlet up to what the concordance says, and notes on how it was made."""
     into = workspace.config.outlets[name]
+    from concordex.work.concordance.reconcile import freshened  # matching takes a while to import
+
     notes = freshened(workspace)
     entries = in_scope(workspace, [text for text in (into.where, where) if text])
     wanted = _wanted(entries, into)
@@ -118,7 +120,7 @@ def _read(value: Any, name: str) -> Any:
 
 
 def _updates(
-    workspace: Workspace, name: str, into: Into, wanted: pl.DataFrame, there: pl.DataFrame, edited: str
+    workspace: BaseWorkspace, name: str, into: Into, wanted: pl.DataFrame, there: pl.DataFrame, edited: str
 ) -> list[Step]:
     once = there.filter(pl.col("several").not_()).drop("raw", "several")
     owners = {field: spec.owner for field, spec in into.columns.items() if field != into.key}
@@ -176,7 +178,7 @@ def _kept(value: Any) -> Any:
 
 
 def run_outlet(
-    workspace: Workspace, change: Change, steps: Sequence[Step], progress: Callable[[int, int], None] | None
+    workspace: BaseWorkspace, change: Change, steps: Sequence[Step], progress: Callable[[int, int], None] | None
 ) -> None:
     """Write steps into an outlet, batch by batch, each in one transaction; then read back and compare."""
     into = workspace.config.outlets[change.system]
@@ -216,7 +218,9 @@ def _row(step: Step, into: Into) -> Row:
     return Row(key=key, was={to[name]: value for name, value in step.was.items()}, shall=shall)
 
 
-def _settle_what_is_so(workspace: Workspace, number: int, steps: Sequence[Step], outlet: Outlet, into: Into) -> None:
+def _settle_what_is_so(
+    workspace: BaseWorkspace, number: int, steps: Sequence[Step], outlet: Outlet, into: Into
+) -> None:
     """What an earlier run wrote before it was cut off is not written again."""
     if not any(step.state == "sent" for step in steps):
         return
@@ -229,7 +233,7 @@ def _settle_what_is_so(workspace: Workspace, number: int, steps: Sequence[Step],
     workspace.journal.settled(number, so)
 
 
-def _read_back(workspace: Workspace, number: int, outlet: Outlet, into: Into) -> None:
+def _read_back(workspace: BaseWorkspace, number: int, outlet: Outlet, into: Into) -> None:
     there = {row["entry"]: row for row in _there(outlet, into).iter_rows(named=True)}
     settled: list[tuple[Step, State, str | None, str | None]] = []
     became: list[tuple[Step, dict[str, Any], dict[str, Any]]] = []
@@ -257,7 +261,7 @@ def _wrong(step: Step, row: Mapping[str, Any] | None) -> list[str]:
     ]
 
 
-def known(workspace: Workspace, name: str) -> bool:
+def known(workspace: BaseWorkspace, name: str) -> bool:
     """Whether ``name`` is an outlet; refused where it is a system as well."""
     if name in workspace.config.outlets and name in workspace.config.systems:
         raise CalledWrongly(f"{name} is a system and an outlet", advice="give one of them another name")

@@ -1,7 +1,7 @@
-"""A workspace: a folder with ``concordex.yaml``, and what is known about its systems.
+"""The ground of a workspace: a folder with ``concordex.yaml``, its systems, store, locks and sessions.
 
-This is the public Python API.  Each method is one use case, with a module of its own beside this
-one; modules are imported when they are used, so that a light command stays light.
+It knows no use case; these stand in the other rooms and are handed one of these.  What people import is
+:class:`concordex.Workspace`, which has the use cases as methods.
 """
 
 from __future__ import annotations
@@ -12,14 +12,12 @@ from dataclasses import replace
 from datetime import UTC, datetime
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Self
 
 from concordex.errors import CalledWrongly, StoreError
 from concordex.words import suggestion
 
 if TYPE_CHECKING:
-    import polars as pl
-
     from concordex.change.steps import Change
     from concordex.query.tree import Filter
     from concordex.store.catalogue import Catalogue
@@ -27,10 +25,9 @@ if TYPE_CHECKING:
     from concordex.store.journal import Journal
     from concordex.store.locks import Locks
     from concordex.store.snapshots import Frames
+    from concordex.unseen import Secret
     from concordex.wire.dialect import Dialect
-    from concordex.wire.http.secrets import Secret
     from concordex.wire.http.session import Endpoint, Session
-    from concordex.work.show.tables import Selection
     from concordex.work.workspace.config import Config, Devices, System
     from concordex.work.workspace.secrets import Secrets
 
@@ -38,7 +35,7 @@ if TYPE_CHECKING:
 STORE = ".concordex"
 
 
-class Workspace:
+class BaseWorkspace:
     """The systems, snapshots, entries and changes of one folder."""
 
     def __init__(self, root: Path | str) -> None:
@@ -50,7 +47,7 @@ class Workspace:
             )
 
     @classmethod
-    def nearest(cls, given: Path | None = None) -> Workspace:
+    def nearest(cls, given: Path | None = None) -> Self:
         """The workspace given, or named by CONCORDEX_WORKSPACE, or the nearest from here upwards."""
         named = given or os.environ.get("CONCORDEX_WORKSPACE")
         if named:
@@ -237,8 +234,8 @@ class Workspace:
         return Session(replace(endpoint, url=found.url.replace("{address}", address)), spoken)
 
     def _endpoint(self, name: str, system: System | Devices) -> Endpoint:
-        from concordex.wire.http.secrets import is_reference
         from concordex.wire.http.session import Endpoint
+        from concordex.work.workspace.secret_sources import is_reference
 
         tls, folder = system.tls, getattr(system, "folder", None)
         credentials: dict[str, Secret | str] = dict(system.credentials)
@@ -263,6 +260,13 @@ class Workspace:
     def _file(self, name: str | None) -> str | None:
         return str(self.root / name) if name else None
 
+    def close(self) -> None:
+        """Close what was opened; it is opened again when it is needed."""
+        for name in ("catalogue", "memory", "frames", "journal", "record_of_changes"):
+            opened = self.__dict__.pop(name, None)
+            if name in ("catalogue", "memory") and opened is not None:
+                opened.database.close()
+
     @property
     def can_write(self) -> bool:
         """Whether this user may write to the store."""
@@ -271,46 +275,6 @@ class Workspace:
     def asks(self, system: str) -> bool:
         """Whether a secret of the system is asked for at the terminal, which must come before other work."""
         return any(given.startswith("ask:") for given in self.config.systems[system].credentials.values())
-
-    def show(self, table: str, **choice: object) -> Selection:
-        """Records of a table, chosen and ordered; see :class:`concordex.work.show.tables.Choice`."""
-        from concordex.work.show.tables import Choice, select
-
-        return select(self, table, Choice(**choice))  # type: ignore[arg-type]
-
-    def entries(self) -> pl.DataFrame:
-        """The concordance as a frame: one row for each device."""
-        from concordex.work.concordance.stored import read
-
-        return read(self, "entries").collect()
-
-    def findings(self) -> pl.DataFrame:
-        """What a person should look at, as a frame."""
-        from concordex.work.concordance.stored import read
-
-        return read(self, "findings").collect()
-
-    def evidence(self) -> pl.DataFrame:
-        """The pairs of records within entries: a level for each kind of evidence, and the bits in all.
-
-        ``a`` and ``b`` are the ``row`` of :meth:`members`; what levels mean is in :meth:`weights`.
-        """
-        from concordex.work.concordance.stored import read
-
-        return read(self, "evidence").collect()
-
-    def members(self) -> pl.DataFrame:
-        """Every record with its ``entry`` and the keys by which it was recognised."""
-        from concordex.work.concordance.stored import read
-
-        return read(self, "members").collect()
-
-    def weights(self) -> pl.DataFrame:
-        """What each level of each kind of evidence means and weighs, in bits."""
-        from concordex.work.concordance.stored import read
-
-        every = read(self, "weights").collect()
-        return every.filter(every["class"] == 0).select("kind", "level", "means", "weight")
 
     def query(self, text: str) -> Filter:
         """A filter, with the groups of the workspace that it names replaced by what they stand for."""
@@ -346,7 +310,7 @@ class Workspace:
 
     def signature(self) -> dict[str, str]:
         """Who is at work here, for the journal."""
-        from concordex.work.concordance.rulings import user
+        from concordex.work.workspace.user import user
 
         return {"by": user()}
 

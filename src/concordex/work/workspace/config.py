@@ -22,8 +22,8 @@ from concordex.model.fields import ASKABLE, FIELDS
 from concordex.query.bind import Binder
 from concordex.query.groups import Group, parsed
 from concordex.wire.dialect import Dialect, Slug
-from concordex.wire.http.secrets import SCHEMES, is_reference
 from concordex.work.workspace.groups import groups
+from concordex.work.workspace.secret_sources import SCHEMES, is_reference
 
 FILE = "concordex.yaml"
 Duration = Annotated[str, Field(pattern=r"^\d+(\.\d+)?[smhdw]$", description="Such as 30m, 12h, 14d or 6w.")]

@@ -7,18 +7,18 @@ from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from concordex.errors import CalledWrongly, ConcordexError, WireError
+from concordex.parallel import at_most
 from concordex.wire.reading.read import read_table
 from concordex.words import suggestion
-from concordex.work.workspace.concurrent import at_most
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 #: Devices that are spoken with at once: each is slow by itself, and none knows of the others.
 AT_ONCE = 16
 
 
-def check_devices(workspace: Workspace, devices: str, table: str) -> None:
+def check_devices(workspace: BaseWorkspace, devices: str, table: str) -> None:
     """Raise CalledWrongly unless the workspace knows ``devices``, and they have ``table``."""
     known = workspace.config.devices
     if devices not in known:
@@ -30,7 +30,7 @@ def check_devices(workspace: Workspace, devices: str, table: str) -> None:
         raise CalledWrongly(f"the dialect of {devices} has no table {table!r}, which is asked for")
 
 
-def named(workspace: Workspace, devices: str, table: str) -> list[str]:
+def named(workspace: BaseWorkspace, devices: str, table: str) -> list[str]:
     """The devices in a table of rows that each say an ``address``: DEVICES:ADDRESS; every mistake at once."""
     from concordex.work.workspace.tabular import read_rows
 
@@ -48,7 +48,7 @@ def named(workspace: Workspace, devices: str, table: str) -> list[str]:
 
 
 async def ask(
-    workspace: Workspace, devices: str, addresses: Iterable[str], table: str
+    workspace: BaseWorkspace, devices: str, addresses: Iterable[str], table: str
 ) -> dict[str, dict[str, Any] | ConcordexError]:
     """The one record of ``table`` at each address, or why it could not be had."""
     found: dict[str, dict[str, Any] | ConcordexError] = {}

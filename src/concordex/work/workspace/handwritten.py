@@ -11,7 +11,7 @@ from concordex.errors import Stopped
 from concordex.landing import write_text
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 T = TypeVar("T")
 
@@ -19,7 +19,7 @@ T = TypeVar("T")
 _TRIES = 5
 
 
-def alter(workspace: Workspace, path: Path, change: Callable[[Any], T], *, new: str = "") -> T:
+def alter(workspace: BaseWorkspace, path: Path, change: Callable[[Any], T], *, new: str = "") -> T:
     """Let ``change`` alter the document in ``path``, which begins as ``new`` where there is no file; what it gave.
 
     Two alterations that come at one time both stand; where a person saves meanwhile, it is read again.

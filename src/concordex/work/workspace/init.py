@@ -9,13 +9,13 @@ from typing import TYPE_CHECKING, Any
 from concordex.documents import check, parse_yaml, yaml_text
 from concordex.errors import CalledWrongly
 from concordex.landing import make_folder, write_text
-from concordex.wire.http.secrets import is_reference
 from concordex.work.workspace.config import FILE, Config
 from concordex.work.workspace.handwritten import alter
+from concordex.work.workspace.secret_sources import is_reference
 
 if TYPE_CHECKING:
     from concordex.wire.dialect import Dialect
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 _NEW = """\
 # A Concordex workspace: which systems there are, and the rules of the house.
@@ -44,7 +44,7 @@ def init(folder: Path) -> Path:
     return path
 
 
-def add_system(workspace: Workspace, name: str, settings: Mapping[str, Any]) -> None:
+def add_system(workspace: BaseWorkspace, name: str, settings: Mapping[str, Any]) -> None:
     """Add a system to ``concordex.yaml``; refused whole when the result would not be valid."""
     from concordex.wire.dialect.load import find
 
@@ -86,7 +86,7 @@ def check_not_written(given: Mapping[str, str], dialect: Dialect) -> None:
         )
 
 
-def set_paused(workspace: Workspace, names: Sequence[str], paused: bool) -> list[str]:
+def set_paused(workspace: BaseWorkspace, names: Sequence[str], paused: bool) -> list[str]:
     """Pause or resume systems in ``concordex.yaml``; those for which that is a change."""
     altered = [name for name in workspace.systems(names) if workspace.config.systems[name].paused != paused]
     path = workspace.root / FILE

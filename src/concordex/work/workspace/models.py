@@ -9,7 +9,7 @@ from pydantic import Field
 from concordex.documents import Part, read_as
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 FOLDER = "models"
 
@@ -34,7 +34,7 @@ class Model(Part):
     ports: list[Port] = Field(default_factory=list)
 
 
-def models(workspace: Workspace) -> list[dict[str, Any]]:
+def models(workspace: BaseWorkspace) -> list[dict[str, Any]]:
     """What the catalogue says of each model, by our fields; ports as texts such as ``24 1000base-t``."""
     folder = workspace.root / FOLDER
     paths = sorted(folder.glob("*.yaml")) if folder.is_dir() else []

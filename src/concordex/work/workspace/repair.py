@@ -15,7 +15,7 @@ from concordex.store.snapshots import beside, facts_of
 if TYPE_CHECKING:
     from pathlib import Path
 
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 #: What a snapshot is called that a new catalogue knows only by its own word.
 _BY_ITS_WORD = "it was found without its catalogue: pull again"
@@ -30,7 +30,7 @@ class Mended:
     done: str
 
 
-def mend(workspace: Workspace) -> list[Mended]:
+def mend(workspace: BaseWorkspace) -> list[Mended]:
     """Look at all that is kept, and set right what is not as it was written; what was done, if anything."""
     told = _catalogue(workspace)
     catalogue = workspace.catalogue
@@ -44,7 +44,7 @@ def mend(workspace: Workspace) -> list[Mended]:
     return told
 
 
-def newest(workspace: Workspace, table: str) -> tuple[list[Snapshot], list[str]]:
+def newest(workspace: BaseWorkspace, table: str) -> tuple[list[Snapshot], list[str]]:
     """The snapshots of a table to go by, as far as their files are whole; and what is told of those that are not.
 
     A damaged one gives way to the one before it; where there is none, it is left for whoever reads it to refuse.
@@ -60,7 +60,7 @@ def newest(workspace: Workspace, table: str) -> tuple[list[Snapshot], list[str]]
             told.append(f"{snapshot.system}/{table} of {snapshot.taken:%Y-%m-%d %H:%M} is {one.fault}: {one.done}")
 
 
-def set_aside(workspace: Workspace, snapshots: Iterable[Snapshot]) -> list[Mended]:
+def set_aside(workspace: BaseWorkspace, snapshots: Iterable[Snapshot]) -> list[Mended]:
     """Keep away from use what is not as it was written; its file stays, under another name."""
     told = []
     for snapshot in snapshots:
@@ -78,7 +78,7 @@ def set_aside(workspace: Workspace, snapshots: Iterable[Snapshot]) -> list[Mende
     return told
 
 
-def _fault(workspace: Workspace, snapshot: Snapshot) -> str | None:
+def _fault(workspace: BaseWorkspace, snapshot: Snapshot) -> str | None:
     """What is wrong with its file, or with the keys of what was left out of it."""
     if snapshot.file is None:
         return None
@@ -87,14 +87,14 @@ def _fault(workspace: Workspace, snapshot: Snapshot) -> str | None:
     return frames.damage(snapshot.file) or (frames.damage(keys) if frames.known(keys) else None)
 
 
-def _earlier(workspace: Workspace, snapshot: Snapshot) -> Snapshot | None:
+def _earlier(workspace: BaseWorkspace, snapshot: Snapshot) -> Snapshot | None:
     """The latest one before it that is as it was written."""
     kept = workspace.catalogue.kept(snapshot.system, snapshot.table)
     before = [s for s in kept if s.id != snapshot.id and s.taken <= snapshot.taken and s.outcome != "partial"]
     return next((s for s in reversed(before) if not _fault(workspace, s)), None)
 
 
-def _catalogue(workspace: Workspace) -> list[Mended]:
+def _catalogue(workspace: BaseWorkspace) -> list[Mended]:
     path = workspace.store / "catalogue.sqlite"
     fault = fault_in(path)
     if fault is None or (fault in ("gone", "empty") and not _snapshots(workspace)):
@@ -105,7 +105,7 @@ def _catalogue(workspace: Workspace) -> list[Mended]:
     return [Mended(path.name, fault, f"{done}; the old one is {aside.name}" if aside else done)]
 
 
-def _found(workspace: Workspace) -> list[Mended]:
+def _found(workspace: BaseWorkspace) -> list[Mended]:
     """Snapshots that no row of the catalogue names, and that say themselves what they are."""
     catalogue, told = workspace.catalogue, []
     named = catalogue.named_files()
@@ -123,7 +123,7 @@ def _found(workspace: Workspace) -> list[Mended]:
     return told
 
 
-def _snapshots(workspace: Workspace) -> list[Path]:
+def _snapshots(workspace: BaseWorkspace) -> list[Path]:
     every = sorted(workspace.store.glob("snapshots/*/*/*.parquet"))
     return [path for path in every if not path.name.endswith(".keys.parquet")]
 

@@ -8,8 +8,9 @@ from pathlib import Path
 
 from concordex.errors import SecretError
 from concordex.trust import Wanted, check, doubts
-from concordex.wire.http.secrets import Secret, fetch, is_reference
+from concordex.unseen import Secret
 from concordex.work.workspace.config import Config, Devices, System
+from concordex.work.workspace.secret_sources import fetch, is_reference
 
 
 class Secrets:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -11,16 +11,14 @@ from concordex.cli import draw
 from concordex.cli.options import complete_systems, safely, workspace
 
 if TYPE_CHECKING:
+    from concordex import Workspace
     from concordex.change.objects import Object
-    from concordex.work import Workspace
     from concordex.work.objects.live import Held
 
 
 def complete_kinds(ctx: typer.Context, incomplete: str) -> list[str]:
     """The kinds of object of the system that is named before, for the shell."""
-    from concordex.work.objects.live import chosen_kinds
-
-    return safely(lambda: chosen_kinds(workspace(), ctx.params.get("system") or "", []), incomplete)
+    return safely(lambda: workspace().objects.kinds(ctx.params.get("system") or ""), incomplete)
 
 
 def complete_objects(incomplete: str) -> list[str]:
@@ -28,17 +26,15 @@ def complete_objects(incomplete: str) -> list[str]:
     import shlex
 
     def found() -> Iterable[str]:
-        from concordex.work.objects.live import kinds_of, pulled
-
         here = workspace()
         system, _, rest = incomplete.partition("/")
         if system not in here.config.systems:
-            return [name for name in here.config.systems if kinds_of(here.dialect(name))]
-        kinds = kinds_of(here.dialect(system))
+            return here.objects.systems()
+        kinds = here.objects.every_kind(system)
         kind = rest.partition("/")[0]
         if kind not in kinds:
             return [f"{system}/{name}/" for name in kinds]
-        names = [f"{system}/{kind}/{one.name}" for one in pulled(here, system, [kind], here.now()).of([kind])]
+        names = [f"{system}/{kind}/{one.name}" for one in here.objects.pulled(system, [kind]).of([kind])]
         return [name for name in names if name == shlex.quote(name)]
 
     return safely(found, incomplete)
@@ -66,10 +62,8 @@ Bound = Annotated[
 
 def live(here: Workspace, system: str, kinds: Iterable[str]) -> Held:
     """The objects as they are now; what of them is only staged by ourselves is told."""
-    from concordex.work.objects.live import live as read
-
     with draw.progress() as told:
-        held = read(here, system, list(kinds), lambda what, done, of: told(f"{system}/{what}", done, of))
+        held = here.objects.live(system, kinds, lambda what, done, of: told(f"{system}/{what}", done, of))
     ours = [one.what for one in held.staged if one.ours]
     if ours:
         more = f", and {len(ours) - 3:,} more" if len(ours) > 3 else ""
@@ -77,22 +71,7 @@ def live(here: Workspace, system: str, kinds: Iterable[str]) -> Held:
     return held
 
 
-def objects_at(here: Workspace, system: str, addresses: list[str]) -> tuple[Any, list[Object]]:
+def objects_at(here: Workspace, system: str, addresses: list[str]) -> tuple[Held, list[Object]]:
     """What a system holds, and the objects of it that are meant."""
-    from concordex.errors import CalledWrongly
-    from concordex.work.objects.live import chosen_kinds
-    from concordex.work.objects.pick import find, one_of
-
-    held = live(here, system, chosen_kinds(here, system, []))
-    meant: dict[Any, Object] = {}
-    for address in addresses:
-        other, _, rest = address.partition("/")
-        if other != system:
-            raise CalledWrongly(f"{address} is not of {system}: one system at a time")
-        kind, _, name = rest.partition("/")
-        if name:
-            found = [one_of(held, *find(here, address))]
-        else:
-            found = held.of(chosen_kinds(here, system, [kind] if kind else []))
-        meant |= {one.key: one for one in found}
-    return held, list(meant.values())
+    held = live(here, system, here.objects.kinds(system))
+    return held, here.objects.at(held, system, addresses)

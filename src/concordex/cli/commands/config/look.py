@@ -15,7 +15,7 @@ from concordex.cli.statuses import Status
 from concordex.words import plural
 
 if TYPE_CHECKING:
-    from concordex.work import Workspace
+    from concordex import Workspace
     from concordex.work.objects.files import Saved
 
 
@@ -32,11 +32,9 @@ def list_objects(system: System, kinds: KindNames = None, where: Where = None, f
     from concordex.change.objects import in_sequence, mentioned
     from concordex.cli.rows import emit_rows
     from concordex.model.values import parse_time
-    from concordex.work.objects.live import chosen_kinds, kinds_of
-    from concordex.work.objects.pick import matching
 
     here = workspace()
-    chosen, every = chosen_kinds(here, system, kinds or []), kinds_of(here.dialect(system))
+    chosen, every = here.objects.kinds(system, kinds or []), here.objects.every_kind(system)
     held = live(here, system, every)
     used: dict[tuple[str, str], int] = {}
     for _, _, name in users([(one.kind, one.name) for one in held.objects], held.objects, every):
@@ -48,7 +46,7 @@ def list_objects(system: System, kinds: KindNames = None, where: Where = None, f
             "needs": sum(1 for _ in mentioned(one, every)), "used by": used.get((one.kind, one.name), 0),
             **({"altered": parse_time(one.at or "") or one.at, "by": one.by} if told else {}),
         }
-        for one in in_sequence(matching(here, held, chosen, where), every)
+        for one in in_sequence(here.objects.matching(held, chosen, where), every)
     ]  # fmt: skip
     emit_rows(rows, form, None)
     draw.note(f"{plural(len(rows), 'object')} of {plural(len(chosen), 'kind')} in {system}")
@@ -61,16 +59,13 @@ def show(address: Address) -> None:
     """
     from concordex.change.depend import users
     from concordex.change.objects import mentioned
-    from concordex.work.objects.files import written
-    from concordex.work.objects.live import kinds_of
-    from concordex.work.objects.pick import find, one_of
 
     here = workspace()
-    system, kind, name = find(here, address)
-    every = kinds_of(here.dialect(system))
+    system, kind, name = here.objects.find(address)
+    every = here.objects.every_kind(system)
     held = live(here, system, every)
-    one = one_of(held, system, kind, name)
-    draw.line(written(one, one.key).rstrip())
+    one = here.objects.one(held, address)
+    draw.line(here.objects.text(one).rstrip())
     if one.at or one.by:
         draw.note(f"altered last {draw.moment(one.at)} by {one.by or 'nobody knows whom'}")
     needed = dict.fromkeys(f"{table}/{other}" for _, table, other in mentioned(one, every))
@@ -108,23 +103,22 @@ def save(
     concordex config save switches --with switches.csv --into baselines
     """
     from concordex.errors import CalledWrongly
-    from concordex.work.objects.baselines import save_in
-    from concordex.work.objects.live import chosen_kinds, with_objects
-    from concordex.work.workspace.devices import named
 
     here = workspace()
     if every:
         if system or table:
             raise CalledWrongly("--all means every system: name none beside it")
-        return _save_many(here, with_objects(here), [], where, into, "system")
+        return _save_many(here, here.objects.systems(), [], where, into, "system")
     if system is None:
         raise CalledWrongly("which system?", advice="concordex config save SYSTEM --into DIR, or --all")
     if table:
-        return _save_many(here, named(here, system, table), kinds or [], where, into, f"device of {system}")
-    chosen = chosen_kinds(here, system, kinds or [])
+        return _save_many(
+            here, here.objects.devices_named(system, table), kinds or [], where, into, f"device of {system}"
+        )
+    chosen = here.objects.kinds(system, kinds or [])
     held = live(here, system, chosen)
     with draw.progress() as told:
-        folder, done = save_in(here, system, held, chosen, where, into, told)
+        folder, done = here.objects.save(system, held, chosen, into, where, told)
     for path in done.removed:
         draw.note(f"gone: {path}")
     draw.note(f"{plural(done.count, 'object')} in {folder}: {_counts([done])}")
@@ -133,10 +127,9 @@ def save(
 
 def _save_many(here: Workspace, names: list[str], kinds: list[str], where: str | None, into: Path, what: str) -> int:
     from concordex.errors import ConcordexError
-    from concordex.work.objects.baselines import save_many
 
     with draw.progress() as told:
-        found = save_many(here, names, kinds, where, into, told)
+        found = here.objects.save_many(names, into, kinds, where, told)
     done = {name: one for name, one in found.items() if not isinstance(one, ConcordexError)}
     for name, one in found.items():
         if isinstance(one, ConcordexError):
@@ -181,14 +174,11 @@ def diff(
 
     concordex config diff bollard@2026-11-01 bollard
     """
-    from concordex.work.objects.diff import compared, is_known, sides
-
     here = workspace()
     with draw.progress() as told:
-        one, other = sides(here, was, now, words(kind), told)
-    systems = {text.partition("@")[0] for text in (was, now)}
-    apart = len(systems) == 2 and all(is_known(here, name) for name in systems)
-    found = compared(one, other, bound=bound or not apart)
+        one, other = here.objects.sides(was, now, words(kind), told)
+    apart = here.objects.are_two_systems(was, now)
+    found = here.objects.differences(one, other, bound=bound or not apart)
     if apart and not bound and any(spec.bound for spec in one.kinds.values()):
         draw.note("what binds objects to people and devices is not compared; --bound does")
     if left := one.left + other.left:

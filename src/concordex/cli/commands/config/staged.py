@@ -20,9 +20,7 @@ def pending(system: System, form: Form = None) -> int:
 
     Example: concordex config pending bollard
     """
-    from concordex.work.run.staged import staged
-
-    found = staged(workspace(), system)
+    found = workspace().staged(system)
     _draw_staged(found, form)
     draw.note(f"{len(found):,} staged and not committed in {system}" if found else f"nothing is staged in {system}")
     return Status.FOUND if found else Status.DONE
@@ -34,11 +32,10 @@ def commit(system: System, yes: Yes = False, any_time: AnyTime = False) -> int:
     Example: concordex config commit bollard
     """
     from concordex.cli.propose import run_and_tell
-    from concordex.work.run.staged import put_into_effect, staged, waiting
 
     here = workspace()
-    ours = [one for one in staged(here, system) if one.ours]
-    changes = waiting(here, system)
+    ours = [one for one in here.staged(system) if one.ours]
+    changes = here.waiting(system)
     if not ours and not changes:
         draw.note(f"nothing of this user's is staged in {system}")
         return Status.DONE
@@ -48,7 +45,7 @@ def commit(system: System, yes: Yes = False, any_time: AnyTime = False) -> int:
         draw.note("not agreed; it stays staged")
         return Status.STOPPED
     if not changes:
-        put_into_effect(here, system, any_time=any_time)
+        here.commit(system, any_time=any_time)
         draw.note(f"{len(ours):,} committed in {system}", "green")
         return Status.DONE
     ended = []
@@ -64,18 +61,16 @@ def unstage(system: System, yes: Yes = False) -> int:
 
     Example: concordex config unstage bollard
     """
-    from concordex.work.run.staged import staged, take_back, waiting
-
     here = workspace()
-    ours = [one for one in staged(here, system) if one.ours]
-    if not ours and not waiting(here, system):
+    ours = [one for one in here.staged(system) if one.ours]
+    if not ours and not here.waiting(system):
         draw.note(f"nothing of this user's is staged in {system}")
         return Status.DONE
     _draw_staged(ours)
     if not (yes or draw.ask(f"Take this back in {system}?")):
         draw.note("not agreed; it stays staged")
         return Status.STOPPED
-    changes = take_back(here, system)
+    changes = here.unstage(system)
     draw.note(f"{len(ours):,} taken back in {system}", "green")
     for number in changes:
         draw.note(f"change {number} can be run anew: concordex change run {number}")

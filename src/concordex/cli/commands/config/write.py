@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -16,8 +17,8 @@ from concordex.cli.statuses import Status
 from concordex.words import plural
 
 if TYPE_CHECKING:
+    from concordex import Workspace
     from concordex.change.objects import Object
-    from concordex.work import Workspace
     from concordex.work.objects.migrate import Original
 
 
@@ -48,24 +49,14 @@ def push(
 
     concordex config push 'pilot/policies/handhelds.yaml' --to production --draft
     """
-    from concordex.work.objects.baselines import covered, said
-    from concordex.work.objects.files import read_objects
-    from concordex.work.objects.live import chosen_kinds
-    from concordex.work.objects.prepare import odd_members, prepare_objects
-
     here = workspace()
-    chosen = chosen_kinds(here, to, words(kind))
+    chosen, every_kind = here.objects.kinds(to, words(kind)), here.objects.kinds(to)
     with draw.progress() as told:
-        wanted = [one for one in read_objects(path, chosen_kinds(here, to, []), told) if one.kind in chosen]
+        wanted = [one for one in here.objects.read(path, every_kind, told) if one.kind in chosen]
     # who uses what goes is asked of all kinds
-    held = live(here, to, chosen_kinds(here, to, []) if gone else sorted({one.kind for one in wanted}))
-    saved = {name: one for name, one in said(path).items() if name in chosen} if path.is_dir() else {}
-    may_go = (
-        [one for one in covered(here, held, saved, wanted) if one.kind in saved and saved[one.kind].whole]
-        if gone
-        else []
-    )
-    change, extra = prepare_objects(here, to, wanted, held, may_go=may_go)
+    held = live(here, to, every_kind if gone else sorted({one.kind for one in wanted}))
+    may_go = here.objects.may_go(path, chosen, held, wanted) if gone else []
+    change, extra = here.objects.push(to, wanted, held, may_go=may_go)
     if extra and not gone and len(extra) <= len(wanted):  # else the files were never meant to be all
         only = f"{plural(len(extra), 'object')} of these kinds only {to} has, such as {extra[0].one.label}"
         draw.note(f"{only}; --gone deletes what the files do not have")
@@ -75,7 +66,7 @@ def push(
             f"nothing of {one} is deleted: {path} does not say that it holds all of them (config save does, when it has"
             " ended)", "yellow"
         )  # fmt: skip
-    for text in odd_members(wanted, held)[:_ODD]:
+    for text in here.objects.odd_members(wanted, held)[:_ODD]:
         draw.note(text, "yellow")
     altered = sum(step.action in ("create", "update") for step in change.steps)
     draw.note(f"{plural(len(wanted), 'object')} in {path}: {len(wanted) - altered:,} are so in {to} already")
@@ -129,53 +120,28 @@ def copy(
 
     concordex config copy bollard/rulesets/quay --as pier
     """
-    from concordex.change.objects import own_name
-    from concordex.work.objects.migrate import Edits, prepare_copy, renamed
-    from concordex.work.objects.prepare import odd_members
-
     here = workspace()
-    original = _original(here, address, to)
-    one, kinds = original.one, original.here
-    edits = Edits(sets=[_value(text) for text in sets or []], drops=drops or [])
-    made = edits.of(one if bound else _unbound(one, kinds[one.kind]), kinds)
-    made = renamed(made, name or own_name(one.name, one.body, kinds[one.kind]), kinds)
-    made = _under_a_free_name(original, _edited(made, kinds) if edit else made)
-    change, notes = prepare_copy(here, original, made, bound=bound)
-    for text in [*notes, *odd_members([made], original.around)]:
+    original = here.objects.original(address, to, partial(live, here))
+    if not bound:
+        _tell_what_stays(original)
+    made = here.objects.copied(original, [_value(text) for text in sets or []], drops or [], name=name, bound=bound)
+    made = _under_a_free_name(here, original, _edited(here, made, original.here) if edit else made)
+    change, notes = here.objects.copy(original, made, bound=bound)
+    for text in [*notes, *here.objects.odd_members([made], original.around)]:
         draw.note(text, "yellow")
     change = replace(change, about={**change.about, "from": address, "command": "config copy"})
     answers = Answers(stage=stage, draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     return propose(here, change, answers, f"{original.target} has it so")
 
 
-def _original(here: Workspace, address: str, to: str | None) -> Original:
-    """The object that is to be copied, and what is around it here and there."""
-    from concordex.change.depend import kinds_inside
-    from concordex.work.objects.live import chosen_kinds
-    from concordex.work.objects.migrate import Original
-    from concordex.work.objects.pick import find, one_of
-
-    system, kind, own = find(here, address)
-    target = to or system
-    chosen_kinds(here, target, [kind])
-    kinds, there = chosen_kinds(here, system, []), chosen_kinds(here, target, [])
-    read = kinds_inside(kind, kinds)
-    held = live(here, system, read)
-    around = held if target == system else live(here, target, [name for name in read if name in there])
-    one = one_of(held, system, kind, own)
-    return Original(one=one, target=target, here=kinds, there=there, held=held, around=around)
-
-
-def _under_a_free_name(original: Original, made: Object) -> Object:
+def _under_a_free_name(here: Workspace, original: Original, made: Object) -> Object:
     """The object under a name that the target takes, as far as a person is there to be asked for one."""
-    from concordex.work.objects.migrate import renamed
-
     while not original.takes(made):
         what = f"{original.target} has {made.label} already, and takes no two of one name."
         other = draw.ask_text(f"{what}  Another name:")
         if not other:
             break
-        made = renamed(made, other, original.here)
+        made = here.objects.renamed(made, other, original.here)
     return made
 
 
@@ -210,18 +176,13 @@ def carry(
 
     concordex config carry 'pilot/rules/quay/let the crew in' --to production
     """
-    from concordex.work.objects.live import kinds_of
-    from concordex.work.objects.migrate import carried, read_map
-    from concordex.work.objects.prepare import prepare_objects
-
     here = workspace()
     system = addresses[0].partition("/")[0]
     held, chosen = objects_at(here, system, addresses)
-    kinds = kinds_of(here.dialect(system)), kinds_of(here.dialect(to))
-    made, notes = carried(chosen, held, *kinds, read_map(told) if told else None, bound=bound)
+    made, notes = here.objects.migrated(system, to, chosen, held, told, bound=bound)
     for text in notes:
         draw.note(text, "yellow")
-    change, _ = prepare_objects(here, to, made, live(here, to, sorted({one.kind for one in made})), free=not bound)
+    change, _ = here.objects.push(to, made, live(here, to, sorted({one.kind for one in made})), free=not bound)
     change = replace(change, about={**change.about, "from": ", ".join(addresses), "command": "config carry"})
     more = f", with {len(made) - len(chosen):,} that stand in them or that they need" if len(made) > len(chosen) else ""
     draw.note(f"{plural(len(chosen), 'object')} of {system}{more}")
@@ -249,12 +210,10 @@ def install(
 
     concordex config install bollard/rulesets/quay --on fw-fishgate-01-a --yes
     """
-    from concordex.work.objects.install import prepare_installation
-
     here = workspace()
     system = addresses[0].partition("/")[0]
     held, chosen = objects_at(here, system, addresses)
-    change = prepare_installation(here, system, chosen, words(on), held, off=off)
+    change = here.objects.install(system, chosen, words(on), held, off=off)
     change = replace(change, about={**change.about, "from": ", ".join(addresses), "command": "config install"})
     answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     return propose(here, change, answers, "no device has it" if off else "it has no target")
@@ -279,24 +238,21 @@ def remove(
 
     concordex config remove bollard/rules --draft
     """
-    from concordex.work.objects.prepare import prepare_removal
-
     here = workspace()
     system = addresses[0].partition("/")[0]
     held, chosen = objects_at(here, system, addresses)
-    change = prepare_removal(here, system, chosen, held)
+    change = here.objects.remove(system, chosen, held)
     change = replace(change, about={**change.about, "from": ", ".join(addresses), "command": "config remove"})
     answers = Answers(stage=stage, draft=draft, yes=False, every=every, form=form, any_time=any_time, count=count)
     return propose(here, change, answers, "there is nothing of that")
 
 
-def _unbound(one: Object, kind: Any) -> Object:
-    """The object without what binds it; of that is told what stays behind."""
-    from concordex.change.objects import bonds, unbound
+def _tell_what_stays(original: Original) -> None:
+    """What binds an object to people and devices, and is not copied."""
+    from concordex.change.objects import bonds
 
-    for member in bonds(one, kind):
+    for member in bonds(original.one, original.here[original.one.kind]):
         draw.note(f"{member} stays behind (--bound takes it along)", "yellow")
-    return unbound(one, kind)
 
 
 def _value(text: str) -> tuple[str, str]:
@@ -309,7 +265,7 @@ def _value(text: str) -> tuple[str, str]:
     return text[:at], text[at + 1 :]
 
 
-def _edited(one: Object, kinds: Any) -> Object:
+def _edited(here: Workspace, one: Object, kinds: Any) -> Object:
     """The object as the person leaves it in an editor."""
     import os
     import shlex
@@ -317,16 +273,15 @@ def _edited(one: Object, kinds: Any) -> Object:
     import tempfile
 
     from concordex.errors import CalledWrongly
-    from concordex.work.objects.files import read_objects, written
 
     editor = os.environ.get("VISUAL") or os.environ.get("EDITOR")
     if not editor:
         raise CalledWrongly("--edit needs an editor", advice="EDITOR says which")
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder, "object.yaml")
-        path.write_text(written(one, one.key), encoding="utf-8")
+        path.write_text(here.objects.text(one), encoding="utf-8")
         done = subprocess.run([*shlex.split(editor), str(path)], check=False)
         if done.returncode:
             raise CalledWrongly(f"{editor} ended with {done.returncode}: nothing was prepared")
-        (made,) = read_objects(path, kinds)
+        (made,) = here.objects.read(path, kinds)
         return replace(made, source=None)

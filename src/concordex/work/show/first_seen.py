@@ -9,15 +9,18 @@ import polars as pl
 
 from concordex.change.compare import same
 from concordex.work.concordance import stored
+from concordex.work.show.tables import Choice, select
 
 if TYPE_CHECKING:
-    from concordex.work.workspace.base import Workspace
+    from concordex.work.workspace.base import BaseWorkspace
 
 #: So many pulls are looked at to find since when something is so.
 _BACK = 20
 
 
-def first_seen(workspace: Workspace, system: str, table: str, records: pl.DataFrame) -> dict[tuple[str, str], datetime]:
+def first_seen(
+    workspace: BaseWorkspace, system: str, table: str, records: pl.DataFrame
+) -> dict[tuple[str, str], datetime]:
     """Since which pull each field of ``records`` has held what it holds now, by record id and field."""
     ids = records["record_id"].to_list()
     now = {row["record_id"]: row for row in records.iter_rows(named=True)}
@@ -41,7 +44,7 @@ def first_seen(workspace: Workspace, system: str, table: str, records: pl.DataFr
     return found
 
 
-def seen_since(workspace: Workspace, system: str, table: str, records: pl.DataFrame) -> dict[str, dict[str, str]]:
+def seen_since(workspace: BaseWorkspace, system: str, table: str, records: pl.DataFrame) -> dict[str, dict[str, str]]:
     """In words, since which pull each field of ``records`` is as it is, by record id and field, or that none saw it.
 
     ``records`` are as the system gave them just now.
@@ -60,7 +63,7 @@ def seen_since(workspace: Workspace, system: str, table: str, records: pl.DataFr
     return told
 
 
-def conflicts_since(workspace: Workspace, findings: pl.DataFrame) -> dict[tuple[str, str], str]:
+def conflicts_since(workspace: BaseWorkspace, findings: pl.DataFrame) -> dict[tuple[str, str], str]:
     """Since which pull each system has said what it says, of the conflicts in ``findings``, by entry and field."""
     torn = findings.filter(pl.col("kind") == "conflict").select("entry", "field").unique()
     if torn.is_empty():
@@ -69,7 +72,7 @@ def conflicts_since(workspace: Workspace, findings: pl.DataFrame) -> dict[tuple[
     mine = members.filter(pl.col("entry").is_in(torn["entry"].implode()))
     told: dict[tuple[str, str], dict[str, list[str]]] = {}
     for (system,), part in sorted(mine.group_by("system")):
-        records = workspace.show("devices", systems=[str(system)]).frame
+        records = select(workspace, "devices", Choice(systems=[str(system)])).frame
         records = records.filter(pl.col("record_id").is_in(part["record_id"].implode()))
         seen = first_seen(workspace, str(system), "devices", records)
         entry_of = dict(part.select("record_id", "entry").iter_rows())

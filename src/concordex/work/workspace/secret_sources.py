@@ -9,31 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from concordex.errors import SecretError
-from concordex.unseen import UNSEEN
-
-
-class Secret:
-    """A text that never prints: ``reveal`` is the one way to it."""
-
-    __slots__ = ("_text",)
-
-    def __init__(self, text: str) -> None:
-        UNSEEN.know([text])
-        self._text = text
-
-    def reveal(self) -> str:
-        """The text itself, to be put into a request and nowhere else."""
-        return self._text
-
-    def __str__(self) -> str:
-        return "***"
-
-    def __repr__(self) -> str:
-        return "Secret('***')"
-
-    def __bool__(self) -> bool:
-        return bool(self._text)
-
+from concordex.unseen import Secret
 
 SCHEMES = ("env", "file", "keyring", "command", "ask")
 

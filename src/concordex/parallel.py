@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+import contextvars
 from collections.abc import Callable, Coroutine, Iterable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any, TypeVar
 
 from concordex.errors import ConcordexError
@@ -41,3 +43,13 @@ async def at_most(most: int, calls: Sequence[Callable[[], Coroutine[Any, Any, No
             await call()
 
     await all_of(work() for _ in range(min(most, len(calls))))
+
+
+def completed(coroutine: Coroutine[Any, Any, T]) -> T:
+    """What a coroutine comes to, also where an event loop is running already, as in a notebook: then in a thread."""
+    try:
+        asyncio.get_running_loop()
+    except RuntimeError:
+        return asyncio.run(coroutine)
+    with ThreadPoolExecutor(1) as beside:
+        return beside.submit(contextvars.copy_context().run, asyncio.run, coroutine).result()

@@ -7,7 +7,7 @@ from typing import Any
 
 
 @dataclass(frozen=True, kw_only=True)
-class How:
+class RunOptions:
     """How a change is run.
 
     most        records in one request, at the most; none: as many as the system takes
