@@ -28,13 +28,13 @@ from pathlib import Path
 import numpy as np
 import polars as pl
 
-from concordex.match.again import again
 from concordex.match.blocks import candidates
 from concordex.match.compare import levels
 from concordex.match.concordance import PARTS, Concordance, Rules, reconcile
-from concordex.match.crowds import crowds
 from concordex.match.finding import Scope
+from concordex.match.frequencies import frequencies
 from concordex.match.identity import identities, optional_prefixes, without
+from concordex.match.incremental import reconcile_again
 from concordex.match.learned import FRAMES
 from concordex.match.link import Linked, link, sayings
 from concordex.match.weights import learn
@@ -60,7 +60,7 @@ def found_in(records: pl.DataFrame) -> tuple[pl.DataFrame, Linked]:
     """``records`` with their keys, and what is found in them."""
     keyed = identities(records.sort("system", "record_id"))
     keyed = without(keyed, optional_prefixes(keyed))
-    return keyed, link(keyed, crowds(keyed))
+    return keyed, link(keyed, frequencies(keyed))
 
 
 def linked(records: pl.DataFrame) -> pl.DataFrame:
@@ -122,7 +122,7 @@ def samples() -> None:
     records = world(5_000, "middle", 1)
     keyed = identities(records.sort("system", "record_id"))
     keyed = without(keyed, optional_prefixes(keyed))
-    known = crowds(keyed)
+    known = frequencies(keyed)
     first = link(keyed, known).learned
     said = sayings(keyed, known, first.words)
     seen = levels(said, *candidates(known, said.model.words + 1, said.site.words + 1))
@@ -235,7 +235,7 @@ def one(what: str, path: Path) -> None:
 def _again(path: Path, rules: Rules) -> Concordance:
     """From what the whole had left there."""
     last = {name: pl.read_parquet(path.with_name(f"whole-{name}.parquet")) for name in (*PARTS, *FRAMES)}
-    made = again(pl.read_parquet(path.with_name("changed.parquet")), rules, Concordance.of_frames(last))
+    made = reconcile_again(pl.read_parquet(path.with_name("changed.parquet")), rules, Concordance.of_frames(last))
     if made is None:
         raise SystemExit("too much has changed")
     return made

@@ -147,7 +147,7 @@ def _filled(folder: Path, share: int) -> None:
     from concordex import Workspace
     from concordex.standins.server import Harbour
     from concordex.wire.http.session import Traffic
-    from concordex.wire.reading.read import Look
+    from concordex.wire.reading.table_read import TableRead
     from concordex.work.concordance.reconcile import make
     from concordex.work.pull.pull import keep
 
@@ -177,7 +177,7 @@ def _filled(folder: Path, share: int) -> None:
     parts = [("fairlead", "devices", managed), *(("stowage", table, frame) for table, frame in frames.items())]
     for system, table, frame in parts:
         height = frame.height
-        look = Look(frame=frame, announced=height, received=height, distinct=height)
+        look = TableRead(frame=frame, announced=height, received=height, distinct=height)
         keep(here, number, system, table, look, begun, Traffic())
     here.catalogue.end_pull(number, "whole")
     make(here)

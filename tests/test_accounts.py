@@ -11,9 +11,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from concordex.match import alike
+from concordex.match import synonyms
 from concordex.match.coverage import coverage, moves
-from concordex.match.number import earlier, number
+from concordex.match.ids import earlier, number
 from concordex.match.sides import side_by_side
 from tests.test_decisions import lists, row
 from tests.test_reconcile import RULES, frame, rec, reconcile
@@ -141,13 +141,13 @@ def test_entries_keep_their_numbers_and_no_number_means_two(before, now):
 def test_words_are_learned_from_pairs_and_new_ones_are_themselves():
     said = pl.Series([word for at in range(8) for word in [f"s{at}", f"Berth {'ABCDEFGH'[at]}"] * 20])
     a = np.arange(0, 320, 2)
-    words = alike.learn(said, pl.Series(["net", "inv"] * 160), a, a + 1)
+    words = synonyms.learn(said, pl.Series(["net", "inv"] * 160), a, a + 1)
     told = pl.Series(["S1", "berth-b", "s2", "pier", "Pier", None])
     one = words.of(told)
     assert one.levels(np.array([0, 0, 0, 3, 0, 0]), np.array([1, 2, 0, 4, 3, 5])).tolist() == [
-        alike.TOGETHER, alike.OPPOSED, alike.TOGETHER, alike.TOGETHER, alike.UNKNOWN, alike.UNKNOWN,
+        synonyms.TOGETHER, synonyms.OPPOSED, synonyms.TOGETHER, synonyms.TOGETHER, synonyms.UNKNOWN, synonyms.UNKNOWN,
     ]  # fmt: skip
-    kept = alike.Words.of_frames("site", *words.frames("site")).of(told)
+    kept = synonyms.Words.of_frames("site", *words.frames("site")).of(told)
     every = np.repeat(np.arange(6), 6), np.tile(np.arange(6), 6)
     assert kept.levels(*every).tolist() == one.levels(*every).tolist()
 

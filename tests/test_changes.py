@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 
 from concordex.change.choose import chosen, needed_by_records
 from concordex.change.compare import verdict
-from concordex.change.prepare import Form, Link
+from concordex.change.prepare import Form, ReferenceMember
 from concordex.change.rows import Row
 from concordex.change.run_options import RunOptions
 from concordex.change.steps import Change, Step
@@ -27,7 +27,7 @@ from concordex.change.undo import undo
 from concordex.errors import ConcordexError, StoreError
 from concordex.standins.server import Harbour
 from concordex.store.journal import Journal
-from concordex.work.change.push import Choice, prepare_push
+from concordex.work.change.push import PushOptions, prepare_push
 from concordex.work.change.undo import prepare_undo
 from concordex.work.pull.pull import pull
 from concordex.work.run.guards import _holds
@@ -427,7 +427,7 @@ def test_after_any_faults_and_kills_a_change_ends_as_it_should(inventory, dying)
     def law(faults, kills):
         restore(harbour, before)
         pull(workspace, ["stowage"], accept_fall=True)
-        change = workspace.journal.keep(prepare_push(workspace, "stowage", "devices", rows, Choice()).change)
+        change = workspace.journal.keep(prepare_push(workspace, "stowage", "devices", rows, PushOptions()).change)
         for kind, method, after, times in faults:
             harbour.stowage.faults.add(kind, "/v2/", method=method, after=after, times=times)
         for name, nth, late, full in kills:
@@ -468,7 +468,7 @@ def test_at_each_of_its_steps_a_change_may_fail_and_goes_on(inventory, dying, en
     restore(harbour, before)
     pull(workspace, ["stowage"], accept_fall=True)
     rows = [Row(place=f"row {at}", said=device(at)) for at in range(3)]
-    prepared = prepare_push(workspace, "stowage", "devices", rows, Choice()).change
+    prepared = prepare_push(workspace, "stowage", "devices", rows, PushOptions()).change
     settled_at_once(workspace, "stowage")
     for k in range(len(rows)):
         restore(harbour, before)
@@ -594,7 +594,7 @@ def dying(monkeypatch):
 
 
 FORMS = {
-    "devices": Form(keys=[["name"]], links=[Link(via="sites", by={"name": "site"})], can_delete=True),
+    "devices": Form(keys=[["name"]], links=[ReferenceMember(via="sites", by={"name": "site"})], can_delete=True),
     "sites": Form(keys=[["name"]]),
 }
 STATES = st.sampled_from(["ready", "written", "confirmed", "differs", "refused", "held"])

@@ -16,7 +16,7 @@ import polars as pl
 import pytest
 
 from concordex.errors import BadAnswer
-from concordex.match.again import again
+from concordex.match.incremental import reconcile_again
 from concordex.wire.dialect.load import from_file
 from concordex.wire.http.transport import Endpoint
 from concordex.wire.reading.files import read_file
@@ -196,7 +196,7 @@ def test_a_concordance_that_another_process_supersedes_meanwhile_is_no_obstacle(
 
     def late(*what, **more):
         lists("reconcile", "--relearn")
-        return again(*what, **more)
+        return reconcile_again(*what, **more)
 
     many = [row(id=f"m{at}", name=f"pc-{at}", serial=f"MM{at:05}", site="quay") for at in range(60)]
     lists.say("net", row(id="1", name="sw-1", serial="AAAA1111", site="quay"), *many)

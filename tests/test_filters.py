@@ -14,7 +14,7 @@ from concordex.query.bind import Binder
 from concordex.query.frames import to_polars
 from concordex.query.funnel import funnel
 from concordex.query.parse import parse
-from concordex.query.reach import Ability, reach
+from concordex.query.pushdown import FilterTest, reach
 
 NOW = datetime(2026, 11, 23, tzinfo=UTC)
 SCHEMA = {name: FIELDS[name] for name in ("name", "serial", "macs", "ips", "kind", "os_version", "last_seen")}
@@ -167,19 +167,20 @@ def test_a_funnel_narrows_and_ends_where_the_filter_does(parts):
 
 
 ABILITIES = [
-    Ability(field="kind", tests=("=", "in"), parameter="family", several=",", any_case=True,
+    FilterTest(field="kind", tests=("=", "in"), parameter="family", several=",", any_case=True,
             values={"switch": ["sw", "stack"], "router": ["gw"]}),
-    Ability(field="status", tests=("=",), parameter="state", any_case=True, values={"up": ["well"]}, otherwise="down"),
-    Ability(field="model", tests=("=",), parameter="type", any_case=True, values={"x1": ["one"]}),
-    Ability(field="name", tests=("=",), parameter="label", any_case=True),
-    Ability(field="name", tests=("like",), parameter="q", write="name:'{value}'", wildcards={"*": "%"}, any_case=True,
-            escape="doubled"),
-    Ability(field="user", tests=("=",), parameter="who", write="user:'{value}'", any_case=True),
-    Ability(field="site", tests=("=",), parameter="q2", write='at "{value}"', any_case=True, escape="backslash"),
-    Ability(field="serial", tests=("=",), parameter="serial"),
-    Ability(field="serial", tests=("present",), parameter="has", write="serial"),
-    Ability(field="os_version", tests=("=",), parameter="release", any_case=True),
-    Ability(field="last_seen", tests=("newer than", "older than", "="), parameter="after", time="epoch"),
+    FilterTest(field="status", tests=("=",), parameter="state", any_case=True, values={"up": ["well"]},
+               otherwise="down"),
+    FilterTest(field="model", tests=("=",), parameter="type", any_case=True, values={"x1": ["one"]}),
+    FilterTest(field="name", tests=("=",), parameter="label", any_case=True),
+    FilterTest(field="name", tests=("like",), parameter="q", write="name:'{value}'", wildcards={"*": "%"},
+               any_case=True, escape="doubled"),
+    FilterTest(field="user", tests=("=",), parameter="who", write="user:'{value}'", any_case=True),
+    FilterTest(field="site", tests=("=",), parameter="q2", write='at "{value}"', any_case=True, escape="backslash"),
+    FilterTest(field="serial", tests=("=",), parameter="serial"),
+    FilterTest(field="serial", tests=("present",), parameter="has", write="serial"),
+    FilterTest(field="os_version", tests=("=",), parameter="release", any_case=True),
+    FilterTest(field="last_seen", tests=("newer than", "older than", "="), parameter="after", time="epoch"),
 ]  # fmt: skip
 
 

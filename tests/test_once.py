@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 from concordex.change.rows import Row
 from concordex.change.run_options import RunOptions
-from concordex.work.change.push import Choice, prepare_push
+from concordex.work.change.push import PushOptions, prepare_push
 from concordex.work.change.undo import prepare_undo
 from concordex.work.pull.pull import pull
 from tests.conftest import Shell
@@ -291,7 +291,7 @@ def test_whatever_the_server_does_nothing_is_doubled_by_us_and_no_word_is_false(
         spite.tables, spite.delay = deepcopy(first), 0.05
         spite.edits, spite.rival = 0, rival
         pull(workspace, ["spite"], accept_fall=True)
-        prepared = prepare_push(workspace, "spite", "devices", rows, Choice(make=["sites"])).change
+        prepared = prepare_push(workspace, "spite", "devices", rows, PushOptions(make=["sites"])).change
         number = workspace.journal.keep(prepared).number
         spite.plan, spite.edits = list(plan), edits
         attempt(number, RunOptions(), death)

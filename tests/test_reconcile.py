@@ -16,13 +16,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from polars.testing import assert_frame_equal
 
-from concordex.match.again import again
 from concordex.match.cluster import Pairs, gather
 from concordex.match.compare import KINDS
 from concordex.match.concordance import PARTS, Rules, prints_of, reconcile
-from concordex.match.crowds import crowds
 from concordex.match.finding import Scope
+from concordex.match.frequencies import frequencies
 from concordex.match.identity import identities
+from concordex.match.incremental import reconcile_again
 from concordex.match.learned import Learned
 from concordex.match.merge import Choose
 from concordex.match.rulings import Rulings
@@ -169,8 +169,8 @@ def test_the_order_of_records_does_not_matter(rows, random):
 @given(RECORDS)
 def test_reconciling_twice_is_reconciling_once(rows):
     once = reconcile(frame(*rows), RULES)
-    again = reconcile(frame(*rows), RULES, once.members.select("system", "record_id", "entry"))
-    assert once.entries.equals(again.entries)
+    reconcile_again = reconcile(frame(*rows), RULES, once.members.select("system", "record_id", "entry"))
+    assert once.entries.equals(reconcile_again.entries)
 
 
 @LAW
@@ -228,7 +228,7 @@ def test_looking_only_at_what_changed_gives_what_looking_at_all_gives(rows, othe
     ]
     now += [row | {"record_id": f"n{row['record_id']}"} for row in others[: data.draw(st.integers(0, 2))]]
     rules = replace(RULES, rulings=told[1])
-    looked = again(frame(*now), rules, last, most=2.0) if now else None
+    looked = reconcile_again(frame(*now), rules, last, most=2.0) if now else None
     assert looked or not now
     if looked:
         assert_same(looked, reconcile(frame(*now), rules, last.members, learned=last.learned))
@@ -242,12 +242,12 @@ def test_of_a_fleet_only_what_changed_is_looked_at():
     now = pl.concat([moved.slice(5), other.with_columns(pl.col("name").shift(1)), other.tail(3).with_columns(
         pl.format("new{}", "record_id").alias("record_id"))])  # fmt: skip
     last = reconcile(records)
-    looked = again(now, Rules(), last)
+    looked = reconcile_again(now, Rules(), last)
     assert 0 < looked.looked_at < now.height / 2
     assert_same(looked, reconcile(now, Rules(), last.members, learned=last.learned))
     kept = Learned.of_frames(last.learned.frames())
     assert_same(looked, reconcile(now, Rules(), last.members, learned=kept))
-    assert again(now.with_columns(pl.col("name") + "x"), Rules(), last) is None  # too much to be worth it
+    assert reconcile_again(now.with_columns(pl.col("name") + "x"), Rules(), last) is None  # too much to be worth it
 
 
 @LAW
@@ -389,7 +389,7 @@ def test_systems_that_sight_devices_are_known_and_their_records_find_their_devic
         .alias("user"),
         pl.when(pl.Series(chance[1] < 0.01)).then(pl.col("macs").shift(9)).otherwise("macs").alias("macs"),
     ).filter(pl.Series(chance[2] > 0.01))
-    assert_same(again(moved, rules, made), reconcile(moved, rules, made.members, learned=made.learned))
+    assert_same(reconcile_again(moved, rules, made), reconcile(moved, rules, made.members, learned=made.learned))
 
 
 def test_somebody_at_a_dock_is_at_the_machine_that_is_known_there_and_as_his():
@@ -407,7 +407,8 @@ def test_somebody_at_a_dock_is_at_the_machine_that_is_known_there_and_as_his():
     made = reconcile(frame(*machines, *both, sight), RULES)
     for now in ([*machines, *cards, sight], [*machines, *both]):
         assert_same(
-            again(frame(*now), RULES, made, most=1), reconcile(frame(*now), RULES, made.members, learned=made.learned)
+            reconcile_again(frame(*now), RULES, made, most=1),
+            reconcile(frame(*now), RULES, made.members, learned=made.learned),
         )
 
 
@@ -559,7 +560,7 @@ def test_more_sights_of_a_name_than_are_usual_of_one_device_are_of_several():
     rows += [rec("leases", f"x{at}", name="a-phone") for at in range(7)]
     rows += [rec("leases", f"y{at}", name="b-phone") for at in range(2)]
     keyed = identities(frame(*rows).sort("system", "record_id"))
-    crowd = dict(zip(keyed["name"], crowds(keyed).name.crowd.tolist(), strict=True))
+    crowd = dict(zip(keyed["name"], frequencies(keyed).name.bearers.tolist(), strict=True))
     assert (crowd["a-phone"], crowd["b-phone"], crowd["pc-7"]) == (4, 1, 1)
 
 
@@ -600,7 +601,7 @@ def test_it_does_not_matter_where_in_its_group_a_stray_sight_stands(sights):
     keyed = identities(frame(*rows).sort("system", "record_id"))
     groups = keyed.select(pl.col("row").first().over("name").cast(pl.Int64)).to_series().to_numpy()
     hours = np.full(keyed.height, 400_000)
-    apart = put_aside(groups, crowds(keyed), hours, np.zeros(0, dtype=np.int64))
+    apart = put_aside(groups, frequencies(keyed), hours, np.zeros(0, dtype=np.int64))
     (stray,) = keyed.with_row_index("at").filter(pl.col("record_id") == "0")["at"]
     others = np.flatnonzero(groups == groups[stray])
     others = others[others != stray]
@@ -719,7 +720,8 @@ def test_a_telephones_common_name_tells_whose_it_is_where_the_person_has_one_alo
     made = reconcile(frame(*phones, second, sight), RULES)
     for now in ([*phones, sight], [*phones, second, sight | {"user": "u4"}]):
         assert_same(
-            again(frame(*now), RULES, made, most=1), reconcile(frame(*now), RULES, made.members, learned=made.learned)
+            reconcile_again(frame(*now), RULES, made, most=1),
+            reconcile(frame(*now), RULES, made.members, learned=made.learned),
         )
 
 
@@ -751,12 +753,12 @@ def test_what_one_device_alone_bears_links_though_candidates_are_nearly_always_o
 )  # fmt: skip
 def test_a_record_is_of_a_network_where_all_its_addresses_are(addresses, one):
     rows = [rec("net", "1", ips=["10.21.0.9"]), rec("net", "2", ips=addresses)]
-    first, second = crowds(identities(frame(*rows))).network
+    first, second = frequencies(identities(frame(*rows))).network
     assert bool(first == second) is one
     six = [rec("net", "1", ips=["2001:db8:7:1::1"]), rec("net", "2", ips=["2001:db8:7:ff::2", "2001:db8:7::9"])]
-    assert len({*crowds(identities(frame(*six))).network}) == 1
+    assert len({*frequencies(identities(frame(*six))).network}) == 1
     link = [rec("net", "1", ips=["169.254.7.7", "fe80:0:0:1::9"]), rec("net", "2", ips=["127.0.0.1", "FE80::2", "::1"])]
-    assert not crowds(identities(frame(*link))).network.any()
+    assert not frequencies(identities(frame(*link))).network.any()
 
 
 def test_networks_say_as_much_as_the_records_show_that_they_say():

@@ -348,9 +348,9 @@ def test_the_link_header_leads_on_and_never_to_another_host(serve):
 
 
 def _asked_for(session, path):
-    from concordex.wire.http.session import Asked
+    from concordex.wire.http.session import Request
 
-    return Asked(method="GET", path=path, shape=session.dialect.shape)
+    return Request(method="GET", path=path, shape=session.dialect.shape)
 
 
 @pytest.mark.parametrize("new", [True, False])

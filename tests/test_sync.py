@@ -10,7 +10,7 @@ from collections import Counter
 import pytest
 
 from concordex.change.compare import differences, same
-from concordex.change.prepare import Form, Known, Link, Wish, prepare
+from concordex.change.prepare import Form, NaturalKeys, ReferenceMember, Wish, prepare
 from tests.conftest import interrupt
 
 
@@ -313,16 +313,16 @@ def test_differences_respect_owners():
 FORMS = {
     "devices": Form(
         keys=[["serial"], ["name"]], required=["name", "model"], unique=["name"],
-        links=[Link(via="models", by={"maker": "maker", "name": "model"})],
+        links=[ReferenceMember(via="models", by={"maker": "maker", "name": "model"})],
     ),
-    "models": Form(keys=[["maker", "name"]], links=[Link(via="makers", by={"name": "maker"})]),
+    "models": Form(keys=[["maker", "name"]], links=[ReferenceMember(via="makers", by={"name": "maker"})]),
     "makers": Form(keys=[["name"]]),
 }  # fmt: skip
 
 
-def prepared(*values: dict, known: dict[str, Known] | None = None):
+def prepared(*values: dict, known: dict[str, NaturalKeys] | None = None):
     wishes = [Wish(entry=f"E{at}", source=None, values=value) for at, value in enumerate(values)]
-    every = {name: Known(unique={"name": {}}) for name in FORMS} | (known or {})
+    every = {name: NaturalKeys(unique={"name": {}}) for name in FORMS} | (known or {})
     return prepare("sync", "inv", "devices", wishes, [], FORMS, every).steps
 
 
@@ -332,13 +332,16 @@ def test_references_are_made_once_and_before_what_refers_to_them():
     assert [(step.table, step.action) for step in made] == [
         ("makers", "create"), ("models", "create"), ("devices", "create"), ("devices", "create"),
     ]  # fmt: skip
-    there = {"makers": Known(keys={("name", "m"): "1"}), "models": Known(keys={("maker", "name", "m", "x"): "7"})}
+    there = {
+        "makers": NaturalKeys(keys={("name", "m"): "1"}),
+        "models": NaturalKeys(keys={("maker", "name", "m", "x"): "7"}),
+    }
     assert [step.table for step in prepared({"name": "a", "serial": "1", **one}, known=there)] == ["devices"]
 
 
 def test_what_cannot_be_written_is_held_with_its_reason():
     one = {"maker": "M", "model": "X"}
-    taken = {"devices": Known(keys={("serial", "9"): "3"}, unique={"name": {"a": "1"}})}
+    taken = {"devices": NaturalKeys(keys={("serial", "9"): "3"}, unique={"name": {"a": "1"}})}
     held = prepared(
         {"name": "A ", "serial": "1", **one}, {"name": "b", "serial": "2"}, {"name": "c", "serial": "9", **one},
         {"name": "d", "serial": "4", **one}, {"name": "D", "serial": "5", **one}, one, known=taken,

@@ -13,7 +13,7 @@ Key = tuple[str, ...]
 
 
 @dataclass(frozen=True, kw_only=True)
-class Link:
+class ReferenceMember:
     """A member that refers to another table: that table's key field, and our field that gives it."""
 
     via: str
@@ -27,7 +27,7 @@ class Form:
     keys: Sequence[Sequence[str]]
     required: Sequence[str] = ()
     unique: Sequence[str] = ()
-    links: Sequence[Link] = ()
+    links: Sequence[ReferenceMember] = ()
     can_create: bool = True
     can_update: bool = True
     #: Acts that others take back.
@@ -42,7 +42,7 @@ class Form:
 
 
 @dataclass(kw_only=True)
-class Known:
+class NaturalKeys:
     """The natural keys that a target's table holds, each with the record's id; ``several`` where more have it."""
 
     keys: dict[Key, str] = field(default_factory=dict)
@@ -86,7 +86,7 @@ def prepare(
     wishes: Sequence[Wish],
     updates: Sequence[Step],
     forms: Mapping[str, Form],
-    known: Mapping[str, Known],
+    known: Mapping[str, NaturalKeys],
 ) -> Change:
     """The change that makes ``wishes`` come true and ``updates`` happen.
 
@@ -127,7 +127,7 @@ def _create(wish: Wish, table: str, form: Form) -> Step:
     return replace(step, action="report", state="held", reason=reason) if reason else step
 
 
-def _held_by_names(creates: Sequence[Step], form: Form, known: Known) -> list[Step]:
+def _held_by_names(creates: Sequence[Step], form: Form, known: NaturalKeys) -> list[Step]:
     """Hold back what would take a name that is taken, there or by another step."""
     wanted: dict[tuple[str, str], int] = {}
     for step in creates:
@@ -138,7 +138,7 @@ def _held_by_names(creates: Sequence[Step], form: Form, known: Known) -> list[St
     return [_held_by_name(step, form, known, wanted) for step in creates]
 
 
-def _held_by_name(step: Step, form: Form, known: Known, wanted: Mapping[tuple[str, str], int]) -> Step:
+def _held_by_name(step: Step, form: Form, known: NaturalKeys, wanted: Mapping[tuple[str, str], int]) -> Step:
     if step.state != "ready":
         return step
     for name in form.unique:
@@ -157,7 +157,7 @@ def _held_by_name(step: Step, form: Form, known: Known, wanted: Mapping[tuple[st
     return step
 
 
-def _aside(holder: str, known: Known) -> str:
+def _aside(holder: str, known: NaturalKeys) -> str:
     return f", which is {known.aside[holder]}," if holder in known.aside else ""
 
 
@@ -176,7 +176,7 @@ def completed(values: Values, form: Form) -> dict[str, Any]:
     return {**values, **made, **constant}
 
 
-def _held_by_references(step: Step, table: str, forms: Mapping[str, Form], known: Mapping[str, Known]) -> Step:
+def _held_by_references(step: Step, table: str, forms: Mapping[str, Form], known: Mapping[str, NaturalKeys]) -> Step:
     """Hold back what refers to a record that is not there, and of which too little is known to make it."""
     if step.state != "ready":
         return step
@@ -185,7 +185,9 @@ def _held_by_references(step: Step, table: str, forms: Mapping[str, Form], known
     return _hold(step, lack) if lack else step
 
 
-def lacking_reference(values: Values, table: str, forms: Mapping[str, Form], known: Mapping[str, Known]) -> str | None:
+def lacking_reference(
+    values: Values, table: str, forms: Mapping[str, Form], known: Mapping[str, NaturalKeys]
+) -> str | None:
     """What of the records that ``values`` refer to, and that would be created, is required and not known."""
     for link in forms[table].links:
         needed = {theirs: values.get(ours) for theirs, ours in link.by.items()}
@@ -204,7 +206,7 @@ def lacking_reference(values: Values, table: str, forms: Mapping[str, Form], kno
 
 
 def _references(
-    steps: Sequence[Step], table: str, forms: Mapping[str, Form], known: Mapping[str, Known]
+    steps: Sequence[Step], table: str, forms: Mapping[str, Form], known: Mapping[str, NaturalKeys]
 ) -> Iterator[Step]:
     """Creations of what ``steps`` refer to and the target lacks; deeper references first."""
     made: dict[tuple[str, Key], Step] = {}
@@ -218,7 +220,7 @@ def _need(
     values: Values,
     table: str,
     forms: Mapping[str, Form],
-    known: Mapping[str, Known],
+    known: Mapping[str, NaturalKeys],
     made: dict[tuple[str, Key], Step],
 ) -> None:
     for link in forms[table].links:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 
 @dataclass(frozen=True, kw_only=True)
-class Standing:
+class Mounted:
     """A thing in a rack: from which unit, counted from 1, how many units high, and on which face, if that is known."""
 
     label: str
@@ -24,13 +24,13 @@ class Standing:
 
 
 def clashes(
-    new: Sequence[Standing], there: Iterable[Standing], sizes: Mapping[tuple[str, ...], float]
+    new: Sequence[Mounted], there: Iterable[Mounted], sizes: Mapping[tuple[str, ...], float]
 ) -> list[str | None]:
     """For each of ``new`` why it cannot stand where it shall; ``sizes`` are the units of each rack, where known.
 
     Two things may share a unit on two faces.
     """
-    taken: dict[tuple[tuple[str, ...], int], list[Standing]] = {}
+    taken: dict[tuple[tuple[str, ...], int], list[Mounted]] = {}
     for one in there:
         for unit in one.units:
             taken.setdefault((one.rack, unit), []).append(one)
@@ -51,5 +51,5 @@ def clashes(
     return found
 
 
-def _meet(one: Standing, other: Standing) -> bool:
+def _meet(one: Mounted, other: Mounted) -> bool:
     return one.face is None or other.face is None or one.face == other.face

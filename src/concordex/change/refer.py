@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
-from concordex.change.prepare import Form, Known, Link, natural, plain
+from concordex.change.prepare import Form, NaturalKeys, ReferenceMember, natural, plain
 from concordex.words import nearest
 
 Record = Mapping[str, Any]
@@ -19,7 +19,7 @@ class Target:
 
     table: str
     form: Form
-    known: Mapping[str, Known]
+    known: Mapping[str, NaturalKeys]
     #: Of each table that is referred to, the fields of its records.
     others: Mapping[str, Sequence[Record]]
     may_make: Collection[str] = ()
@@ -46,7 +46,7 @@ class Unclear:
     what: str
 
 
-def referred(values: Record, link: Link, target: Target) -> Record | Unclear | None:
+def referred(values: Record, link: ReferenceMember, target: Target) -> Record | Unclear | None:
     """What a reference adds to ``values``; None where none is made, or where it is to be created as it is said."""
     said = {theirs: values[ours] for theirs, ours in link.by.items() if values.get(ours) is not None}
     if not any(values.get(ours) is not None for ours in _own(link, target.form.links)):
@@ -64,13 +64,13 @@ def referred(values: Record, link: Link, target: Target) -> Record | Unclear | N
     return Unclear(fields, told, _unknown(said, link, target))
 
 
-def _own(link: Link, links: Sequence[Link]) -> set[str]:
+def _own(link: ReferenceMember, links: Sequence[ReferenceMember]) -> set[str]:
     """Our fields that speak of this reference: a site alone says nothing of a rack in it."""
     smaller = {ours for other in links if len(other.by) < len(link.by) for ours in other.by.values()}
     return set(link.by.values()) - smaller
 
 
-def _named(said: Record, link: Link, target: Target) -> list[Record]:
+def _named(said: Record, link: ReferenceMember, target: Target) -> list[Record]:
     """The different records that may be meant: those that are there, else those that somebody described."""
     key = natural(said, list(link.by))
     there = target.whole[link.via].get(key) if key else None
@@ -83,7 +83,7 @@ def _named(said: Record, link: Link, target: Target) -> list[Record]:
     return []
 
 
-def _unknown(said: Record, link: Link, target: Target) -> str:
+def _unknown(said: Record, link: ReferenceMember, target: Target) -> str:
     last = list(link.by)[-1]
     near = nearest(str(said.get(last, "")), {str(one[last]) for one in target.others[link.via] if one.get(last)})
     hint = f' (did you mean "{near}"?)' if near else ""

@@ -37,7 +37,7 @@ class Mistake:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Limits:
+class FieldLimits:
     """What a field may hold."""
 
     choices: Sequence[str] = ()
@@ -83,7 +83,7 @@ def _squeezed(name: str) -> str:
 
 
 def read_values(
-    rows: Sequence[Row], meant: Mapping[str, str], types: Mapping[str, Type], limits: Mapping[str, Limits]
+    rows: Sequence[Row], meant: Mapping[str, str], types: Mapping[str, Type], limits: Mapping[str, FieldLimits]
 ) -> tuple[list[Row], list[Mistake]]:
     """The rows with their values read by type; what cannot be read, or is none of the choices, is a mistake."""
     made: list[dict[str, Any]] = [{} for _ in rows]
@@ -100,7 +100,7 @@ def read_values(
             if not bad and len(mine) > 1 and not types[name].is_list:
                 bad, what = [", ".join(items)], f"are {len(mine)} values, and the field takes one"
             if not bad:
-                bad, what = _unfit([str(value) for value in mine], name, limits.get(name, Limits()))
+                bad, what = _unfit([str(value) for value in mine], name, limits.get(name, FieldLimits()))
             if bad:
                 mistakes.append(Mistake(place=row.place, column=column, value=bad[0], what=what))
             elif mine:
@@ -137,7 +137,7 @@ def _read(items: Sequence[str], kind: Type) -> list[Any]:
     return frame.select(CONVERSIONS[BY_TYPE[kind]](pl.col("said"))).to_series().to_list()
 
 
-def _unfit(values: Sequence[str], name: str, limits: Limits) -> tuple[list[str], str]:
+def _unfit(values: Sequence[str], name: str, limits: FieldLimits) -> tuple[list[str], str]:
     """The values that the field does not take, and why."""
     choices = limits.choices or (KINDS if name == "kind" else ())
     strange = [value for value in values if choices and value.lower() not in choices]

@@ -56,7 +56,7 @@ AnyTime = Annotated[bool, typer.Option("--any-time", help="Also outside the main
 
 
 @dataclass(frozen=True, kw_only=True)
-class Answers:
+class ChangeOptions:
     """What a person has said beforehand."""
 
     draft: bool = False
@@ -73,7 +73,7 @@ class Answers:
     note: str | None = None
 
 
-def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> int:
+def propose(here: Workspace, change: Change, answers: ChangeOptions, nothing: str) -> int:
     """Show a change, keep it, and run it if that is agreed to; ``nothing`` says that there is nothing to write."""
     if change.writes and (answers.stage or answers.note):
         here.check_way(change, stage=answers.stage, note=answers.note)
@@ -106,7 +106,7 @@ def propose(here: Workspace, change: Change, answers: Answers, nothing: str) -> 
     return run_and_tell(here, number, chosen, any_time=answers.any_time, how=how, wait=answers.wait)
 
 
-def _as_one(here: Workspace, change: Change, answers: Answers) -> str:
+def _as_one(here: Workspace, change: Change, answers: ChangeOptions) -> str:
     """Whether the steps come into effect at once, by a commit."""
     acts = all(step.action == "act" for step in change.writes)  # what is done to devices is done at once
     if acts or change.system in here.config.outlets:
@@ -127,7 +127,7 @@ def _resting_on(here: Workspace, change: Change) -> str:
     return f"; {change.system} as it was pulled {draw.ago(min(taken), here.now())} ago" if taken else ""
 
 
-def agreed(change: Change, answers: Answers, chosen: Collection[int]) -> bool:
+def agreed(change: Change, answers: ChangeOptions, chosen: Collection[int]) -> bool:
     """Whether the person wants these steps; what cannot be taken back asks for their number."""
     steps = [step for step in change.writes if step.number in chosen]
     if _grave(change):

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Iterator
 import numpy as np
 import numpy.typing as npt
 
-from concordex.match.crowds import Column, Crowds, Numbers
+from concordex.match.frequencies import Frequencies, Numbers, ValueColumn
 from concordex.match.sorting import argsorted, distinct
 
 #: A block of more records is divided by a second value.
@@ -20,7 +20,7 @@ LARGEST = 14
 Rows = npt.NDArray[np.int64]
 
 
-def candidates(known: Crowds, kinds: Numbers, sites: Numbers) -> tuple[Rows, Rows]:
+def candidates(known: Frequencies, kinds: Numbers, sites: Numbers) -> tuple[Rows, Rows]:
     """All pairs ``a < b`` of rows that share a block, each once, in order.
 
     ``kinds`` and ``sites`` are what a record says of its model and place, nought where nothing.
@@ -39,7 +39,7 @@ def within(groups: Numbers) -> tuple[Rows, Rows]:
     return packed >> 32, packed & 0xFFFFFFFF
 
 
-def columns(known: Crowds) -> Iterator[tuple[Column, ...]]:
+def columns(known: Frequencies) -> Iterator[tuple[ValueColumn, ...]]:
     """The values by which blocks are made, those of one kind together."""
     for column in (known.serial, known.uuid, known.tag, known.name, known.cut):
         yield (column,)
@@ -49,12 +49,12 @@ def columns(known: Crowds) -> Iterator[tuple[Column, ...]]:
     yield (known.ips[0].without(1),)
 
 
-def _there(column: Column) -> tuple[Numbers, Rows]:
+def _there(column: ValueColumn) -> tuple[Numbers, Rows]:
     rows = np.flatnonzero(column.values)
     return column.values[rows], rows
 
 
-def _together(columns: Iterable[Column]) -> tuple[Numbers, Rows]:
+def _together(columns: Iterable[ValueColumn]) -> tuple[Numbers, Rows]:
     parts = [_there(column) for column in columns]
     return np.concatenate([values for values, _ in parts]), np.concatenate([rows for _, rows in parts])
 

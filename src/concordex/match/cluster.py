@@ -14,7 +14,7 @@ import numpy as np
 import numpy.typing as npt
 
 from concordex.match.compare import IDENTIFYING, KINDS, TOGETHER, Levels
-from concordex.match.crowds import Numbers
+from concordex.match.frequencies import Numbers
 from concordex.match.sorting import argsorted
 from concordex.match.weights import OWN, Weights, combined
 

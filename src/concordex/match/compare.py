@@ -12,9 +12,9 @@ import numpy as np
 import numpy.typing as npt
 import polars as pl
 
-from concordex.match.alike import Vocabulary
-from concordex.match.crowds import Column, Crowds, Numbers
+from concordex.match.frequencies import Frequencies, Numbers, ValueColumn
 from concordex.match.identity import CUT
+from concordex.match.synonyms import Vocabulary
 
 Levels = npt.NDArray[np.int8]
 Mask = npt.NDArray[np.bool_]
@@ -66,7 +66,7 @@ TOGETHER: tuple[dict[str, tuple[int, ...]], ...] = (
 class Sayings:
     """All that pairs are compared by: numbers for every record, and the texts where spelling matters."""
 
-    crowds: Crowds
+    frequencies: Frequencies
     model: Vocabulary
     site: Vocabulary
     kind: Vocabulary
@@ -81,12 +81,12 @@ class Sayings:
 
 def levels(said: Sayings, a: Numbers, b: Numbers) -> Levels:
     """One row for each pair, one column for each of ``KINDS``."""
-    known = said.crowds
+    known = said.frequencies
     table = np.zeros((len(a), len(KINDS)), dtype=np.int8)
     for at, column in enumerate((
-        _serial(said, a, b), _crowded(known.uuid, a, b, (1,), differ=3), _macs(said, a, b),
+        _serial(said, a, b), _by_bearers(known.uuid, a, b, (1,), differ=3), _macs(said, a, b),
         _drawn(known.drawn, a, b), _tag(said, a, b), _name(said, a, b), _ips(said, a, b),
-        _crowded(known.user, a, b, (), differ=2), said.model.levels(a, b), said.site.levels(a, b),
+        _by_bearers(known.user, a, b, (), differ=2), said.model.levels(a, b), said.site.levels(a, b),
         said.kind.levels(a, b), _seen(said, a, b),
         np.where(known.system[a] != known.system[b], 1, np.where(known.sights[a], 3, 2)),
     )):  # fmt: skip
@@ -94,17 +94,17 @@ def levels(said: Sayings, a: Numbers, b: Numbers) -> Levels:
     return table
 
 
-def _crowded(column: Column, a: Numbers, b: Numbers, steps: Sequence[int], *, differ: int) -> Levels:
-    """Level 1 where the values are the same, one more for each of ``steps`` that the crowd exceeds."""
+def _by_bearers(column: ValueColumn, a: Numbers, b: Numbers, steps: Sequence[int], *, differ: int) -> Levels:
+    """Level 1 where the values are the same, one more for each of ``steps`` that the bearers exceeds."""
     one, other = column.values[a], column.values[b]
     there = (one != 0) & (other != 0)
     level = np.where(there, differ, 0).astype(np.int8)
     same = there & (one == other)
-    level[same] = 1 + sum((column.crowd[a[same]] > step).astype(np.int8) for step in steps)
+    level[same] = 1 + sum((column.bearers[a[same]] > step).astype(np.int8) for step in steps)
     return level
 
 
-def _any_of(columns: tuple[Column, ...], a: Numbers, b: Numbers, steps: Sequence[int]) -> Levels:
+def _any_of(columns: tuple[ValueColumn, ...], a: Numbers, b: Numbers, steps: Sequence[int]) -> Levels:
     """The best level that any value of a list has in common with the other's; nought for none."""
     best = np.zeros(len(a), dtype=np.int8)
     for one in columns:
@@ -112,14 +112,14 @@ def _any_of(columns: tuple[Column, ...], a: Numbers, b: Numbers, steps: Sequence
         for other in columns:
             same = np.flatnonzero((mine != 0) & (mine == other.values[b]))
             if len(same):
-                level = 1 + sum((one.crowd[a[same]] > step).astype(np.int8) for step in steps)
+                level = 1 + sum((one.bearers[a[same]] > step).astype(np.int8) for step in steps)
                 best[same] = np.where(best[same] == 0, level, np.minimum(best[same], level))
     return best
 
 
 def _serial(said: Sayings, a: Numbers, b: Numbers) -> Levels:
-    column = said.crowds.serial
-    level = _crowded(column, a, b, (1,), differ=6)
+    column = said.frequencies.serial
+    level = _by_bearers(column, a, b, (1,), differ=6)
     differ = np.flatnonzero(level == 6)
     lonely = (column.systems[a[differ]] < 2) | (column.systems[b[differ]] < 2)
     near = _one_error(said.serial, a[differ], b[differ]) | _contained(said.serial, a[differ], b[differ])
@@ -129,25 +129,25 @@ def _serial(said: Sayings, a: Numbers, b: Numbers) -> Levels:
 
 
 def _tag(said: Sayings, a: Numbers, b: Numbers) -> Levels:
-    level = _crowded(said.crowds.tag, a, b, (1,), differ=4)
+    level = _by_bearers(said.frequencies.tag, a, b, (1,), differ=4)
     differ = np.flatnonzero(level == 4)
-    column = said.crowds.tag
+    column = said.frequencies.tag
     lonely = (column.systems[a[differ]] < 2) | (column.systems[b[differ]] < 2)
     level[differ[_one_error(said.tag, a[differ], b[differ]) & lonely]] = 3
     return level
 
 
 def _macs(said: Sayings, a: Numbers, b: Numbers) -> Levels:
-    known = said.crowds
+    known = said.frequencies
     best = _any_of(known.macs, a, b, (1, 3))
     one, other = said.cards[a], said.cards[b]
-    own = [np.any([(c.values != 0) & (c.crowd <= 1) for c in known.macs], axis=0)[rows] for rows in (a, b)]
+    own = [np.any([(c.values != 0) & (c.bearers <= 1) for c in known.macs], axis=0)[rows] for rows in (a, b)]
     differ = (best == 0) & own[0] & own[1]  # a dock's card says nothing of the machine's own
     near = np.abs(one - other) <= 3
     return np.where(differ, np.where(near, 4, 5), best).astype(np.int8)
 
 
-def _drawn(columns: tuple[Column, ...], a: Numbers, b: Numbers) -> Levels:
+def _drawn(columns: tuple[ValueColumn, ...], a: Numbers, b: Numbers) -> Levels:
     best = _any_of(columns, a, b, (1,))
     there = (columns[0].values[a] != 0) & (columns[0].values[b] != 0)
     return np.where((best == 0) & there, 3, best).astype(np.int8)
@@ -158,24 +158,24 @@ def _ips(said: Sayings, a: Numbers, b: Numbers) -> Levels:
 
     It is where several systems show it, and of one device alone.
     """
-    ips = said.crowds.ips
+    ips = said.frequencies.ips
     best = _any_of(ips, a, b, (1, 3))
     late = (best > 0) & (_hours_apart(said, a, b) > _LEASE)
     best[(best == 1) & ~late & _in_common(ips, a, b)] = 8
     best[late] = np.where(best[late] == 1, 5, 6)
     there = (best == 0) & (ips[0].values[a] != 0) & (ips[0].values[b] != 0)
-    own = [np.any([(c.values != 0) & (c.crowd <= 1) & (c.systems > 1) for c in ips], axis=0)[rows] for rows in (a, b)]
-    net = said.crowds.network
+    own = [np.any([(c.values != 0) & (c.bearers <= 1) & (c.systems > 1) for c in ips], axis=0)[rows] for rows in (a, b)]
+    net = said.frequencies.network
     one_network = (net[a] != 0) & (net[a] == net[b])
     differ = np.select([own[0] & own[1], one_network], [7, 9], 4)
     return np.where(there, differ, best).astype(np.int8)
 
 
-def _in_common(columns: tuple[Column, ...], a: Numbers, b: Numbers) -> Mask:
+def _in_common(columns: tuple[ValueColumn, ...], a: Numbers, b: Numbers) -> Mask:
     """Whether two records share a value that one device alone bears, and that so many systems agree on."""
     shared = np.zeros(len(a), dtype=np.bool_)
     for one in columns:
-        mine = np.where((one.crowd <= 1) & (one.systems >= _AGREED), one.values, 0)[a]
+        mine = np.where((one.bearers <= 1) & (one.systems >= _AGREED), one.values, 0)[a]
         for other in columns:
             shared |= (mine != 0) & (mine == other.values[b])
     return shared
@@ -193,25 +193,25 @@ def _hours_apart(said: Sayings, a: Numbers, b: Numbers) -> Numbers:
 
 
 def _name(said: Sayings, a: Numbers, b: Numbers) -> Levels:
-    known = said.crowds
-    level = _crowded(known.name, a, b, (1, 3), differ=7)
+    known = said.frequencies
+    level = _by_bearers(known.name, a, b, (1, 3), differ=7)
     differ = level == 7
     was_cut = (said.lengths[a] == CUT) | (said.lengths[b] == CUT)
     cut = differ & (known.cut.values[a] == known.cut.values[b]) & was_cut
-    alone = np.maximum(known.cut.crowd[a], known.cut.crowd[b]) <= 1
+    alone = np.maximum(known.cut.bearers[a], known.cut.bearers[b]) <= 1
     level[cut] = np.where(alone[cut], 4, 5)
     rest = np.flatnonzero((level == 7) & (said.digits[a] == said.digits[b]) & (said.digits[a] != 0))
     level[rest[_distance(said.name, a[rest], b[rest]) <= 2]] = 6
     return level
 
 
-def of_one_person(known: Crowds, a: Numbers, b: Numbers) -> Mask:
+def of_one_person(known: Frequencies, a: Numbers, b: Numbers) -> Mask:
     """Whether two records have the name and the user in common, and one device alone has both.
 
     A name that many have, like that of telephones, is one person's only once.
     """
     theirs = known.theirs.values
-    return np.asarray((theirs[a] != 0) & (theirs[a] == theirs[b]) & (known.theirs.crowd[a] <= 1))
+    return np.asarray((theirs[a] != 0) & (theirs[a] == theirs[b]) & (known.theirs.bearers[a] <= 1))
 
 
 def _one_error(texts: pl.Series, a: Numbers, b: Numbers) -> Mask:

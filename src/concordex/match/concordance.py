@@ -11,17 +11,17 @@ import polars as pl
 
 from concordex.match.compare import KINDS
 from concordex.match.coverage import agreement
-from concordex.match.crowds import Numbers, crowds
 from concordex.match.finding import Scope
 from concordex.match.findings import findings
-from concordex.match.floating import settled
+from concordex.match.frequencies import Numbers, frequencies
 from concordex.match.identity import identities, optional_prefixes, without
+from concordex.match.ids import earlier, number
 from concordex.match.learned import Learned
 from concordex.match.link import Linked, link
 from concordex.match.memory import let_go
 from concordex.match.merge import Choose, merge
-from concordex.match.number import earlier, number
 from concordex.match.rulings import Obeyed, Rulings, obey
+from concordex.match.virtual_addresses import settled
 from concordex.model.fields import FIELDS
 
 #: Pairs of different entries are kept for a person to decide when they are not further from a link than this.
@@ -136,7 +136,7 @@ def reconcile(
     prefixes = learned.prefixes if learned else optional_prefixes(keyed)
     keyed = without(keyed, prefixes)
     told = obeyed(keyed, rules.rulings)
-    known = crowds(keyed, learned.docks, learned.sighting) if learned else crowds(keyed)
+    known = frequencies(keyed, learned.docks, learned.sighting) if learned else frequencies(keyed)
     linked = link(keyed, known, prefixes, same=told.same, apart=told.apart, learned=learned)
     standing = known.standing()
     del known

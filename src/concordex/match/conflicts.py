@@ -6,12 +6,12 @@ import numpy as np
 import numpy.typing as npt
 import polars as pl
 
-from concordex.match.alike import Words
-from concordex.match.crowds import numbers
 from concordex.match.finding import COMPARED, number, shaped
+from concordex.match.frequencies import numbers
 from concordex.match.identity import CUT
 from concordex.match.learned import Learned
 from concordex.match.sorting import Numbers, argsorted, starts
+from concordex.match.synonyms import Words
 
 
 def conflicts(records: pl.DataFrame, entries: pl.DataFrame, learned: Learned | None) -> list[pl.DataFrame]:

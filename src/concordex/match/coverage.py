@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 import polars as pl
 
-from concordex.match.number import entry_numbers
+from concordex.match.ids import entry_numbers
 from concordex.match.sorting import Numbers, argsorted, starts
 
 #: Values by which systems are compared, as they compare.

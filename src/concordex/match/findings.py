@@ -8,12 +8,12 @@ import polars as pl
 
 from concordex.match.conflicts import conflicts
 from concordex.match.finding import COMPARED, KINDS, NOBODY, Scope, Staged, number, shaped
-from concordex.match.floating import of_nobody
 from concordex.match.learned import Learned
 from concordex.match.lookalikes import lookalikes
 from concordex.match.memory import let_go
 from concordex.match.missing import missing
 from concordex.match.sorting import argsorted
+from concordex.match.virtual_addresses import of_nobody
 
 
 def findings(

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from concordex.match.alike import Words
+from concordex.match.synonyms import Words
 from concordex.match.weights import Weights
 
 #: The fields whose words are learned.

@@ -9,12 +9,12 @@ import numpy as np
 import numpy.typing as npt
 import polars as pl
 
-from concordex.match import alike, blocks, cluster, seats, strays
-from concordex.match.alike import Words
+from concordex.match import blocks, cluster, seats, strays, synonyms
 from concordex.match.compare import IDENTIFYING, KINDS, TOGETHER, Levels, Sayings, levels, of_one_person
-from concordex.match.crowds import Crowds, Numbers, numbers
+from concordex.match.frequencies import Frequencies, Numbers, numbers
 from concordex.match.learned import WORDED, Learned
 from concordex.match.sorting import argsorted, starts
+from concordex.match.synonyms import Words
 from concordex.match.weights import Weights, learn
 
 Ruled = Sequence[tuple[int, int]]
@@ -56,7 +56,7 @@ class Linked:
 
 def link(
     keyed: pl.DataFrame,
-    known: Crowds,
+    known: Frequencies,
     prefixes: Sequence[str] = (),
     *,
     same: Ruled = (),
@@ -106,12 +106,12 @@ def _levels(said: Sayings, a: Numbers, b: Numbers, known: Numbers, seen: Levels)
     return out
 
 
-def sayings(keyed: pl.DataFrame, known: Crowds, words: Mapping[str, Words]) -> Sayings:
+def sayings(keyed: pl.DataFrame, known: Frequencies, words: Mapping[str, Words]) -> Sayings:
     """All that pairs are compared by."""
     first = keyed["mac_keys"].list.first().str.replace_all(":", "", literal=True).str.to_integer(base=16, strict=False)
     name, texts = keyed["name_key"], _texts(keyed)
     return Sayings(
-        crowds=known, **{field: words[field].of(texts[field]) for field in WORDED},
+        frequencies=known, **{field: words[field].of(texts[field]) for field in WORDED},
         serial=keyed["serial_key"], tag=keyed["tag_key"], name=name, digits=_digits(name),
         seen=_hours(keyed["last_seen"]),
         lengths=name.str.len_chars().fill_null(0).cast(pl.Int64).to_numpy(),
@@ -128,17 +128,17 @@ def _texts(keyed: pl.DataFrame) -> pl.DataFrame:
     )  # fmt: skip
 
 
-def _words(keyed: pl.DataFrame, known: Crowds) -> dict[str, Words]:
+def _words(keyed: pl.DataFrame, known: Frequencies) -> dict[str, Words]:
     a, b = _sure(known)
     texts = _texts(keyed)
-    return {name: alike.learn(texts[name], keyed["system"], a, b, ours=name == "kind") for name in WORDED}
+    return {name: synonyms.learn(texts[name], keyed["system"], a, b, ours=name == "kind") for name in WORDED}
 
 
-def _sure(known: Crowds) -> tuple[Numbers, Numbers]:
+def _sure(known: Frequencies) -> tuple[Numbers, Numbers]:
     """Pairs of records that share a serial, UUID or tag that nobody else bears: to learn words from."""
     found = [(np.zeros(0, dtype=np.int64), np.zeros(0, dtype=np.int64))]
     for column in (known.serial, known.uuid, known.tag):
-        alone = np.where((column.crowd == 1) & (column.systems > 1), column.values, 0)
+        alone = np.where((column.bearers == 1) & (column.systems > 1), column.values, 0)
         rows = np.flatnonzero(alone)
         order = rows[argsorted(alone[rows])]
         same = np.flatnonzero(alone[order][1:] == alone[order][:-1])
@@ -184,7 +184,7 @@ def _chains(
 
 
 def _seated(
-    known: Crowds, whole: Numbers, chains: Numbers, only: npt.NDArray[np.bool_] | None
+    known: Frequencies, whole: Numbers, chains: Numbers, only: npt.NDArray[np.bool_] | None
 ) -> tuple[Numbers, Numbers]:
     """Both with those joined that :mod:`seats` takes for one."""
     rows = np.arange(len(chains))
@@ -197,7 +197,7 @@ def _seated(
     return cluster.components(len(rows), np.r_[rows, one], np.r_[whole, other]), np.where(several, joined, -1)
 
 
-def identifying(known: Crowds, a: Numbers, b: Numbers, seen: Levels) -> npt.NDArray[np.bool_]:
+def identifying(known: Frequencies, a: Numbers, b: Numbers, seen: Levels) -> npt.NDArray[np.bool_]:
     """Which pairs have something in common without which nothing is linked."""
     at = {name: place for place, name in enumerate(KINDS)}
     alone = [np.isin(seen[:, at[kind]], which) for kind, which in IDENTIFYING.items()]

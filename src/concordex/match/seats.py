@@ -10,10 +10,10 @@ import numpy as np
 import numpy.typing as npt
 import polars as pl
 
-from concordex.match.crowds import Crowds, Numbers
+from concordex.match.frequencies import Frequencies, Numbers
 
 
-def taken(known: Crowds, chains: Numbers) -> tuple[Numbers, Numbers]:
+def taken(known: Frequencies, chains: Numbers) -> tuple[Numbers, Numbers]:
     """Chains of such sights, and for each the chain of the machine.
 
     ``chains`` names for each row what it hangs together with, by one of its rows.
@@ -33,24 +33,24 @@ def taken(known: Crowds, chains: Numbers) -> tuple[Numbers, Numbers]:
     return sure["chain"].to_numpy(), sure["into"].to_numpy()
 
 
-def loose(known: Crowds) -> npt.NDArray[np.bool_]:
+def loose(known: Frequencies) -> npt.NDArray[np.bool_]:
     """Which rows show a shared card and a user, and no sign of their own."""
     return np.asarray(np.any([dock != 0 for dock in docks(known)], axis=0) & (known.user.values != 0) & ~_own(known))
 
 
-def docks(known: Crowds) -> list[Numbers]:
+def docks(known: Frequencies) -> list[Numbers]:
     """The shared cards of each row, nought for none."""
-    return [np.where(column.crowd > 1, column.values, 0) for column in known.macs]
+    return [np.where(column.bearers > 1, column.values, 0) for column in known.macs]
 
 
-def _own(known: Crowds) -> npt.NDArray[np.bool_]:
+def _own(known: Frequencies) -> npt.NDArray[np.bool_]:
     """Which rows show a sign that is a device's own, or a name."""
     plain = (known.serial, known.uuid, known.tag, known.name, *known.drawn)
-    cards = [(column.values != 0) & (column.crowd <= 1) for column in known.macs]
+    cards = [(column.values != 0) & (column.bearers <= 1) for column in known.macs]
     return np.asarray(np.any([*(column.values != 0 for column in plain), *cards], axis=0))
 
 
-def _docks(known: Crowds, chains: Numbers, of: npt.NDArray[np.bool_]) -> pl.DataFrame:
+def _docks(known: Frequencies, chains: Numbers, of: npt.NDArray[np.bool_]) -> pl.DataFrame:
     parts = []
     for column in docks(known):
         rows = np.flatnonzero(of & (column != 0))
@@ -58,6 +58,6 @@ def _docks(known: Crowds, chains: Numbers, of: npt.NDArray[np.bool_]) -> pl.Data
     return pl.concat(parts)
 
 
-def _users(known: Crowds, chains: Numbers, of: npt.NDArray[np.bool_]) -> pl.DataFrame:
+def _users(known: Frequencies, chains: Numbers, of: npt.NDArray[np.bool_]) -> pl.DataFrame:
     rows = np.flatnonzero(of & (known.user.values != 0))
     return pl.DataFrame({"chain": chains[rows], "row": rows, "user": known.user.values[rows]})

@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 import polars as pl
 
-from concordex.match.crowds import Crowds, Numbers
+from concordex.match.frequencies import Frequencies, Numbers
 
 #: An address that so many systems agree on is where a device is.
 SETTLED = 3
@@ -20,7 +20,7 @@ SETTLED = 3
 _NEAR = 7 * 24
 
 
-def put_aside(groups: Numbers, known: Crowds, hours: Numbers, ruled: Numbers) -> Numbers:
+def put_aside(groups: Numbers, known: Frequencies, hours: Numbers, ruled: Numbers) -> Numbers:
     """``groups``, with sights under a name that is out of date in groups of their own, by address.
 
     ``hours`` says when each record was seen; nought where that is unknown.  Rows that somebody ``ruled`` stay.
@@ -52,17 +52,17 @@ def put_aside(groups: Numbers, known: Crowds, hours: Numbers, ruled: Numbers) ->
     return _renamed(out)
 
 
-def loose(known: Crowds) -> npt.NDArray[np.bool_]:
+def loose(known: Frequencies) -> npt.NDArray[np.bool_]:
     """Which rows are sights without a sign of hardware or a user."""
     return np.asarray(known.sights & ~known.hardware() & (known.user.values == 0))
 
 
-def addresses(known: Crowds, systems: int = SETTLED) -> list[Numbers]:
+def addresses(known: Frequencies, systems: int = SETTLED) -> list[Numbers]:
     """The address of each row, of several the first, that one device and so many systems show; nought for none."""
-    return [np.where((c.crowd <= 1) & (c.systems >= systems), c.values, 0) for c in known.ips[:1]]
+    return [np.where((c.bearers <= 1) & (c.systems >= systems), c.values, 0) for c in known.ips[:1]]
 
 
-def _shown(groups: Numbers, known: Crowds, weak: npt.NDArray[np.bool_], hours: Numbers) -> list[pl.DataFrame]:
+def _shown(groups: Numbers, known: Frequencies, weak: npt.NDArray[np.bool_], hours: Numbers) -> list[pl.DataFrame]:
     """Which group shows which address, where one device alone and several systems do."""
     frames = []
     for column in addresses(known, 2):

@@ -10,7 +10,7 @@ import polars as pl
 
 from concordex.match import cluster, strays
 from concordex.match.compare import KINDS, levels
-from concordex.match.crowds import Crowds, Numbers, crowds
+from concordex.match.frequencies import Frequencies, Numbers, frequencies
 from concordex.match.learned import Learned
 from concordex.match.link import identifying, sayings
 
@@ -26,7 +26,7 @@ class Apart:
 
 def why_apart(members: pl.DataFrame, learned: Learned, one: Numbers, other: Numbers) -> Apart:
     """Why the rows ``one`` and ``other`` of ``members`` are not one device, by what was ``learned`` of all."""
-    known = crowds(members, learned.docks, learned.sighting)
+    known = frequencies(members, learned.docks, learned.sighting)
     said = sayings(members, known, learned.words)
     a, b = (side.ravel() for side in np.meshgrid(one, other, indexing="ij"))
     a, b = np.minimum(a, b), np.maximum(a, b)
@@ -48,7 +48,7 @@ def why_apart(members: pl.DataFrame, learned: Learned, one: Numbers, other: Numb
     return Apart(nearest, together, _REASONS[why])
 
 
-def _stray(members: pl.DataFrame, known: Crowds, hours: Numbers, rows: Numbers) -> bool:
+def _stray(members: pl.DataFrame, known: Frequencies, hours: Numbers, rows: Numbers) -> bool:
     """Whether some of ``rows`` would be put aside if the entries of all of them were one."""
     entry = members.select(pl.col("row").first().over("entry")).to_series().cast(pl.Int64).to_numpy()
     merged = np.where(np.isin(entry, entry[rows]), entry[rows].min(), entry)

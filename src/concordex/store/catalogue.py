@@ -10,7 +10,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-from concordex.store.database import Database, Row
+from concordex.store.database import Database, DatabaseRow
 from concordex.unseen import fit_to_keep, masked
 
 _SCHEMA = """
@@ -139,7 +139,7 @@ class Catalogue:
         asked = self.database.rows("SELECT stop FROM pulls WHERE id = ?", (pull,))
         return bool(asked and asked[0]["stop"])
 
-    def progress(self, pull: int) -> list[Row]:
+    def progress(self, pull: int) -> list[DatabaseRow]:
         """How far a running pull is."""
         return self.database.rows("SELECT * FROM progress WHERE pull = ? ORDER BY system, name", (pull,))
 
@@ -186,7 +186,7 @@ class Catalogue:
 
     def pulls(
         self, limit: int = 20, *, system: str | None = None, outcome: str | None = None, since: datetime | None = None
-    ) -> list[Row]:
+    ) -> list[DatabaseRow]:
         """The latest pulls, newest first; those of a system, of an outcome, or since a moment."""
         sql = (
             "SELECT * FROM pulls WHERE (? IS NULL OR outcome = ?) AND begun >= ?"
@@ -266,7 +266,7 @@ class Catalogue:
         """Forget a file, or the files of a folder."""
         self.database.run("DELETE FROM files WHERE name = ? OR name GLOB ?", (name, f"{name}/*"))
 
-    def running(self) -> list[Row]:
+    def running(self) -> list[DatabaseRow]:
         """The pulls that have not ended, by what they said of themselves."""
         return self.database.rows("SELECT * FROM pulls WHERE outcome = 'running'")
 
@@ -292,7 +292,7 @@ class Catalogue:
         sql = "INSERT INTO reconciliations (made, folder, snapshots, summary) VALUES (?, ?, ?, ?)"
         return self.database.insert(sql, (_now(), folder, json.dumps(sorted(snapshots)), json.dumps(summary)))
 
-    def reconciliation(self) -> Row | None:
+    def reconciliation(self) -> DatabaseRow | None:
         """The newest concordance."""
         rows = self.database.rows("SELECT * FROM reconciliations ORDER BY id DESC LIMIT 1")
         return rows[0] if rows else None
@@ -308,11 +308,11 @@ class Catalogue:
             self.database.run("DELETE FROM staged WHERE system = ?", (system,))
             self.database.run_many("INSERT INTO staged VALUES (?, ?, ?, ?)", ((system, *row) for row in rows))
 
-    def staged(self) -> list[Row]:
+    def staged(self) -> list[DatabaseRow]:
         """What systems held staged when they were pulled last."""
         return self.database.rows("SELECT * FROM staged ORDER BY system, since, who, what")
 
-    def references(self) -> list[Row]:
+    def references(self) -> list[DatabaseRow]:
         """Which record of a system we made for which record elsewhere."""
         return self.database.rows("SELECT * FROM references_made")
 
@@ -325,7 +325,7 @@ class Catalogue:
         sql = "DELETE FROM references_made WHERE system = ? AND record_id = ?"
         self.database.run_many(sql, ((system, record_id) for record_id in record_ids))
 
-    def _snapshot(self, row: Row) -> Snapshot:
+    def _snapshot(self, row: DatabaseRow) -> Snapshot:
         return Snapshot(
             id=row["id"], pull=row["pull"], system=row["system"], table=row["name"],
             taken=datetime.fromisoformat(row["taken"]), outcome=row["outcome"], file=row["file"],

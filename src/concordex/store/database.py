@@ -14,7 +14,7 @@ from typing import Any
 
 from concordex.errors import StoreError
 
-Row = Mapping[str, Any]
+DatabaseRow = Mapping[str, Any]
 
 
 class Database:
@@ -75,7 +75,7 @@ class Database:
             )
         return StoreError(f"the catalogue {self.path} cannot be used", why=str(error), advice=advice)
 
-    def rows(self, sql: str, values: Sequence[Any] = ()) -> list[Row]:
+    def rows(self, sql: str, values: Sequence[Any] = ()) -> list[DatabaseRow]:
         """What a query finds."""
         try:
             return [dict(row) for row in self._connection.execute(sql, values)]

@@ -12,7 +12,7 @@ import orjson
 
 from concordex.change.steps import Change, State, Step
 from concordex.errors import CalledWrongly, Stopped
-from concordex.store.database import Database, Row
+from concordex.store.database import Database, DatabaseRow
 from concordex.unseen import fit_to_keep, in_data
 
 
@@ -63,7 +63,7 @@ class Journal:
             about=json.loads(rows[0].get("about") or "{}"), steps=tuple(_step(row) for row in steps),
         )  # fmt: skip
 
-    def changes(self) -> list[Row]:
+    def changes(self) -> list[DatabaseRow]:
         """All changes, newest first, with how many steps stand where."""
         rows = self._database.rows("SELECT * FROM changes ORDER BY id DESC")
         sql = "SELECT change, state, COUNT(*) AS steps FROM steps GROUP BY change, state"
@@ -148,7 +148,7 @@ class Journal:
                 ((_text(became), _text(whole), number, step.number) for step, became, whole in found),
             )
 
-    def entries(self, number: int | None = None) -> list[Row]:
+    def entries(self, number: int | None = None) -> list[DatabaseRow]:
         """Every step that left here, the newest first: when, of which change, what, and what came of it."""
         rows = self._database.rows(
             "SELECT steps.*, changes.kind AS kind, changes.system AS system, changes.about AS about FROM steps"
@@ -180,7 +180,7 @@ class Journal:
             )
 
 
-def _step(row: Row) -> Step:
+def _step(row: DatabaseRow) -> Step:
     body = orjson.loads(row["body"])
     return Step(
         number=row["number"], table=row["name"], action=row["action"], label=row["label"], state=row["state"],

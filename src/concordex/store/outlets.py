@@ -34,7 +34,7 @@ class RowRefused(StoreError):
 
 
 @dataclass(frozen=True, kw_only=True)
-class Row:
+class TargetRow:
     """One row to write: its key, what its columns were, and what they shall be.
 
     Nothing was: it is new; nothing shall be: it is deleted.
@@ -56,14 +56,14 @@ class Row:
         return f"changed there since: {', '.join(moved)}" if moved else None
 
 
-class Refusal(str):
+class NotTaken(str):
     """Why the table did not take a row."""
 
     __slots__ = ()
 
 
 @dataclass(frozen=True, kw_only=True)
-class Elsewhere:
+class KeyOfOther:
     """A column that holds the key of another table: of the row whose ``column`` says what we mean."""
 
     table: str
@@ -82,7 +82,7 @@ class Outlet(ABC):
         """All rows, the columns that are mapped of each."""
 
     @abstractmethod
-    def write(self, rows: Sequence[Row]) -> list[str | None]:
+    def write(self, rows: Sequence[TargetRow]) -> list[str | None]:
         """Write a batch, whole or not at all; for each row why it was left as it is, if it was."""
 
 
@@ -106,7 +106,7 @@ class DatabaseOutlet(Outlet):
         columns: Sequence[str],
         root: Path,
         password: str | None,
-        elsewhere: Mapping[str, Elsewhere] | None = None,
+        elsewhere: Mapping[str, KeyOfOther] | None = None,
     ) -> None:
         super().__init__(key, columns)
         self.elsewhere = dict(elsewhere or {})
@@ -124,7 +124,7 @@ class DatabaseOutlet(Outlet):
         rows = [dict(zip(self.columns, row, strict=True)) for row in found]
         return [{**row, **{name: ids.get(row[name]) for name, ids in meant.items()}} for row in rows] if meant else rows
 
-    def write(self, rows: Sequence[Row]) -> list[str | None]:
+    def write(self, rows: Sequence[TargetRow]) -> list[str | None]:
         """Write a batch in one transaction; rows that are not as they were are left, and why.
 
         Where the database refuses a row, all are written anew, each so that it can be taken back alone.
@@ -136,7 +136,7 @@ class DatabaseOutlet(Outlet):
                 raise
             return self._written(rows, singly=True)
 
-    def _written(self, rows: Sequence[Row], *, singly: bool) -> list[str | None]:
+    def _written(self, rows: Sequence[TargetRow], *, singly: bool) -> list[str | None]:
         told: list[str | None] = []
         with self._connected() as run:
             ids = {name: self._meant(run, there, turned=True) for name, there in self.elsewhere.items()}
@@ -149,12 +149,12 @@ class DatabaseOutlet(Outlet):
                     if not singly:
                         raise
                     run("ROLLBACK TO SAVEPOINT one", ())
-                    told.append(Refusal(refusal.why))
+                    told.append(NotTaken(refusal.why))
                 if singly:
                     run("RELEASE SAVEPOINT one", ())
         return told
 
-    def _one(self, run: Any, row: Row, ids: Mapping[str, Mapping[Any, Any]]) -> str | None:
+    def _one(self, run: Any, row: TargetRow, ids: Mapping[str, Mapping[Any, Any]]) -> str | None:
         """Write one row; why it was left as it is, if it was."""
         names = {name: {number: said for said, number in mine.items()} for name, mine in ids.items()}
         there = [
@@ -166,7 +166,7 @@ class DatabaseOutlet(Outlet):
         shall = dict(row.shall or {})
         for name in ids.keys() & shall.keys():
             if shall[name] not in (None, "") and shall[name] not in ids[name]:
-                return Refusal(f"{name}: {self.elsewhere[name].table} has no {shall[name]!r}")
+                return NotTaken(f"{name}: {self.elsewhere[name].table} has no {shall[name]!r}")
             shall[name] = ids[name].get(shall[name])
         if row.shall is None:
             run(f"DELETE FROM {self._table} WHERE {self._quoted(self.key)} = {self.mark}", (row.key,))  # noqa: S608
@@ -176,7 +176,7 @@ class DatabaseOutlet(Outlet):
             self._update(run, row.key, shall)
         return None
 
-    def _meant(self, run: Any, there: Elsewhere, *, turned: bool = False) -> dict[Any, Any]:
+    def _meant(self, run: Any, there: KeyOfOther, *, turned: bool = False) -> dict[Any, Any]:
         """What each key of another table means; ``turned``: the key of each meaning."""
         names = ", ".join(map(self._quoted, (there.id, there.column)))
         table = ".".join(map(self._quoted, there.table.split(".")))
@@ -307,7 +307,7 @@ class FileOutlet(Outlet):
         """All rows, the columns that are mapped of each."""
         return [{name: row.get(name) for name in self.columns} for row in self._all()]
 
-    def write(self, rows: Sequence[Row]) -> list[str | None]:
+    def write(self, rows: Sequence[TargetRow]) -> list[str | None]:
         """Write a batch into the file, whole or not at all."""
         every = self._all()
         at: dict[str, list[dict[str, Any]]] = {}
@@ -322,7 +322,7 @@ class FileOutlet(Outlet):
                     name: _fitting(value, self._kinds.get(name), name) for name, value in (row.shall or {}).items()
                 }
             except ValueError as error:
-                told.append(Refusal(str(error)))
+                told.append(NotTaken(str(error)))
                 continue
             told.append(row.obstacle(there))
             if told[-1] is not None:

@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from concordex.work.change.freshness import Freshness
     from concordex.work.change.lines import Lines
     from concordex.work.change.onboarding import Asking
-    from concordex.work.change.push import Prepared
+    from concordex.work.change.push import PreparedPush
     from concordex.work.change.sync import Edited
     from concordex.work.concordance.explain import Explanation, NotOne
     from concordex.work.concordance.history import Event
@@ -38,7 +38,7 @@ if TYPE_CHECKING:
     from concordex.work.pull.check import Finding
     from concordex.work.pull.pull import Pull
     from concordex.work.show.compare import Comparison
-    from concordex.work.show.systems import Known
+    from concordex.work.show.systems import SystemOverview
     from concordex.work.show.tables import Selection
     from concordex.work.workspace.groups import GroupFile
     from concordex.work.workspace.repair import Mended
@@ -65,7 +65,7 @@ class Workspace(BaseWorkspace):
 
     # systems
 
-    def overview(self, systems: Sequence[str] = ()) -> list[Known]:
+    def overview(self, systems: Sequence[str] = ()) -> list[SystemOverview]:
         """What is known of each system without asking it."""
         from concordex.work.show.systems import overview
 
@@ -122,10 +122,10 @@ class Workspace(BaseWorkspace):
     # looking
 
     def show(self, table: str, **choice: object) -> Selection:
-        """Records of a table, chosen and ordered; see :class:`concordex.work.show.tables.Choice`."""
-        from concordex.work.show.tables import Choice, select
+        """Records of a table, chosen and ordered; see :class:`concordex.work.show.tables.ShowOptions`."""
+        from concordex.work.show.tables import ShowOptions, select
 
-        return select(self, table, Choice(**choice))  # type: ignore[arg-type]
+        return select(self, table, ShowOptions(**choice))  # type: ignore[arg-type]
 
     def compare_systems(
         self, here: str, there: str, *, where: str | None = None, fields: Sequence[str] = ()
@@ -267,15 +267,15 @@ class Workspace(BaseWorkspace):
         self, system: str, table: str, rows: Sequence[Row], *,
         columns: Mapping[str, str] | None = None, ignore: Sequence[str] = (), make: Sequence[str] = (),
         defaults: Sequence[tuple[str | None, Mapping[str, str]]] = (),
-    ) -> Prepared:  # fmt: skip
+    ) -> PreparedPush:  # fmt: skip
         """Prepare writing rows into a table: all mistakes are told at once.
 
         ``columns`` says what columns mean that are not called as a field is, ``ignore`` which are left aside, ``make``
         of which tables missing records may be created; ``defaults`` are values for rows, by a filter on them or all.
         """
-        from concordex.work.change.push import Choice, prepare_push
+        from concordex.work.change.push import PushOptions, prepare_push
 
-        choice = Choice(columns=dict(columns or {}), ignore=ignore, make=make, defaults=defaults)
+        choice = PushOptions(columns=dict(columns or {}), ignore=ignore, make=make, defaults=defaults)
         return prepare_push(self, system, table, rows, choice)
 
     def read_rows(self, file: str, form: str | None = None, sheet: str | None = None) -> list[Row]:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from concordex.wire.dialect import Dialect, Table
-    from concordex.work.show.capabilities import Ability
+    from concordex.work.show.capabilities import Capability
 
 
 class Dialects:
@@ -43,11 +43,11 @@ class Dialects:
 
         return schema()
 
-    def capabilities(self, dialect: Dialect) -> list[Ability]:
+    def capabilities(self, dialect: Dialect) -> list[Capability]:
         """What a dialect can do and what it cannot."""
-        from concordex.work.show.capabilities import abilities
+        from concordex.work.show.capabilities import capabilities
 
-        return abilities(dialect)
+        return capabilities(dialect)
 
     def fields(self, table: Table) -> list[dict[str, str]]:
         """The fields of a table, and what may be written of them."""

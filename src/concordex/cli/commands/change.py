@@ -13,8 +13,8 @@ from concordex.cli.emit import Format
 from concordex.cli.options import LARGEST, Form, Output, Where, words, workspace
 from concordex.cli.preview import draw_change, draw_diff, summary
 from concordex.cli.propose import (
-    Answers,
     AnyTime,
+    ChangeOptions,
     Count,
     Draft,
     Every,
@@ -140,7 +140,7 @@ def run(
         return Status.DONE
     if not yes:
         draw_change(_part(found, numbers), None)
-    if not agreed(found, Answers(yes=yes, count=count), numbers):
+    if not agreed(found, ChangeOptions(yes=yes, count=count), numbers):
         draw.note("not agreed; nothing was sent")
         return Status.STOPPED
     from concordex.change.run_options import RunOptions
@@ -241,7 +241,7 @@ def undo(
     Example: concordex change undo 1
     """
     here = workspace()
-    answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time, regardless=regardless)
+    answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, any_time=any_time, regardless=regardless)
     return propose(here, here.undo(number), answers, f"nothing of change {number} is to be taken back")
 
 
@@ -325,7 +325,7 @@ def load(
     Example: concordex change load tonight.yaml --draft
     """
     here = workspace()
-    answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time, count=count)
+    answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, any_time=any_time, count=count)
     return propose(here, here.load_change(file), answers, "the file holds no open step")
 
 

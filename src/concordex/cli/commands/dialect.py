@@ -14,7 +14,7 @@ from concordex.errors import CalledWrongly, DocumentError
 if TYPE_CHECKING:
     from concordex.wire.dialect import Dialect
     from concordex.work.api_dialects import Dialects
-    from concordex.work.show.capabilities import Ability
+    from concordex.work.show.capabilities import Capability
 
 
 def _names() -> list[str]:
@@ -168,7 +168,7 @@ def _draw(found: "Dialect", form: Form) -> None:
     draw.note("--requests lists each of them")
 
 
-def _line(found: "Dialect", table: str, every: "list[Ability]") -> dict[str, Any]:
+def _line(found: "Dialect", table: str, every: "list[Capability]") -> dict[str, Any]:
     mine = {o.what: o for o in every if o.about == table}
     can = [short for what, short in _SHORT.items() if what in mine and mine[what].can]
     write = found.tables[table].write

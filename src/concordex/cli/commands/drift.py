@@ -9,7 +9,7 @@ import typer
 from concordex.cli import draw
 from concordex.cli.differences import draw_differences, emit_differences, is_data
 from concordex.cli.options import Form, Output, complete_systems, workspace
-from concordex.cli.propose import Answers, AnyTime, Draft, Every, Stage, Yes, propose
+from concordex.cli.propose import AnyTime, ChangeOptions, Draft, Every, Stage, Yes, propose
 from concordex.cli.statuses import Status
 from concordex.words import plural
 
@@ -66,7 +66,7 @@ def drift(
     if accept:
         status = _accept(here, found)
     elif restore:
-        answers = Answers(stage=stage, draft=draft, yes=yes, every=every, form=form, any_time=any_time)
+        answers = ChangeOptions(stage=stage, draft=draft, yes=yes, every=every, form=form, any_time=any_time)
         status = max((_restore(here, one, answers) for one in found), default=Status.DONE)
     else:
         status = _show(here, found, form, output)
@@ -137,7 +137,7 @@ def _accept(here: "Workspace", found: "list[Drift]") -> int:
     return Status.DONE
 
 
-def _restore(here: "Workspace", one: "Drift", answers: Answers) -> int:
+def _restore(here: "Workspace", one: "Drift", answers: ChangeOptions) -> int:
     change = here.objects.restore(one)
     change = replace(change, about={**change.about, "from": str(one.folder), "command": "drift"})
     return propose(here, change, answers, f"{one.system} is as the baseline says")

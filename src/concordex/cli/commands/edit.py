@@ -6,7 +6,7 @@ from typing import Annotated
 import typer
 
 from concordex.cli.options import Form, complete_systems, pairs, words, workspace
-from concordex.cli.propose import Answers, AnyTime, Count, Draft, Every, Yes, propose
+from concordex.cli.propose import AnyTime, ChangeOptions, Count, Draft, Every, Yes, propose
 
 System = Annotated[str, typer.Argument(help="The system to write to.", autocompletion=complete_systems)]
 Chosen = Annotated[str, typer.Argument(help="A filter (docs/filters.md), or the name or serial of one record.")]
@@ -40,7 +40,7 @@ def set_fields(
     here = workspace()
     change = here.set(system, table, selection, pairs(values, "set"), words(make))
     change = replace(change, about={"selection": selection, "command": "set"})
-    answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
+    answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     return propose(here, change, answers, "the selected records are so already, or none is selected")
 
 
@@ -61,7 +61,7 @@ def retire(
     here = workspace()
     change = here.retire(system, table, selection)
     change = replace(change, about={"selection": selection, "command": "retire"})
-    answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
+    answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     return propose(here, change, answers, "the selected records are retired already, or none is selected")
 
 
@@ -85,7 +85,7 @@ def delete(
     here = workspace()
     change = here.delete(system, table, selection)
     change = replace(change, about={"selection": selection, "command": "delete"})
-    answers = Answers(draft=draft, every=every, form=form, count=count, any_time=any_time)
+    answers = ChangeOptions(draft=draft, every=every, form=form, count=count, any_time=any_time)
     return propose(here, change, answers, "no record is selected")
 
 
@@ -114,5 +114,5 @@ def act(
     here = workspace()
     change = here.act(system, table, what, selection)
     change = replace(change, about={**change.about, "selection": selection, "command": f"act {what}"})
-    answers = Answers(draft=draft, yes=yes, every=every, form=form, count=count, any_time=any_time)
+    answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, count=count, any_time=any_time)
     return propose(here, change, answers, "no record is selected")

@@ -6,7 +6,7 @@ import typer
 
 from concordex.cli import draw
 from concordex.cli.options import Form, Output, complete_systems, words, workspace
-from concordex.cli.propose import Answers, AnyTime, Draft, Yes, propose
+from concordex.cli.propose import AnyTime, ChangeOptions, Draft, Yes, propose
 
 group = typer.Typer(
     help="Named selections, one small file each in groups/; any filter may say `group = NAME`.",
@@ -127,5 +127,5 @@ def push(
     here = workspace()
     change = here.push_groups(names, to)
     change = replace(change, about={**change.about, "from": ", ".join(names), "command": "group push"})
-    answers = Answers(draft=draft, yes=yes, form=form, any_time=any_time)
+    answers = ChangeOptions(draft=draft, yes=yes, form=form, any_time=any_time)
     return propose(here, change, answers, f"{to} has them so")

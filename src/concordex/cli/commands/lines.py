@@ -11,7 +11,7 @@ import typer
 from concordex.cli import draw
 from concordex.cli.mistakes import keep_rejected, tell_mistakes
 from concordex.cli.options import words, workspace
-from concordex.cli.propose import Answers, AnyTime, Draft, Every, Yes, propose
+from concordex.cli.propose import AnyTime, ChangeOptions, Draft, Every, Yes, propose
 from concordex.cli.statuses import Status
 from concordex.words import plural
 
@@ -54,7 +54,7 @@ def enter(
         keep_rejected(made.rejected, made.mistakes, rejects)
     draw.note(f"{plural(len(rows), 'device')}: {made.equal:,} keep these lines already")
     change = replace(made.change, about={"from": f"{template}, {table}", "command": "lines enter"})
-    answers = Answers(draft=draft, yes=yes, every=every, any_time=any_time)
+    answers = ChangeOptions(draft=draft, yes=yes, every=every, any_time=any_time)
     status = propose(here, change, answers, f"{devices} keep these lines")
     return Status.PARTLY if made.mistakes and status == Status.DONE else status
 

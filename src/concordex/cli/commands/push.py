@@ -9,7 +9,7 @@ import typer
 from concordex.cli import draw
 from concordex.cli.mistakes import keep_rejected, tell_mistakes
 from concordex.cli.options import Form, complete_systems, pairs, words, workspace
-from concordex.cli.propose import Answers, AnyTime, Draft, Every, Yes, propose
+from concordex.cli.propose import AnyTime, ChangeOptions, Draft, Every, Yes, propose
 from concordex.cli.statuses import Status
 from concordex.words import plural
 
@@ -68,7 +68,7 @@ def push(
     rows, columns = here.read_rows(file, given, sheet), pairs(column, "--column")
     given_for_all = [(None, pairs(default, "--default"))] if default else []
     every_default = [*(here.read_defaults(defaults) if defaults else []), *given_for_all]
-    answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
+    answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     unheard: list[Mistake] = []
     left_out: list[Row] = []
     asks: dict[str, Any] = {}
@@ -112,7 +112,7 @@ def _asked(
     rows: "list[Row]",
     columns: dict[str, str],
     defaults: "list[tuple[str | None, dict[str, str]]]",
-    answers: Answers,
+    answers: ChangeOptions,
     file: str,
 ) -> "tuple[list[Row], list[Mistake], list[Row], dict[str, Any]] | int":
     """Set on each device what its row says, as a change of its own; then ask each for what the table needs.

@@ -6,7 +6,7 @@ import typer
 
 from concordex.cli import draw
 from concordex.cli.options import Form, Where, complete_systems, workspace
-from concordex.cli.propose import Answers, AnyTime, Draft, Every, Yes, propose
+from concordex.cli.propose import AnyTime, ChangeOptions, Draft, Every, Yes, propose
 
 
 def sync(
@@ -45,5 +45,5 @@ def sync(
     change, notes = here.sync(system, where, edited)  # type: ignore[arg-type]
     for text in notes:
         draw.note(text)
-    answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
+    answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     return propose(here, change, answers, f"{system} is up to date")

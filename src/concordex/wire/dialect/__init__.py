@@ -60,11 +60,11 @@ from concordex.wire.dialect.writes import (
     Act,
     Answers,
     Commands,
-    Config,
     Create,
     Delete,
     FieldWrite,
     Groups,
+    ObjectSpec,
     OnDevice,
     Ready,
     Reference,
@@ -79,14 +79,73 @@ from concordex.wire.dialect.writes import (
 )
 
 __all__ = [
-    "Act", "Also", "Answers", "BasicSignIn", "Call", "CallSignIn", "Carried", "Changed", "ClientCredentials",
-    "ColumnChoice", "Commands", "Config", "Create", "Credential", "CsvShape", "CursorPages", "Delete",
-    "Details", "Dialect", "Each", "Errors", "FieldMap", "FieldWrite", "FilterMap", "Gather", "Groups",
-    "HeaderLinkedPages", "HeaderSignIn", "JsonShape", "Limits", "LinesShape", "LinkedPages", "Listed",
-    "Lookup", "NoSignIn", "NumberedPages", "OffsetPages", "OnDevice", "OnePage", "Pages", "ParquetShape",
-    "Post", "QuerySignIn", "RangePages", "Read", "Ready", "Reference", "Refusals", "Rpc", "Send", "Shape",
-    "SheetShape", "SignIn", "SignatureSignIn", "Slug", "Staging", "Table", "Task", "TextShape", "Together",
-    "TotalCall", "Update", "Whole", "WindowPages", "Write", "XmlShape", "calls_of",
+    "Act",
+    "Also",
+    "Answers",
+    "BasicSignIn",
+    "Call",
+    "CallSignIn",
+    "Carried",
+    "Changed",
+    "ClientCredentials",
+    "ColumnChoice",
+    "Commands",
+    "Create",
+    "Credential",
+    "CsvShape",
+    "CursorPages",
+    "Delete",
+    "Details",
+    "Dialect",
+    "Each",
+    "Errors",
+    "FieldMap",
+    "FieldWrite",
+    "FilterMap",
+    "Gather",
+    "Groups",
+    "HeaderLinkedPages",
+    "HeaderSignIn",
+    "JsonShape",
+    "LinesShape",
+    "LinkedPages",
+    "Listed",
+    "Lookup",
+    "NoSignIn",
+    "NumberedPages",
+    "ObjectSpec",
+    "OffsetPages",
+    "OnDevice",
+    "OnePage",
+    "Pages",
+    "ParquetShape",
+    "Post",
+    "QuerySignIn",
+    "RangePages",
+    "Read",
+    "Ready",
+    "Reference",
+    "Refusals",
+    "Rpc",
+    "Send",
+    "Shape",
+    "SheetShape",
+    "SignIn",
+    "SignatureSignIn",
+    "Slug",
+    "Staging",
+    "SystemLimits",
+    "Table",
+    "Task",
+    "TextShape",
+    "Together",
+    "TotalCall",
+    "Update",
+    "Whole",
+    "WindowPages",
+    "Write",
+    "XmlShape",
+    "calls_of",
 ]  # fmt: skip
 
 
@@ -98,7 +157,7 @@ class Table(Part):
     fields: dict[str, FieldMap]
     filters: list[FilterMap] = Field(default_factory=list)
     write: Write | None = None
-    config: Config | None = None
+    config: ObjectSpec | None = None
 
     @field_validator("fields", mode="before")
     @classmethod
@@ -133,7 +192,7 @@ class Table(Part):
         return {name: self.type_of(name) for name in self.fields}
 
 
-class Limits(Part):
+class SystemLimits(Part):
     """What the system can bear."""
 
     concurrency: int = Field(4, ge=1, le=64, description="Requests at once.")
@@ -206,7 +265,7 @@ class Dialect(Part):
     sign_in: SignIn = Field(default_factory=NoSignIn)
     lookups: dict[str, Lookup] = Field(default_factory=dict)
     errors: Errors = Field(default_factory=Errors)
-    limits: Limits = Field(default_factory=Limits)
+    limits: SystemLimits = Field(default_factory=SystemLimits)
     tasks: dict[str, Task] = Field(default_factory=dict)
     tables: dict[Slug, Table] = Field(min_length=1)
     together: Together | None = None

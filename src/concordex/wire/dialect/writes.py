@@ -213,7 +213,7 @@ class Groups(Part):
     groups: str = Field(description="The member, one of the references, that lists other groups.")
 
 
-class Config(Part):
+class ObjectSpec(Part):
     """What makes the records of a table configuration objects, which are saved as files by their names."""
 
     volatile: list[str] = Field(

@@ -18,7 +18,7 @@ _PATIENCE = 15
 
 
 @dataclass(frozen=True)
-class Certificate:
+class PeerCertificate:
     """Whose it is, who signed it, until when, and its SHA-256 fingerprint as hex."""
 
     subject: str
@@ -60,7 +60,7 @@ async def connect(endpoint: Endpoint) -> float:
     return took
 
 
-async def certificate(endpoint: Endpoint) -> Certificate:
+async def certificate(endpoint: Endpoint) -> PeerCertificate:
     """The certificate that the system shows, whoever signed it; raises Untrusted where it speaks no TLS."""
     url = URL(endpoint.url)
     context = ssl.create_default_context()
@@ -79,19 +79,19 @@ async def certificate(endpoint: Endpoint) -> Certificate:
     return _read(shown)
 
 
-def judged(endpoint: Endpoint, shown: Certificate, now: datetime) -> str | None:
+def judged(endpoint: Endpoint, shown: PeerCertificate, now: datetime) -> str | None:
     """Why a certificate would be refused before a pinned fingerprint is even compared, or None."""
     if endpoint.fingerprint and digest_of(endpoint).hex() != shown.fingerprint:
         return "it is not the one that is pinned"
     return "it has expired" if shown.ends < now and endpoint.verify and not endpoint.fingerprint else None
 
 
-def _read(shown: bytes) -> Certificate:
+def _read(shown: bytes) -> PeerCertificate:
     from cryptography import x509
     from cryptography.hazmat.primitives import hashes
 
     found = x509.load_der_x509_certificate(shown)
-    return Certificate(
+    return PeerCertificate(
         subject=_name(found.subject), issuer=_name(found.issuer), ends=found.not_valid_after_utc,
         fingerprint=found.fingerprint(hashes.SHA256()).hex(),
     )  # fmt: skip

@@ -26,10 +26,10 @@ from concordex.wire.dialect.paths import at
 from concordex.wire.dialect.templates import fill, fill_path, fill_texts, names_in
 from concordex.wire.http.answers import Answer, Judge, Reply, wait_asked
 from concordex.wire.http.formats import ACCEPT, TYPES, encode, merged, put
-from concordex.wire.http.signin import Pass, prepare
+from concordex.wire.http.signin import Credentials, prepare
 from concordex.wire.http.transport import Endpoint, Traffic, Transport, log
 
-__all__ = ["Asked", "Endpoint", "Session", "Traffic"]
+__all__ = ["Endpoint", "Request", "Session", "Traffic"]
 
 T = TypeVar("T")
 
@@ -37,7 +37,7 @@ stamina.instrumentation.set_on_retry_hooks([])  # we log retries ourselves, with
 
 
 @dataclass(kw_only=True)
-class Asked:
+class Request:
     """A request, filled in but for what signing in adds."""
 
     method: str
@@ -127,7 +127,7 @@ class Session:
         finally:
             await self._wire.close()
 
-    async def asked(self, call: d.Call, values: Mapping[str, Any] | None = None) -> Asked:
+    async def asked(self, call: d.Call, values: Mapping[str, Any] | None = None) -> Request:
         """``call`` filled in with the system's credentials, its lookups and ``values``."""
         parts = [call.path, call.query, call.headers, call.json_body, call.form, call.xml, call.params]
         wanted = names_in(parts)
@@ -139,11 +139,11 @@ class Session:
         """The answer to a call that only reads."""
         return await self.read(await self.asked(call, values))
 
-    async def read(self, asked: Asked) -> Answer:
+    async def read(self, asked: Request) -> Answer:
         """The answer to a request that only reads, asked again while the fault may pass."""
         return await self._retried(lambda turn: self._send(asked, turn))
 
-    async def read_many(self, many: Sequence[Asked]) -> list[Answer]:
+    async def read_many(self, many: Sequence[Request]) -> list[Answer]:
         """The answers to several requests; in one, where the system takes JSON-RPC calls in batches."""
         most = self.dialect.rpc.batch if self.dialect.rpc else 1
         if most == 1 or not all(asked.rpc for asked in many):
@@ -152,7 +152,7 @@ class Session:
         done = await all_of(self._retried(partial(self._send_bundle, bundle)) for bundle in bundles)
         return [answer for answers in done for answer in answers]
 
-    async def write(self, asked: Asked) -> Answer:
+    async def write(self, asked: Request) -> Answer:
         """The answer to a write, which is sent once: whether to send it again, the caller finds out."""
         return await self._admitted(lambda turn: self._send(asked, turn))
 
@@ -191,7 +191,7 @@ class Session:
                 advice=f"it has: {', '.join(seen[:20]) or 'nothing'}",
             )  # fmt: skip
 
-    def _filled(self, call: d.Call, values: Mapping[str, Any]) -> Asked:
+    def _filled(self, call: d.Call, values: Mapping[str, Any]) -> Request:
         known = {**self.endpoint.credentials, **self._found, **values}
         sent_as: d.Shape = self.dialect.shape if self.dialect.shape.by in TYPES else d.JsonShape()
         body = fill(call.json_body, known) if call.json_body is not None else None
@@ -211,7 +211,7 @@ class Session:
             raise WireError(f"{path}: {error}", where=self.endpoint.name) from error
         if call.path.startswith("{") and path.startswith("/"):
             path = self._wire.rooted(path)
-        return Asked(
+        return Request(
             method="POST" if call.rpc else call.method,
             path=path,
             shape=call.shape or self.dialect.shape,
@@ -245,7 +245,7 @@ class Session:
                 return done
         raise AssertionError("the tries end by an answer or an error")
 
-    async def _admission(self) -> Pass:
+    async def _admission(self) -> Credentials:
         async with self._signing:
             return await self._sign_in.admission(self._call)
 
@@ -267,7 +267,7 @@ class Session:
                 advice="is the name right, the secret current, and may it sign in?",
             ) from refusal  # fmt: skip
 
-    async def _send(self, asked: Asked, turn: _Turn | None) -> Answer:
+    async def _send(self, asked: Request, turn: _Turn | None) -> Answer:
         reply, url = await self._sent(asked, turn, lambda admitted: self._body(asked, admitted))
         answer = self.judge.answer(reply, url.path, asked.shape)
         if asked.rpc:
@@ -275,7 +275,7 @@ class Session:
             return replace(answer, body=result)
         return answer
 
-    def _body(self, asked: Asked, admitted: Pass) -> tuple[bytes | None, str | None]:
+    def _body(self, asked: Request, admitted: Credentials) -> tuple[bytes | None, str | None]:
         """The bytes to send, and their media type."""
         if asked.form is not None:
             return self._complete(urlencode(asked.form).encode()), "application/x-www-form-urlencoded"
@@ -286,7 +286,7 @@ class Session:
         body = merged(asked.body, admitted.body) if isinstance(asked.body, Mapping) else asked.body
         return self._encoded(body, asked.sent_as), TYPES[asked.sent_as.by]
 
-    def _envelope(self, asked: Asked, admitted: Pass) -> dict[str, Any]:
+    def _envelope(self, asked: Request, admitted: Credentials) -> dict[str, Any]:
         call = {"jsonrpc": "2.0", "id": next(self._numbers), "method": asked.rpc}
         params = merged(asked.params, admitted.params)
         return merged(call | ({"params": params} if params else {}), admitted.body)
@@ -304,12 +304,12 @@ class Session:
         )  # fmt: skip
 
     async def _sent(
-        self, asked: Asked, turn: _Turn | None, made: Callable[[Pass], tuple[bytes | None, str | None]]
+        self, asked: Request, turn: _Turn | None, made: Callable[[Credentials], tuple[bytes | None, str | None]]
     ) -> tuple[Reply, URL]:
         """Send a request when its turn has come; its pass is taken then, so that it is never a stale one."""
         async with self._gate if turn else contextlib.nullcontext():
             await self._wire.turn()
-            admitted = Pass()
+            admitted = Credentials()
             if turn:
                 admitted = await self._admission()
                 turn.opening = admitted.opening
@@ -326,7 +326,7 @@ class Session:
             self._sign_in.seen(reply.headers, list(reply.cookies))
         return reply, url
 
-    def _addressed(self, asked: Asked, admitted: Pass, kind: str | None) -> tuple[URL, dict[str, str]]:
+    def _addressed(self, asked: Request, admitted: Credentials, kind: str | None) -> tuple[URL, dict[str, str]]:
         url = self._wire.address(asked.path)
         query = {**asked.query, **admitted.query}
         if query:
@@ -361,11 +361,11 @@ class Session:
                 return await self._admitted(send)
         raise AssertionError("the retries end by an answer or an error")
 
-    async def _send_bundle(self, bundle: Sequence[Asked], turn: _Turn) -> list[Answer]:
+    async def _send_bundle(self, bundle: Sequence[Request], turn: _Turn) -> list[Answer]:
         """Several JSON-RPC calls in one request; their answers come in any order (JSON-RPC 2.0, section 6)."""
         calls: list[dict[str, Any]] = []
 
-        def made(admitted: Pass) -> tuple[bytes, str]:
+        def made(admitted: Credentials) -> tuple[bytes, str]:
             calls[:] = [self._envelope(asked, admitted) for asked in bundle]
             return self._encoded(calls, d.JsonShape()), TYPES["json"]
 

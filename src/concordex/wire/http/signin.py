@@ -28,7 +28,7 @@ _TELLING = 8
 
 
 @dataclass(frozen=True)
-class Pass:
+class Credentials:
     """What a request carries to be let in."""
 
     headers: Mapping[str, str] = field(default_factory=dict)
@@ -44,9 +44,9 @@ class SignIn:
     renews = False
     openings = 0  # how often it was signed in
 
-    async def admission(self, _call: MakeCall) -> Pass:
+    async def admission(self, _call: MakeCall) -> Credentials:
         """What a request carries now."""
-        return Pass()
+        return Credentials()
 
     def forget(self) -> None:
         """Drop what was obtained, since the system no longer takes it."""
@@ -68,18 +68,18 @@ class SignIn:
         return {}
 
 
-class Standing(SignIn):
+class StaticCredentials(SignIn):
     """The same with every request."""
 
-    def __init__(self, admitted: Pass) -> None:
+    def __init__(self, admitted: Credentials) -> None:
         self._pass = admitted
 
-    async def admission(self, _call: MakeCall) -> Pass:
+    async def admission(self, _call: MakeCall) -> Credentials:
         """What a request carries now."""
         return self._pass
 
 
-class Opened(SignIn):
+class SessionCredentials(SignIn):
     """A session that a call opens and that runs out."""
 
     renews = True
@@ -89,11 +89,11 @@ class Opened(SignIn):
         UNSEEN.know_parameters(how.carries.query)
         self._given: dict[str, Any] = {}
         self._jar: SimpleCookie = SimpleCookie()
-        self._pass: Pass | None = None
+        self._pass: Credentials | None = None
         self._ends = float("inf")
         self.openings = 0
 
-    async def admission(self, call: MakeCall) -> Pass:
+    async def admission(self, call: MakeCall) -> Credentials:
         """What a request carries now, after a sign-in call where one is due."""
         if self._pass is None or time.monotonic() > self._ends:
             begun = time.monotonic()
@@ -115,10 +115,10 @@ class Opened(SignIn):
         UNSEEN.know([str(value)], passing=True)
         return value
 
-    def _made(self) -> Pass:
+    def _made(self) -> Credentials:
         carries, values = self._how.carries, {**self._values, **self._given}
         headers = fill_texts(carries.headers, values)
-        return Pass(
+        return Credentials(
             headers, fill_texts(carries.query, values), fill(carries.body, values), fill(carries.params, values),
             self.openings,
         )  # fmt: skip
@@ -182,16 +182,16 @@ def prepare(sign_in: d.SignIn, credentials: Mapping[str, Secret | str]) -> SignI
     """The way to sign in that a dialect declares, with a system's credentials."""
     made: SignIn = SignIn()
     if isinstance(sign_in, d.BasicSignIn):
-        made = Standing(Pass({"Authorization": _basic(sign_in.user, sign_in.password, credentials)}))
+        made = StaticCredentials(Credentials({"Authorization": _basic(sign_in.user, sign_in.password, credentials)}))
     elif isinstance(sign_in, d.HeaderSignIn):
-        made = Standing(Pass({sign_in.header: str(fill(sign_in.value, credentials))}))
+        made = StaticCredentials(Credentials({sign_in.header: str(fill(sign_in.value, credentials))}))
     elif isinstance(sign_in, d.QuerySignIn):
         UNSEEN.know_parameters([sign_in.parameter])
-        made = Standing(Pass(query={sign_in.parameter: str(fill(sign_in.value, credentials))}))
+        made = StaticCredentials(Credentials(query={sign_in.parameter: str(fill(sign_in.value, credentials))}))
     elif isinstance(sign_in, d.CallSignIn):
-        made = Opened(sign_in, credentials)
+        made = SessionCredentials(sign_in, credentials)
     elif isinstance(sign_in, d.ClientCredentials):
-        made = Opened(_as_call(sign_in, credentials), credentials)
+        made = SessionCredentials(_as_call(sign_in, credentials), credentials)
     elif isinstance(sign_in, d.SignatureSignIn):
         made = Signed(sign_in, credentials)
     return made

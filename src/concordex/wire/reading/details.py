@@ -186,7 +186,7 @@ class Enricher:
         return {**self.values, **{name: value for name, value in members.items() if value is not None}}
 
 
-def few(vanished: int, of: int, limits: d.Limits) -> bool:
+def few(vanished: int, of: int, limits: d.SystemLimits) -> bool:
     """Whether so many may have gone away while the others were read, as the dialect's limits say."""
     return vanished <= limits.vanish and vanished <= max(1, limits.vanish_share * of) and vanished < of
 

@@ -33,14 +33,14 @@ _PIECE, _ROWS = 4 << 20, 10_000
 
 
 @dataclass(frozen=True)
-class Opened:
+class OpenedFile:
     """A file that is being read: its records in pieces, which raise BadAnswer, and a note on which file it was."""
 
     pages: Iterator[Page]
     note: str
 
 
-def read_file(endpoint: Endpoint, read: d.Read, limit: int) -> Opened:
+def read_file(endpoint: Endpoint, read: d.Read, limit: int) -> OpenedFile:
     """The records of a file.  Of several files that fit a pattern, the last by name is read.  Raises BadAnswer."""
     path = _newest(endpoint, read.file or "")
     shape = read.shape or _BY_ENDING.get(path.suffix.lower())
@@ -55,7 +55,7 @@ def read_file(endpoint: Endpoint, read: d.Read, limit: int) -> Opened:
         raise _bad(endpoint, f"{path.name} is larger than {limit:,} bytes", "raise limits: {answer: …} in the dialect")
     written = datetime.fromtimestamp(found.st_mtime, UTC)
     doubt = "; it ends without a line end, as a file does that was cut off" if cut else ""
-    return Opened(
+    return OpenedFile(
         _pages(endpoint, path, read, shape), f"read from {path.name}, written {written:%Y-%m-%d %H:%M} UTC{doubt}"
     )
 

@@ -15,7 +15,7 @@ from concordex.wire import dialect as d
 from concordex.wire.dialect.paths import at
 from concordex.wire.http.answers import Answer
 from concordex.wire.http.formats import unread_lines
-from concordex.wire.http.session import Asked, Session
+from concordex.wire.http.session import Request, Session
 from concordex.wire.reading.completeness import Trail
 
 Record = dict[str, Any]
@@ -78,7 +78,7 @@ class Pager:
         self.narrow = narrow or Narrow()
         self._ids = [at(path) for path in ids]
         self.trail = Trail(promised=call.total if isinstance(call.total, str) else None)
-        self._asked: Asked | None = None
+        self._asked: Request | None = None
         self._revisions: set[str] = set()
 
     async def total(self) -> int | None:

@@ -16,11 +16,11 @@ from concordex.wire.http.session import Session
 from concordex.wire.reading.completeness import Outcome, Trail, Verdict, verdict
 from concordex.wire.reading.details import Enricher, few
 from concordex.wire.reading.files import read_file
-from concordex.wire.reading.looks import Collector, Look, Parent
 from concordex.wire.reading.pages import Narrow, Page, Pager, in_order
+from concordex.wire.reading.table_read import Collector, Parent, TableRead
 from concordex.wire.reading.walks import first_page, walk
 
-__all__ = ["Collector", "Look", "count", "peek", "read_table"]
+__all__ = ["Collector", "TableRead", "count", "peek", "read_table"]
 
 #: Told after each page: records so far, and how many were announced.
 Progress = Callable[[int, int | None], None]
@@ -38,7 +38,7 @@ async def read_table(
     narrow: Narrow | None = None,
     progress: Progress | None = None,
     parents: pl.DataFrame | None = None,
-) -> Look:
+) -> TableRead:
     """The table ``name`` of the session's system; ``narrow`` makes it shorter at the system.
 
     ``parents`` are the records of the table that its lists hang from, where the dialect says `each`.
@@ -69,7 +69,7 @@ async def count(session: Session, name: str) -> int | None:
     return await pager.total() if isinstance(read.total, d.TotalCall) else (await first_page(pager, size=1)).total
 
 
-async def peek(session: Session, name: str, parents: pl.DataFrame | None = None) -> tuple[Look, int | None]:
+async def peek(session: Session, name: str, parents: pl.DataFrame | None = None) -> tuple[TableRead, int | None]:
     """The first page of a table, mapped, and how many records are announced: to see whether it reads."""
     table = session.dialect.tables[name]
     collector = Collector(table, session.dialect.limits.record)
@@ -97,7 +97,7 @@ async def peek(session: Session, name: str, parents: pl.DataFrame | None = None)
 
 async def _look(
     session: Session, name: str, narrow: Narrow | None, progress: Progress | None, parents: pl.DataFrame | None
-) -> Look:
+) -> TableRead:
     table = session.dialect.tables[name]
     read, narrow = table.read, narrow or Narrow()
     collector = Collector(table, session.dialect.limits.record)
@@ -181,7 +181,7 @@ class _Below:
         if nobody or self._in_a_row >= _PATIENCE:
             raise error
 
-    def closed(self, limits: d.Limits) -> None:
+    def closed(self, limits: d.SystemLimits) -> None:
         """Sum up, once all have been asked."""
         of = self._read.each.of if self._read.each else ""
         if self._failed:
@@ -199,7 +199,7 @@ class _Below:
 
 async def _look_below(
     session: Session, table: d.Table, collector: Collector, narrow: Narrow, progress: Progress | None, below: _Below
-) -> Look:
+) -> TableRead:
     """The lists of all parents as one table; a list that cannot be had costs that parent only."""
     read, ids = table.read, table.fields["record_id"].from_
 

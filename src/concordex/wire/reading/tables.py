@@ -21,7 +21,8 @@ from concordex.wire.http.session import Session
 from concordex.wire.reading.completeness import Outcome
 from concordex.wire.reading.mapping import follow
 from concordex.wire.reading.pages import Narrow
-from concordex.wire.reading.read import Look, read_table
+from concordex.wire.reading.read import read_table
+from concordex.wire.reading.table_read import TableRead
 
 #: Told after each page: the table, records so far, and how many were announced.
 TableProgress = Callable[[str, int, int | None], None]
@@ -35,13 +36,13 @@ async def read_tables(
     narrow: Mapping[str, Narrow] | None = None,
     progress: TableProgress | None = None,
     spare: Spare | None = None,
-) -> AsyncIterator[tuple[str, Look]]:
+) -> AsyncIterator[tuple[str, TableRead]]:
     """``tables`` and those that they refer to, with the ids in them replaced by what they mean.
 
     ``narrow`` says, for a table, how the system makes it shorter itself.  With ``spare``, a table that cannot be
     read is told to it and costs only itself and what refers to it, unless the system lets nobody in.
     """
-    looks: dict[str, Look] = {}
+    looks: dict[str, TableRead] = {}
     missing: dict[str, str] = {}
     for name in order(session.dialect, tables):
         needed = [other for other in refers_to(session.dialect.tables[name]) if other in missing]
@@ -65,10 +66,10 @@ async def read_tables(
 async def _read(
     session: Session,
     name: str,
-    looks: Mapping[str, Look],
+    looks: Mapping[str, TableRead],
     narrow: Narrow | None,
     progress: TableProgress | None,
-) -> Look:
+) -> TableRead:
     table, where = session.dialect.tables[name], session.endpoint.name
     each = table.read.each
     if progress:  # a system that is long silent is seen to be waited for

@@ -19,7 +19,7 @@ from concordex.query.parse import parse
 from concordex.wire import dialect as d
 from concordex.wire.dialect.paths import at
 from concordex.wire.http.formats import merged, put
-from concordex.wire.http.session import Asked, Session
+from concordex.wire.http.session import Request, Session
 from concordex.wire.reading.pages import moment
 from concordex.wire.writing.tasks import follow
 
@@ -161,7 +161,7 @@ def _id_of(record: Any, path: str) -> Any:
 
 
 @dataclass(frozen=True)
-class Base:
+class Before:
     """A record as one answer gave it, and the tag that belongs to that very answer (RFC 9110, section 8.8.3)."""
 
     record: Mapping[str, Any]
@@ -170,7 +170,7 @@ class Base:
 
 async def base_of(
     session: Session, how: d.Update | d.Delete, record_id: str, fields: Mapping[str, Any] | None = None
-) -> Base | None:
+) -> Before | None:
     """The record that a write rests on, where the dialect has it read by itself first; else nothing.
 
     Raises BadAnswer where no record, or no tag where one is promised, comes.
@@ -190,9 +190,9 @@ async def base_of(
         )  # fmt: skip
     if not isinstance(place, Mapping):
         if how.method == "DELETE":
-            return Base({}, tag)
+            return Before({}, tag)
         raise BadAnswer(f"{how.path} holds no record that could be sent back whole", where=session.endpoint.name)
-    return Base(place, tag)
+    return Before(place, tag)
 
 
 async def update(
@@ -201,7 +201,7 @@ async def update(
     record_id: str,
     body: Mapping[str, Any],
     fields: Mapping[str, Any] | None = None,
-    base: Base | None = None,
+    base: Before | None = None,
     own_id: Any = None,
     key: str | None = None,
 ) -> None:
@@ -223,7 +223,7 @@ async def update(
     await _write(session, how, listed, member, values, headers | _match(base) | _known(how, key))
 
 
-def _as_it_is(session: Session, whole: d.Whole, base: Base | None, values: Mapping[str, Any]) -> Mapping[str, Any]:
+def _as_it_is(session: Session, whole: d.Whole, base: Before | None, values: Mapping[str, Any]) -> Mapping[str, Any]:
     """The record that is altered, in the system's own members."""
     place = base.record if base and whole.from_ == "record" else orjson.loads(values.get(ORIGINAL) or "null")
     if not isinstance(place, Mapping):
@@ -245,7 +245,7 @@ async def delete(
     how: d.Delete,
     record_ids: Sequence[str],
     fields: Mapping[str, Any] | None = None,
-    base: Base | None = None,
+    base: Before | None = None,
     own_ids: Sequence[Any] | None = None,
     key: str | None = None,
 ) -> list[Refusal]:
@@ -264,7 +264,7 @@ async def delete(
     return refused_in(session, how.answers, answer, len(ids))
 
 
-def _match(base: Base | None) -> dict[str, str]:
+def _match(base: Before | None) -> dict[str, str]:
     """If-Match with the tag of the answer that was compared (RFC 9110, section 13.1.1)."""
     return {"If-Match": base.tag} if base and base.tag else {}
 
@@ -297,7 +297,7 @@ async def _write(
     return await follow(session, how.task, answer) if how.task else answer.body
 
 
-def _place(asked: Asked, sent: Any, member: str | None) -> None:
+def _place(asked: Request, sent: Any, member: str | None) -> None:
     """Put what is sent where the dialect wants it: into a member of the body or of the call, or as the whole."""
     if asked.rpc:
         asked.params = _laid(asked.params, sent, member)

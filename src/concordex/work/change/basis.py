@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any
 
 import polars as pl
 
-from concordex.change.prepare import Form, Known, natural, plain
-from concordex.change.racks import Standing, clashes
+from concordex.change.prepare import Form, NaturalKeys, natural, plain
+from concordex.change.racks import Mounted, clashes
 from concordex.errors import CalledWrongly, QueryError
 from concordex.model.fields import ORIGINAL, Type
 from concordex.query.bind import Binder
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class Base:
+class Basis:
     """One table of one system, with all that it refers to."""
 
     system: str
@@ -43,7 +43,7 @@ class Base:
     binned: Mapping[str, pl.DataFrame] = field(default_factory=dict)
 
     @cached_property
-    def known(self) -> dict[str, Known]:
+    def known(self) -> dict[str, NaturalKeys]:
         """The natural keys that each table holds."""
         found = {name: known_in(self.frames[name], self.forms[name]) for name in self.frames}
         for why, frames in (("left out here", self.hidden), ("in its bin", self.binned)):
@@ -66,7 +66,7 @@ class Base:
         names = [*self.write.fields, *(ours for ref in self.write.references.values() for ours in ref.by.values())]
         return {name: spec.type_of(name) for name in dict.fromkeys(names)}
 
-    def standing(self, record: Mapping[str, Any]) -> Standing | None:
+    def standing(self, record: Mapping[str, Any]) -> Mounted | None:
         """Where a record stands in a rack; nothing where it does not, or where that is not known."""
         stands = self.write.stands
         if stands is None or record.get(stands.rack) is None or record.get(stands.at) is None:
@@ -83,7 +83,7 @@ class Base:
             height = float((model or {}).get(name) or 1)
         face = record.get(stands.face) if stands.face else None
         label = str(record.get("name") or record.get("record_id") or "another")
-        return Standing(label=label, rack=key, at=float(record[stands.at]), height=height, face=face)
+        return Mounted(label=label, rack=key, at=float(record[stands.at]), height=height, face=face)
 
     def _referred(self, ours: str, record: Mapping[str, Any]) -> tuple[str, ...] | None:
         link = next(one for one in self.forms[self.table].links if ours in one.by.values())
@@ -134,7 +134,7 @@ def forms_of(workspace: BaseWorkspace, system: str) -> dict[str, Form]:
     return {name: form_of(spec) for name, spec in workspace.dialect(system).tables.items()}
 
 
-def base_of(workspace: BaseWorkspace, system: str, table: str) -> Base:
+def base_of(workspace: BaseWorkspace, system: str, table: str) -> Basis:
     """The base for changes of ``table``; refused where some of it was never pulled whole."""
     workspace.systems([system])
     dialect = workspace.dialect(system)
@@ -151,7 +151,7 @@ def base_of(workspace: BaseWorkspace, system: str, table: str) -> Base:
         live, gone = without_bin(frames[name], dialect.tables[name])
         if gone.height:
             frames[name], binned[name] = live, gone
-    return Base(system, table, dialect, write, frames, forms, hidden=hidden, binned=binned)
+    return Basis(system, table, dialect, write, frames, forms, hidden=hidden, binned=binned)
 
 
 def _all_whole(system: str, tables: Sequence[str], newest: Mapping[str, Snapshot]) -> None:
@@ -168,7 +168,7 @@ def _all_whole(system: str, tables: Sequence[str], newest: Mapping[str, Snapshot
             )
 
 
-def selected(workspace: BaseWorkspace, base: Base, selection: str) -> pl.DataFrame:
+def selected(workspace: BaseWorkspace, base: Basis, selection: str) -> pl.DataFrame:
     """The records that a filter finds, or the one that a natural key names."""
     shape = Shape(base.frame.lazy())
     try:
@@ -189,7 +189,7 @@ def selected(workspace: BaseWorkspace, base: Base, selection: str) -> pl.DataFra
     return base.frame.filter(to_polars(query.node, binder))
 
 
-def _named(base: Base, key: str) -> pl.DataFrame | None:
+def _named(base: Basis, key: str) -> pl.DataFrame | None:
     """The record that bears ``key`` in a natural key of one field, or as its name; refused if several do."""
     keys = [names[0] for names in base.forms[base.table].keys if len(names) == 1]
     for name in dict.fromkeys([*keys, *(["name"] if "name" in base.frame.columns else [])]):

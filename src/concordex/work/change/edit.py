@@ -12,7 +12,7 @@ from concordex.change.rows import Row, check_rows, columns_of, read_values
 from concordex.change.steps import Change, Step
 from concordex.errors import CalledWrongly
 from concordex.words import suggestion
-from concordex.work.change.basis import Base, base_of, selected
+from concordex.work.change.basis import Basis, base_of, selected
 from concordex.work.change.push import limits_of, target_of
 
 if TYPE_CHECKING:
@@ -43,7 +43,7 @@ def prepare_set(
     return prepare("set", system, table, [], held, base.forms, base.known)
 
 
-def _values(workspace: BaseWorkspace, base: Base, said: Mapping[str, str], make: Sequence[str]) -> dict[str, Any]:
+def _values(workspace: BaseWorkspace, base: Basis, said: Mapping[str, str], make: Sequence[str]) -> dict[str, Any]:
     """The values as the fields' types have them; every mistake at once."""
     meant, mistakes = columns_of(list(said), base.fields, {})
     rows, unread = read_values([Row(place="", said=said)], meant, base.fields, limits_of(base))
@@ -98,7 +98,7 @@ def prepare_act(workspace: BaseWorkspace, system: str, table: str, name: str, se
     return replace(_change("act", system, steps), about={"grave": base.write.acts[name].grave})
 
 
-def _step(base: Base, row: Mapping[str, Any], action: Any, **more: Any) -> Step:
+def _step(base: Basis, row: Mapping[str, Any], action: Any, **more: Any) -> Step:
     label = str(row.get("name") or row.get("serial") or row["record_id"])
     return Step(
         number=0, table=base.table, action=action, label=label, key=base.key(row), record_id=row["record_id"], **more

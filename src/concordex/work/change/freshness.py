@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import polars as pl
 
 from concordex.change.compare import same, shown
-from concordex.change.prepare import Known, natural
+from concordex.change.prepare import NaturalKeys, natural
 from concordex.change.steps import Change, Step
 from concordex.work.change.basis import forms_of
 from concordex.work.targets.records import known_in
@@ -51,7 +51,9 @@ def freshness(workspace: BaseWorkspace, change: Change) -> Freshness:
     return Freshness(min(newest[table].taken for table in tables), sorted(moved, key=lambda one: one[0].number))
 
 
-def _moved(step: Step, record: Mapping[str, Any] | None, known: Known, keys: Sequence[Sequence[str]]) -> str | None:
+def _moved(
+    step: Step, record: Mapping[str, Any] | None, known: NaturalKeys, keys: Sequence[Sequence[str]]
+) -> str | None:
     """Why a step no longer rests on what it did."""
     if step.action == "create":
         found = [known.keys[key] for names in keys if (key := natural(step.key, names)) in known.keys]

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 from concordex.change.compare import same, shown
-from concordex.change.rows import Limits, Mistake, Row, columns_of, read_values
+from concordex.change.rows import FieldLimits, Mistake, Row, columns_of, read_values
 from concordex.change.steps import Change, Step
 from concordex.errors import CalledWrongly, ConcordexError
 from concordex.model.fields import Type
@@ -73,7 +73,7 @@ def asking(
         raise CalledWrongly("no column says at which address each device is", advice="--column 'COLUMN=address'")
     types = {name: there.type_of(name) for name in spec.sets} | {ADDRESS: Type.TEXT}
     limits = {
-        name: Limits(choices=one.choices, longest=one.longest)
+        name: FieldLimits(choices=one.choices, longest=one.longest)
         for name, one in (there.write.fields if there.write else {}).items()
     }
     read, mistakes = read_values(rows, meant, types, limits)

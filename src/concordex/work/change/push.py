@@ -13,12 +13,12 @@ from pydantic import Field
 from concordex.change.compare import same
 from concordex.change.prepare import Wish, plain, prepare
 from concordex.change.refer import Target
-from concordex.change.rows import Limits, Mistake, Row, check_rows, columns_of, holder, read_values
+from concordex.change.rows import FieldLimits, Mistake, Row, check_rows, columns_of, holder, read_values
 from concordex.change.steps import Change, Step
 from concordex.documents import Part, read_as
 from concordex.errors import CalledWrongly
 from concordex.words import suggestion
-from concordex.work.change.basis import Base, base_of
+from concordex.work.change.basis import Basis, base_of
 from concordex.work.change.choose import matching
 from concordex.work.workspace.models import models
 from concordex.work.workspace.secret_sources import is_reference
@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Choice:
+class PushOptions:
     """How rows are to be read.
 
     columns   a column of the file: our field that it means
@@ -44,7 +44,7 @@ class Choice:
 
 
 @dataclass(frozen=True)
-class Prepared:
+class PreparedPush:
     """A change, the mistakes that keep rows out of it, and the rows that are as they should be."""
 
     change: Change
@@ -54,7 +54,9 @@ class Prepared:
     aside: Sequence[str] = ()
 
 
-def prepare_push(workspace: BaseWorkspace, system: str, table: str, rows: Sequence[Row], choice: Choice) -> Prepared:
+def prepare_push(
+    workspace: BaseWorkspace, system: str, table: str, rows: Sequence[Row], choice: PushOptions
+) -> PreparedPush:
     """The change that makes ``table`` hold what ``rows`` say; nothing is sent.
 
     A row whose natural key is there already alters that record where it says otherwise.
@@ -71,7 +73,7 @@ def prepare_push(workspace: BaseWorkspace, system: str, table: str, rows: Sequen
     only_read = [name for name in names if name in choice.ignore or _is_only_read(name, base, fields)]
     meant, mistakes = columns_of(names, fields, choice.columns, only_read)
     if mistakes:
-        return Prepared(Change(kind="push", system=system, steps=()), mistakes, list(rows), 0)
+        return PreparedPush(Change(kind="push", system=system, steps=()), mistakes, list(rows), 0)
     read, mistakes = read_values(rows, meant, fields, limits_of(base))
     for where, said in choice.defaults:
         read = _with_defaults(workspace, base, read, where, said)
@@ -98,10 +100,10 @@ def prepare_push(workspace: BaseWorkspace, system: str, table: str, rows: Sequen
     order = {row.place: at for at, row in enumerate(rows)}
     mistakes.sort(key=lambda one: order.get(one.place, -1))
     aside = [name for name in only_read if name not in choice.ignore]
-    return Prepared(change, mistakes, [row for row in rows if row.place in bad], equal, aside)
+    return PreparedPush(change, mistakes, [row for row in rows if row.place in bad], equal, aside)
 
 
-def _misplaced(base: Base, rows: Sequence[Row], target: Target) -> list[str | None]:
+def _misplaced(base: Basis, rows: Sequence[Row], target: Target) -> list[str | None]:
     """For each row why its record cannot stand in its rack where the row says; what it does not say stays."""
     if base.write.stands is None:
         return [None] * len(rows)
@@ -116,7 +118,7 @@ def _misplaced(base: Base, rows: Sequence[Row], target: Target) -> list[str | No
     return base.misplaced(shall)
 
 
-def _is_only_read(column: str, base: Base, fields: Mapping[str, Any]) -> bool:
+def _is_only_read(column: str, base: Basis, fields: Mapping[str, Any]) -> bool:
     """Whether a column holds what is shown of a record and cannot be written: as in a file that `show` wrote."""
     return column not in fields and (column == "system" or column in base.dialect.tables[base.table].fields)
 
@@ -126,12 +128,12 @@ def _headed(fields: str, headed: Mapping[str, str]) -> str:
     return " and ".join(headed.get(name, name) for name in fields.split(" and "))
 
 
-def limits_of(base: Base) -> dict[str, Limits]:
+def limits_of(base: Basis) -> dict[str, FieldLimits]:
     """What each field of a table may hold."""
-    return {n: Limits(choices=spec.choices, longest=spec.longest) for n, spec in base.write.fields.items()}
+    return {n: FieldLimits(choices=spec.choices, longest=spec.longest) for n, spec in base.write.fields.items()}
 
 
-def target_of(workspace: BaseWorkspace, base: Base, make: Sequence[str]) -> Target:
+def target_of(workspace: BaseWorkspace, base: Basis, make: Sequence[str]) -> Target:
     """The table as the core needs to know it to judge rows."""
     links = base.forms[base.table].links
     others = {
@@ -146,7 +148,7 @@ def target_of(workspace: BaseWorkspace, base: Base, make: Sequence[str]) -> Targ
 
 
 def _with_defaults(
-    workspace: BaseWorkspace, base: Base, rows: Sequence[Row], where: str | None, said: Mapping[str, str]
+    workspace: BaseWorkspace, base: Basis, rows: Sequence[Row], where: str | None, said: Mapping[str, str]
 ) -> list[Row]:
     """The rows with values that they do not say themselves, where the filter holds for them."""
     meant, mistakes = columns_of(list(said), base.fields, {})
@@ -182,7 +184,7 @@ def read_defaults(path: Path) -> list[tuple[str | None, dict[str, str]]]:
 
 
 def _change(
-    base: Base, rows: Sequence[Row], target: Target, catalogue: Sequence[Mapping[str, Any]]
+    base: Basis, rows: Sequence[Row], target: Target, catalogue: Sequence[Mapping[str, Any]]
 ) -> tuple[Change, int]:
     ids = [record for row in rows if (record := holder(row.values, target)) is not None]
     there = {r["record_id"]: r for r in base.frame.filter(pl.col("record_id").is_in(ids)).iter_rows(named=True)}
@@ -204,7 +206,7 @@ def _change(
     return replace(change, steps=tuple(steps), about={**change.about, **({"once": once} if once else {})}), equal
 
 
-def _update(base: Base, record: Mapping[str, Any], shall: Mapping[str, Any], place: str) -> Step:
+def _update(base: Basis, record: Mapping[str, Any], shall: Mapping[str, Any], place: str) -> Step:
     possible = base.write.update is not None
     return Step(
         number=0, table=base.table, action="update" if possible else "report",
@@ -215,7 +217,7 @@ def _update(base: Base, record: Mapping[str, Any], shall: Mapping[str, Any], pla
     )  # fmt: skip
 
 
-def _described(step: Step, base: Base, catalogue: Sequence[Mapping[str, Any]]) -> Step:
+def _described(step: Step, base: Basis, catalogue: Sequence[Mapping[str, Any]]) -> Step:
     """A model that is created with a device gets what the catalogue says of it."""
     spec = base.dialect.tables[step.table].write
     if step.action != "create" or step.table == base.table or spec is None:

@@ -13,7 +13,7 @@ from concordex.change.compare import differences, parted, shown
 from concordex.change.prepare import Wish, prepare
 from concordex.change.steps import Change, State, Step
 from concordex.errors import CalledWrongly
-from concordex.work.change.basis import Base, base_of
+from concordex.work.change.basis import Basis, base_of
 from concordex.work.change.retire import retirements
 from concordex.work.concordance import stored
 from concordex.work.show.first_seen import first_seen
@@ -27,7 +27,7 @@ _TABLE = "devices"
 
 
 @dataclass(frozen=True)
-class Prepared:
+class PreparedSync:
     """A change that is ready to be looked at, and what was done to get there."""
 
     change: Change
@@ -37,7 +37,9 @@ class Prepared:
 Edited = Literal["hold", "ours", "theirs"]
 
 
-def prepare_sync(workspace: BaseWorkspace, system: str, where: str | None = None, edited: Edited = "hold") -> Prepared:
+def prepare_sync(
+    workspace: BaseWorkspace, system: str, where: str | None = None, edited: Edited = "hold"
+) -> PreparedSync:
     """The change that brings ``system`` up to what the concordance says; nothing is sent.
 
     ``edited`` says what becomes of fields that we wrote and others have altered since: they are held, with
@@ -66,7 +68,7 @@ def prepare_sync(workspace: BaseWorkspace, system: str, where: str | None = None
     ]
     wishes = _wishes(wanted, actual, owners, unsure(workspace, system))
     known = base.known if wishes or updates else {}
-    return Prepared(prepare("sync", system, _TABLE, wishes, updates, base.forms, known), notes)
+    return PreparedSync(prepare("sync", system, _TABLE, wishes, updates, base.forms, known), notes)
 
 
 def _owners(write: d.Write, rule: SyncTarget | None) -> dict[str, str]:
@@ -79,7 +81,7 @@ def _owners(write: d.Write, rule: SyncTarget | None) -> dict[str, str]:
 
 def _differing(
     workspace: BaseWorkspace,
-    base: Base,
+    base: Basis,
     wanted: pl.DataFrame,
     actual: pl.DataFrame,
     owners: Mapping[str, str],
@@ -204,7 +206,7 @@ def _updates(
 
 def _edited(
     workspace: BaseWorkspace,
-    base: Base,
+    base: Basis,
     actual: pl.DataFrame,
     torn: Mapping[str, Mapping[str, tuple[Any, Any, Any]]],
 ) -> list[Step]:

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Value:
+class FieldValue:
     """One field of an entry: its value, the record that gave it, and what the others said."""
 
     field: str
@@ -40,7 +40,7 @@ class Evidence:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Link:
+class RecordPair:
     """Two records, and all that speaks for and against their being one device."""
 
     a: str
@@ -57,9 +57,9 @@ class Explanation:
     entry: str
     name: str | None
     records: list[dict[str, Any]]
-    links: list[Link]
-    near: list[Link]
-    values: list[Value]
+    links: list[RecordPair]
+    near: list[RecordPair]
+    values: list[FieldValue]
     findings: list[dict[str, Any]]
     rulings: list[str] = field(default_factory=list)
     #: For each record that speaks for a whole stack, the serials that it names and the entries that have them.
@@ -81,7 +81,7 @@ class NotOne:
     other: str
     reason: str
     bits: float
-    link: Link
+    link: RecordPair
 
 
 def why_not(workspace: BaseWorkspace, device: str, other: str) -> NotOne:
@@ -115,7 +115,7 @@ def weighing(workspace: BaseWorkspace) -> Weights:
     return Weights.of_frame(frame)
 
 
-def link_of(pair: dict[str, Any], a: dict[str, Any], b: dict[str, Any], weights: Weights) -> Link:
+def link_of(pair: dict[str, Any], a: dict[str, Any], b: dict[str, Any], weights: Weights) -> RecordPair:
     """The evidence for a pair of records, line by line; the lines add up to the bits of all of it.
 
     Of two entries that were not joined, the last line is what weighing them as groups makes of it.
@@ -131,7 +131,7 @@ def link_of(pair: dict[str, Any], a: dict[str, Any], b: dict[str, Any], weights:
     if total is not None and abs(total - sum(told.values())) >= 0.05:
         rest = round(total - sum(told.values()), 1)
         because.append(Evidence(kind="weighed", says="as groups, with all their records", values="", bits=rest))
-    return Link(
+    return RecordPair(
         a=ref(a),
         b=ref(b),
         bits=round(total, 1),
@@ -210,10 +210,10 @@ def _value(
     records: list[dict[str, Any]],
     labels: dict[int, str],
     ruled: set[str],
-) -> Value:
+) -> FieldValue:
     source = sources.get(name)
     others = {labels[r["row"]]: r[name] for r in records if r["row"] != source and r.get(name) not in (None, [])}
-    return Value(
+    return FieldValue(
         field=name,
         value=row[name],
         source=labels.get(source, "") if source is not None else "ruling" if name in ruled else "",

@@ -13,12 +13,12 @@ from typing import TYPE_CHECKING, Any
 import polars as pl
 
 from concordex.errors import CalledWrongly, StoreError
-from concordex.match.again import NEEDED, again
 from concordex.match.compare import KINDS
 from concordex.match.concordance import PARTS, Concordance, Keep, Rules, ordered, reconcile
 from concordex.match.coverage import coverage, moves
 from concordex.match.finding import Scope, Staged
 from concordex.match.findings import aged
+from concordex.match.incremental import NEEDED, reconcile_again
 from concordex.match.learned import FRAMES, Learned
 from concordex.model.fields import ASKABLE, FIELDS, ORIGINAL
 from concordex.model.values import parse_duration
@@ -113,7 +113,7 @@ def _again(
 ) -> Concordance | None:
     """What the last concordance makes quicker; nothing where it cannot help."""
     try:
-        return again(records, rules, _last(workspace, rules), resting, keep=keep)
+        return reconcile_again(records, rules, _last(workspace, rules), resting, keep=keep)
     except StoreError:  # another process has made a newer one, and taken this one away
         return None
 

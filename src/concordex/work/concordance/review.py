@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import polars as pl
 
 from concordex.work.concordance import stored
-from concordex.work.concordance.explain import Link, link_of, weighing
+from concordex.work.concordance.explain import RecordPair, link_of, weighing
 from concordex.work.concordance.rulings import holding
 
 if TYPE_CHECKING:
@@ -21,7 +21,7 @@ class Doubt:
 
     one: str
     other: str
-    link: Link
+    link: RecordPair
     records: list[dict[str, Any]]
     entries: list[dict[str, Any]]
     #: What else either of the two may be, with the bits for that.

@@ -26,7 +26,7 @@ rulings:
 """
 
 
-class Value(Part):
+class ValueRuling(Part):
     """That a field of a record's device has a value."""
 
     of: str = Field(description="A record of the device: system/record_id.")
@@ -48,7 +48,7 @@ class Ruling(Part):
 
     same: list[str] | None = Field(None, min_length=2, description="Records that are one device.")
     apart: list[str] | None = Field(None, min_length=2, description="Records that are not.")
-    value: Value | None = None
+    value: ValueRuling | None = None
     accept: Accepted | None = None
     until: date | None = Field(None, description="The last day on which it holds.")
     who: str = ""

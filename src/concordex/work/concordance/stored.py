@@ -14,11 +14,11 @@ from concordex.query.bind import Binder
 from concordex.query.frames import to_polars
 
 if TYPE_CHECKING:
-    from concordex.store.database import Row
+    from concordex.store.database import DatabaseRow
     from concordex.work.workspace.base import BaseWorkspace
 
 
-def newest(workspace: BaseWorkspace) -> Row:
+def newest(workspace: BaseWorkspace) -> DatabaseRow:
     """What the catalogue knows of the newest concordance."""
     row = workspace.memory.reconciliation()
     if row is None:

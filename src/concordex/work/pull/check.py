@@ -25,7 +25,8 @@ from concordex.wire.dialect import Dialect
 from concordex.wire.http.probe import certificate, connect, judged, resolve
 from concordex.wire.http.session import Session
 from concordex.wire.http.transport import Endpoint
-from concordex.wire.reading.read import Look, peek
+from concordex.wire.reading.read import peek
+from concordex.wire.reading.table_read import TableRead
 from concordex.wire.reading.tables import order, refers_to
 from concordex.words import plural
 from concordex.work.pull.check_reading import doubts, filters
@@ -51,7 +52,7 @@ class Finding:
 
 
 @dataclass
-class Seen:
+class CheckSeen:
     """What a step saw, with advice where it is worth a word."""
 
     text: str
@@ -85,24 +86,24 @@ async def _one(workspace: BaseWorkspace, name: str, dialect: Dialect | None) -> 
     return found
 
 
-Steps = AsyncIterator[tuple[str, Seen | None]]
+Steps = AsyncIterator[tuple[str, CheckSeen | None]]
 
 
 async def _steps(workspace: BaseWorkspace, name: str, tried: Dialect | None) -> Steps:
     """Each step's name before it is tried, and again with what was seen."""
     yield "dialect", None
     dialect = tried or workspace.dialect(name)
-    yield "dialect", Seen(f"{dialect.title}; {plural(len(dialect.tables), 'table')}: {', '.join(dialect.tables)}")
+    yield "dialect", CheckSeen(f"{dialect.title}; {plural(len(dialect.tables), 'table')}: {', '.join(dialect.tables)}")
     yield "secrets", None
     session = workspace.session(name, tried)
-    yield "secrets", Seen(", ".join(workspace.config.systems[name].credentials) or "none needed")
+    yield "secrets", CheckSeen(", ".join(workspace.config.systems[name].credentials) or "none needed")
     if session.endpoint.folder is None:
         async for step in _network(workspace, session.endpoint):
             yield step
     async with session:
         yield "sign-in", None
         await session.sign_in()
-        yield "sign-in", Seen(_SIGNED_IN.get(dialect.sign_in.by, "tried with the first table"))
+        yield "sign-in", CheckSeen(_SIGNED_IN.get(dialect.sign_in.by, "tried with the first table"))
         async for step in _tables(session, dialect, workspace.now(), thoroughly=tried is not None):
             yield step
         if session.skew is not None:
@@ -117,14 +118,14 @@ _SIGNED_IN = {
 
 async def _network(workspace: BaseWorkspace, endpoint: Endpoint) -> Steps:
     if endpoint.proxy:
-        yield "proxy", Seen(f"{endpoint.proxy} stands in between: name and port are its affair")
+        yield "proxy", CheckSeen(f"{endpoint.proxy} stands in between: name and port are its affair")
         return
     yield "name", None
-    yield "name", Seen(", ".join(await resolve(endpoint)))
+    yield "name", CheckSeen(", ".join(await resolve(endpoint)))
     yield "connects", None
-    yield "connects", Seen(f"in {await connect(endpoint) * 1000:.0f} ms")
+    yield "connects", CheckSeen(f"in {await connect(endpoint) * 1000:.0f} ms")
     if not endpoint.url.startswith("https:"):
-        yield "tls", Seen("none: all that is said can be read on the way", "use https: where the system has it")
+        yield "tls", CheckSeen("none: all that is said can be read on the way", "use https: where the system has it")
         return
     yield "tls", None
     shown = await certificate(endpoint)
@@ -136,13 +137,16 @@ async def _network(workspace: BaseWorkspace, endpoint: Endpoint) -> Steps:
         advice = f"to accept it, after checking it with its owner: tls: {{fingerprint: {shown.fingerprint}}}"
         raise Untrusted(f"its certificate is refused: {refused}", why=f"{told}; {pin}", advice=advice)
     if not endpoint.verify and not endpoint.fingerprint:
-        yield "tls", Seen(f"NOT VERIFIED: {told}; {pin}", f"pin it instead: tls: {{fingerprint: {shown.fingerprint}}}")
+        yield (
+            "tls",
+            CheckSeen(f"NOT VERIFIED: {told}; {pin}", f"pin it instead: tls: {{fingerprint: {shown.fingerprint}}}"),
+        )
         return
     if not endpoint.fingerprint:
         await _trusted(endpoint, f"{told}; {pin}", shown.fingerprint)
     days = (shown.ends - now).days
     ends = f"it ends in {plural(days, 'day')}" if 0 <= days < _ENDING else "it has expired" if days < 0 else ""
-    yield "tls", Seen(f"{told}; {'pinned' if endpoint.fingerprint else pin}", ends)
+    yield "tls", CheckSeen(f"{told}; {'pinned' if endpoint.fingerprint else pin}", ends)
 
 
 def _signer(subject: str, issuer: str) -> str:
@@ -188,27 +192,27 @@ async def _tables(session: Session, dialect: Dialect, now: datetime, *, thorough
             raise
         except ConcordexError as error:
             missing.add(table)
-            yield table, Seen(f"{_fault(error)}: {error}", error.advice, well=False)
+            yield table, CheckSeen(f"{_fault(error)}: {error}", error.advice, well=False)
             continue
         frames[table] = look.frame
         yield table, told
         if thoroughly:
             async for step, came_back, text in filters(session, table, look.frame, parents, now):
-                yield f"{table}: {step}", Seen(text, "" if came_back else _LOSES, well=came_back)
+                yield f"{table}: {step}", CheckSeen(text, "" if came_back else _LOSES, well=came_back)
 
 
 _LOSES = "what the system leaves out would be missing: correct the filter in the dialect, or take it out"
 
 
-def _doubted(seen: Seen, doubts: Sequence[str]) -> Seen:
+def _doubted(seen: CheckSeen, doubts: Sequence[str]) -> CheckSeen:
     if not doubts:
         return seen
-    return Seen(
+    return CheckSeen(
         "; ".join([*doubts, seen.text]), seen.advice or "docs/dialects.md, under Whole, and what proves it", well=False
     )
 
 
-def _told(look: Look, total: int | None, is_file: bool, below: Sequence[str]) -> Seen:
+def _told(look: TableRead, total: int | None, is_file: bool, below: Sequence[str]) -> CheckSeen:
     said = f"{plural(total, 'record')}, " if total is not None else ""
     where = "in the file" if is_file else "on the first page" if total is not None or not below else "in the first list"
     told = [f"{said}{look.received:,} {'of them ' if said else ''}{where}"]
@@ -223,14 +227,14 @@ def _told(look: Look, total: int | None, is_file: bool, below: Sequence[str]) ->
         advice = "does `as:` in the dialect fit how these are written?"
     if look.fault:
         told.append(look.fault)
-    return Seen("; ".join([*told, *look.notes]), advice, well=not look.fault)
+    return CheckSeen("; ".join([*told, *look.notes]), advice, well=not look.fault)
 
 
-def _clock(skew: float) -> Seen:
+def _clock(skew: float) -> CheckSeen:
     if abs(skew) < _SKEW:
-        return Seen("agrees with ours")
+        return CheckSeen("agrees with ours")
     way = "ahead of" if skew > 0 else "behind"
-    return Seen(
+    return CheckSeen(
         f"{abs(skew):.0f} s {way} ours",
         "set the clocks: times, tokens and signatures are judged by them",
     )

@@ -32,7 +32,8 @@ from concordex.wire.http.session import Session, Traffic
 from concordex.wire.reading.completeness import Outcome, Proof
 from concordex.wire.reading.mapping import odd_kinds
 from concordex.wire.reading.pages import Narrow
-from concordex.wire.reading.read import Look, count
+from concordex.wire.reading.read import count
+from concordex.wire.reading.table_read import TableRead
 from concordex.wire.reading.tables import order, read_tables, refers_to, stumbled
 from concordex.wire.writing.staging import pending
 from concordex.words import suggestion
@@ -207,7 +208,7 @@ class _OfSystem:
                 note = f"as many as the last time ({now:,}), while {', '.join(grew[:3])} grew: is it cut?"
                 self._run.workspace.catalogue.remark(self._run.number, self._system, table, note)
 
-    async def _took(self, session: Session, table: str, found: Look, remark: list[str], *, narrowed: bool) -> None:
+    async def _took(self, session: Session, table: str, found: TableRead, remark: list[str], *, narrowed: bool) -> None:
         plan = self._plans.get(table)
         if plan is None:
             return
@@ -282,7 +283,7 @@ class _Plan:
         """The filter for which records were asked, where not for all."""
         return self.run.query.text if self.run.query else None
 
-    async def settled(self, session: Session, look: Look, *, narrowed: bool) -> Look:
+    async def settled(self, session: Session, look: TableRead, *, narrowed: bool) -> TableRead:
         """What came, with the rest of the table where only a part was asked for."""
         if self.run.query is not None:
             look = self._part(look, self.run.query)
@@ -295,7 +296,7 @@ class _Plan:
         look.notes += [self.remark] if self.remark else []
         return look
 
-    def _part(self, look: Look, query: Filter) -> Look:
+    def _part(self, look: TableRead, query: Filter) -> TableRead:
         workspace = self.run.workspace
         look.frame = look.frame.filter(holds(look.frame, query, workspace.now()))
         if self.base is None or not look.whole:
@@ -317,7 +318,7 @@ class _Plan:
         look.received = look.distinct = look.frame.height
         return look
 
-    async def _changes(self, session: Session, look: Look, base: Snapshot) -> Look:
+    async def _changes(self, session: Session, look: TableRead, base: Snapshot) -> TableRead:
         workspace = self.run.workspace
         read = session.dialect.tables[self.table].read
         total = await count(session, self.table)
@@ -334,13 +335,13 @@ class _Plan:
         )
         return replace(look, frame=frame, announced=total, received=frame.height, distinct=frame.height)
 
-    async def _full(self, session: Session, why: str) -> Look:
+    async def _full(self, session: Session, why: str) -> TableRead:
         self.remark = f"pulled in full: {why}"
         looks = dict([found async for found in read_tables(session, [self.table])])
         return looks[self.table]
 
 
-def _doubt_a_fall(run: _Run, system: str, table: str, look: Look) -> Snapshot | None:
+def _doubt_a_fall(run: _Run, system: str, table: str, look: TableRead) -> Snapshot | None:
     """A list that fell far is not believed until a person says so: more often it was cut than it shrank.
 
     The snapshot with which it was compared comes back, if there is one.
@@ -361,7 +362,7 @@ def keep(
     number: int,
     system: str,
     table: str,
-    look: Look,
+    look: TableRead,
     begun: float,
     spent: Traffic,
     narrowed: str | None = None,

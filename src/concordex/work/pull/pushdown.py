@@ -11,7 +11,7 @@ from concordex.errors import CalledWrongly
 from concordex.model.fields import ALIASES, Type
 from concordex.query.bind import Binder
 from concordex.query.frames import to_polars
-from concordex.query.reach import Ability, Reached, reach
+from concordex.query.pushdown import FilterTest, Reached, reach
 from concordex.query.tree import And, Clause, Filter
 from concordex.wire import dialect as d
 from concordex.wire.dialect.paths import at
@@ -103,7 +103,7 @@ def _members(query: Filter | None, table: d.Table, columns: Sequence[str]) -> Se
     return list(members)
 
 
-def _ability(rule: d.FilterMap, table: d.Table) -> Ability:
+def _ability(rule: d.FilterMap, table: d.Table) -> FilterTest:
     mapped = table.fields[rule.field].values
     values: dict[str, list[str]] | None = None
     if mapped is not None:
@@ -111,7 +111,7 @@ def _ability(rule: d.FilterMap, table: d.Table) -> Ability:
         for theirs, ours in mapped.items():
             if ours is not None:
                 values.setdefault(ours, []).append(theirs)
-    return Ability(
+    return FilterTest(
         field=rule.field, tests=tuple(rule.tests), parameter=rule.parameter, path=rule.path, write=rule.write,
         several=rule.several, together=rule.together, time=rule.time, any_case=rule.any_case, values=values,
         escape=rule.escape, wildcards=rule.wildcards, otherwise=table.fields[rule.field].otherwise,

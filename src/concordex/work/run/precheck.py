@@ -26,7 +26,7 @@ AWAY = ("sent", "unknown", "written")
 
 
 @dataclass
-class Standing:
+class Precheck:
     """Steps that are ``ready`` to be sent, those that are ``settled``, and those that may have arrived, or may yet."""
 
     ready: list[Step] = field(default_factory=list)
@@ -38,9 +38,9 @@ class Standing:
     spared: dict[int, str] = field(default_factory=dict)
 
 
-def of_creations(actual: Actual, steps: Sequence[Step]) -> Standing:
+def of_creations(actual: Actual, steps: Sequence[Step]) -> Precheck:
     """Which records are still to be made."""
-    found = Standing()
+    found = Precheck()
     for step in steps:
         there = actual.bearers(step)
         away = step.state in AWAY
@@ -55,12 +55,12 @@ def of_creations(actual: Actual, steps: Sequence[Step]) -> Standing:
     return found
 
 
-def of_the_rest(actual: Actual, steps: Sequence[Step], *, regardless: bool, field_by_field: bool = False) -> Standing:
+def of_the_rest(actual: Actual, steps: Sequence[Step], *, regardless: bool, field_by_field: bool = False) -> Precheck:
     """Which updates, deletions and acts still rest on what was shown; what somebody changed is not overwritten.
 
     ``field_by_field`` lets an update write the fields that nobody has altered, as an undo does.
     """
-    found = Standing()
+    found = Precheck()
     steps = [actual.located(step) for step in steps]
     records = actual.records(steps[0].table, [s.record_id for s in steps if s.record_id]) if steps else {}
     left = [step.record_id for step in steps if step.left and step.record_id]

@@ -9,7 +9,7 @@ from concordex.wire import dialect as d
 
 
 @dataclass(frozen=True)
-class Ability:
+class Capability:
     """One thing that is wanted of a system, whether its dialect says how, and in which manner."""
 
     about: str
@@ -18,35 +18,35 @@ class Ability:
     how: str = ""
 
 
-def abilities(dialect: d.Dialect) -> list[Ability]:
+def capabilities(dialect: d.Dialect) -> list[Capability]:
     """Everything that could be wanted of a dialect, in the order in which it is needed."""
     found = list(_system(dialect))
     for name, table in dialect.tables.items():
-        found += [Ability(name, what, bool(how), how) for what, how in _table(table).items()]
+        found += [Capability(name, what, bool(how), how) for what, how in _table(table).items()]
     return found
 
 
-def _system(dialect: d.Dialect) -> Iterator[Ability]:
+def _system(dialect: d.Dialect) -> Iterator[Capability]:
     sign_in, limits = dialect.sign_in, dialect.limits
-    yield Ability("system", "sign in", True, _signs_in(sign_in))
+    yield Capability("system", "sign in", True, _signs_in(sign_in))
     out = sign_in.sign_out if isinstance(sign_in, d.CallSignIn) else None
-    yield Ability("system", "sign out", out is not None, _call(out) if out else "")
+    yield Capability("system", "sign out", out is not None, _call(out) if out else "")
     renews = isinstance(sign_in, d.CallSignIn | d.ClientCredentials)
     ended = ", ".join(["HTTP 401", *map(str, dialect.errors.expired)])
-    yield Ability("system", "renew a session that ends", renews, f"once at {ended}" if renews else "")
+    yield Capability("system", "renew a session that ends", renews, f"once at {ended}" if renews else "")
     message = ", ".join(dialect.errors.message) or ("as JSON-RPC does" if dialect.rpc else "")
-    yield Ability("system", "tell what went wrong", bool(message), message)
+    yield Capability("system", "tell what went wrong", bool(message), message)
     pace = f"; {limits.rate:g} requests a second" if limits.rate else ""
-    yield Ability("system", "several requests at once", limits.concurrency > 1, f"{limits.concurrency}{pace}")
+    yield Capability("system", "several requests at once", limits.concurrency > 1, f"{limits.concurrency}{pace}")
     for name, task in dialect.tasks.items():
-        yield Ability("system", f"follow the task {name}", True, f"{_call(task)}, for {task.most:g} s at the most")
+        yield Capability("system", f"follow the task {name}", True, f"{_call(task)}, for {task.most:g} s at the most")
     if dialect.staging:
-        yield Ability("system", "stage writes until they are committed", True, _stages(dialect.staging))
+        yield Capability("system", "stage writes until they are committed", True, _stages(dialect.staging))
     if dialect.together:
         several = f"{_call(dialect.together)}: {', '.join(dialect.together.tables)}"
-        yield Ability("system", "create in several tables at once", True, several)
+        yield Capability("system", "create in several tables at once", True, several)
     if dialect.commands:
-        yield Ability("system", "show what a command shows", True, _call(dialect.commands.show))
+        yield Capability("system", "show what a command shows", True, _call(dialect.commands.show))
 
 
 def _stages(how: d.Staging) -> str:
@@ -95,7 +95,7 @@ def _table(table: d.Table) -> dict[str, str]:
     return found | {f"act: {name}": act.about or _call(act) for name, act in write.acts.items()}
 
 
-def _objects(how: d.Config) -> str:
+def _objects(how: d.ObjectSpec) -> str:
     if how.single:
         return "one alone"
     needs = sorted(set(how.references.values()))

@@ -9,7 +9,7 @@ import polars as pl
 
 from concordex.change.compare import same
 from concordex.work.concordance import stored
-from concordex.work.show.tables import Choice, select
+from concordex.work.show.tables import ShowOptions, select
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
@@ -72,7 +72,7 @@ def conflicts_since(workspace: BaseWorkspace, findings: pl.DataFrame) -> dict[tu
     mine = members.filter(pl.col("entry").is_in(torn["entry"].implode()))
     told: dict[tuple[str, str], dict[str, list[str]]] = {}
     for (system,), part in sorted(mine.group_by("system")):
-        records = select(workspace, "devices", Choice(systems=[str(system)])).frame
+        records = select(workspace, "devices", ShowOptions(systems=[str(system)])).frame
         records = records.filter(pl.col("record_id").is_in(part["record_id"].implode()))
         seen = first_seen(workspace, str(system), "devices", records)
         entry_of = dict(part.select("record_id", "entry").iter_rows())

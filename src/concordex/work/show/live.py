@@ -13,10 +13,11 @@ from concordex.model.fields import ORIGINAL, type_of
 from concordex.parallel import all_of, completed
 from concordex.query.bind import Binder
 from concordex.query.funnel import Stage, funnel
-from concordex.query.reach import Reached
+from concordex.query.pushdown import Reached
 from concordex.query.tree import And, Filter
 from concordex.store.snapshots import join
-from concordex.wire.reading.read import Look, count
+from concordex.wire.reading.read import count
+from concordex.wire.reading.table_read import TableRead
 from concordex.wire.reading.tables import read_tables
 from concordex.words import suggestion
 from concordex.work.pull.pushdown import narrowed, reachable
@@ -67,10 +68,10 @@ async def _fetch_all(
     columns: Sequence[str],
     now: datetime,
     funnel: bool,
-) -> list[tuple[Look, Reached, int | None]]:
+) -> list[tuple[TableRead, Reached, int | None]]:
     workspace.secrets.fetch(names)
 
-    async def one(name: str) -> tuple[Look, Reached, int | None]:
+    async def one(name: str) -> tuple[TableRead, Reached, int | None]:
         dialect = workspace.dialect(name)
         reached = reachable(query, dialect.tables[table], now)
         async with workspace.session(name) as session:

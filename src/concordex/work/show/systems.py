@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Known:
+class SystemOverview:
     """One system: who it is, and what the last pull of it came to."""
 
     name: str
@@ -30,18 +30,18 @@ class Known:
     taken: datetime | None
 
 
-def overview(workspace: BaseWorkspace, names: Sequence[str] = ()) -> list[Known]:
+def overview(workspace: BaseWorkspace, names: Sequence[str] = ()) -> list[SystemOverview]:
     """The systems named, or every one of the workspace, in the order of its file."""
     return [_known(workspace, name) for name in workspace.systems(names)]
 
 
-def _known(workspace: BaseWorkspace, name: str) -> Known:
+def _known(workspace: BaseWorkspace, name: str) -> SystemOverview:
     system = workspace.config.systems[name]
     pulled = (workspace.store / "catalogue.sqlite").is_file()
     latest = workspace.memory.latest_of(name) if pulled else []
     outcome = outcome_of(latest) if latest else None
     kept = [s for s in workspace.memory.newest("devices") if s.system == name] if pulled else []
-    return Known(
+    return SystemOverview(
         name=name, label=system.label, tags=tuple(system.tags), paused=system.paused, role=workspace.role(name),
         dialect=system.dialect, where=system.url or str(system.folder),
         outcome=outcome, proof=", ".join(sorted({s.proof for s in latest if s.proof})),

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Choice:
+class ShowOptions:
     """What of a table is wanted."""
 
     where: str | None = None
@@ -49,7 +49,7 @@ class Selection:
     stages: list[Stage] = field(default_factory=list)
 
 
-def select(workspace: BaseWorkspace, table: str, choice: Choice) -> Selection:
+def select(workspace: BaseWorkspace, table: str, choice: ShowOptions) -> Selection:
     """The records of ``table`` that are wanted.
 
     ``entries``, ``findings`` and ``records`` come from the concordance; anything else from the
@@ -166,7 +166,7 @@ class Shape:
         raise CalledWrongly(f"there is no column {name!r}", advice=suggestion(name, self.types))
 
 
-def _chosen(lazy: pl.LazyFrame, shape: Shape, choice: Choice) -> pl.DataFrame:
+def _chosen(lazy: pl.LazyFrame, shape: Shape, choice: ShowOptions) -> pl.DataFrame:
     keys = [(name.removeprefix("-"), name.startswith("-")) for name in choice.sort]
     sorters = [shape.column(name) for name, _ in keys]
     twice = next((name for name in choice.columns if list(choice.columns).count(name) > 1), None)
@@ -181,7 +181,7 @@ def _chosen(lazy: pl.LazyFrame, shape: Shape, choice: Choice) -> pl.DataFrame:
     return lazy.select(columns).collect(engine="streaming")
 
 
-def _counted(lazy: pl.LazyFrame, shape: Shape, choice: Choice) -> pl.DataFrame:
+def _counted(lazy: pl.LazyFrame, shape: Shape, choice: ShowOptions) -> pl.DataFrame:
     columns = [shape.column(name) for name in choice.count_by]
     lists = [name for name in choice.count_by if shape.types.get(ALIASES.get(name, name), Type.TEXT).is_list]
     counted = lazy.select(columns)
@@ -191,4 +191,4 @@ def _counted(lazy: pl.LazyFrame, shape: Shape, choice: Choice) -> pl.DataFrame:
     if not choice.sort:
         counted = counted.sort(["count", *choice.count_by], descending=[True, *(False for _ in choice.count_by)])
         return (counted.limit(choice.limit) if choice.limit is not None else counted).collect()
-    return _chosen(counted, Shape(counted), Choice(sort=choice.sort, limit=choice.limit))
+    return _chosen(counted, Shape(counted), ShowOptions(sort=choice.sort, limit=choice.limit))

@@ -13,7 +13,7 @@ from concordex.change.prepare import plain
 from concordex.change.steps import Change, State, Step
 from concordex.errors import CalledWrongly, ConcordexError
 from concordex.model.fields import FIELDS
-from concordex.store.outlets import DatabaseOutlet, Elsewhere, FileOutlet, Outlet, Refusal, Row
+from concordex.store.outlets import DatabaseOutlet, FileOutlet, KeyOfOther, NotTaken, Outlet, TargetRow
 from concordex.work.concordance.stored import in_scope
 
 if TYPE_CHECKING:
@@ -33,7 +33,7 @@ def outlet_of(workspace: BaseWorkspace, name: str) -> Outlet:
         return FileOutlet(workspace.root / into.file, key, columns)
     password = workspace.secrets.of_outlet(name)
     elsewhere = {
-        spec.to: Elsewhere(table=spec.of.table, column=spec.of.column, id=spec.of.id)
+        spec.to: KeyOfOther(table=spec.of.table, column=spec.of.column, id=spec.of.id)
         for spec in into.columns.values() if spec.of
     }  # fmt: skip
     return DatabaseOutlet(into.url or "", into.table, key, columns, workspace.root, password, elsewhere)
@@ -197,7 +197,7 @@ def run_outlet(
             workspace.journal.settled(number, [(step, "ready", str(error), None) for step in part])
             raise
         outcomes: list[tuple[Step, State, str | None, str | None]] = [
-            (step, "written" if why is None else "refused" if isinstance(why, Refusal) else "held", why, None)
+            (step, "written" if why is None else "refused" if isinstance(why, NotTaken) else "held", why, None)
             for step, why in zip(part, told, strict=True)
         ]
         workspace.journal.settled(number, outcomes)
@@ -207,15 +207,15 @@ def run_outlet(
     _read_back(workspace, number, outlet, into)
 
 
-def _row(step: Step, into: Into) -> Row:
+def _row(step: Step, into: Into) -> TargetRow:
     to = {name: spec.to for name, spec in into.columns.items()}
     shall = {to[name]: value for name, value in step.shall.items()}
     key = step.key[into.key]
     if step.action == "delete":
-        return Row(key=key, was={to[name]: value for name, value in step.was.items()}, shall=None)
+        return TargetRow(key=key, was={to[name]: value for name, value in step.was.items()}, shall=None)
     if step.action == "create":
-        return Row(key=key, was=None, shall={**shall, to[into.key]: key})
-    return Row(key=key, was={to[name]: value for name, value in step.was.items()}, shall=shall)
+        return TargetRow(key=key, was=None, shall={**shall, to[into.key]: key})
+    return TargetRow(key=key, was={to[name]: value for name, value in step.was.items()}, shall=shall)
 
 
 def _settle_what_is_so(

@@ -12,7 +12,7 @@ import orjson
 import polars as pl
 
 from concordex.change.compare import same, verdict
-from concordex.change.prepare import Form, Key, Known, Link, natural, plain
+from concordex.change.prepare import Form, Key, NaturalKeys, ReferenceMember, natural, plain
 from concordex.change.steps import Step
 from concordex.change.whole import Flat, flat
 from concordex.errors import CalledWrongly, WireError
@@ -22,7 +22,7 @@ from concordex.wire import dialect as d
 from concordex.wire.dialect.paths import at
 from concordex.wire.http.session import Session
 from concordex.wire.reading.mapping import Mapper
-from concordex.wire.reading.read import Look
+from concordex.wire.reading.table_read import TableRead
 from concordex.wire.reading.tables import order, read_tables
 from concordex.wire.writing.records import body_of
 from concordex.words import suggestion
@@ -36,7 +36,7 @@ def form_of(table: d.Table) -> Form:
         return Form(keys=[["name"]], can_create=False, can_update=False)
     back = {name: act.taken_back for name, act in write.acts.items() if act.taken_back}
     named = {name for ref in write.references.values() for name in ref.by.values()}
-    links = [Link(via=ref.via, by=ref.by) for ref in write.references.values()]
+    links = [ReferenceMember(via=ref.via, by=ref.by) for ref in write.references.values()]
     return Form(
         keys=write.keys, required=write.required, unique=write.unique, links=links,
         can_create=write.create is not None, can_update=write.update is not None,
@@ -47,10 +47,10 @@ def form_of(table: d.Table) -> Form:
     )  # fmt: skip
 
 
-def known_in(frame: pl.DataFrame, form: Form) -> Known:
+def known_in(frame: pl.DataFrame, form: Form) -> NaturalKeys:
     """The natural keys that a table's records have."""
     names = sorted({name for key in form.keys for name in key} | set(form.unique))
-    known = Known(unique={name: {} for name in form.unique})
+    known = NaturalKeys(unique={name: {} for name in form.unique})
     for row in frame.select("record_id", *names).iter_rows(named=True):
         for key in form.keys:
             if (found := natural(row, key)) is None:
@@ -92,10 +92,10 @@ class Actual:
     """The live tables of a target, read whole, and kept up to date with what we make."""
 
     session: Session
-    looks: dict[str, Look] = field(default_factory=dict)
+    looks: dict[str, TableRead] = field(default_factory=dict)
     live: dict[str, pl.DataFrame] = field(default_factory=dict)
-    _bin: dict[str, Known] = field(default_factory=dict)
-    _known: dict[str, Known] = field(default_factory=dict)
+    _bin: dict[str, NaturalKeys] = field(default_factory=dict)
+    _known: dict[str, NaturalKeys] = field(default_factory=dict)
     _raw: dict[str, dict[Key, Any]] = field(default_factory=dict)
     _forms: dict[str, Form] = field(default_factory=dict)
     _numbers: dict[tuple[str, ...], Any] = field(default_factory=dict)
@@ -111,7 +111,7 @@ class Actual:
                 )  # fmt: skip
             self._take(name, look)
 
-    def _take(self, name: str, look: Look) -> None:
+    def _take(self, name: str, look: TableRead) -> None:
         table = self.session.dialect.tables[name]
         form = form_of(table)
         self.looks[name] = look

@@ -21,14 +21,14 @@ if TYPE_CHECKING:
     from concordex.change.steps import Change
     from concordex.query.tree import Filter
     from concordex.store.catalogue import Catalogue
-    from concordex.store.database import Row
+    from concordex.store.database import DatabaseRow
     from concordex.store.journal import Journal
     from concordex.store.locks import Locks
     from concordex.store.snapshots import Frames
     from concordex.unseen import Secret
     from concordex.wire.dialect import Dialect
     from concordex.wire.http.session import Endpoint, Session
-    from concordex.work.workspace.config import Config, Devices, System
+    from concordex.work.workspace.config import Devices, System, WorkspaceConfig
     from concordex.work.workspace.secrets import Secrets
 
 #: Below the workspace's folder: data, not to be kept in version control.
@@ -62,7 +62,7 @@ class BaseWorkspace:
         )
 
     @cached_property
-    def config(self) -> Config:
+    def config(self) -> WorkspaceConfig:
         """What ``concordex.yaml`` says."""
         from concordex.work.workspace.config import load
 
@@ -290,7 +290,7 @@ class BaseWorkspace:
             return found
         return replace(found, state=_left({step.state for step in found.steps}))
 
-    def changes(self) -> list[Row]:
+    def changes(self) -> list[DatabaseRow]:
         """All changes, newest first; where the process that ran one was killed, done or stopped."""
         return [
             {**row, "state": _left(row["steps"])} if self._is_abandoned(row["id"], row["system"], row["state"]) else row

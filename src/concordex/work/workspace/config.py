@@ -264,7 +264,7 @@ class KeyOf(Part):
     id: str = Field("id", description="The column of it that is its key.")
 
 
-class Column(Part):
+class TargetColumn(Part):
     """A column of a table that we write, and whose it is."""
 
     to: str
@@ -282,7 +282,7 @@ class Into(Part):
     table: str = "devices"
     file: str | None = Field(None, description="Instead of a url: a .csv, .xlsx or .parquet file.")
     key: str = Field("serial", description="Our field by which rows are told apart.")
-    columns: dict[str, Column] = Field(min_length=1, description="Our field: the column.")
+    columns: dict[str, TargetColumn] = Field(min_length=1, description="Our field: the column.")
     where: str | None = Field(None, description="Only entries for which this filter holds.")
 
     @field_validator("columns", mode="before")
@@ -359,7 +359,7 @@ class DriftRules(Part):
     ignore: list[MayMove] = Field(default_factory=list)
 
 
-class Config(Part):
+class WorkspaceConfig(Part):
     """The whole file."""
 
     format: Literal[1]
@@ -375,13 +375,13 @@ class Config(Part):
     falls: Falls = Field(default_factory=Falls)
 
 
-def load(root: Path) -> Config:
+def load(root: Path) -> WorkspaceConfig:
     """The configuration in ``root``; every fault with its line and key."""
     return quickly(root / FILE, partial(_config, root))
 
 
-def _config(root: Path, document: Any) -> Config:
-    config = check(_with_shared(document, root), Config, str(root / FILE), at=document)
+def _config(root: Path, document: Any) -> WorkspaceConfig:
+    config = check(_with_shared(document, root), WorkspaceConfig, str(root / FILE), at=document)
     faults = [*_unknown_systems(document, config), *_bad_filters(document, config, groups(root))]
     if faults:
         raise DocumentError(str(root / FILE), faults)
@@ -437,7 +437,7 @@ def check_credentials(
         raise DocumentError(str(root / FILE), told)
 
 
-def _bad_filters(document: Any, config: Config, known: Mapping[str, Group]) -> list[tuple[int, str, str]]:
+def _bad_filters(document: Any, config: WorkspaceConfig, known: Mapping[str, Group]) -> list[tuple[int, str, str]]:
     """Filters that cannot be meant: told when the file is read, not when they are used."""
     filters: list[tuple[tuple[str | int, ...], str | None]] = [(("reconcile", "at_rest"), config.reconcile.at_rest)]
     filters += [(("sync", name, "where"), rule.where) for name, rule in config.sync.items()]
@@ -460,7 +460,7 @@ def _bad_filters(document: Any, config: Config, known: Mapping[str, Group]) -> l
     return faults
 
 
-def _unknown_systems(document: Any, config: Config) -> list[tuple[int, str, str]]:
+def _unknown_systems(document: Any, config: WorkspaceConfig) -> list[tuple[int, str, str]]:
     places: list[tuple[tuple[str | int, ...], str]] = [
         (("reconcile", "prefer", at), name) for at, name in enumerate(config.reconcile.prefer)
     ]

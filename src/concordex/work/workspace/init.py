@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from concordex.documents import check, parse_yaml, yaml_text
 from concordex.errors import CalledWrongly
 from concordex.landing import make_folder, write_text
-from concordex.work.workspace.config import FILE, Config
+from concordex.work.workspace.config import FILE, WorkspaceConfig
 from concordex.work.workspace.handwritten import alter
 from concordex.work.workspace.secret_sources import is_reference
 
@@ -106,4 +106,4 @@ def set_paused(workspace: BaseWorkspace, names: Sequence[str], paused: bool) -> 
 
 def _check(document: Any, path: Path) -> None:
     """Raise DocumentError where what would be written could not be read."""
-    check(parse_yaml(yaml_text(document), str(path)), Config, str(path))
+    check(parse_yaml(yaml_text(document), str(path)), WorkspaceConfig, str(path))

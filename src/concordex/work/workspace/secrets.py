@@ -9,14 +9,14 @@ from pathlib import Path
 from concordex.errors import SecretError
 from concordex.trust import Wanted, check, doubts
 from concordex.unseen import Secret
-from concordex.work.workspace.config import Config, Devices, System
+from concordex.work.workspace.config import Devices, System, WorkspaceConfig
 from concordex.work.workspace.secret_sources import fetch, is_reference
 
 
 class Secrets:
     """What a workspace names, as far as it was fetched."""
 
-    def __init__(self, root: Path, config: Config) -> None:
+    def __init__(self, root: Path, config: WorkspaceConfig) -> None:
         self.root, self.config = root, config
         self._had: dict[str, Secret | SecretError] = {}
 

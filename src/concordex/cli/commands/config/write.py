@@ -12,7 +12,7 @@ import typer
 from concordex.cli import draw
 from concordex.cli.commands.config.choose import Address, Addresses, Bound, Kind, complete_objects, live, objects_at
 from concordex.cli.options import Form, complete_systems, words, workspace
-from concordex.cli.propose import Answers, AnyTime, Count, Draft, Every, Most, Note, Stage, Together, Yes, propose
+from concordex.cli.propose import AnyTime, ChangeOptions, Count, Draft, Every, Most, Note, Stage, Together, Yes, propose
 from concordex.cli.statuses import Status
 from concordex.words import plural
 
@@ -71,7 +71,7 @@ def push(
     altered = sum(step.action in ("create", "update") for step in change.steps)
     draw.note(f"{plural(len(wanted), 'object')} in {path}: {len(wanted) - altered:,} are so in {to} already")
     change = replace(change, about={**change.about, "from": str(path), "command": "config push"})
-    answers = Answers(
+    answers = ChangeOptions(
         stage=stage,
         note=note,
         together=together,
@@ -130,7 +130,7 @@ def copy(
     for text in [*notes, *here.objects.odd_members([made], original.around)]:
         draw.note(text, "yellow")
     change = replace(change, about={**change.about, "from": address, "command": "config copy"})
-    answers = Answers(stage=stage, draft=draft, yes=yes, every=every, form=form, any_time=any_time)
+    answers = ChangeOptions(stage=stage, draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     return propose(here, change, answers, f"{original.target} has it so")
 
 
@@ -186,7 +186,7 @@ def carry(
     change = replace(change, about={**change.about, "from": ", ".join(addresses), "command": "config carry"})
     more = f", with {len(made) - len(chosen):,} that stand in them or that they need" if len(made) > len(chosen) else ""
     draw.note(f"{plural(len(chosen), 'object')} of {system}{more}")
-    answers = Answers(
+    answers = ChangeOptions(
         stage=stage, together=together, most=most, draft=draft, yes=yes, every=every, form=form, any_time=any_time
     )
     return propose(here, change, answers, f"{to} has them so")
@@ -215,7 +215,7 @@ def install(
     held, chosen = objects_at(here, system, addresses)
     change = here.objects.install(system, chosen, words(on), held, off=off)
     change = replace(change, about={**change.about, "from": ", ".join(addresses), "command": "config install"})
-    answers = Answers(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
+    answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     return propose(here, change, answers, "no device has it" if off else "it has no target")
 
 
@@ -243,7 +243,7 @@ def remove(
     held, chosen = objects_at(here, system, addresses)
     change = here.objects.remove(system, chosen, held)
     change = replace(change, about={**change.about, "from": ", ".join(addresses), "command": "config remove"})
-    answers = Answers(stage=stage, draft=draft, yes=False, every=every, form=form, any_time=any_time, count=count)
+    answers = ChangeOptions(stage=stage, draft=draft, yes=False, every=every, form=form, any_time=any_time, count=count)
     return propose(here, change, answers, "there is nothing of that")
 
 

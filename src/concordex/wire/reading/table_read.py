@@ -37,7 +37,7 @@ Parent = Mapping[str, Any]
 
 
 @dataclass(kw_only=True)
-class Look:
+class TableRead:
     """What one reading of a table brought, and what shows that it is whole, if anything does."""
 
     frame: pl.DataFrame
@@ -111,7 +111,7 @@ class Collector:
         if announced is not None and self.received > 2 * announced + 10_000:
             raise BadAnswer(f"{announced:,} records were announced, and the list has no end", where=system)
 
-    def look(self, verdicts: Sequence[Verdict], faults: Sequence[str] = (), notes: Sequence[str] = ()) -> Look:
+    def look(self, verdicts: Sequence[Verdict], faults: Sequence[str] = (), notes: Sequence[str] = ()) -> TableRead:
         """What has been gathered, and what the lists it came from showed of their ends."""
         self._flush()
         taken, self._taken = [part for part in self._taken if part.height] or self._taken[:1], []
@@ -121,7 +121,7 @@ class Collector:
             proved = replace(proved, outcome=Outcome.UNPROVEN, proof=None, why=self._remarks()[0])
         partial_by = [proved.why] if proved.outcome is Outcome.PARTIAL else []
         found = [*faults, *self._own_faults(frame), *partial_by]
-        return Look(
+        return TableRead(
             frame=frame, received=self.received, distinct=len(self._seen), proof=proved.proof,
             fault="; ".join(dict.fromkeys(found)) or None, again=proved.again and not faults,
             doubt=proved.why if proved.outcome is Outcome.UNPROVEN else None,

@@ -13,7 +13,7 @@ import numpy as np
 import numpy.typing as npt
 import polars as pl
 
-from concordex.match.crowds import Numbers
+from concordex.match.frequencies import Numbers
 
 #: How two words stand to each other: unknown, opposed, apart, near, together.
 UNKNOWN, OPPOSED, APART, NEAR, TOGETHER = range(5)

@@ -20,7 +20,7 @@ from concordex.query.tree import Clause, Filter, Node
 
 
 @dataclass(frozen=True, kw_only=True)
-class Ability:
+class FilterTest:
     """One test of one field that a system applies itself, and how its query says so.
 
     ``values`` translates our words to the system's; a word of ours may be several of theirs.  Where ``otherwise``
@@ -52,7 +52,7 @@ class Reached:
     path: str | None = None
 
 
-def reach(query: Filter, binder: Binder, abilities: Sequence[Ability]) -> Reached:
+def reach(query: Filter, binder: Binder, abilities: Sequence[FilterTest]) -> Reached:
     """What of ``query`` the system can be asked to apply."""
     nodes: list[Node] = []
     said: dict[str, list[str]] = defaultdict(list)
@@ -77,7 +77,7 @@ def reach(query: Filter, binder: Binder, abilities: Sequence[Ability]) -> Reache
     return Reached(tuple(nodes), parameters, path)
 
 
-def _first(node: Node, binder: Binder, abilities: Sequence[Ability]) -> tuple[Ability, str] | None:
+def _first(node: Node, binder: Binder, abilities: Sequence[FilterTest]) -> tuple[FilterTest, str] | None:
     if not isinstance(node, Clause):
         return None
     bound = binder.bind(node)
@@ -91,7 +91,7 @@ def _first(node: Node, binder: Binder, abilities: Sequence[Ability]) -> tuple[Ab
     return None
 
 
-def _say(node: Clause, bound: Bound, ability: Ability) -> str | None:
+def _say(node: Clause, bound: Bound, ability: FilterTest) -> str | None:
     """The clause as the system's query says it, or None where its answer could lack a record."""
     if bound.operator in ("present", "missing"):
         return ability.write if "{value}" not in ability.write else None
@@ -106,7 +106,7 @@ def _say(node: Clause, bound: Bound, ability: Ability) -> str | None:
     return ability.write.replace("{value}", (ability.several or "").join(one for one in said if one is not None))
 
 
-def _words(node: Clause, bound: Bound, ability: Ability) -> list[str] | None:
+def _words(node: Clause, bound: Bound, ability: FilterTest) -> list[str] | None:
     """The values in the system's words: all of its words that mean ours, or None."""
     if bound.type is Type.VERSION:
         return None  # 7.2 and 7.2.0 are one version to us, and two texts to it
@@ -122,7 +122,7 @@ def _words(node: Clause, bound: Bound, ability: Ability) -> list[str] | None:
     return words if ability.any_case or bound.type in (Type.FLAG, Type.NUMBER) else None
 
 
-def _theirs(words: Sequence[str], ability: Ability) -> list[str] | None:
+def _theirs(words: Sequence[str], ability: FilterTest) -> list[str] | None:
     assert ability.values is not None
     known = {ours.lower(): theirs for ours, theirs in ability.values.items()}
     meant = {their.lower() for theirs in ability.values.values() for their in theirs}
@@ -136,7 +136,7 @@ def _theirs(words: Sequence[str], ability: Ability) -> list[str] | None:
     return list(dict.fromkeys(found))
 
 
-def _patterns(words: Sequence[str], ability: Ability) -> list[str] | None:
+def _patterns(words: Sequence[str], ability: FilterTest) -> list[str] | None:
     marks = ability.wildcards
     if marks is None or not ability.any_case:
         return None
@@ -147,7 +147,7 @@ def _patterns(words: Sequence[str], ability: Ability) -> list[str] | None:
     return ["".join(marks.get(sign, sign) for sign in word) for word in words]
 
 
-def _escaped(word: str, ability: Ability) -> str | None:
+def _escaped(word: str, ability: FilterTest) -> str | None:
     """A value as it may stand in the query's language, or None where nobody says how to escape it."""
     alone = ability.path is not None or (ability.write == "{value}" and not ability.several and not ability.together)
     marks = "".join((ability.wildcards or {}).values())
@@ -157,7 +157,7 @@ def _escaped(word: str, ability: Ability) -> str | None:
     return _quoted(word, ability)
 
 
-def _quoted(word: str, ability: Ability) -> str | None:
+def _quoted(word: str, ability: FilterTest) -> str | None:
     before = ability.write.partition("{value}")[0][-1:]
     mark = before if before in ("'", '"') else ""
     if ability.escape == "percent":
@@ -169,7 +169,7 @@ def _quoted(word: str, ability: Ability) -> str | None:
     return word.replace("\\", "\\\\").replace(mark, f"\\{mark}") if ability.escape == "backslash" else None
 
 
-def _time(bound: Bound, ability: Ability) -> str | None:
+def _time(bound: Bound, ability: FilterTest) -> str | None:
     """A moment, in whole seconds: moved away from what is wanted, so that nothing of it is lost."""
     if bound.operator in ("=", "!="):
         return None

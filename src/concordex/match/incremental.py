@@ -34,15 +34,15 @@ from concordex.match.concordance import (
     whole,
 )  # fmt: skip
 from concordex.match.coverage import COMPARED, agreement
-from concordex.match.crowds import Crowds, Numbers, crowds, numbers
 from concordex.match.finding import OWN
 from concordex.match.findings import findings
+from concordex.match.frequencies import Frequencies, Numbers, frequencies, numbers
 from concordex.match.identity import CUT, VIRTUAL, identities, without
+from concordex.match.ids import number
 from concordex.match.learned import Learned
 from concordex.match.link import Linked, link
 from concordex.match.memory import let_go
 from concordex.match.merge import merge
-from concordex.match.number import number
 from concordex.match.rulings import Obeyed
 from concordex.match.sorting import argsorted, distinct
 
@@ -60,7 +60,7 @@ NEEDED = (
 )
 
 
-def again(
+def reconcile_again(
     records: pl.DataFrame,
     rules: Rules,
     last: Kept | None,
@@ -84,7 +84,7 @@ def again(
     if since.changed.sum() + len(since.gone) > most * records.height:
         return None
     keyed = _keyed(records, old, since, rules.placeholders, learned.prefixes)
-    known = crowds(keyed, learned.docks, learned.sighting)
+    known = frequencies(keyed, learned.docks, learned.sighting)
     standing, names, told = known.standing(), ruled(keyed, rules.rulings), obeyed(keyed, rules.rulings)
     moved = _moved(old, since, standing, names)
     open_to = _open_to(keyed, known, old, since, moved)
@@ -192,7 +192,7 @@ def _moved(old: pl.DataFrame, since: _Since, standing: npt.NDArray[np.uint64], n
     return np.asarray(moved)
 
 
-def _open_to(keyed: pl.DataFrame, known: Crowds, old: pl.DataFrame, since: _Since, moved: Mask) -> Mask:
+def _open_to(keyed: pl.DataFrame, known: Frequencies, old: pl.DataFrame, since: _Since, moved: Mask) -> Mask:
     """What may come out otherwise: all that shares, or shared, a value with what moved, and its chains."""
     past = old[since.before(moved)]
     present = keyed.filter(moved)
@@ -201,7 +201,7 @@ def _open_to(keyed: pl.DataFrame, known: Crowds, old: pl.DataFrame, since: _Sinc
     return _with_sights(known, old, since, near)
 
 
-def _with_sights(known: Crowds, old: pl.DataFrame, since: _Since, near: Mask) -> Mask:
+def _with_sights(known: Frequencies, old: pl.DataFrame, since: _Since, near: Mask) -> Mask:
     """Those, and sights that may be found at what is opened, or lost from it, with all that hung together with them.
 
     A sight at a dock may be of any machine there (see :mod:`seats`); one by an address alone stays with its name as
@@ -253,7 +253,7 @@ def _values(keyed: pl.DataFrame) -> pl.Series:
     return numbers(pl.concat([text.drop_nulls().unique().rename("") for text in texts])).unique()
 
 
-def _bearing(known: Crowds, values: pl.Series) -> Mask:
+def _bearing(known: Frequencies, values: pl.Series) -> Mask:
     """Which records bear one of ``values`` where candidates are looked for."""
     wanted = values.filter(values != 0).unique().implode()
     # by their upper bits first: most are none of them, and that is told much quicker
@@ -284,7 +284,7 @@ def _referring(keyed: pl.DataFrame, past: pl.DataFrame, present: pl.DataFrame) -
 
 
 def _linked(
-    keyed: pl.DataFrame, known: Crowds, learned: Learned, open_to: Mask, told: Obeyed
+    keyed: pl.DataFrame, known: Frequencies, learned: Learned, open_to: Mask, told: Obeyed
 ) -> tuple[Numbers, Linked]:
     """The rows to link, with all that shares a value with them, and what came of it, numbered among those."""
     mine = [pl.Series(column.values[open_to]) for some in blocks.columns(known) for column in some]

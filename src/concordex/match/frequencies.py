@@ -1,7 +1,7 @@
 """How many devices bear a value: what many share tells little, what one bears alone tells most.
 
 Every value becomes a number (its hash), every kind of value a *column*: for each record the number,
-nought where it has none, and the *crowd*, the most bearers that any one system shows.  Bearers are devices as far as
+nought where it has none, and its *bearers*, the most that any one system shows.  Bearers are devices as far as
 hardware tells: records that share a serial, UUID or card that is theirs alone are one bearer.  Two others of one system
 are normally two devices; not so in a system that *sights* devices, such as one of leases, which holds several records
 of many.
@@ -55,50 +55,50 @@ _WANDERING = 0.1
 
 
 @dataclass(frozen=True)
-class Column:
-    """One kind of value: for each record its number (nought: none), its crowd, and in how many systems it is."""
+class ValueColumn:
+    """One kind of value: for each record its number (nought: none), its most bearers in a system, and in how many systems it is."""
 
     values: Numbers
-    crowd: Small
+    bearers: Small
     systems: Small
 
-    def take(self, rows: Numbers) -> Column:
+    def take(self, rows: Numbers) -> ValueColumn:
         """The same of some rows alone."""
-        return Column(self.values[rows], self.crowd[rows], self.systems[rows])
+        return ValueColumn(self.values[rows], self.bearers[rows], self.systems[rows])
 
-    def without(self, most: int) -> Column:
+    def without(self, most: int) -> ValueColumn:
         """The same, with values that more than ``most`` bear taken for missing."""
-        return Column(np.where(self.crowd > most, 0, self.values), self.crowd, self.systems)
+        return ValueColumn(np.where(self.bearers > most, 0, self.values), self.bearers, self.systems)
 
 
 @dataclass(frozen=True)
-class Crowds:
+class Frequencies:
     """The columns of all records, in the order of their rows."""
 
     height: int
     system: Numbers
-    serial: Column
-    uuid: Column
-    tag: Column
-    name: Column
-    cut: Column
-    user: Column
+    serial: ValueColumn
+    uuid: ValueColumn
+    tag: ValueColumn
+    name: ValueColumn
+    cut: ValueColumn
+    user: ValueColumn
     #: The name and the user together, of records that say both.
-    theirs: Column
-    macs: tuple[Column, ...]
-    drawn: tuple[Column, ...]
-    ips: tuple[Column, ...]
+    theirs: ValueColumn
+    macs: tuple[ValueColumn, ...]
+    drawn: tuple[ValueColumn, ...]
+    ips: tuple[ValueColumn, ...]
     #: The network of each record's addresses, nought where they are of none or of several.
     network: Numbers
     #: Numbers that nearly equal serials share.
-    near: tuple[Column, ...]
+    near: tuple[ValueColumn, ...]
     #: Makers (IEEE, OUI) whose cards are docks or adapters.
     docks: Sequence[str]
     #: Systems that hold several records of many devices, and for each record whether it is of one.
     sighting: Sequence[str]
     sights: npt.NDArray[np.bool_]
 
-    def columns(self) -> Iterator[Column]:
+    def columns(self) -> Iterator[ValueColumn]:
         """Every column."""
         yield from (self.serial, self.uuid, self.tag, self.name, self.cut, self.user, self.theirs)
         for several in (self.macs, self.drawn, self.ips, self.near):
@@ -109,7 +109,7 @@ class Crowds:
         columns = (self.serial, self.uuid, self.tag, *self.macs, *self.drawn)
         return np.asarray(np.any([column.values != 0 for column in columns], axis=0))
 
-    def take(self, rows: Numbers) -> Crowds:
+    def take(self, rows: Numbers) -> Frequencies:
         """The same of some rows alone, their values counted among all."""
         taken: dict[str, Any] = {"height": len(rows)}
         for name in ("system", "sights", "network"):
@@ -128,7 +128,7 @@ class Crowds:
         out = np.zeros(self.height, dtype=np.uint64)
         with np.errstate(over="ignore"):
             for column in self.columns():
-                many = (np.minimum(column.crowd, 4) * 4 + np.minimum(column.systems, 3)).astype(np.uint64)
+                many = (np.minimum(column.bearers, 4) * 4 + np.minimum(column.systems, 3)).astype(np.uint64)
                 for part in (column.values.view(np.uint64), many):
                     out = (out ^ part) * _MIX
                     out ^= out >> np.uint64(29)
@@ -140,7 +140,9 @@ _MIX = np.uint64(0x9E3779B97F4A7C15)
 _ODD = _MIX.astype(np.int64)
 
 
-def crowds(keyed: pl.DataFrame, docks: Sequence[str] | None = None, sighting: Sequence[str] | None = None) -> Crowds:
+def frequencies(
+    keyed: pl.DataFrame, docks: Sequence[str] | None = None, sighting: Sequence[str] | None = None
+) -> Frequencies:
     """Count the bearers of every value in ``keyed`` (see :func:`identity.identities`), which stands by system.
 
     ``docks`` are the makers of cards that wander, ``sighting`` the systems that sight, where they are known already.
@@ -182,7 +184,7 @@ def crowds(keyed: pl.DataFrame, docks: Sequence[str] | None = None, sighting: Se
         lambda: _spread(_flat(keyed["ips"], system, who, any_many), keyed.height),
         lambda: _near(keyed["serial_key"], system, serial),
     ))  # fmt: skip
-    return Crowds(
+    return Frequencies(
         height=keyed.height, system=system.to_numpy(), serial=serial, uuid=uuid, tag=tag, name=of_name, cut=of_cut,
         user=of_user, theirs=theirs, macs=macs, drawn=drawn, ips=ips, network=_networks(keyed["ips"]), near=near,
         docks=wandering, sighting=sighting, sights=sights,
@@ -215,12 +217,12 @@ _SITE = "^([0-9a-f]+:[0-9a-f]+:[0-9a-f]+):"
 _NOWHERE = r"(?i)^(?:127\.|169\.254\.|fe[89ab]|::)"
 
 
-def _near(texts: pl.Series, system: pl.Series, serial: Column) -> tuple[Column, ...]:
+def _near(texts: pl.Series, system: pl.Series, serial: ValueColumn) -> tuple[ValueColumn, ...]:
     there = serial.values != 0
     told = texts.to_frame("t").select(pl.when(pl.Series(there)).then("t")).to_series()
     nobody = np.zeros(len(texts), np.int16)
     found = neighbours(told, system.to_numpy(), there & (serial.systems < 2))
-    return tuple(Column(values, nobody, nobody) for values in found)
+    return tuple(ValueColumn(values, nobody, nobody) for values in found)
 
 
 def _sighting(system: pl.Series, who: pl.Series, registered: pl.Series) -> list[str]:
@@ -245,7 +247,7 @@ def _usual(system: pl.Series, who: pl.Series, sights: npt.NDArray[np.bool_]) -> 
     return np.where(sights, usual.cast(pl.Int64).to_numpy(), 0)
 
 
-def _hardware(height: int, columns: Sequence[Column]) -> pl.Series:
+def _hardware(height: int, columns: Sequence[ValueColumn]) -> pl.Series:
     """For each record a number for its device as far as hardware tells; nought where nothing does.
 
     Records that share a value which one device alone bears hang together, whatever system they are of.
@@ -255,7 +257,7 @@ def _hardware(height: int, columns: Sequence[Column]) -> pl.Series:
 
     rows, values = [], []
     for column in columns:
-        mine = np.flatnonzero((column.values != 0) & (column.crowd <= 1))
+        mine = np.flatnonzero((column.values != 0) & (column.bearers <= 1))
         rows.append(mine)
         values.append(column.values[mine])
     row, value = np.concatenate(rows), np.concatenate(values)
@@ -291,9 +293,11 @@ def _both(one: pl.Series, other: pl.Series) -> pl.Series:
     return pl.Series(np.where((one.to_numpy() != 0) & (other.to_numpy() != 0), mixed, 0))
 
 
-def _column(values: pl.Series, system: pl.Series, who: pl.Series, usual: Numbers, *, agreed: bool = False) -> Column:
+def _column(
+    values: pl.Series, system: pl.Series, who: pl.Series, usual: Numbers, *, agreed: bool = False
+) -> ValueColumn:
     told = values.to_numpy()
-    return Column(told, *_bearers(told, system.to_numpy(), who.to_numpy(), usual, agreed=agreed))
+    return ValueColumn(told, *_bearers(told, system.to_numpy(), who.to_numpy(), usual, agreed=agreed))
 
 
 def _bearers(
@@ -304,10 +308,10 @@ def _bearers(
     Places stand by ``system``.  A record that nothing else identifies is no proof of a second bearer,
     unless others are like it in a system that does not sight.
     """
-    crowd, systems = np.zeros(len(values), np.int16), np.zeros(len(values), np.int16)
+    most_of, systems = np.zeros(len(values), np.int16), np.zeros(len(values), np.int16)
     at = np.flatnonzero(values)
     if not len(at):
-        return crowd, systems
+        return most_of, systems
     at = at[argsorted(values[at])]
     value, where = values[at], system[at]
     new = np.r_[True, value[1:] != value[:-1]]
@@ -320,9 +324,9 @@ def _bearers(
     most = _agreed(bearers, many) if agreed else np.maximum.reduceat(bearers, first)
     if agreed:  # so many records are not usual of fewer
         most = np.maximum(most, np.maximum.reduceat(_fewest(lengths, usual[at][begins]), first))
-    crowd[at] = np.clip(most, 1, _MANY)[number]
+    most_of[at] = np.clip(most, 1, _MANY)[number]
     systems[at] = many[number]
-    return crowd, systems
+    return most_of, systems
 
 
 def _agreed(bearers: Numbers, systems: Numbers) -> Numbers:
@@ -368,30 +372,32 @@ def _flat(lists: pl.Series, system: pl.Series, who: pl.Series, usual: Numbers) -
     frame = pl.DataFrame({"row": np.arange(len(lists)), "said": lists, "system": system, "who": who, "usual": usual})
     flat = frame.filter(pl.col("said").list.len() > 0).explode("said").drop_nulls("said")
     value = numbers(flat["said"])
-    crowd, systems = _bearers(
+    bearers, systems = _bearers(
         value.to_numpy(), flat["system"].to_numpy(), flat["who"].to_numpy(), flat["usual"].to_numpy()
     )
-    return flat.select("row", "said", value.alias("value"), pl.Series("crowd", crowd), pl.Series("systems", systems))
+    return flat.select(
+        "row", "said", value.alias("value"), pl.Series("bearers", bearers), pl.Series("systems", systems)
+    )
 
 
-def _spread(flat: pl.DataFrame, height: int) -> tuple[Column, ...]:
+def _spread(flat: pl.DataFrame, height: int) -> tuple[ValueColumn, ...]:
     """Up to ``WIDTH`` columns of a list's values; those that are known elsewhere come first."""
     alone = flat.select(
         (pl.col("row") != pl.col("row").shift(1)).fill_null(True)
         & (pl.col("row") != pl.col("row").shift(-1)).fill_null(True)
     ).to_series()
-    several = flat.filter(~alone).sort("row", pl.col("systems") == 1, "crowd", "value")
+    several = flat.filter(~alone).sort("row", pl.col("systems") == 1, "bearers", "value")
     several = several.with_columns(pl.int_range(pl.len()).over("row").alias("at"))
     placed = pl.concat([flat.filter(alone).with_columns(pl.lit(0, dtype=pl.Int64).alias("at")), several])
     most = int(placed["at"].max() or 0) + 1 if placed.height else 1  # type: ignore[arg-type]
     return tuple(_placed(placed.filter(pl.col("at") == at), height) for at in range(min(WIDTH, most)))
 
 
-def _placed(mine: pl.DataFrame, height: int) -> Column:
+def _placed(mine: pl.DataFrame, height: int) -> ValueColumn:
     rows = mine["row"].to_numpy()
-    values, crowd, systems = np.zeros(height, np.int64), np.zeros(height, np.int16), np.zeros(height, np.int16)
-    values[rows], crowd[rows], systems[rows] = mine["value"], mine["crowd"], mine["systems"]
-    return Column(values, crowd, systems)
+    values, bearers, systems = np.zeros(height, np.int64), np.zeros(height, np.int16), np.zeros(height, np.int16)
+    values[rows], bearers[rows], systems[rows] = mine["value"], mine["bearers"], mine["systems"]
+    return ValueColumn(values, bearers, systems)
 
 
 def _cards(flat: pl.DataFrame, docks: Sequence[str] | None) -> tuple[pl.DataFrame, Sequence[str]]:
@@ -401,8 +407,10 @@ def _cards(flat: pl.DataFrame, docks: Sequence[str] | None) -> tuple[pl.DataFram
     """
     if docks is None:
         maker = flat.unique("value").group_by(pl.col("said").str.slice(0, 8).alias("maker")).agg(
-            ((pl.col("crowd") > 1).sum() / pl.len()).alias("share"), pl.len().alias("n")
+            ((pl.col("bearers") > 1).sum() / pl.len()).alias("share"), pl.len().alias("n")
         )  # fmt: skip
         docks = maker.filter((pl.col("share") > _WANDERING) & (pl.col("n") >= 10))["maker"].sort().to_list()
-    shared = pl.col("said").str.slice(0, 8).is_in(docks) & (pl.col("crowd") < _WANDERER)
-    return flat.with_columns(pl.when(shared).then(_WANDERER).otherwise("crowd").cast(pl.Int16).alias("crowd")), docks
+    shared = pl.col("said").str.slice(0, 8).is_in(docks) & (pl.col("bearers") < _WANDERER)
+    return flat.with_columns(
+        pl.when(shared).then(_WANDERER).otherwise("bearers").cast(pl.Int16).alias("bearers")
+    ), docks
