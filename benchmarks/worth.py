@@ -71,10 +71,10 @@ def _twice(found: pl.DataFrame, said: pl.DataFrame) -> pl.DataFrame:
 def _swapped(found: pl.DataFrame, said: pl.DataFrame) -> pl.DataFrame:
     """Replaced: the one is of the hardware that was where the other's is, or of the same device with a wrong serial."""
     mine = found.filter(pl.col("kind") == "replaced").select("finding", "entry", "about")
-    devices = said.select("entry", pl.col("device").alias("was")).unique()
-    others = devices.rename({"entry": "about", "was": "now"})
+    devices = said.select("entry", pl.col("device").alias("before")).unique()
+    others = devices.rename({"entry": "about", "before": "now"})
     joined = mine.join(devices, on="entry").join(others, on="about")
-    return joined.group_by("finding").agg((pl.col("was") - pl.col("now")).is_in([0, _SWAPPED]).any().alias("true"))
+    return joined.group_by("finding").agg((pl.col("before") - pl.col("now")).is_in([0, _SWAPPED]).any().alias("true"))
 
 
 def _serials(found: pl.DataFrame, members: pl.DataFrame) -> pl.DataFrame:

@@ -16,7 +16,7 @@ from tests.lamplight import Lamplight
 
 #: What a write may meet; all but the first are spite.
 MANNERS = (
-    "well", "late", "cut", "cut_before", "fail", "fail_after", "bare", "fewer", "wrong", "lie", "twice", "busy", "away",
+    "ok", "late", "cut", "cut_before", "fail", "fail_after", "bare", "fewer", "wrong", "lie", "twice", "busy", "away",
 )  # fmt: skip
 #: Those after which nothing was done.
 UNDONE = ("cut_before", "fail", "lie", "busy", "away")
@@ -55,7 +55,7 @@ tables:
       create: {path: /devices MANY}
       update: {path: "/devices/{record_id}" HOW}
       delete: {path: "/devices/{record_id}"}
-      acts: {ring: {path: "/devices/{record_id}/ring"}}
+      actions: {ring: {path: "/devices/{record_id}/ring"}}
 """
 
 
@@ -94,7 +94,7 @@ class Spite:
         self.asked[method] += 1
         if method == "GET":
             return self._read(table, more)
-        manner = self.plan.pop(0) if self.plan and method in self.only else "well"
+        manner = self.plan.pop(0) if self.plan and method in self.only else "ok"
         told = {
             "cut_before": (0, b""), "fail": (500, {"why": "out of order"}), "away": (503, {}, [("Retry-After", "0")]),
             "busy": (429, {"why": "slow down"}),
@@ -115,7 +115,7 @@ class Spite:
 
     def _said(self, manner: str, done: tuple) -> tuple:
         said = done[1]
-        if done[0] >= 400 or manner in ("well", "twice"):
+        if done[0] >= 400 or manner in ("ok", "twice"):
             return done
         if manner == "fewer":
             return done[0], said[:-1] if isinstance(said, list) else {}
@@ -176,7 +176,7 @@ def spiteful(
     spite = Spite()
     url = serve(spite).url
     (folder / "dialects").mkdir(parents=True)
-    text = DIALECT.replace(" MANY", f", most: {many}" if many > 1 else "").replace(" HOW", how)
+    text = DIALECT.replace(" MANY", f", batch_size: {many}" if many > 1 else "").replace(" HOW", how)
     text = text.replace("SETTLES", settles).replace("TIMEOUT", str(timeout))
     (folder / "dialects" / "spite.yaml").write_text(more(text))
     (folder / "concordex.yaml").write_text(

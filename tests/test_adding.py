@@ -138,7 +138,7 @@ def test_a_firewall_comes_with_what_hangs_below_it_and_is_waited_for(quay):
     text = (shell.folder / "concordex.yaml").read_text()
     (shell.folder / "dialects" / "hasty.yaml").write_text(
         "format: 1\nname: hasty\ntitle: Bollard, without patience\nextends: bollard\n"
-        "tables: {devices: {write: {ready: {every: 0.1, most: 0.2}}}}\n"
+        "tables: {devices: {write: {ready: {every: 0.1, timeout: 0.2}}}}\n"
     )
     try:
         shell.config(lambda text: text.replace("dialect: bollard", "dialect: hasty"))
@@ -161,7 +161,7 @@ def objects(shell: Shell, *, refused: bool = False) -> str:
     document = {
         "format": 1, "kind": "push", "system": "bollard",
         "steps": [{"action": "create", "table": table, "record": name, "key": {"name": name},
-                   "shall": {"name": name, **said}} for table, name, said in steps],
+                   "desired": {"name": name, **said}} for table, name, said in steps],
     }  # fmt: skip
     with (shell.folder / "objects.yaml").open("w") as file:
         YAML().dump(document, file)
@@ -236,7 +236,7 @@ def test_what_a_run_was_told_holds_for_going_on(quay, monkeypatch):
     bollard = harbour.bollard
     number, revision = objects(shell), bollard.revision
     monkeypatch.setattr(Committer, "leave", lambda *_: (_ for _ in ()).throw(KeyboardInterrupt))
-    shell("change", "run", number, "--stage", "--most", "1", "--yes", status=5)
+    shell("change", "run", number, "--stage", "--batch-size", "1", "--yes", status=5)
     monkeypatch.undo()
     assert "is staged in bollard" in shell("change", "resume", number).stderr
     assert bollard.revision == revision

@@ -138,7 +138,7 @@ def test_rows_come_from_any_form(inventory, tmp_path, ending):
         path.write_text(json.dumps(rows))  # YAML holds JSON
     words = ["-", "--from", "json"] if ending == "-" else [str(path)]
     told = shell("push", *words, "--to", "stowage", "--draft", "-f", "json", said=json.dumps(rows))
-    assert [(row["label"], row["shall"]["macs"]) for row in json.loads(told.stdout)] == [
+    assert [(row["label"], row["desired"]["macs"]) for row in json.loads(told.stdout)] == [
         ("sw-new-70", ["0c:b1:aa:00:00:46"]), ("sw-new-71", ["0c:b1:aa:00:00:47"]),
     ]  # fmt: skip
 
@@ -151,7 +151,7 @@ def test_columns_that_mean_nothing_are_told_with_the_nearest(inventory, tmp_path
     assert "the table takes: " in told
     more = ["--column", "Seriel=asset_tag", "--ignore", "Owner of it", "--default", "os_version=7.1", "--draft"]
     (step,) = json.loads(shell("push", path, "--to", "stowage", *more, "-f", "json").stdout)
-    assert (step["shall"]["asset_tag"], step["shall"]["os_version"]) == ("x", "7.1")
+    assert (step["desired"]["asset_tag"], step["desired"]["os_version"]) == ("x", "7.1")
     assert "has no table gear" in shell("push", path, "--to", "stowage", "--table", "gear", status=2).stderr
     assert "refers to no such table" in shell("push", path, "--to", "stowage", "--make", "places", status=2).stderr
 
@@ -167,7 +167,7 @@ def test_groups_of_rows_share_values_that_a_row_overrides(inventory, tmp_path):
     )
     words = ["--defaults", str(tmp_path / "defaults.yaml"), "--default", "status=stored", "--draft", "-f", "json"]
     told = json.loads(shell("push", str(tmp_path / "rows.json"), "--to", "stowage", *words).stdout)
-    assert [(one["shall"]["comment"], one["shall"].get("position"), one["shall"]["status"]) for one in told] == [
+    assert [(one["desired"]["comment"], one["desired"].get("position"), one["desired"]["status"]) for one in told] == [
         ("of firewalls", 4, "stored"), ("of all", None, "stored"), ("its own", 4, "stored"),
     ]  # fmt: skip
     (tmp_path / "defaults.yaml").write_text("format: 1\ndefaults: [{set: {status: gone}}]\n")
@@ -274,16 +274,16 @@ def test_acts_are_sent_once_and_grave_ones_ask_for_the_number(tmp_path):
         shell("pull", "fairlead", "muster")
         rows = json.loads(shell("show", "devices", "--where", "system = muster", "-f", "json").stdout)
         name = next(row["record_id"] for row in rows)
-        assert 'did you mean "restart"?' in shell("act", "fairlead", "restrt", "kind = switch", status=2).stderr
-        assert "confirmed" not in shell("act", "muster", "wipe", f"record_id = {name}", "--yes", status=5).stderr
+        assert 'did you mean "restart"?' in shell("action", "fairlead", "restrt", "kind = switch", status=2).stderr
+        assert "confirmed" not in shell("action", "muster", "wipe", f"record_id = {name}", "--yes", status=5).stderr
         posts = [path for method, path in harbour.muster.faults.requests if method == "POST" and "wipe" in path]
         assert not posts
         harbour.muster.faults.add("fail_after", "/", method="POST", times=1, after=0)
-        told = shell("act", "muster", "wipe", f"record_id = {name}", "--count", "1", status=None)
+        told = shell("action", "muster", "wipe", f"record_id = {name}", "--count", "1", status=None)
         posts = [path for method, path in harbour.muster.faults.requests if method == "POST" and "wipe" in path]
         assert len(posts) <= 1, told.stderr
         node = json.loads(shell("show", "devices", "--where", "system = fairlead", "-f", "json").stdout)[0]["record_id"]
-        done = shell("act", "fairlead", "restart", f"record_id = {node}", "--yes")
+        done = shell("action", "fairlead", "restart", f"record_id = {node}", "--yes")
         assert "1 step taken by the system" in done.stderr
 
 
@@ -305,7 +305,7 @@ def test_a_few_first_and_then_the_rest(at, tmp_path):
     assert "2 steps written" in told  # its site came with it
     posts = inventory_of(shell) and shell.harbour.stowage.faults.requests
     posts.clear()
-    told = shell("change", "run", number, "--most", "1", "--yes").stderr
+    told = shell("change", "run", number, "--batch-size", "1", "--yes").stderr
     assert "is done: 8 steps" in told
     assert sum(method == "POST" for method, _ in posts) == 8
     assert len(gear) == there + 12
@@ -478,13 +478,13 @@ def test_at_each_of_its_steps_a_change_may_fail_and_goes_on(inventory, dying, en
             dying(name, k, late=bool(late), full=bool(full))
         else:
             harbour.stowage.faults.add(end[0], "/v2/gear", method="POST", after=k, times=end[1])
-        attempt(workspace, change.number, RunOptions(most=1))
+        attempt(workspace, change.number, RunOptions(batch_size=1))
         dying(None, 0, late=False)
         harbour.stowage.faults.clear()
-        attempt(workspace, change.number, RunOptions(most=1))
+        attempt(workspace, change.number, RunOptions(batch_size=1))
         stands = {step.state for step in workspace.change(change.number).steps}
         assert stands <= {"confirmed", "unknown"}, k  # never sent again unasked: it may have arrived, or may yet
-        attempt(workspace, change.number, RunOptions(most=1, send_again=True))
+        attempt(workspace, change.number, RunOptions(batch_size=1, send_again=True))
         assert {step.state for step in workspace.change(change.number).steps} == {"confirmed"}, k
         made = [
             one["title"] for number, one in harbour.stowage.lists["gear"].items() if number > before["last"]["gear"]
@@ -607,9 +607,9 @@ def changes(draw) -> Change:
         action = draw(st.sampled_from(["create", "update", "delete"]))
         values = {"name": f"d{number}", "site": draw(st.sampled_from(["a", "b"]))}
         made.append(
-            Step(number=number, table="devices", action=action, label=f"d{number}", key={"name": f"d{number}"},
-                 was={} if action == "create" else {"site": "z", "name": f"d{number}"},
-                 shall={} if action == "delete" else values, state=draw(STATES), record_id=str(number),
+            Step(number=number, table="devices", operation=action, label=f"d{number}", key={"name": f"d{number}"},
+                 before={} if action == "create" else {"site": "z", "name": f"d{number}"},
+                 desired={} if action == "delete" else values, state=draw(STATES), record_id=str(number),
                  sent=draw(st.sampled_from([None, 1.0])))
         )  # fmt: skip
     return Change(kind="push", system="inv", steps=tuple(made), number=4)
@@ -621,21 +621,21 @@ def test_an_undo_takes_back_what_left_here_the_last_first(change):
     done = [s for s in change.steps if s.sent and s.state in ("written", "confirmed", "differs")]
     assert [step.label for step in back.steps] == [step.label for step in reversed(done)]
     turned = {"create": "delete", "update": "update", "delete": "create"}
-    assert [step.action for step in back.steps] == [turned[step.action] for step in reversed(done)]
+    assert [step.operation for step in back.steps] == [turned[step.operation] for step in reversed(done)]
     sent = [
         Step(**{**vars(step), "sent": 1.0, "state": "confirmed", "record_id": step.record_id or "9"})
         for step in back.steps
     ]
     twice = undo(Change(kind="undo", system="inv", steps=tuple(sent)), FORMS)
-    assert [step.action for step in twice.steps] == [step.action for step in done]
+    assert [step.operation for step in twice.steps] == [step.operation for step in done]
     for again, step in zip(twice.steps, done, strict=True):
-        assert {**again.shall} == dict(step.shall)
+        assert {**again.desired} == dict(step.desired)
 
 
 @given(changes(), st.integers(1, 4))
 def test_the_first_so_many_come_with_what_they_need_and_nothing_else(change, first):
     sites = [
-        Step(number=90 + at, table="sites", action="create", label=name, key={"name": name}, shall={"name": name})
+        Step(number=90 + at, table="sites", operation="create", label=name, key={"name": name}, desired={"name": name})
         for at, name in enumerate("ab")
     ]
     whole = Change(kind="push", system="inv", steps=(*sites, *change.steps))
@@ -643,14 +643,14 @@ def test_the_first_so_many_come_with_what_they_need_and_nothing_else(change, fir
     devices = [step for step in picked if step.table == "devices"]
     open_ones = [step for step in change.steps if step.open]
     assert devices == open_ones[:first]
-    needed = {step.shall["site"] for step in devices if step.action in ("create", "update")}
+    needed = {step.desired["site"] for step in devices if step.operation in ("create", "update")}
     assert {step.label for step in picked if step.table == "sites"} == needed
 
 
 def test_what_the_system_wrote_in_its_own_way_is_told_apart_from_what_it_did_not_take():
-    shall, was = {"macs": ["0A-1B"], "name": "x", "status": "stored", "os": "7"}, {"status": "in service"}
+    desired, was = {"macs": ["0A-1B"], "name": "x", "status": "stored", "os": "7"}, {"status": "in service"}
     there = {"macs": ["0a:1b"], "name": "X", "status": "in service", "os": "8"}
-    assert verdict(shall, was, there) == (
+    assert verdict(desired, was, there) == (
         ["status is still in service", "os is 8, not 7"], ["macs is written 0a:1b there"],
     )  # fmt: skip
 
@@ -663,7 +663,7 @@ def test_a_preview_shows_every_field_of_what_is_made_in_every_format(at, tmp_pat
         assert said in done.stdout
     number = str(shell.workspace.changes()[0]["id"])
     (row,) = csv.DictReader(shell("change", "show", number, "-f", "csv").stdout.splitlines())
-    assert json.loads(row["shall"])["comment"] == "mind the step"
+    assert json.loads(row["desired"])["comment"] == "mind the step"
 
 
 def test_a_change_from_a_file_is_judged_by_its_steps_whatever_it_calls_itself(at, tmp_path):

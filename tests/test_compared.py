@@ -107,7 +107,7 @@ def test_a_promised_tag_that_does_not_come_refuses_the_step(tmp_path, serve):
 
 def test_updates_go_in_lists_with_the_systems_own_ids(tmp_path, serve):
     """Numbers stay numbers; where records are guarded by tags they go one by one all the same."""
-    lists = ", most: 50, id: id"
+    lists = ", batch_size: 50, id: id"
     shell, spite = spiteful(
         tmp_path,
         serve,
@@ -129,7 +129,7 @@ def test_refusals_are_named_by_their_places_or_by_a_member(tmp_path, serve):
         shell, spite = spiteful(
             folder, serve, many=10,
             more=lambda text, by=by: text.replace(
-                "      acts:", f"      refusals: {{records: faults{by}, reason: why}}\n      acts:"
+                "      actions:", f"      refusals: {{records: faults{by}, reason: why}}\n      actions:"
             ),
         )  # fmt: skip
         do = spite._do
@@ -175,7 +175,11 @@ def test_a_good_answer_that_refuses_some_of_a_list_is_not_taken_for_all_of_it(tm
     """HTTP 207 and its kin: each record by itself, in the order sent; an answer about too few is not believed."""
     rules = "answers: {records: each, refused: status >= 400, reason: why}"
     shell, spite = spiteful(
-        tmp_path, serve, many=10, settles="0s", more=lambda text: text.replace("most: 10", f"most: 10, {rules}")
+        tmp_path,
+        serve,
+        many=10,
+        settles="0s",
+        more=lambda text: text.replace("batch_size: 10", f"batch_size: 10, {rules}"),
     )
     do = spite._do
 
@@ -215,7 +219,7 @@ def test_a_system_that_knows_repetitions_gets_the_same_key_for_the_same_step(tmp
 
     spite._do = noted
     (tmp_path / "x.json").write_text(json.dumps([{"name": "lamp-1"}, {"name": "lamp-2"}]))
-    spite.plan = ["cut", "well"]
+    spite.plan = ["cut", "ok"]
     shell("push", str(tmp_path / "x.json"), "--to", "spite", "--table", "devices", "--yes")
     spite.tables["devices"].clear()
     assert len(set(keys)) == len(keys) == 2

@@ -52,7 +52,7 @@ def test_the_schema_accepts_what_the_program_accepts():
     described = json.loads(schema())
     assert described["additionalProperties"] is False
     assert set(described["required"]) == {"format", "name", "title", "tables"}
-    assert described["$defs"]["Create"]["properties"]["most"]["minimum"] == 1
+    assert described["$defs"]["Create"]["properties"]["batch_size"]["minimum"] == 1
 
 
 @pytest.mark.parametrize(
@@ -125,7 +125,7 @@ def test_what_is_no_path_is_refused(path):
 def test_the_command_checks_a_file_and_prints_the_schema(shell):
     path = shell.folder / "dialects" / "ours.yaml"
     path.write_text(GOOD)
-    assert "well" in shell("dialect", "check", str(path)).stderr
+    assert "ok" in shell("dialect", "check", str(path)).stderr
     path.write_text(GOOD.replace("title", "titel"))
     assert "line 3: titel: unknown key; did you mean `title`?" in shell("dialect", "check", str(path), status=1).stderr
     assert json.loads(shell("dialect", "schema").stdout)["title"] == "Concordex dialect"
@@ -133,12 +133,12 @@ def test_the_command_checks_a_file_and_prints_the_schema(shell):
 
 
 @pytest.mark.parametrize(
-    ("act", "fault"),
+    ("action", "fault"),
     [("{path: /x, shows: nowhere}", "there is no field 'nowhere'"), ("{path: /x, taken_back: stop}", "no act 'stop'"),
      ("{path: /x, each: targets}", "'targets' is not among `config: {references: …}`")],
 )  # fmt: skip
 def test_an_act_speaks_of_what_is_there(tmp_path, act, fault):
-    write = f"    write: {{keys: name, acts: {{start: {act}}}}}\n"
+    write = f"    write: {{keys: name, actions: {{start: {act}}}}}\n"
     (tmp_path / "small.yaml").write_text(GOOD + write)
     with pytest.raises(DocumentError, match=re.escape(fault)):
         from_file(tmp_path / "small.yaml")

@@ -269,8 +269,8 @@ def test_creating_one_by_one_and_in_lists_and_updating(serve):
     async def talk():
         async with Session(Endpoint(name="l", url=serve(answer).url), spoken) as session:
             one = await create(session, single.create, [{"label": "a"}], "id")
-            two = await create(session, single.create.model_copy(update={"most": 2}), [{"l": 1}, {"l": 2}], "id")
-            named = single.create.model_copy(update={"most": 2, "records": "items"})
+            two = await create(session, single.create.model_copy(update={"batch_size": 2}), [{"l": 1}, {"l": 2}], "id")
+            named = single.create.model_copy(update={"batch_size": 2, "records": "items"})
             three = await create(session, named, [{"l": 3}], "id")
             await update(session, single.update, "40", {"label": "b"})
             with pytest.raises(BadAnswer, match="names 1 new records for 2 sent"):

@@ -169,7 +169,7 @@ def test_a_funnel_narrows_and_ends_where_the_filter_does(parts):
 ABILITIES = [
     FilterTest(field="kind", tests=("=", "in"), parameter="family", several=",", any_case=True,
             values={"switch": ["sw", "stack"], "router": ["gw"]}),
-    FilterTest(field="status", tests=("=",), parameter="state", any_case=True, values={"up": ["well"]},
+    FilterTest(field="status", tests=("=",), parameter="state", any_case=True, values={"up": ["ok"]},
                otherwise="down"),
     FilterTest(field="model", tests=("=",), parameter="type", any_case=True, values={"x1": ["one"]}),
     FilterTest(field="name", tests=("=",), parameter="label", any_case=True),
@@ -191,7 +191,7 @@ ABILITIES = [
         ("kind in (switch, router)", {"family": "sw,stack,switch,gw,router"}),
         ("kind = printer", {"family": "printer"}),
         ("kind = sw", {}),  # their word for something else
-        ("status = up", {"state": "well"}),
+        ("status = up", {"state": "ok"}),
         ("status = down", {}),  # whatever is not listed
         ("model = x1", {}),  # two words, and the parameter takes one
         ("name = Sw-1 and last_seen newer than 2026-11-01", {"label": "Sw-1", "after": "1793491199"}),

@@ -73,10 +73,12 @@ def test_a_device_is_given_to_a_controller_tried_through_it_and_taken_off(tmp_pa
     kept = b"".join(path.read_bytes() for path in (shell.folder / ".concordex").rglob("*") if path.is_file())
     assert b"p-7Q.word" not in kept
     assert "p-7Q.word" not in told.stdout + told.stderr
-    assert "1 step taken by the system" in shell("act", "fairlead", "try", "wh-1", "--table", "charges", "--yes").stderr
+    assert (
+        "1 step taken by the system" in shell("action", "fairlead", "try", "wh-1", "--table", "charges", "--yes").stderr
+    )
     assert (
         "is failed: user or password"
-        in shell("act", "fairlead", "try", "wh-2", "--table", "charges", "--yes", status=4).stdout
+        in shell("action", "fairlead", "try", "wh-2", "--table", "charges", "--yes", status=4).stdout
     )
     (tmp_path / "plain.csv").write_text("name,address,port,user,password\nwh-9,10.8.0.9,1,steer,secret\n")
     told = shell("push", str(tmp_path / "plain.csv"), "--to", "fairlead", "--table", "charges", status=2).stdout
@@ -169,8 +171,8 @@ def test_policies_that_were_tried_on_a_pilot_move_to_production(tmp_path, harbou
     told = shell("config", "diff", "muster", "pilot", "--kind", "policies", status=3).stdout
     assert "quay kiosks" in told
     assigned = production.objects["policies"]["policy-1"]["assignedTo"]
-    shell("config", "carry", "pilot/policies/laptops", "--to", "muster", "--yes")
-    shell("config", "carry", "pilot/policies/quay kiosks", "--to", "muster", "--yes")
+    shell("config", "migrate", "pilot/policies/laptops", "--to", "muster", "--yes")
+    shell("config", "migrate", "pilot/policies/quay kiosks", "--to", "muster", "--yes")
     held = {one["name"]: one for one in production.objects["policies"].values()}
     assert (held["laptops"]["leastRelease"], held["laptops"]["lock"]["leastDigits"]) == ("24.0.0", 8)
     assert held["laptops"]["assignedTo"] == assigned

@@ -89,7 +89,7 @@ change results 999 --as nosuch
 config show muster/nosuch
 config show muster/roles/nosuch
 config copy muster/roles/nosuch --as x
-config carry nosuch --to muster
+config migrate nosuch --to muster
 config list nosuch
 config pending muster
 drift nosuch

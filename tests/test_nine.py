@@ -13,7 +13,7 @@ from concordex.standins.server import Harbour
 from concordex.unseen import Secret
 from concordex.wire.dialect.load import find
 from concordex.wire.http.session import Endpoint, Session
-from concordex.wire.writing.records import act, commit, create, delete, update
+from concordex.wire.writing.records import commit, create, delete, perform, update
 from tests.conftest import Near, Shell, make_workspace
 from tests.lamplight import run
 
@@ -116,12 +116,12 @@ def test_what_the_dialects_write_is_there_afterwards(fresh_harbour):
         assert node["label"] == "renamed"
         lost = next(node for node in harbour.fairlead.nodes if node["health"] == "lost")
         with pytest.raises(Exception, match="failed"):
-            await act(session, how.acts["restart"], lost["nodeKey"])
+            await perform(session, how.actions["restart"], lost["nodeKey"])
 
     async def masthead(session):
         how, radio = table["masthead"]["devices"].write, harbour.masthead.radios[0]
         await update(session, how.update, radio["ref"], {"caption": "ap-new"}, {"zone": radio["zone"]})
-        await act(session, how.acts["restart"], radio["ref"], {"zone": radio["zone"]})
+        await perform(session, how.actions["restart"], radio["ref"], {"zone": radio["zone"]})
         assert (radio["caption"], radio["state"]) == ("ap-new", "restarting")
 
     async def bollard(session):
@@ -140,9 +140,9 @@ def test_what_the_dialects_write_is_there_afterwards(fresh_harbour):
         sets = table["bollard"]["rulesets"].write
         targets = harbour.bollard.objects["ruleset"]["set0"]["targets"]
         linked = [ref for ref in targets if harbour.bollard.firewalls[ref]["linked"]]
-        await act(session, sets.acts["install"], "set0", {"target": linked[0]})
+        await perform(session, sets.actions["install"], "set0", {"target": linked[0]})
         with pytest.raises(Exception, match="not a target"):
-            await act(session, sets.acts["install"], "set1", {"target": linked[0]})
+            await perform(session, sets.actions["install"], "set1", {"target": linked[0]})
 
     async def muster(session):
         how = table["muster"]
@@ -151,7 +151,7 @@ def test_what_the_dialects_write_is_there_afterwards(fresh_harbour):
             await create(session, how["roles"].write.create, [{"name": "crew"}], "id")
         await delete(session, how["roles"].write.delete, ["role-1"])
         device = harbour.muster.devices[0]
-        await act(session, how["devices"].write.acts["retire"], device["deviceId"])
+        await perform(session, how["devices"].write.actions["retire"], device["deviceId"])
         assert device not in harbour.muster.devices
 
     async def crowsnest(session):
@@ -174,7 +174,7 @@ def test_what_the_dialects_write_is_there_afterwards(fresh_harbour):
         assert "the unit shows" in caught.value.why
         (unit,) = await create(session, how.create, [{"serial": "SN1", "code": code}], "unit")
         await update(session, how.update, unit, {"mode": "control"})
-        await act(session, how.acts["restart"], unit)
+        await perform(session, how.actions["restart"], unit)
         harbour.pilotage.rights = "read"
         with pytest.raises(Exception, match="does not allow"):
             await delete(session, how.delete, [unit])
@@ -325,7 +325,7 @@ def test_a_check_goes_step_by_step_and_says_what_to_do(nine, harbour):
     nine.config(lambda text: text.replace("127.0.0.1", "no-such-name.invalid", 1))
     told = nine("system", "check", "fairlead", "purser", status=1).stdout
     assert "name: network fault: the name no-such-name.invalid does not resolve" in told
-    assert "well" in told.splitlines()[2]
+    assert "ok" in told.splitlines()[2]
 
 
 @pytest.mark.parametrize(
@@ -336,7 +336,7 @@ def test_whose_fault_it_is_is_told(tmp_path, harbour, fault, step, what):
     shell = make_workspace(tmp_path, harbour, ["purser"], Near)
     harbour.purser.faults.add(fault, "/purser/cards")
     steps = json.loads(shell("system", "check", "purser", "-f", "json", status=1).stdout)
-    last = next(one for one in steps if one["result"] != "well")
+    last = next(one for one in steps if one["result"] != "ok")
     assert (last["step"], last["result"]) == (step, "FAILED")
     assert what in last["seen"]
 

@@ -1,4 +1,4 @@
-"""Configuration objects: saved by meaning, loaded back in order, copied, carried over; drift found and put back."""
+"""Configuration objects: saved by meaning, loaded back in order, copied, migrated; drift found and put back."""
 
 from __future__ import annotations
 
@@ -83,14 +83,14 @@ def test_a_plan_carried_out_leaves_no_difference(was, now):
     held = {one.key: dict(one.body) for one in was}
     for step in change.steps:
         key = (step.table, step.key["name"], step.key.get("nth", 1))
-        if step.action == "delete":
-            assert held.pop(key) == step.was
-        elif step.action == "create":
+        if step.operation == "delete":
+            assert held.pop(key) == step.before
+        elif step.operation == "create":
             assert key not in held
-            held[key] = dict(step.shall)
+            held[key] = dict(step.desired)
         elif step.state == "ready":
-            assert {name: held[key].get(name) for name in step.was} == dict(step.was)
-            held[key].update(step.shall)
+            assert {name: held[key].get(name) for name in step.before} == dict(step.before)
+            held[key].update(step.desired)
     left = [Object(kind=kind, name=name, nth=nth, body=body) for (kind, name, nth), body in held.items()]
     updatable = [one for one in differ(now, left, KINDS) if KINDS[one.key[0]].can_update or one.what != "changed"]
     assert updatable == []
@@ -132,7 +132,7 @@ def rules(*names: str) -> list[Object]:
 
 
 @pytest.mark.parametrize(
-    ("was", "now", "moved"),
+    ("before", "now", "moved"),
     [("abcd", "abcd", ""), ("abcd", "dabc", "d"), ("abcd", "bacd", "a|b"), ("abcd", "xabcd", ""),
      ("abc", "cba", "ab|bc|ac")],
 )  # fmt: skip
@@ -359,7 +359,7 @@ def test_a_hand_edit_is_found_as_drift_named_with_its_commit_and_restored(quay):
     assert told.stdout.count("changed  bollard/rules/") == 1
     assert "rights: - see-devices" in told.stdout
     rows = json.loads(shell("drift", "muster", "-f", "json", status=3).stdout)
-    assert [(row["name"], row["member"], row["was"]) for row in rows] == [("crew", "rights[]", "see-devices")]
+    assert [(row["name"], row["member"], row["before"]) for row in rows] == [("crew", "rights[]", "see-devices")]
     shell("drift", "bollard", "--restore", "--yes")
     assert "no drift" in shell("drift", "bollard").stderr
     shell.config(lambda text: text + "drift: {ignore: [{kind: roles, name: 'cr*', member: rights}]}\n")
@@ -389,7 +389,7 @@ def test_twelve_policies_from_a_pilot_to_production(tmp_path):
                 "id": f"p{at}", "name": f"pilot {at // 2}", "leastRelease": f"{at}.0", "encrypted": True,
                 "assignedTo": ["pilot crew"], "lock": {"afterMinutes": at}, "platforms": ["desk", "slate"],
             }  # fmt: skip
-        told = shell("config", "carry", "muster/policies", "--to", "muster2", "--yes").stderr
+        told = shell("config", "migrate", "muster/policies", "--to", "muster2", "--yes").stderr
         assert "assignedTo stays behind (--bound takes it along): policies/pilot 0, " in told
         assert "and 8 more" in told
         assert len(there) == 12
@@ -401,16 +401,16 @@ def test_twelve_policies_from_a_pilot_to_production(tmp_path):
         assert "no difference" in shell("config", "diff", "muster2", "muster2").stderr
         assert (
             "alters 100% of muster2/policies (12 of 12)"
-            in shell("config", "carry", "muster/policies", "--to", "muster2", "--bound", "--yes", status=5).stderr
+            in shell("config", "migrate", "muster/policies", "--to", "muster2", "--bound", "--yes", status=5).stderr
         )
         shell.config(lambda text: text + "guards: {share: 1}\n")
         mine = next(iter(other.muster.objects["policies"].values()))
         mine |= {"assignedTo": ["a crew of its own"], "leastRelease": "99.0"}
-        shell("config", "carry", "muster/policies", "--to", "muster2", "--yes")
+        shell("config", "migrate", "muster/policies", "--to", "muster2", "--yes")
         mine = other.muster.objects["policies"][mine["id"]]
         assert mine["leastRelease"] != "99.0"
-        assert mine["assignedTo"] == ["a crew of its own"]  # nobody is unassigned by what is carried
-        shell("config", "carry", "muster/policies", "--to", "muster2", "--bound", "--yes")
+        assert mine["assignedTo"] == ["a crew of its own"]  # nobody is unassigned by what is migrated
+        shell("config", "migrate", "muster/policies", "--to", "muster2", "--bound", "--yes")
         assert "no difference" in shell(*sides, "--bound").stderr
         # a rule with all that it needs, under other names
         (shell.folder / "map.yaml").write_text(
@@ -421,7 +421,7 @@ def test_twelve_policies_from_a_pilot_to_production(tmp_path):
         rule["to"] = next(r for r, one in harbour.bollard.objects["address"].items() if one["name"] == "net-fishgate")
         words = (
             "config",
-            "carry",
+            "migrate",
             f"bollard/rules/quay/{rule['name']}",
             "--to",
             "bollard2",
@@ -441,7 +441,7 @@ def test_twelve_policies_from_a_pilot_to_production(tmp_path):
         other.bollard.objects["rule"].clear()
         other.bollard.objects["ruleset"].clear()
         other.bollard.objects["service"].clear()
-        shell("config", "carry", "bollard/rulesets/quay", "--to", "bollard2", "--yes")
+        shell("config", "migrate", "bollard/rulesets/quay", "--to", "bollard2", "--yes")
         assert {one["name"] for one in other.bollard.objects["ruleset"].values()} == {"quay"}
         rows = json.loads(
             shell("config", "diff", "bollard", "bollard2", "--kind", "rules", "-f", "json", status=3).stdout
@@ -655,7 +655,7 @@ def test_a_document_of_desired_settings_is_compared_and_sent_section_by_section(
         ]  # users are the same in another order
         odd = write(shell, "odd.yaml", "settings", "system", {"motd-banner": "welcome aboard"})
         rows = json.loads(shell("config", "diff", "binnacle", str(odd), "-f", "json", status=3).stdout)
-        assert [(row["member"], row["was"]) for row in rows] == [("motd-banner", None)]  # only the file has it
+        assert [(row["member"], row["before"]) for row in rows] == [("motd-banner", None)]  # only the file has it
         router = harbour.binnacle.faults
         router.requests.clear()
         shell("config", "push", str(path), "--to", "binnacle", "--yes")
@@ -1017,7 +1017,7 @@ def test_what_is_staged_is_seen_waits_and_is_committed_or_taken_back(quay, monke
     assert "takes each write at once" in shell("config", "pending", "muster", status=2).stderr
 
 
-@pytest.mark.parametrize(("words", "calls"), [((), 3), (("--together",), 1), (("--most", "1"), 4)])
+@pytest.mark.parametrize(("words", "calls"), [((), 3), (("--together",), 1), (("--batch-size", "1"), 4)])
 def test_requests_are_cut_for_everything_for_each_kind_or_for_each_object(quay, words, calls):
     shell, harbour = quay
     bollard, sent = harbour.bollard, []

@@ -101,7 +101,7 @@ def test_a_wrong_id_in_an_answer_is_not_believed(tmp_path, serve):
 
 def test_while_nothing_can_have_been_done_it_is_sent_again_without_a_look(tmp_path, serve):
     shell, spite = spiteful(tmp_path, serve)
-    spite.plan = ["busy", "away", "well", "busy"]
+    spite.plan = ["busy", "away", "ok", "busy"]
     spite.asked.clear()
     pushed(shell, [f"lamp-{at}" for at in range(12)])
     assert (spite.asked["POST"], spite.asked["GET"]) == (15, 4)
@@ -189,7 +189,7 @@ def test_an_act_that_was_cut_off_is_settled_by_a_person(tmp_path, serve):
     spite.put("devices", label="lamp-2")
     shell("pull")
     spite.plan = ["cut", "cut_before"]
-    told = shell("act", "spite", "ring", "name like lamp-*", "--yes", status=4)
+    told = shell("action", "spite", "ring", "name like lamp-*", "--yes", status=4)
     assert "change settle 1 STEP --done" in told.stderr
     shell("change", "resume", "1", status=4)
     assert spite.asked["POST"] == 2
@@ -302,7 +302,7 @@ def test_whatever_the_server_does_nothing_is_doubled_by_us_and_no_word_is_false(
         attempt(number, RunOptions())
         for step in workspace.change(number).steps:
             held = spite.labels(step.table)[step.label]
-            if step.action == "create":
+            if step.operation == "create":
                 assert held == {"confirmed": 1, "doubled": 2}.get(step.state, 0), (step, plan, later)
             elif step.state == "confirmed":
                 assert spite.tables["devices"][1]["at"] == 7

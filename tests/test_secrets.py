@@ -47,7 +47,7 @@ SIGN_IN = {
     "call": "{by: call, call: {path: /enter, json: {user: '{user}', word: '{word}'}}, gives: {token: token},"
     " carries: {headers: {Lamp-Token: '{token}'}, query: {ticket: '{token}'}}}",
 }
-MANNERS = ("well", "echo", "base64", "json", "denied", "page", "packed", "away", "cut", "data", "nothing")
+MANNERS = ("ok", "echo", "base64", "json", "denied", "page", "packed", "away", "cut", "data", "nothing")
 
 
 COMMANDS = (
@@ -61,7 +61,7 @@ class Parrot:
     """A system that repeats everything that it was sent, where it should not."""
 
     def __init__(self) -> None:
-        self.manner, self.token, self.sent = "well", "t", ""
+        self.manner, self.token, self.sent = "ok", "t", ""
 
     def __call__(self, method, path, query, body, headers) -> tuple:
         if path == "/enter" and self.manner != "denied":
@@ -73,7 +73,7 @@ class Parrot:
         if self.manner == "data":
             return 200, {"all": [{"id": 1, "label": "lamp", "more": told, "word": body}]}
         return {
-            "well": (200, {"all": [{"id": 1, "label": "lamp", "of": [1]}]}),
+            "ok": (200, {"all": [{"id": 1, "label": "lamp", "of": [1]}]}),
             "echo": (400, {"said": told}),
             "base64": (400, {"said": base64.b64encode(told.encode()).decode()}),
             "json": (422, {"mistakes": json.dumps({"sent": told})}),
@@ -145,7 +145,7 @@ def test_no_form_of_a_secret_is_in_any_byte(tmp_path, serve, way):
         (folder / "x.json").write_text('[{"name": "lamp-2"}]')
         shell, told, parrot.token = Near(folder), "", token
         with logged() as log:
-            for manner in ("well", *manners):
+            for manner in ("ok", *manners):
                 parrot.manner = manner
                 for words in COMMANDS:
                     done = shell(*words, status=None, env={"LAMP_WORD": secret})
@@ -164,7 +164,7 @@ WHOLE = (
       update: {{path: '/lamps/{record_id}'}}
       delete: {{path: '/lamps/{record_id}'}}
       retire: {{name: old}}
-      acts:
+      actions:
         ring: {{path: "/lamps/{record_id}/ring"}}
   roles:
     read: {{path: /roles, records: all, complete: one answer holds all}}
@@ -176,13 +176,13 @@ WHOLE = (
       create: {{path: /roles}}
       update: {{path: '/roles/{record_id}'}}
       delete: {{path: '/roles/{record_id}'}}
-      acts: {{install: {{path: '/roles/{record_id}/{target}', each: of, shows: name}}}}
+      actions: {{install: {{path: '/roles/{record_id}/{target}', each: of, shows: name}}}}
   lines:
     read: {{path: /lines, records: all, complete: one answer holds all}}
     fields: {{record_id: id, name: label, lines: {{from: more, type: texts}}}}
     write:
       keys: name
-      acts: {{enter: {{path: /lines, json: {{lines: '{lines}'}}}}}}
+      actions: {{enter: {{path: /lines, json: {{lines: '{lines}'}}}}}}
 staging: {{pending: {{path: /pending, records: all}}, discard: {{path: /discard}}}}
 commands: {{table: lines, show: {{path: /look, json: {{line: '{line}', form: '{form}'}}}}}}
 """.replace("{{", "{").replace("}}", "}")
@@ -234,7 +234,7 @@ config show parrot/roles/lamp
 config diff saved/parrot other
 config push saved/parrot --to other --yes
 config copy parrot/roles/lamp --as lamps --yes
-config carry parrot/roles --to other --yes
+config migrate parrot/roles --to other --yes
 config install parrot/roles/lamp --on lamp --yes
 config remove parrot/roles/lamp --count 1
 config pending parrot
@@ -288,11 +288,11 @@ def test_no_command_tells_a_secret(tmp_path, serve):
         (folder / "all.csv").write_text(f"address,name\n{url.removeprefix('http://')},lamp\n")
         shell, told, parrot.token, parrot.sent = Near(folder), "", token, ""
         with logged() as log:
-            for parrot.manner in ("well", manner):
+            for parrot.manner in ("ok", manner):
                 for words in calls:
                     done = shell(*words, status=None, env={"LAMP_WORD": secret})
                     assert "an error of our own" not in done.stderr, words
-                    assert done.returncode != 2 or parrot.manner != "well", (words, done.stderr)  # all are meant
+                    assert done.returncode != 2 or parrot.manner != "ok", (words, done.stderr)  # all are meant
                     told += done.stdout + done.stderr
         told += log.getvalue() + all_kept(folder)
         assert unseen.WITHHELD not in parrot.sent  # it would take the place of what stands there

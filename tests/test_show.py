@@ -273,7 +273,7 @@ def test_what_a_spreadsheet_would_run_is_text_and_comes_back_as_it_was(tmp_path,
     shell("show", "devices", "-c", "name,comment", "-o", str(path))
     assert does_nothing(path)
     assert "nothing to do" in shell("push", str(path), "--to", "spite", "--table", "devices").stderr
-    shell.config(lambda text: text + f"outlets: {{out: {{file: 'out.{ending}', columns: {{name: Name}},"
+    shell.config(lambda text: text + f"targets: {{out: {{file: 'out.{ending}', columns: {{name: Name}},"
                  " key: name, where: 'name like *lamp*'}}\n")  # fmt: skip
     out = tmp_path / f"out.{ending}"
     if ending == "csv":

@@ -30,7 +30,7 @@ from concordex.wire.http.session import Endpoint, Session
 from concordex.wire.reading.pages import Narrow
 from concordex.wire.reading.read import peek, read_table
 from concordex.wire.reading.tables import read_tables
-from concordex.wire.writing.records import act, commit, create, delete, update
+from concordex.wire.writing.records import commit, create, delete, perform, update
 from tests.lamplight import RECORDS, dialect, lamps, reading, run
 
 
@@ -545,9 +545,9 @@ WRITES = """
 tasks:
   job:
     {path: "/jobs/{task}", started: job, state: is, done: ok, failed: [bad], reason: why, made: ids, every: 0.01,
-    most: 5}
+    batch_size: 5}
   where: {path: "{task}", started: "header:Location", state: is, done: ok, every: 0.01}
-  slow: {path: "/jobs/{task}", started: job, state: is, done: never, every: 0.01, most: 0.03}
+  slow: {path: "/jobs/{task}", started: job, state: is, done: never, every: 0.01, timeout: 0.03}
 errors: {duplicate: 409, conflict: taken, code: code}
 tables:
   lamps:
@@ -580,23 +580,23 @@ def write_server(serve):
 def parts(**more):
     from concordex.wire import dialect as d
 
-    kinds = {"create": d.Create, "update": d.Update, "delete": d.Delete, "act": d.Act, "commit": d.Send}
+    kinds = {"create": d.Create, "update": d.Update, "delete": d.Delete, "action": d.Action, "commit": d.Send}
     return {name: kinds[name.split("_")[0]].model_validate(how) for name, how in more.items()}
 
 
 def test_tasks_are_followed_to_their_end(serve):
     served, _ = write_server(serve)
-    how = parts(create={"path": "/make", "task": "job", "most": 5}, act={"path": "/bad", "task": "job"},
+    how = parts(create={"path": "/make", "task": "job", "batch_size": 5}, action={"path": "/bad", "task": "job"},
                 commit={"path": "/c", "task": "where"}, act_slow={"path": "/slow", "task": "slow"})  # fmt: skip
 
     async def all_of_it(session):
         assert await create(session, how["create"], [{"a": 1}, {"a": 2}], "id") == [7, 8]
         await commit(session, how["commit"])
         with pytest.raises(RequestRefused, match="task bad failed") as caught:
-            await act(session, how["act"], "9")
+            await perform(session, how["action"], "9")
         assert caught.value.why == "no oil"
         with pytest.raises(ServerFault, match="has not ended"):
-            await act(session, how["act_slow"], "9")
+            await perform(session, how["act_slow"], "9")
 
     talk(served.url, dialect(WRITES), all_of_it)
     assert sum(path == "/jobs/far" for _, path, _ in served.requests) == 3
@@ -608,10 +608,10 @@ def test_updates_deletions_and_acts_as_the_dialect_says(serve):
         update={"method": "PUT", "path": "/lamps/{record_id}", "whole": True, "within": "lamp"},
         update_merge={"path": "/{room}/{record_id}", "as": "merge_patch"},
         update_patch={"path": "/lamps/{record_id}", "as": "json_patch"},
-        update_list={"path": "/many", "most": 9, "records": "all", "id": "id"},
+        update_list={"path": "/many", "batch_size": 9, "records": "all", "id": "id"},
         delete={"path": "/lamps/{record_id}"},
-        delete_list={"method": "POST", "path": "/drop", "most": 9, "records": "ids"},
-        act={"path": "/lamps/{record_id}/do", "json": {"what": "{what}", "times": 2}},
+        delete_list={"method": "POST", "path": "/drop", "batch_size": 9, "records": "ids"},
+        action={"path": "/lamps/{record_id}/do", "json": {"what": "{what}", "times": 2}},
         create_twin={"path": "/twin"}, create_clash={"path": "/clash"},
     )  # fmt: skip
 
@@ -622,7 +622,7 @@ def test_updates_deletions_and_acts_as_the_dialect_says(serve):
         await update(session, how["update_list"], "9", {"label": "l"})
         await delete(session, how["delete"], ["9"])
         await delete(session, how["delete_list"], ["8", "9"])
-        await act(session, how["act"], "9", {"what": "blink"})
+        await perform(session, how["action"], "9", {"what": "blink"})
         with pytest.raises(Duplicate):
             await create(session, how["create_twin"], [{}], "id")
         with pytest.raises(Conflict):

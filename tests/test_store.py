@@ -97,12 +97,12 @@ def test_a_snapshot_that_cannot_be_written_or_is_gone_is_told(tmp_path, catalogu
 
 
 def step(number: int, table: str = "devices", action: str = "create", **more) -> Step:
-    return Step(number=number, table=table, action=action, label=f"n{number}", key={"name": f"n{number}"}, **more)
+    return Step(number=number, table=table, operation=action, label=f"n{number}", key={"name": f"n{number}"}, **more)
 
 
 def test_a_journal_gives_back_what_was_written_down(catalogue):
     journal = Journal(catalogue.database)
-    steps = (step(1, shall={"name": "n1", "macs": ["a"]}), step(2, action="report", state="held", reason="why"))
+    steps = (step(1, desired={"name": "n1", "macs": ["a"]}), step(2, operation="report", state="held", reason="why"))
     change = journal.keep(Change(kind="sync", system="stowage", steps=steps))
     assert (change.number, change.state, change.steps) == (1, "draft", steps)
     journal.sending(1, change.writes)
@@ -132,7 +132,7 @@ def test_a_lock_falls_with_the_process_that_holds_it_and_says_whose_it_is(tmp_pa
 
 
 def test_steps_are_cut_into_stages_lists_and_halves():
-    steps = [step(1, "sites"), step(2, "makers"), step(3), step(4), step(5), step(6, action="update")]
+    steps = [step(1, "sites"), step(2, "makers"), step(3), step(4), step(5), step(6, operation="update")]
     assert [[s.number for s in part] for part in stages(steps)] == [[1], [2], [3, 4, 5], [6]]
     assert [[s.number for s in part] for part in lists(steps, 4)] == [[1, 2, 3, 4], [5, 6]]
     assert [[s.number for s in part] for part in halves(steps[:3])] == [[1, 2], [3]]

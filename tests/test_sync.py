@@ -52,9 +52,12 @@ def test_a_sync_is_previewed_run_verified_and_then_has_nothing_to_do(writing, fr
     assert order.index("makers") < order.index("models") < order.index("devices")
     for row in preview:
         if row["action"] == "create" and row["table"] == "devices":
-            record = next(r for r in gear.values() if r["title"] == row["shall"]["name"])
+            record = next(r for r in gear.values() if r["title"] == row["desired"]["name"])
             site = fresh_harbour.stowage.lists["places"][record["placeId"]]
-            assert (record["serialNumber"], site["code"]) == (row["shall"].get("serial") or "", row["shall"]["site"])
+            assert (record["serialNumber"], site["code"]) == (
+                row["desired"].get("serial") or "",
+                row["desired"]["site"],
+            )
     for number, record in before.items():  # what people own is as it was
         assert {k: gear[number][k] for k in ("title", "remark", "state")} == {
             k: record[k] for k in ("title", "remark", "state")
@@ -76,7 +79,7 @@ def test_nothing_is_sent_that_was_not_agreed_to(writing, fresh_harbour):
 
 def test_a_filter_narrows_what_is_written(writing):
     rows = json.loads(writing("sync", "stowage", "--where", "site = mv-redshank", "--draft", "-f", "json").stdout)
-    sites = {row["shall"].get("site") for row in rows if row["action"] == "create" and row["table"] == "devices"}
+    sites = {row["desired"].get("site") for row in rows if row["action"] == "create" and row["table"] == "devices"}
     assert sites == {"mv-redshank"}
 
 
@@ -108,7 +111,7 @@ def test_what_refers_to_a_refused_record_is_held_and_the_others_go_through(writi
     assert [row["label"] for row in rows if row["state"] == "refused"] == [bad]
     held = [row for row in rows if row["state"] == "held" and "has no record in models" in (row["reason"] or "")]
     assert held
-    assert all(row["shall"]["model"] in bad for row in held)
+    assert all(row["desired"]["model"] in bad for row in held)
     assert not {row["state"] for row in rows} - {"refused", "confirmed", "held"}
     writing("sync", "stowage", "--yes", status=4)
     is_once(fresh_harbour)
@@ -235,7 +238,7 @@ def _last_pull(shell) -> str:
 
 def test_what_people_altered_since_the_preview_is_not_overwritten(writing, fresh_harbour):
     writing("sync", "stowage", "--draft")
-    step = next(row for row in steps(writing) if row["action"] == "update" and "os_version" in row["shall"])
+    step = next(row for row in steps(writing) if row["action"] == "update" and "os_version" in row["desired"])
     record = fresh_harbour.stowage.lists["gear"][int(step["record_id"])]
     record["softwareRelease"] = "as a person typed it"
     before = _last_pull(writing)
@@ -259,7 +262,7 @@ def test_what_appeared_since_the_preview_is_not_doubled(writing, fresh_harbour):
     step = next(row for row in steps(writing) if row["action"] == "create" and row["table"] == "devices")
     gear = fresh_harbour.stowage.lists["gear"]
     like = {k: v for k, v in gear[1].items() if k not in ("id", "editedOn")}
-    fresh_harbour.stowage._keep("gear", {**like, "title": step["label"], "serialNumber": step["shall"]["serial"]})
+    fresh_harbour.stowage._keep("gear", {**like, "title": step["label"], "serialNumber": step["desired"]["serial"]})
     done = writing("change", "run", "1", "--yes", status=4)
     assert "has appeared there since the preview" in done.stdout
     is_once(fresh_harbour)
@@ -329,7 +332,7 @@ def prepared(*values: dict, known: dict[str, NaturalKeys] | None = None):
 def test_references_are_made_once_and_before_what_refers_to_them():
     one = {"maker": "M", "model": "X"}
     made = prepared({"name": "a", "serial": "1", **one}, {"name": "b", "serial": "2", **one, "maker": "m"})
-    assert [(step.table, step.action) for step in made] == [
+    assert [(step.table, step.operation) for step in made] == [
         ("makers", "create"), ("models", "create"), ("devices", "create"), ("devices", "create"),
     ]  # fmt: skip
     there = {
@@ -346,7 +349,7 @@ def test_what_cannot_be_written_is_held_with_its_reason():
         {"name": "A ", "serial": "1", **one}, {"name": "b", "serial": "2"}, {"name": "c", "serial": "9", **one},
         {"name": "d", "serial": "4", **one}, {"name": "D", "serial": "5", **one}, one, known=taken,
     )  # fmt: skip
-    assert [(step.action, step.reason) for step in held] == [
+    assert [(step.operation, step.reason) for step in held] == [
         ("report", "the name is taken there by record 1"),
         ("report", "it has no model"),
         ("report", "record 3 there has the same serial"),

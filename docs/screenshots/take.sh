@@ -68,7 +68,7 @@ shot sync "$fleet" "concordex sync stowage --draft"
 (cd "$fleet" && concordex change run 1 --yes) >"$work/synced.txt" 2>&1 || true  # what is held is named, with status 4
 cp "$here/../examples/new-switches.csv" "$fleet"
 shot push "$fleet" "concordex push new-switches.csv --to stowage --rejects bad.csv --draft" \
-    "concordex change run 2 --first 3 --yes" "concordex change run 2 --most 1 --yes" "cut -c1-120 bad.csv"
+    "concordex change run 2 --first 3 --yes" "concordex change run 2 --batch-size 1 --yes" "cut -c1-120 bad.csv"
 (cd "$fleet" && concordex set stowage 'name like sw-spare-0*' status=stored position=7 --yes) >"$work/set.txt" 2>&1
 shot undo "$fleet" "concordex change show 3 --diff | head -4" "concordex set stowage sw-spare-01 'comment=taken by Kim' --yes" \
     "concordex change undo 2 --yes" "concordex change list"

@@ -15,7 +15,7 @@ def stages(steps: Sequence[Step], together: Collection[str] = ()) -> Iterator[li
     """
 
     def sort(step: Step) -> tuple[str | None, str]:
-        return (None if step.action == "create" and step.table in together else step.table), step.action
+        return (None if step.operation == "create" and step.table in together else step.table), step.operation
 
     for _, found in groupby(steps, key=sort):
         yield list(found)

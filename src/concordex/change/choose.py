@@ -30,7 +30,7 @@ def chosen(
     mine = [
         step
         for step in change.writes
-        if (not actions or step.action in actions)
+        if (not actions or step.operation in actions)
         and (table is None or step.table == table)
         and (among is None or step.number in among)
     ]
@@ -51,15 +51,15 @@ def needed_by_records(change: Change, forms: Mapping[str, Form]) -> Needs:
     made = {
         (step.table, key): step
         for step in change.writes
-        if step.action == "create"
+        if step.operation == "create"
         for names in forms[step.table].keys
-        if (key := natural(step.shall, names)) is not None
+        if (key := natural(step.desired, names)) is not None
     }
     found: dict[int, list[Step]] = {}
     for step in change.writes:
-        if step.action not in ("create", "update"):
+        if step.operation not in ("create", "update"):
             continue
-        values = {**step.key, **step.shall}
+        values = {**step.key, **step.desired}
         for link in forms[step.table].links:
             key = natural({theirs: values.get(ours) for theirs, ours in link.by.items()}, list(link.by))
             other = made.get((link.via, key)) if key else None
@@ -72,13 +72,13 @@ def needed_by_objects(change: Change, kinds: Kinds) -> Needs:
     """The creations that each creation or update refers to, by names; of a deletion, those of what refers to it."""
     by_name: dict[tuple[str, str, str], list[Step]] = {}
     for step in change.writes:
-        by_name.setdefault((step.action, step.table, str(step.key["name"])), []).append(step)
+        by_name.setdefault((step.operation, step.table, str(step.key["name"])), []).append(step)
     found: dict[int, list[Step]] = {}
     for step in change.writes:
-        if step.table not in kinds or step.action == "act":
+        if step.table not in kinds or step.operation == "action":
             continue
-        gone = step.action == "delete"
-        one = Object(kind=step.table, name=str(step.key["name"]), body=step.was if gone else step.shall)
+        gone = step.operation == "delete"
+        one = Object(kind=step.table, name=str(step.key["name"]), body=step.before if gone else step.desired)
         for _, table, name in mentioned(one, kinds):
             for other in by_name.get(("delete" if gone else "create", table, name), ()):
                 first, then = (other, step) if gone else (step, other)

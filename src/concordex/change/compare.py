@@ -32,8 +32,8 @@ def differences(wanted: pl.DataFrame, actual: pl.DataFrame, owners: Owners) -> D
         if owner == "when_empty":
             differs &= _empty(both, f"{field}_was")
         rows = both.filter(differs).select("entry", f"{field}_was", field)
-        for entry, was, shall in rows.iter_rows():
-            found.setdefault(entry, {})[field] = (was, shall)
+        for entry, was, desired in rows.iter_rows():
+            found.setdefault(entry, {})[field] = (was, desired)
     return found
 
 
@@ -49,11 +49,11 @@ def parted(
     edited: dict[str, dict[str, tuple[Any, Any, Any]]] = {}
     for entry, fields in found.items():
         last = written.get(entry, {})
-        for name, (now, shall) in fields.items():
+        for name, (now, desired) in fields.items():
             if name in last and not same(now, last[name]):
-                edited.setdefault(entry, {})[name] = (last[name], now, shall)
+                edited.setdefault(entry, {})[name] = (last[name], now, desired)
             else:
-                ours.setdefault(entry, {})[name] = (now, shall)
+                ours.setdefault(entry, {})[name] = (now, desired)
     return ours, edited
 
 
@@ -67,13 +67,13 @@ def _empty(frame: pl.DataFrame, name: str) -> pl.Expr:
 
 
 def _differs(both: pl.DataFrame, field: str) -> pl.Expr:
-    shall, was = pl.col(field), pl.col(f"{field}_was")
+    desired, was = pl.col(field), pl.col(f"{field}_was")
     if _is_list(both, field):
-        known = was.list.set_difference(shall).list.len() == 0
+        known = was.list.set_difference(desired).list.len() == 0
         return _empty(both, field).not_() & (known & _empty(both, f"{field}_was").not_()).fill_null(False).not_()
     if both.schema[field] == pl.String:
-        shall, was = shall.str.to_lowercase().str.strip_chars(), was.str.to_lowercase().str.strip_chars()
-    return shall.is_not_null() & shall.ne_missing(was)
+        desired, was = desired.str.to_lowercase().str.strip_chars(), was.str.to_lowercase().str.strip_chars()
+    return desired.is_not_null() & desired.ne_missing(was)
 
 
 def same(there: Any, ours: Any) -> bool:
@@ -111,10 +111,12 @@ def _text(value: Any) -> str:
     return str(int(value)) if isinstance(value, float) and value.is_integer() else str(value)
 
 
-def verdict(shall: Mapping[str, Any], was: Mapping[str, Any], there: Mapping[str, Any]) -> tuple[list[str], list[str]]:
+def verdict(
+    desired: Mapping[str, Any], was: Mapping[str, Any], there: Mapping[str, Any]
+) -> tuple[list[str], list[str]]:
     """What a record did not take of what was written, and what the system wrote in its own way, in words."""
     wrong, own = [], []
-    for name, value in shall.items():
+    for name, value in desired.items():
         if name not in there or there[name] == value or same(there[name], value):
             continue
         if alike_but_for_signs(there[name], value):

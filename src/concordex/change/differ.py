@@ -20,14 +20,14 @@ class Difference:
 
     what: Literal["added", "removed", "changed", "moved"]
     key: Key
-    was: Object | None
+    before: Object | None
     now: Object | None
     deltas: Sequence[Delta] = ()
 
     @property
     def one(self) -> Object:
         """The object as it is now, or was."""
-        found = self.now or self.was
+        found = self.now or self.before
         assert found
         return found
 
@@ -40,7 +40,7 @@ def differ(was: Iterable[Object], now: Iterable[Object], kinds: Kinds) -> list[D
     for key in sorted(before.keys() | after.keys()):
         old, new = before.get(key), after.get(key)
         if old is None or new is None:
-            found.append(Difference(what="removed" if new is None else "added", key=key, was=old, now=new))
+            found.append(Difference(what="removed" if new is None else "added", key=key, before=old, now=new))
             continue
         place = kinds[key[0]].place
         aside = [place] if place else []
@@ -49,7 +49,7 @@ def differ(was: Iterable[Object], now: Iterable[Object], kinds: Kinds) -> list[D
             deltas = [*deltas, (place, get(old.body, place), get(new.body, place))]
         if deltas:
             only = [path for path, _, _ in deltas] == [place]
-            found.append(Difference(what="moved" if only else "changed", key=key, was=old, now=new, deltas=deltas))
+            found.append(Difference(what="moved" if only else "changed", key=key, before=old, now=new, deltas=deltas))
     return found
 
 

@@ -48,16 +48,17 @@ def _step(found: Difference, kinds: Kinds) -> Step:
     key: dict[str, Any] = {"name": name} | ({"nth": nth} if nth > 1 else {})
     common: dict[str, Any] = {
         "number": 0, "table": kind.table, "label": name + (f" (no. {nth})" if nth > 1 else ""), "key": key,
-        "source": found.now.source if found.now else None, "record_id": found.was.record_id if found.was else None,
+        "source": found.now.source if found.now else None,
+        "record_id": found.before.record_id if found.before else None,
     }  # fmt: skip
-    if found.was is None:
-        return Step(action="create", shall=found.one.body, **common, **_held(kind.can_create, "create"))
+    if found.before is None:
+        return Step(operation="create", desired=found.one.body, **common, **_held(kind.can_create, "create"))
     if found.now is None:
-        return Step(action="delete", was=found.one.body, **common, **_held(kind.can_delete, "delete"))
-    was, now = found.was.body, found.now.body
+        return Step(operation="delete", before=found.one.body, **common, **_held(kind.can_delete, "delete"))
+    was, now = found.before.body, found.now.body
     members = [n for n in {**was, **now} if not alike(was.get(n), now.get(n))]
     return Step(
-        action="update", was={n: was.get(n) for n in members}, shall={n: now.get(n) for n in members}, **common,
+        operation="update", before={n: was.get(n) for n in members}, desired={n: now.get(n) for n in members}, **common,
         **_held(kind.can_update, "update"),
     )  # fmt: skip
 

@@ -71,10 +71,10 @@ def natural(values: Values, names: Sequence[str]) -> Key | None:
     found = [values.get(name) for name in ordered]
     if any(value in (None, "", []) for value in found):
         return None
-    return (*ordered, *(plain(value) for value in found))
+    return (*ordered, *(normalised(value) for value in found))
 
 
-def plain(value: Any) -> str:
+def normalised(value: Any) -> str:
     """A value as natural keys compare it."""
     return str(value[0] if isinstance(value, list) else value).strip().lower()
 
@@ -104,27 +104,29 @@ def prepare(
 
 
 def _create(wish: Wish, table: str, form: Form) -> Step:
-    shall = completed({name: value for name, value in wish.values.items() if value not in (None, [])}, form)
-    key = next(({n: shall[n] for n in names} for names in form.keys if natural(shall, names)), {})
-    label = str(shall.get("name") or shall.get("serial") or wish.entry)
+    desired = completed({name: value for name, value in wish.values.items() if value not in (None, [])}, form)
+    key = next(({n: desired[n] for n in names} for names in form.keys if natural(desired, names)), {})
+    label = str(desired.get("name") or desired.get("serial") or wish.entry)
     step = Step(
         number=0,
         table=table,
-        action="create",
+        operation="create",
         label=label,
         key=key,
-        shall=shall,
+        desired=desired,
         entry=wish.entry,
         source=wish.source,
     )
     if not key:  # it could not be looked up after an answer that never came, and might be made twice
         names = " or ".join(" and ".join(names) for names in form.keys)
-        return replace(step, action="report", state="held", reason=wish.against or f"it has no {names} to be found by")
-    missing = [name for name in form.required if shall.get(name) is None]
+        return replace(
+            step, operation="report", state="held", reason=wish.against or f"it has no {names} to be found by"
+        )
+    missing = [name for name in form.required if desired.get(name) is None]
     reason = wish.against or (f"it has no {', no '.join(missing)}" if missing else None)
     if not form.can_create:
         reason = "the dialect does not say how to create one"
-    return replace(step, action="report", state="held", reason=reason) if reason else step
+    return replace(step, operation="report", state="held", reason=reason) if reason else step
 
 
 def _held_by_names(creates: Sequence[Step], form: Form, known: NaturalKeys) -> list[Step]:
@@ -132,8 +134,8 @@ def _held_by_names(creates: Sequence[Step], form: Form, known: NaturalKeys) -> l
     wanted: dict[tuple[str, str], int] = {}
     for step in creates:
         for name in form.unique:
-            if step.state == "ready" and step.shall.get(name) is not None:
-                at = (name, plain(step.shall[name]))
+            if step.state == "ready" and step.desired.get(name) is not None:
+                at = (name, normalised(step.desired[name]))
                 wanted[at] = wanted.get(at, 0) + 1
     return [_held_by_name(step, form, known, wanted) for step in creates]
 
@@ -142,7 +144,7 @@ def _held_by_name(step: Step, form: Form, known: NaturalKeys, wanted: Mapping[tu
     if step.state != "ready":
         return step
     for name in form.unique:
-        value = plain(step.shall.get(name, ""))
+        value = normalised(step.desired.get(name, ""))
         holder = known.unique.get(name, {}).get(value)
         rivals = wanted.get((name, value), 0) - 1
         if holder is not None:
@@ -150,7 +152,7 @@ def _held_by_name(step: Step, form: Form, known: NaturalKeys, wanted: Mapping[tu
         if rivals > 0:
             return _hold(step, f"{rivals} other new device{'s' * (rivals > 1)} would have the same {name}")
     for names in form.keys:
-        key = natural(step.shall, names)
+        key = natural(step.desired, names)
         if key is not None and key in known.keys:
             holder = known.keys[key]
             return _hold(step, f"record {holder}{_aside(holder, known)} there has the same {' and '.join(names)}")
@@ -162,7 +164,7 @@ def _aside(holder: str, known: NaturalKeys) -> str:
 
 
 def _hold(step: Step, reason: str) -> Step:
-    return replace(step, action="report", state="held", reason=reason)
+    return replace(step, operation="report", state="held", reason=reason)
 
 
 def completed(values: Values, form: Form) -> dict[str, Any]:
@@ -180,7 +182,7 @@ def _held_by_references(step: Step, table: str, forms: Mapping[str, Form], known
     """Hold back what refers to a record that is not there, and of which too little is known to make it."""
     if step.state != "ready":
         return step
-    values = step.shall if step.action == "create" else {**step.key, **step.shall}
+    values = step.desired if step.operation == "create" else {**step.key, **step.desired}
     lack = lacking_reference(values, table, forms, known)
     return _hold(step, lack) if lack else step
 
@@ -211,7 +213,7 @@ def _references(
     """Creations of what ``steps`` refer to and the target lacks; deeper references first."""
     made: dict[tuple[str, Key], Step] = {}
     for step in steps:
-        values = step.shall if step.action == "create" else {**step.key, **step.shall}
+        values = step.desired if step.operation == "create" else {**step.key, **step.desired}
         _need(values, table, forms, known, made)
     yield from made.values()
 
@@ -230,5 +232,7 @@ def _need(
             continue
         _need(needed, link.via, forms, known, made)
         label = " ".join(str(value) for value in needed.values())
-        shall = completed(needed, forms[link.via])
-        made[link.via, key] = Step(number=0, table=link.via, action="create", label=label, key=needed, shall=shall)
+        desired = completed(needed, forms[link.via])
+        made[link.via, key] = Step(
+            number=0, table=link.via, operation="create", label=label, key=needed, desired=desired
+        )

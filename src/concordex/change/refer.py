@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
-from concordex.change.prepare import Form, NaturalKeys, ReferenceMember, natural, plain
+from concordex.change.prepare import Form, NaturalKeys, ReferenceMember, natural, normalised
 from concordex.words import nearest
 
 Record = Mapping[str, Any]
@@ -77,9 +77,11 @@ def _named(said: Record, link: ReferenceMember, target: Target) -> list[Record]:
     if there is not None:
         return [there]
     for records in (target.others[link.via], target.described.get(link.via, ())):
-        fit = [one for one in records if all(plain(one.get(name) or "") == plain(said[name]) for name in said)]
+        fit = [
+            one for one in records if all(normalised(one.get(name) or "") == normalised(said[name]) for name in said)
+        ]
         if fit:
-            return list({tuple(plain(one.get(name) or "") for name in link.by): one for one in fit}.values())
+            return list({tuple(normalised(one.get(name) or "") for name in link.by): one for one in fit}.values())
     return []
 
 

@@ -10,7 +10,7 @@ from typing import Any
 
 import polars as pl
 
-from concordex.change.prepare import Form, natural, plain
+from concordex.change.prepare import Form, natural, normalised
 from concordex.change.refer import Target, Unclear, referred
 from concordex.model.fields import ALIASES, KINDS, Type
 from concordex.model.values import BY_TYPE, CONVERSIONS, MISSING_WORDS
@@ -201,7 +201,7 @@ def _torn(row: Row, target: Target) -> list[Mistake]:
             found.append(Mistake(place=row.place, column=" and ".join(names), value=said, what=what))
     for name in target.form.unique:
         value = row.values.get(name)
-        taken = target.known[target.table].unique.get(name, {}).get(plain(value)) if value is not None else None
+        taken = target.known[target.table].unique.get(name, {}).get(normalised(value)) if value is not None else None
         if taken is not None and taken != mine and not found:
             found.append(Mistake(place=row.place, column=name, value=str(value), what=f"is taken by record {taken}"))
     return found

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-Action = Literal["create", "update", "delete", "act", "report"]
+Operation = Literal["create", "update", "delete", "action", "report"]
 #: ready      not sent yet, or sent and surely without effect
 #: sent       on its way
 #: unknown    sent, looked for, and not seen: it may come yet, and only a person's word sends it again
@@ -26,29 +26,29 @@ TAKEN_BACK = "staged, and taken back"
 
 @dataclass(frozen=True, kw_only=True)
 class Step:
-    """One write.  ``key`` names the record by its natural key; ``was`` and ``shall`` hold our fields.
+    """One write.  ``key`` names the record by its natural key; ``was`` and ``desired`` hold our fields.
 
     Of a deletion ``was`` is the whole record; of an update a field that shall be None is emptied.
     ``became`` is what was read back of the fields that were written, ``whole`` what the journal knows of the system's
     own record: digests of one that was made (``prints``), one that was deleted (``was``), what changed beside an update
     (``beside`` in its members, ``fields`` in ours).  Of a step that takes another back ``again`` is what the system's
-    record must hold again, and ``left`` the digests of it as we left it.  ``act`` names what else is done to a
+    record must hold again, and ``left`` the digests of it as we left it.  ``action`` names what else is done to a
     record; ``sent`` says when it left here, in seconds since 1970, so that what came of it is ours; ``tried``
     that a run has judged it; ``at`` is the address of the device, where a change goes to several.
     """
 
     number: int
     table: str
-    action: Action
+    operation: Operation
     label: str
     key: Values
-    was: Values = field(default_factory=dict)
-    shall: Values = field(default_factory=dict)
+    before: Values = field(default_factory=dict)
+    desired: Values = field(default_factory=dict)
     became: Values = field(default_factory=dict)
     whole: Values = field(default_factory=dict)
     again: Values = field(default_factory=dict)
     left: Values = field(default_factory=dict)
-    act: str | None = None
+    action: str | None = None
     state: State = "ready"
     reason: str | None = None
     record_id: str | None = None
@@ -61,8 +61,8 @@ class Step:
     def body(self) -> dict[str, Any]:
         """What the journal keeps of the step as one document."""
         told = {
-            "key": self.key, "was": self.was, "shall": self.shall, "entry": self.entry, "source": self.source,
-            "act": self.act, "at": self.at, "again": self.again or None, "left": self.left or None,
+            "key": self.key, "before": self.before, "desired": self.desired, "entry": self.entry, "source": self.source,
+            "action": self.action, "at": self.at, "again": self.again or None, "left": self.left or None,
         }  # fmt: skip
         return {name: value for name, value in told.items() if value is not None}
 
@@ -70,10 +70,10 @@ class Step:
     def open(self) -> bool:
         """Whether a run still has something to do here.
 
-        What an earlier run held, or saw refused, may be mended now; an act that was refused is not repeated by itself.
+        What an earlier run held, or saw refused, may be mended now; a refused action is not repeated by itself.
         """
         if self.state in ("held", "refused"):
-            return self.tried and self.action not in ("act", "report")
+            return self.tried and self.operation not in ("action", "report")
         return self.state in ("ready", "sent", "unknown", "written")
 
 
@@ -92,8 +92,8 @@ class Change:
     about: Values = field(default_factory=dict)
 
     def counts(self) -> Counter[tuple[str, str, State]]:
-        """How many steps there are, by table, action and state."""
-        return Counter((step.table, step.action, step.state) for step in self.steps)
+        """How many steps there are, by table, operation and state."""
+        return Counter((step.table, step.operation, step.state) for step in self.steps)
 
     @property
     def writes(self) -> list[Step]:

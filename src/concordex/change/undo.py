@@ -17,7 +17,7 @@ def undo(change: Change, forms: Mapping[str, Form]) -> Change:
     held, and told.
     """
     done = [s for s in reversed(change.steps) if s.sent and s.state in _DONE]
-    steps = [_undone(step, forms[step.table], change.number) for step in done if step.action != "report"]
+    steps = [_undone(step, forms[step.table], change.number) for step in done if step.operation != "report"]
     numbered = tuple(replace(step, number=at) for at, step in enumerate(steps, start=1))
     sort = {"objects": True} if change.about.get("objects") else {}
     return Change(
@@ -34,26 +34,31 @@ _DONE = ("sent", "unknown", "written", "confirmed", "differs", "doubled")
 
 def _undone(step: Step, form: Form, number: int | None) -> Step:
     plain = Step(
-        number=0, table=step.table, action="report", label=step.label, key=step.key, record_id=step.record_id,
+        number=0, table=step.table, operation="report", label=step.label, key=step.key, record_id=step.record_id,
         state="held", at=step.at,
     )  # fmt: skip
     if (doubt := _doubt(step, number)) is not None:
         return replace(plain, reason=doubt)
-    if step.action == "create" and form.can_delete:
-        was = {**step.shall, **step.became}
-        return replace(plain, action="delete", state="ready", was=was, left=step.whole.get("prints", {}))
-    if step.action == "update":
+    if step.operation == "create" and form.can_delete:
+        was = {**step.desired, **step.became}
+        return replace(plain, operation="delete", state="ready", before=was, left=step.whole.get("prints", {}))
+    if step.operation == "update":
         return _altered_back(step, plain, form)
-    if step.action == "delete" and form.can_create:
-        there = {name: value for name, value in step.was.items() if value not in (None, [])}
-        again = step.whole.get("was", {})
-        return replace(plain, action="create", state="ready", shall=there, record_id=None, again=again)
-    if step.act is not None and step.act in form.takes_back:
-        back = {**step.shall, **step.was}
+    if step.operation == "delete" and form.can_create:
+        there = {name: value for name, value in step.before.items() if value not in (None, [])}
+        again = step.whole.get("before", {})
+        return replace(plain, operation="create", state="ready", desired=there, record_id=None, again=again)
+    if step.action is not None and step.action in form.takes_back:
+        back = {**step.desired, **step.before}
         return replace(
-            plain, action="act", act=form.takes_back[step.act], state="ready", was=dict(step.became), shall=back
+            plain,
+            operation="action",
+            action=form.takes_back[step.action],
+            state="ready",
+            before=dict(step.became),
+            desired=back,
         )
-    return replace(plain, reason=_WHY.get(step.action, f"what {step.act} did cannot be taken back"))
+    return replace(plain, reason=_WHY.get(step.operation, f"what {step.action} did cannot be taken back"))
 
 
 def _doubt(step: Step, number: int | None) -> str | None:
@@ -68,12 +73,12 @@ def _altered_back(step: Step, plain: Step, form: Form) -> Step:
 
     What became something else beside it may be somebody's edit: it is named when the undo is read back, and left.
     """
-    was, now = {name: step.was.get(name) for name in step.shall}, {**step.shall, **step.became}
+    was, now = {name: step.before.get(name) for name in step.desired}, {**step.desired, **step.became}
     for name, (before, after) in step.whole.get("fields", {}).items():
         if after in (None, "", [], {}) and (form.writes is None or name in form.writes):
             was[name], now[name] = before, after
     again = {path: before for path, (before, _) in step.whole.get("beside", {}).items()}
-    return replace(plain, action="update", state="ready", was=now, shall=was, again=again)
+    return replace(plain, operation="update", state="ready", before=now, desired=was, again=again)
 
 
 _WHY = {

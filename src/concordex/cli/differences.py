@@ -76,13 +76,13 @@ def _rows(one: Difference, system: str | None) -> list[dict[str, Any]]:
     common = {"system": system, "kind": one.key[0], "name": one.key[1], "number": one.key[2], "what": one.what}
     common = {name: value for name, value in common.items() if name != "system" or system}
     if not one.deltas:  # all of it
-        was, now = (dict(side.body) if side else None for side in (one.was, one.now))
-        return [{**common, "member": None, "was": _text(was), "now": _text(now)}]
+        was, now = (dict(side.body) if side else None for side in (one.before, one.now))
+        return [{**common, "member": None, "before": _text(was), "now": _text(now)}]
     return [
         {
             **common,
             "member": path,
-            "was": _text(was),
+            "before": _text(was),
             "now": _text(now),
         }
         for path, was, now in one.deltas

@@ -66,7 +66,7 @@ def _attribute(text: str) -> str:
 
 
 def _name(step: Step) -> str:
-    return f"{step.number} {step.act or step.action} {step.label}"
+    return f"{step.number} {step.action or step.operation} {step.label}"
 
 
 def markdown(change: Change) -> str:
@@ -75,7 +75,7 @@ def markdown(change: Change) -> str:
 
     counts: dict[tuple[str, str], int] = {}
     for step in change.steps:
-        counts[step.action, step.state] = counts.get((step.action, step.state), 0) + 1
+        counts[step.operation, step.state] = counts.get((step.operation, step.state), 0) + 1
     lines = [
         f"## Change {change.number}: {change.kind} {change.system}, {change.state}", "",
         "| action | state | steps |", "|---|---|---:|",
@@ -95,10 +95,10 @@ def _rejects(change: Change, output: Path | None) -> None:
     from concordex.cli.rows import emit_rows
 
     wrong = not_done(change)
-    names = list(dict.fromkeys(name for step in wrong for name in step.shall))
+    names = list(dict.fromkeys(name for step in wrong for name in step.desired))
     rows = [
         {
-            **{name: step.shall.get(name) for name in names}, "table": step.table, "from": step.source,
+            **{name: step.desired.get(name) for name in names}, "table": step.table, "from": step.source,
             "state": step.state, "why": step.reason,
         }
         for step in wrong

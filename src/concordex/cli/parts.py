@@ -30,9 +30,9 @@ SUMMARIES = {
     "set": "Give fields of records other values.",
     "retire": "Set records to what their system calls retired.",
     "delete": "Delete records; their number must be said.",
-    "act": "Do to devices what their system offers: restart, wipe.",
+    "action": "Do to devices what their system offers: restart, wipe.",
     "sync": "Bring an inventory up to date: preview, agree, verify.",
-    "config": "Configuration objects: save, compare, load back, copy, carry over.",
+    "config": "Configuration objects: save, compare, load back, copy, migrate.",
     "drift": "What has moved away from saved configuration.",
     "lines": "Devices with a command interface: enter lines, show.",
     "change": "Prepared writes: show, run in part, resume, undo.",
@@ -42,7 +42,8 @@ SUMMARIES = {
 
 #: Commands that stand in a module of another name.
 _ELSEWHERE = {
-    "set": ("edit", "set_fields"), "retire": ("edit", "retire"), "delete": ("edit", "delete"), "act": ("edit", "act"),
+    "set": ("edit", "set_fields"), "retire": ("edit", "retire"), "delete": ("edit", "delete"),
+    "action": ("edit", "action"),
 }  # fmt: skip
 
 

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from concordex.cli.emit import Format
 
 STYLES = {
-    "create": "green", "update": "yellow", "delete": "red", "act": "magenta",
+    "create": "green", "update": "yellow", "delete": "red", "action": "magenta",
     "report": "dim", "confirmed": "green", "refused": "bold red",
     "differs": "bold red", "doubled": "bold red", "unknown": "bold yellow", "held": "yellow",
     "sent": "yellow", "written": "yellow",
@@ -29,7 +29,7 @@ def summary(change: Change) -> str:
     """``47 create, 113 update, 17 held`` in words."""
     counts: dict[str, int] = {}
     for step in change.steps:
-        word = step.state if step.state in ("held", "refused", "differs", "unknown", "doubled") else step.action
+        word = step.state if step.state in ("held", "refused", "differs", "unknown", "doubled") else step.operation
         counts[word] = counts.get(word, 0) + 1
     return ", ".join(f"{count:,} {word}" for word, count in counts.items()) or "nothing"
 
@@ -46,10 +46,10 @@ def draw_change(change: Change, form: Format | None, *, every: bool = False) -> 
     for found in _sorts(change.steps):
         shown = found if every else [_shortened(step) for step in found[:_MOST]]
         short = short or any(step is not whole for step, whole in zip(shown, found, strict=False))
-        rows += [[s.number, s.table, s.action, s.label, _told(s, first, once), s.state] for s in shown]
+        rows += [[s.number, s.table, s.operation, s.label, _told(s, first, once), s.state] for s in shown]
         if len(found) > len(shown):
             left = len(found) - len(shown)
-            rows.append(["", found[0].table, found[0].action, f"… and {left:,} more", "", found[0].state])
+            rows.append(["", found[0].table, found[0].operation, f"… and {left:,} more", "", found[0].state])
     draw.table(["step", "table", "action", "record", "what", "state"], rows, right=["step"], styles=STYLES)
     if short:
         draw.note("long values are shortened in their middles; --all shows all of each")
@@ -57,12 +57,16 @@ def draw_change(change: Change, form: Format | None, *, every: bool = False) -> 
 
 def _shortened(step: Step) -> Step:
     """A step with its long values shortened in their middles, but where that would hide what changes."""
-    shall = {name: _short(value) for name, value in step.shall.items()}
-    was = {name: _short(value) for name, value in step.was.items()}
-    same = [name for name in shall if name in was and shall[name] == was[name]]
-    shall |= {name: step.shall[name] for name in same}
-    was |= {name: step.was[name] for name in same}
-    return step if (shall, was) == (dict(step.shall), dict(step.was)) else replace(step, shall=shall, was=was)
+    desired = {name: _short(value) for name, value in step.desired.items()}
+    was = {name: _short(value) for name, value in step.before.items()}
+    same = [name for name in desired if name in was and desired[name] == was[name]]
+    desired |= {name: step.desired[name] for name in same}
+    was |= {name: step.before[name] for name in same}
+    return (
+        step
+        if (desired, was) == (dict(step.desired), dict(step.before))
+        else replace(step, desired=desired, before=was)
+    )
 
 
 def _short(value: Any) -> Any:
@@ -75,13 +79,13 @@ def draw_diff(change: Change) -> None:
     """Each step as lines: + what shall be, - what was."""
     for step in change.steps:
         name = f" {step.record_id}" if step.record_id else ""
-        draw.line(f"{step.act or step.action} {step.table}{name}: {step.label} ({step.state})")
-        for field in dict.fromkeys([*step.was, *step.shall]):
-            was, shall = draw.cell(step.was.get(field)), draw.cell(step.shall.get(field))
-            if field in step.was and (was or step.action == "delete"):
+        draw.line(f"{step.action or step.operation} {step.table}{name}: {step.label} ({step.state})")
+        for field in dict.fromkeys([*step.before, *step.desired]):
+            was, desired = draw.cell(step.before.get(field)), draw.cell(step.desired.get(field))
+            if field in step.before and (was or step.operation == "delete"):
                 draw.line(f"    - {field}: {was}")
-            if field in step.shall:
-                draw.line(f"    + {field}: {shall or '(empty)'}")
+            if field in step.desired:
+                draw.line(f"    + {field}: {desired or '(empty)'}")
         if step.reason:
             draw.line(f"    {step.reason}")
 
@@ -89,7 +93,7 @@ def draw_diff(change: Change) -> None:
 def _sorts(steps: Sequence[Step]) -> list[list[Step]]:
     found: dict[tuple[str | None, ...], list[Step]] = {}
     for step in steps:
-        found.setdefault((step.table, step.action, step.state, step.act), []).append(step)
+        found.setdefault((step.table, step.operation, step.state, step.action), []).append(step)
     return list(found.values())
 
 
@@ -97,15 +101,15 @@ def _told(step: Step, first: Sequence[str], once: Sequence[str] = ()) -> str:
     """What a step does, in one line; that there is a one-time code is told, and not the code."""
     if step.reason:
         return step.reason
-    if step.action == "update":
-        return "; ".join(_moved(name, step.was.get(name), new) for name, new in step.shall.items())
-    if step.action == "act":
-        said = [draw.cell(value).replace(", ", "; ") for name, value in step.shall.items() if name != "target"]
-        return ": ".join([step.act or "", *said])
-    values = step.was if step.action == "delete" else step.shall
+    if step.operation == "update":
+        return "; ".join(_moved(name, step.before.get(name), new) for name, new in step.desired.items())
+    if step.operation == "action":
+        said = [draw.cell(value).replace(", ", "; ") for name, value in step.desired.items() if name != "target"]
+        return ": ".join([step.action or "", *said])
+    values = step.before if step.operation == "delete" else step.desired
     told = {name: values[name] for name in (*first, *values) if values.get(name) is not None and name != "name"}
     told |= {name: "***" for name in once if name in told}
-    return draw.members(told, most=None if step.action == "create" else draw.MEMBERS)
+    return draw.members(told, most=None if step.operation == "create" else draw.MEMBERS)
 
 
 def _moved(name: str, was: Any, now: Any) -> str:
@@ -125,7 +129,7 @@ _TOLD = ("kind", "maker", "model", "serial", "site")
 
 def _row(step: Step) -> dict[str, Any]:
     return {
-        "step": step.number, "table": step.table, "action": step.action, "state": step.state, "label": step.label,
+        "step": step.number, "table": step.table, "action": step.operation, "state": step.state, "label": step.label,
         "record_id": step.record_id, "entry": step.entry, "source": step.source, "key": dict(step.key),
-        "was": dict(step.was), "shall": dict(step.shall), "reason": step.reason,
+        "before": dict(step.before), "desired": dict(step.desired), "reason": step.reason,
     }  # fmt: skip

@@ -42,8 +42,9 @@ Stage = Annotated[
 Together = Annotated[
     bool, typer.Option("--together", help="One request for several tables, where the system takes it so.")
 ]
-Most = Annotated[
-    int | None, typer.Option("--most", min=1, max=LARGEST, help="Records in one request, at the most; 1 for one each.")
+BatchSize = Annotated[
+    int | None,
+    typer.Option("--batch-size", min=1, max=LARGEST, help="Records in one request, at the most; 1 for one each."),
 ]
 Wait = Annotated[
     str | None, typer.Option("--wait", help="How long to wait while another process writes to the system: 30s, 10m.")
@@ -65,10 +66,10 @@ class ChangeOptions:
     form: Format | None = None
     count: int | None = None
     any_time: bool = False
-    regardless: bool = False
+    force: bool = False
     stage: bool = False
     together: bool = False
-    most: int | None = None
+    batch_size: int | None = None
     wait: str | None = None
     note: str | None = None
 
@@ -100,7 +101,7 @@ def propose(here: Workspace, change: Change, answers: ChangeOptions, nothing: st
     from concordex.change.run_options import RunOptions
 
     how = RunOptions(
-        regardless=answers.regardless, stage=answers.stage, together=answers.together, most=answers.most,
+        force=answers.force, stage=answers.stage, together=answers.together, batch_size=answers.batch_size,
         note=answers.note,
     )  # fmt: skip
     return run_and_tell(here, number, chosen, any_time=answers.any_time, how=how, wait=answers.wait)
@@ -108,8 +109,8 @@ def propose(here: Workspace, change: Change, answers: ChangeOptions, nothing: st
 
 def _as_one(here: Workspace, change: Change, answers: ChangeOptions) -> str:
     """Whether the steps come into effect at once, by a commit."""
-    acts = all(step.action == "act" for step in change.writes)  # what is done to devices is done at once
-    if acts or change.system in here.config.outlets:
+    actions = all(step.operation == "action" for step in change.writes)  # what is done to devices is done at once
+    if actions or change.system in here.config.targets:
         return ""
     dialect = here.dialect(change.system)
     writes = (dialect.tables[step.table].write for step in change.writes)
@@ -143,7 +144,7 @@ def agreed(change: Change, answers: ChangeOptions, chosen: Collection[int]) -> b
 
 
 def _grave(change: Change) -> bool:
-    return bool(change.about.get("grave")) or change.kind == "delete"
+    return bool(change.about.get("irreversible")) or change.kind == "delete"
 
 
 def run_and_tell(
@@ -190,7 +191,7 @@ def _tell(done: Change, chosen: Collection[int]) -> int:
     draw_steps(wrong)
     _draw_ready(mine)
     confirmed = [step for step in mine if step.state == "confirmed"]
-    word = "taken by the system" if done.kind == "act" else "written, read back and confirmed"
+    word = "taken by the system" if done.kind == "action" else "written, read back and confirmed"
     state = "run in part" if done.state == "partly" else done.state
     already = sum(not step.sent and (step.reason or "").endswith(" already") for step in confirmed)  # by others
     told = f"{plural(len(confirmed) - already, 'step')} {word}" + (f"; {already:,} so already" if already else "")
@@ -223,15 +224,15 @@ def _advise(done: Change, wrong: Sequence[Step]) -> None:
     states = {step.state for step in wrong}
     number = done.number
     unknown = [step for step in wrong if step.state in ("unknown", "sent")]
-    if unknown and any(step.action != "act" for step in unknown):
+    if unknown and any(step.operation != "action" for step in unknown):
         draw.note(
             f"unknown: it may have arrived. To look again: concordex change resume {number};"
             f" if it never did: concordex change resume {number} --send-again", "yellow"
         )  # fmt: skip
-    if any(step.action == "act" for step in unknown):
+    if any(step.operation == "action" for step in unknown):
         draw.note(
-            f"unknown acts are never done again by themselves: look there, then concordex change settle {number} STEP"
-            " --done, or --not-done", "yellow"
+            f"unknown actions are never done again by themselves: look there, then concordex change settle {number}"
+            " STEP --done, or --not-done", "yellow"
         )  # fmt: skip
     if "doubled" in states:
         draw.note("doubled: more than one record bears the key; look there which one is to go", "yellow")

@@ -56,7 +56,9 @@ _WANDERING = 0.1
 
 @dataclass(frozen=True)
 class ValueColumn:
-    """One kind of value: for each record its number (nought: none), its most bearers in a system, and in how many systems it is."""
+    """One kind of value: for each record its number (nought: none), the most bearers that a system shows, and in how
+    many systems it is.
+    """
 
     values: Numbers
     bearers: Small

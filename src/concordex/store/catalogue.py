@@ -40,7 +40,7 @@ CREATE TABLE IF NOT EXISTS changes (
 );
 CREATE TABLE IF NOT EXISTS steps (
     change INTEGER NOT NULL REFERENCES changes (id), number INTEGER NOT NULL, name TEXT NOT NULL,
-    action TEXT NOT NULL, label TEXT NOT NULL, body TEXT NOT NULL, state TEXT NOT NULL, reason TEXT,
+    operation TEXT NOT NULL, label TEXT NOT NULL, body TEXT NOT NULL, state TEXT NOT NULL, reason TEXT,
     record_id TEXT, sent TEXT, answered TEXT, became TEXT, ours INTEGER, whole TEXT, PRIMARY KEY (change, number)
 );
 CREATE TABLE IF NOT EXISTS references_made (

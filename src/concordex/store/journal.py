@@ -31,14 +31,14 @@ class Journal:
                 (_now(), change.kind, change.system, json.dumps(about)),
             )
             self._database.run_many(
-                "INSERT INTO steps (change, number, name, action, label, body, state, reason, record_id)"
+                "INSERT INTO steps (change, number, name, operation, label, body, state, reason, record_id)"
                 " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 (
                     (
                         number,
                         s.number,
                         s.table,
-                        s.action,
+                        s.operation,
                         s.label,
                         _text(s.body()),
                         s.state,
@@ -117,7 +117,7 @@ class Journal:
         )
         found: dict[str, dict[str, Any]] = {}
         for row in rows:
-            last = {**orjson.loads(row["body"])["shall"], **orjson.loads(row["became"] or "{}")}
+            last = {**orjson.loads(row["body"])["desired"], **orjson.loads(row["became"] or "{}")}
             found.setdefault(row["record_id"], {}).update(last)
         return found
 
@@ -132,7 +132,7 @@ class Journal:
         )
         found: dict[str, dict[str, tuple[int, str]]] = {}
         for row in rows:
-            names = orjson.loads(row["body"])["shall"]
+            names = orjson.loads(row["body"])["desired"]
             found.setdefault(row["record_id"], {}).update(dict.fromkeys(names, (row["number"], row["sent"])))
         return found
 
@@ -183,9 +183,9 @@ class Journal:
 def _step(row: DatabaseRow) -> Step:
     body = orjson.loads(row["body"])
     return Step(
-        number=row["number"], table=row["name"], action=row["action"], label=row["label"], state=row["state"],
+        number=row["number"], table=row["name"], operation=row["operation"], label=row["label"], state=row["state"],
         reason=row["reason"], record_id=row["record_id"], entry=body.get("entry"), source=body.get("source"),
-        key=body["key"], was=body["was"], shall=body["shall"], act=body.get("act"),
+        key=body["key"], before=body["before"], desired=body["desired"], action=body.get("action"),
         sent=None if row["sent"] is None or row.get("ours") == 0 else datetime.fromisoformat(row["sent"]).timestamp(),
         tried=row["answered"] is not None,
         became=orjson.loads(row.get("became") or "{}"), whole=orjson.loads(row.get("whole") or "{}"),

@@ -325,18 +325,18 @@ class Workspace(BaseWorkspace):
 
         return prepare_delete(self, system, table, selection)
 
-    def act(self, system: str, table: str, name: str, selection: str) -> Change:
+    def action(self, system: str, table: str, name: str, selection: str) -> Change:
         """Prepare doing to devices what their system offers."""
-        from concordex.work.change.edit import prepare_act
+        from concordex.work.change.edit import prepare_action
 
-        return prepare_act(self, system, table, name, selection)
+        return prepare_action(self, system, table, name, selection)
 
     def sync(self, system: str, where: str | None = None, edited: Edited = "hold") -> tuple[Change, list[str]]:
         """Prepare bringing an inventory, a database or a file up to the concordance; with notes for people."""
-        from concordex.work.targets.databases import known, prepare_outlet
+        from concordex.work.targets.databases import known, prepare_target
 
         if known(self, system):
-            return prepare_outlet(self, system, where, edited)
+            return prepare_target(self, system, where, edited)
         from concordex.work.change.sync import prepare_sync
 
         prepared = prepare_sync(self, system, where, edited)

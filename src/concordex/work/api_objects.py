@@ -230,10 +230,10 @@ class Objects:
         bound: bool = False,
     ) -> tuple[list[Object], list[str]]:  # fmt: skip
         """Objects with all that they need, as another system calls it; with notes for people."""
-        from concordex.work.objects.migrate import carried, read_map
+        from concordex.work.objects.migrate import migrated, read_map
 
         told = read_map(names) if names else None
-        return carried(chosen, held, self.every_kind(system), self.every_kind(to), told, bound=bound)
+        return migrated(chosen, held, self.every_kind(system), self.every_kind(to), told, bound=bound)
 
     def install(
         self, system: str, chosen: Sequence[Object], on: Sequence[str], held: Held, *, off: bool = False

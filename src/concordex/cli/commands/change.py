@@ -14,11 +14,11 @@ from concordex.cli.options import LARGEST, Form, Output, Where, words, workspace
 from concordex.cli.preview import draw_change, draw_diff, summary
 from concordex.cli.propose import (
     AnyTime,
+    BatchSize,
     ChangeOptions,
     Count,
     Draft,
     Every,
-    Most,
     Note,
     Stage,
     Together,
@@ -43,7 +43,7 @@ change = typer.Typer(
 #: How many steps that no longer rest on what they did are named.
 _MOVED = 20
 #: What a change knows for its own use.
-_UNTOLD = ("chosen", "how", "token", "asks", "grave", "objects", "sizes", "once")
+_UNTOLD = ("chosen", "how", "token", "asks", "irreversible", "objects", "sizes", "once")
 Number = Annotated[int, typer.Argument(min=1, max=LARGEST, help="The number of the change.")]
 
 
@@ -106,11 +106,11 @@ def run(
     first: Annotated[
         int | None, typer.Option("--first", min=1, max=LARGEST, help="Only so many, to see how it goes.")
     ] = None,
-    most: Most = None,
+    batch_size: BatchSize = None,
     together: Together = False,
     stage: Stage = False,
-    regardless: Annotated[
-        bool, typer.Option("--regardless", help="Also over what others have altered since it was prepared.")
+    force: Annotated[
+        bool, typer.Option("--force", help="Also over what others have altered since it was prepared.")
     ] = False,
     count: Count = None,
     note: Note = None,
@@ -145,7 +145,7 @@ def run(
         return Status.STOPPED
     from concordex.change.run_options import RunOptions
 
-    how = RunOptions(most=most, together=together, regardless=regardless, stage=stage, note=note)
+    how = RunOptions(batch_size=batch_size, together=together, force=force, stage=stage, note=note)
     part = len(numbers) < len(found.writes)
     return run_and_tell(here, number, numbers, part=part, how=how, any_time=any_time, wait=wait)
 
@@ -227,7 +227,7 @@ def settle(
 @change.command("undo")
 def undo(
     number: Number,
-    regardless: Annotated[bool, typer.Option("--regardless", help="Also where others have altered it since.")] = False,
+    force: Annotated[bool, typer.Option("--force", help="Also where others have altered it since.")] = False,
     draft: Draft = False,
     yes: Yes = False,
     any_time: AnyTime = False,
@@ -241,7 +241,7 @@ def undo(
     Example: concordex change undo 1
     """
     here = workspace()
-    answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, any_time=any_time, regardless=regardless)
+    answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, any_time=any_time, force=force)
     return propose(here, here.undo(number), answers, f"nothing of change {number} is to be taken back")
 
 

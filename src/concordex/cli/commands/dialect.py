@@ -116,7 +116,7 @@ def check(
     from concordex.cli.rows import emit_rows
 
     found = _found(name)
-    draw.note(f"{name}: well; {found.title}")
+    draw.note(f"{name}: ok; {found.title}")
     if against is None:
         _draw(found, form)
         return Status.DONE
@@ -124,11 +124,11 @@ def check(
     from concordex.cli.options import workspace
 
     tried = workspace().check([against], found)
-    rows = [{"step": f.step, "result": "well" if f.well else "FAILED", "seen": f.seen} for f in tried]
+    rows = [{"step": f.step, "result": "ok" if f.ok else "FAILED", "seen": f.seen} for f in tried]
     emit_rows(rows, form, None, styles=RESULTS)
     for one in (f for f in tried if f.advice):
-        draw.note(f"{one.step}: {one.advice}", "yellow" if not one.well else "")
-    return Status.DONE if all(f.well for f in tried) else Status.FAILED
+        draw.note(f"{one.step}: {one.advice}", "yellow" if not one.ok else "")
+    return Status.DONE if all(f.ok for f in tried) else Status.FAILED
 
 
 @dialect.command("schema")
@@ -172,7 +172,7 @@ def _line(found: "Dialect", table: str, every: "list[Capability]") -> dict[str, 
     mine = {o.what: o for o in every if o.about == table}
     can = [short for what, short in _SHORT.items() if what in mine and mine[what].can]
     write = found.tables[table].write
-    can += list(write.acts) if write else []
+    can += list(write.actions) if write else []
     there = mine["filter there"].how
     return {
         "table": table, "proved whole by": mine["prove that it is whole"].how or "nothing",

@@ -115,7 +115,7 @@ def _near(folder: Path) -> Path:
 def _told(here: "Workspace", one: "Drift") -> dict[Any, list[str]]:
     """Who touched each drifted object last, there and in the baseline."""
     lines: dict[Any, list[str]] = {}
-    files = {found.key: Path(found.was.source) for found in one.found if found.was and found.was.source}
+    files = {found.key: Path(found.before.source) for found in one.found if found.before and found.before.source}
     commits = here.objects.last_commits(one.folder, set(files.values()))
     for found in one.found:
         if found.now and (found.now.by or found.now.at):

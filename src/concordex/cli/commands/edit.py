@@ -1,4 +1,4 @@
-"""``concordex set``, ``retire``, ``delete`` and ``act``: records that are there."""
+"""``concordex set``, ``retire``, ``delete`` and ``action``: records that are there."""
 
 from dataclasses import replace
 from typing import Annotated
@@ -89,7 +89,7 @@ def delete(
     return propose(here, change, answers, "no record is selected")
 
 
-def act(
+def action(
     system: System,
     what: Annotated[str, typer.Argument(help="What to do, as the dialect calls it: concordex dialect show.")],
     selection: Chosen,
@@ -101,18 +101,18 @@ def act(
     every: Every = False,
     form: Form = None,
 ) -> int:
-    """Do to devices what their system offers: restart, locate, wipe; what is grave asks for their number.
+    """Do to devices what their system offers: restart, locate, wipe; what is irreversible asks for their number.
 
     Nothing is sent twice: where an answer never came, that is told, and a person must look.
 
     Examples:
 
-    concordex act fairlead restart 'site = depot and kind = access-point'
+    concordex action fairlead restart 'site = depot and kind = access-point'
 
-    concordex act muster wipe LT-0042 --count 1
+    concordex action muster wipe LT-0042 --count 1
     """
     here = workspace()
-    change = here.act(system, table, what, selection)
-    change = replace(change, about={**change.about, "selection": selection, "command": f"act {what}"})
+    change = here.action(system, table, what, selection)
+    change = replace(change, about={**change.about, "selection": selection, "command": f"action {what}"})
     answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, count=count, any_time=any_time)
     return propose(here, change, answers, "no record is selected")

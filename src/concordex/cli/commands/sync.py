@@ -11,7 +11,8 @@ from concordex.cli.propose import AnyTime, ChangeOptions, Draft, Every, Yes, pro
 
 def sync(
     system: Annotated[
-        str, typer.Argument(help="The inventory or outlet to bring up to date.", autocompletion=complete_systems)
+        str,
+        typer.Argument(help="The inventory, database or file to bring up to date.", autocompletion=complete_systems),
     ],
     where: Where = None,
     edited: Annotated[

@@ -147,18 +147,16 @@ def check(
     several = len({f.system for f in found}) > 1
     whole = steps or not several or form is not None
     emit_rows(_each_step(found) if whole else _one_line(found), form, None, styles=RESULTS)
-    for one in (f for f in found if f.advice and (whole or not f.well)):
-        draw.note(f"{one.system}: {one.step}: {one.advice}", "yellow" if not one.well else "")
-    return Status.DONE if all(f.well for f in found) else Status.FAILED
+    for one in (f for f in found if f.advice and (whole or not f.ok)):
+        draw.note(f"{one.system}: {one.step}: {one.advice}", "yellow" if not one.ok else "")
+    return Status.DONE if all(f.ok for f in found) else Status.FAILED
 
 
-RESULTS = {"well": "green", "FAILED": "bold red"}
+RESULTS = {"ok": "green", "FAILED": "bold red"}
 
 
 def _each_step(found: "list[Finding]") -> list[dict[str, Any]]:
-    return [
-        {"system": f.system, "step": f.step, "result": "well" if f.well else "FAILED", "seen": f.seen} for f in found
-    ]
+    return [{"system": f.system, "step": f.step, "result": "ok" if f.ok else "FAILED", "seen": f.seen} for f in found]
 
 
 def _one_line(found: "list[Finding]") -> list[dict[str, Any]]:
@@ -166,9 +164,9 @@ def _one_line(found: "list[Finding]") -> list[dict[str, Any]]:
     for name in dict.fromkeys(f.system for f in found):
         mine = [f for f in found if f.system == name]
         last = mine[-1]
-        doubts = [f"{f.step}: {f.advice}" for f in mine if f.well and f.advice and f.step != "tls"]
+        doubts = [f"{f.step}: {f.advice}" for f in mine if f.ok and f.advice and f.step != "tls"]
         held = [f"{f.step}: {f.seen}" for f in mine if f.step == "devices"] or [mine[0].seen]
-        seen = "; ".join([*held, *doubts]) if last.well else f"{last.step}: {last.seen}"
-        result = "well" if last.well else "FAILED"
-        rows.append({"system": name, "steps": sum(f.well for f in mine), "result": result, "seen": seen})
+        seen = "; ".join([*held, *doubts]) if last.ok else f"{last.step}: {last.seen}"
+        result = "ok" if last.ok else "FAILED"
+        rows.append({"system": name, "steps": sum(f.ok for f in mine), "result": result, "seen": seen})
     return rows

@@ -57,7 +57,7 @@ from concordex.wire.dialect.signin import (
     SignIn,
 )
 from concordex.wire.dialect.writes import (
-    Act,
+    Action,
     Answers,
     Commands,
     Create,
@@ -79,7 +79,7 @@ from concordex.wire.dialect.writes import (
 )
 
 __all__ = [
-    "Act",
+    "Action",
     "Also",
     "Answers",
     "BasicSignIn",
@@ -339,7 +339,7 @@ def _writing(write: Write) -> Iterator[tuple[tuple[str, ...], Call]]:
             yield (what,), call
     if write.delete and write.delete.restore:
         yield ("delete", "restore"), write.delete.restore
-    yield from ((("acts", name), call) for name, call in write.acts.items())
+    yield from ((("actions", name), call) for name, call in write.actions.items())
 
 
 def _others(table: Table) -> list[tuple[tuple[str, ...], str]]:
@@ -366,16 +366,16 @@ def _check_path(dialect: Dialect, place: tuple[str, ...], call: Call) -> None:
 
 def _check_acts(dialect: Dialect, name: str, table: Table) -> None:
     """What an act speaks of is there: the reference to its targets, the field that shows it, the act that undoes it."""
-    acts = table.write.acts if table.write else {}
-    for what, act in acts.items():
-        place = ("tables", name, "write", "acts", what)
+    actions = table.write.actions if table.write else {}
+    for what, act in actions.items():
+        place = ("tables", name, "write", "actions", what)
         references = table.config.references if table.config else {}
         if act.each is not None and act.each not in references:
             raise fault_at((*place, "each"), f"{act.each!r} is not among `config: {{references: …}}` of this table")
         shown_in = dialect.tables[references[act.each]] if act.each is not None else table
         if act.shows is not None and act.shows not in shown_in.fields:
             raise fault_at((*place, "shows"), f"there is no field {act.shows!r} where it would show")
-        if act.taken_back is not None and act.taken_back not in acts:
+        if act.taken_back is not None and act.taken_back not in actions:
             raise fault_at((*place, "taken_back"), f"there is no act {act.taken_back!r}")
 
 

@@ -138,7 +138,13 @@ def _writes(dialect: d.Dialect, place: Place, table: d.Table, write: d.Write) ->
     if any("record_id" in key for key in write.keys):
         yield (*place, "keys"), "record_id is the system's own: a natural key is what people know a record by"
     update = write.update
-    if update and update.method == "PUT" and not update.whole and update.most == 1 and update.form_of == "members":
+    if (
+        update
+        and update.method == "PUT"
+        and not update.whole
+        and update.batch_size == 1
+        and update.form_of == "members"
+    ):
         told = "a PUT puts what is sent in the place of all that was there (RFC 9110, section 9.3.4)"
         yield (*place, "update", "method"), f"{told}: say `whole: true`, or another method"
     if write.ready:

@@ -22,7 +22,7 @@ class Task(Call):
     reason: str | None = Field(None, description="Where it says why it failed.")
     made: str | None = Field(None, description="Where it lists what was made.")
     every: float = Field(1, gt=0, description="Seconds between two looks.")
-    most: float = Field(300, gt=0, description="Seconds after which we look no longer.")
+    timeout: float = Field(300, gt=0, description="Seconds after which we look no longer.")
 
     @field_validator("done", "failed", mode="before")
     @classmethod
@@ -89,7 +89,7 @@ class Answers(Part):
 class Create(Send):
     """How records are created."""
 
-    most: int = Field(1, ge=1, description="How many in one call; 1 means one record, not a list.")
+    batch_size: int = Field(1, ge=1, description="How many in one call; 1 means one record, not a list.")
     records: str | None = Field(None, description="The member that holds the list; without it the list is the body.")
     made: str = Field("$", description="Where the answer lists what was made, in the order sent.")
     id: str | None = Field(None, description="Where its id stands in what was made, if not where a list has it.")
@@ -115,9 +115,9 @@ class Update(Send):
     )
     whole: Whole | None = Field(None, description="The whole record must be sent: true, or where it is read.")
     etag: bool = Field(False, description="It is read first, and sent with If-Match (RFC 9110, section 13.1.1).")
-    most: int = Field(1, ge=1)
+    batch_size: int = Field(1, ge=1)
     answers: Answers | None = None
-    records: str | None = Field(None, description="The member that holds the list, where `most` is over 1.")
+    records: str | None = Field(None, description="The member that holds the list, where `batch_size` is over 1.")
     id: str | None = Field(None, description="The member that holds the id in what is sent.")
 
     @field_validator("whole", mode="before")
@@ -135,16 +135,16 @@ class Delete(Send):
     )
     restore: Send | None = Field(None, description="How it comes out again, so that an undo need not make it.")
     etag: bool = Field(False, description="It is read first, and deleted with If-Match.")
-    most: int = Field(1, ge=1)
+    batch_size: int = Field(1, ge=1)
     answers: Answers | None = None
-    records: str | None = Field(None, description="The member that holds the list of ids, where `most` is over 1.")
+    records: str | None = Field(None, description="The member for the list of ids, where `batch_size` is over 1.")
 
 
-class Act(Send):
+class Action(Send):
     """Something else that can be done to a record, such as a restart."""
 
     about: str = ""
-    grave: bool = Field(False, description="It cannot be taken back: a run asks for the number of records.")
+    irreversible: bool = Field(False, description="It cannot be taken back: a run asks for the number of records.")
     each: str | None = Field(
         None,
         description="The member, a reference, for each target of which it is done; `{target}` is its id.",
@@ -159,7 +159,7 @@ class Together(Send):
     tables: dict[str, str] = Field(
         min_length=2, description="Table: the member that holds its list, in what is sent and in what was made."
     )
-    most: int = Field(100, ge=1, description="How many records in one call.")
+    batch_size: int = Field(100, ge=1, description="How many records in one call.")
     refers: str | None = Field(
         None,
         description="How one of the same call is referred to: `{member}`, and `{at}`, its place in that list.",
@@ -180,7 +180,7 @@ class Staging(Part):
 
 
 class Commands(Part):
-    """A command interface: what is shown, and the table whose acts `enter` lines."""
+    """A command interface: what is shown, and the table whose actions `enter` lines."""
 
     show: Post = Field(description="Runs a command that only shows: `{line}`, and in which `{form}`.")
     forms: dict[str, str] = Field(
@@ -245,7 +245,7 @@ class Ready(Part):
         default_factory=dict, description="Table: its field that names the record; what hangs from it is told too."
     )
     every: float = Field(1, gt=0, description="Seconds between two looks.")
-    most: float = Field(60, gt=0, description="Seconds after which we look no longer.")
+    timeout: float = Field(60, gt=0, description="Seconds after which we look no longer.")
 
 
 class Stands(Part):
@@ -273,7 +273,7 @@ class Write(Part):
     update: Update | None = None
     delete: Delete | None = None
     retire: dict[str, Any] = Field(default_factory=dict, description="Our fields as they are when a record is retired.")
-    acts: dict[str, Act] = Field(default_factory=dict, description="What else can be done to a record.")
+    actions: dict[str, Action] = Field(default_factory=dict, description="What else can be done to a record.")
     commit: Send | None = Field(None, description="Called after writes that are only staged until then.")
     refusals: Refusals | None = None
     ready: Ready | None = None

@@ -71,8 +71,8 @@ async def create(
 
     ``record_id`` is where an id stands; ``key`` is what the system knows a repetition by.
     """
-    sent: Any = bodies[0] if how.most == 1 else list(bodies)
-    answer = await _write(session, how, sent, how.records if how.most > 1 else None, headers=_known(how, key))
+    sent: Any = bodies[0] if how.batch_size == 1 else list(bodies)
+    answer = await _write(session, how, sent, how.records if how.batch_size > 1 else None, headers=_known(how, key))
     refused = {one.index: one for one in refused_in(session, how.answers, answer, len(bodies))}
     if how.named:
         return [refused.get(place) or at(how.named).first(body) for place, body in enumerate(bodies)]
@@ -219,7 +219,7 @@ async def update(
         # "add" replaces what is there and makes what is not (RFC 6902, section 4.1)
         sent = [{"op": "add", "path": _pointer(steps), "value": value} for steps, value in _flat(body)]
     headers = {"Content-Type": _PATCHES[how.form_of]} if how.form_of in _PATCHES else {}
-    listed, member = ([sent], how.records) if how.most > 1 else (sent, None)
+    listed, member = ([sent], how.records) if how.batch_size > 1 else (sent, None)
     await _write(session, how, listed, member, values, headers | _match(base) | _known(how, key))
 
 
@@ -253,7 +253,7 @@ async def delete(
 
     ``own_ids`` are the ids as the system writes them.
     """
-    if how.most == 1:
+    if how.batch_size == 1:
         values = {**(fields or {}), "record_id": record_ids[0]}
         base = base or await base_of(session, how, record_ids[0], fields)
         await _write(session, how, None, None, values, _match(base) | _known(how, key))
@@ -269,7 +269,7 @@ def _match(base: Before | None) -> dict[str, str]:
     return {"If-Match": base.tag} if base and base.tag else {}
 
 
-async def act(
+async def perform(
     session: Session, how: d.Send, record_id: str, values: Mapping[str, Any] | None = None, key: str | None = None
 ) -> Any:
     """Do to a record what the dialect calls by a name of its own; what the system answers."""

@@ -45,9 +45,9 @@ async def follow(session: Session, name: str, answer: Answer) -> Any:
             raise BadAnswer(
                 f"the task {number} does not say how it stands, at {task.state}", where=session.endpoint.name
             )
-        if time.monotonic() - begun > task.most:
+        if time.monotonic() - begun > task.timeout:
             raise ServerFault(
-                f"the task {number} has not ended after {task.most:g} s", http=seen.status,
+                f"the task {number} has not ended after {task.timeout:g} s", http=seen.status,
                 where=session.endpoint.name, why=f"it says {state}",
                 advice="look there; the next run finds out what it did",
             )  # fmt: skip

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import polars as pl
 
-from concordex.change.prepare import Form, NaturalKeys, natural, plain
+from concordex.change.prepare import Form, NaturalKeys, natural, normalised
 from concordex.change.racks import Mounted, clashes
 from concordex.errors import CalledWrongly, QueryError
 from concordex.model.fields import ORIGINAL, Type
@@ -127,9 +127,9 @@ class Basis:
 
 
 def forms_of(workspace: BaseWorkspace, system: str) -> dict[str, Form]:
-    """How the tables of a system, or of an outlet, are written."""
-    if system in workspace.config.outlets:
-        into = workspace.config.outlets[system]
+    """How the tables of a system, or of a database or file, are written."""
+    if system in workspace.config.targets:
+        into = workspace.config.targets[system]
         return {into.where_to: Form(keys=[[into.key]], can_delete=True)}
     return {name: form_of(spec) for name, spec in workspace.dialect(system).tables.items()}
 
@@ -193,7 +193,9 @@ def _named(base: Basis, key: str) -> pl.DataFrame | None:
     """The record that bears ``key`` in a natural key of one field, or as its name; refused if several do."""
     keys = [names[0] for names in base.forms[base.table].keys if len(names) == 1]
     for name in dict.fromkeys([*keys, *(["name"] if "name" in base.frame.columns else [])]):
-        rows = [r for r in base.frame.select("record_id", name).iter_rows() if r[1] and plain(r[1]) == plain(key)]
+        rows = [
+            r for r in base.frame.select("record_id", name).iter_rows() if r[1] and normalised(r[1]) == normalised(key)
+        ]
         if len(rows) > 1:
             ids = ", ".join(record_id for record_id, _ in rows)
             raise CalledWrongly(

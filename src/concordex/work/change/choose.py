@@ -20,7 +20,7 @@ from concordex.work.objects.live import kinds_of
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
 
-_ACTIONS = ("create", "update", "delete", "act")
+_ACTIONS = ("create", "update", "delete", "action")
 
 
 def choose(
@@ -50,7 +50,7 @@ def choose(
 
 
 def _matching(workspace: BaseWorkspace, change: Change, where: str) -> set[int]:
-    rows = [{**step.was, **step.key, **step.shall} for step in change.writes]
+    rows = [{**step.before, **step.key, **step.desired} for step in change.writes]
     holds = matching(workspace, rows, where)
     return {step.number for step, one in zip(change.writes, holds, strict=True) if one}
 

@@ -25,20 +25,20 @@ def prepare_set(
     """The change that gives fields of the records in ``selection`` the values ``said``; none empties a field."""
     base = base_of(workspace, system, table)
     found = selected(workspace, base, selection)
-    shall = _values(workspace, base, said, make)
+    desired = _values(workspace, base, said, make)
     rows = list(found.iter_rows(named=True))
     stands = base.write.stands
-    if stands and shall.keys() & {stands.rack, stands.at, stands.face}:
-        why = base.misplaced([(row["record_id"], {**row, **shall}) for row in rows])
+    if stands and desired.keys() & {stands.rack, stands.at, stands.face}:
+        why = base.misplaced([(row["record_id"], {**row, **desired}) for row in rows])
         bad = [(row.get("name") or row["record_id"], no) for row, no in zip(rows, why, strict=True) if no]
         if bad:
             raise CalledWrongly("\n".join(f"{name}: its place {no}" for name, no in bad))
     updates = [
-        _step(base, row, "update", was={n: row.get(n) for n in shall}, shall=shall)
+        _step(base, row, "update", before={n: row.get(n) for n in desired}, desired=desired)
         for row in found.iter_rows(named=True)
-        if not all(same(row.get(name), value) for name, value in shall.items())
+        if not all(same(row.get(name), value) for name, value in desired.items())
     ]
-    held = [replace(s, action="report", state="held", reason="the dialect does not say how to update one")
+    held = [replace(s, operation="report", state="held", reason="the dialect does not say how to update one")
             for s in updates] if base.write.update is None else updates  # fmt: skip
     return prepare("set", system, table, [], held, base.forms, base.known)
 
@@ -72,7 +72,7 @@ def prepare_retire(workspace: BaseWorkspace, system: str, table: str, selection:
         )
     said = {name: str(value) for name, value in base.write.retire.items()}
     made = prepare_set(workspace, system, table, selection, said)
-    steps = tuple(replace(step, act="retire") if step.action == "update" else step for step in made.steps)
+    steps = tuple(replace(step, action="retire") if step.operation == "update" else step for step in made.steps)
     return replace(made, kind="retire", steps=steps)
 
 
@@ -82,26 +82,28 @@ def prepare_delete(workspace: BaseWorkspace, system: str, table: str, selection:
     if base.write.delete is None:
         raise CalledWrongly(f"{system} lets nothing be deleted from {table}", advice="concordex retire")
     found = selected(workspace, base, selection)
-    return _change("delete", system, [_step(base, r, "delete", was=base.image(r)) for r in found.iter_rows(named=True)])
+    return _change(
+        "delete", system, [_step(base, r, "delete", before=base.image(r)) for r in found.iter_rows(named=True)]
+    )
 
 
-def prepare_act(workspace: BaseWorkspace, system: str, table: str, name: str, selection: str) -> Change:
+def prepare_action(workspace: BaseWorkspace, system: str, table: str, name: str, selection: str) -> Change:
     """The change that does to records what the dialect calls ``name``."""
     base = base_of(workspace, system, table)
-    if name not in base.write.acts:
+    if name not in base.write.actions:
         raise CalledWrongly(
             f"{system} offers no {name!r} for {table}",
-            advice=suggestion(name, base.write.acts) if base.write.acts else "it offers nothing of the kind",
+            advice=suggestion(name, base.write.actions) if base.write.actions else "it offers nothing of the kind",
         )
     found = selected(workspace, base, selection)
-    steps = [replace(_step(base, row, "act"), act=name) for row in found.iter_rows(named=True)]
-    return replace(_change("act", system, steps), about={"grave": base.write.acts[name].grave})
+    steps = [replace(_step(base, row, "action"), action=name) for row in found.iter_rows(named=True)]
+    return replace(_change("action", system, steps), about={"irreversible": base.write.actions[name].irreversible})
 
 
 def _step(base: Basis, row: Mapping[str, Any], action: Any, **more: Any) -> Step:
     label = str(row.get("name") or row.get("serial") or row["record_id"])
     return Step(
-        number=0, table=base.table, action=action, label=label, key=base.key(row), record_id=row["record_id"], **more
+        number=0, table=base.table, operation=action, label=label, key=base.key(row), record_id=row["record_id"], **more
     )
 
 

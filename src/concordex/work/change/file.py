@@ -19,13 +19,13 @@ if TYPE_CHECKING:
 class StepPart(Part):
     """One step."""
 
-    action: Literal["create", "update", "delete", "act"]
+    operation: Literal["create", "update", "delete", "action"]
     table: str
     record: str
     key: dict[str, Any] = Field(default_factory=dict)
-    was: dict[str, Any] = Field(default_factory=dict)
-    shall: dict[str, Any] = Field(default_factory=dict)
-    act: str | None = None
+    before: dict[str, Any] = Field(default_factory=dict)
+    desired: dict[str, Any] = Field(default_factory=dict)
+    action: str | None = None
     record_id: str | None = None
     entry: str | None = None
     source: str | None = None
@@ -46,7 +46,7 @@ def save(change: Change, path: Path) -> None:
     """Write the open steps of ``change``, whole or not at all."""
     document = {
         "format": 1, "kind": change.kind, "system": change.system, "about": dict(change.about),
-        "steps": [_said(step) for step in change.writes if step.action != "report"],
+        "steps": [_said(step) for step in change.writes if step.operation != "report"],
     }  # fmt: skip
     write_yaml(path, document, private=True)  # a one-time code may stand in it
 
@@ -57,8 +57,8 @@ _OWN = ("undoes", "token", "chosen", "how", "asks")
 
 def _said(step: Step) -> dict[str, Any]:
     told = {
-        "action": step.action, "table": step.table, "record": step.label, "key": dict(step.key),
-        "was": dict(step.was), "shall": dict(step.shall), "act": step.act, "record_id": step.record_id,
+        "operation": step.operation, "table": step.table, "record": step.label, "key": dict(step.key),
+        "before": dict(step.before), "desired": dict(step.desired), "action": step.action, "record_id": step.record_id,
         "entry": step.entry, "source": step.source, "at": step.at,
     }  # fmt: skip
     return {name: value for name, value in told.items() if value not in (None, {}, "")}
@@ -78,27 +78,31 @@ def load(workspace: BaseWorkspace, path: Path) -> Change:
                 advice=suggestion(step.table, [name for name, one in dialect.tables.items() if one.write]),
             )
         known = {*spec.fields, *_referring(spec)}
-        strange = [name for name in (*step.shall, *step.was, *step.key) if name not in known]
+        strange = [name for name in (*step.desired, *step.before, *step.key) if name not in known]
         if strange and not found.about.get("objects"):  # of objects, members are the system's own
             raise CalledWrongly(
                 f"{path}: step {at} names the field {strange[0]!r}, which {step.table} does not have",
                 advice=suggestion(strange[0], spec.fields),
             )
-        if step.action in ("update", "delete", "act") and step.record_id is None:
+        if step.operation in ("update", "delete", "action") and step.record_id is None:
             raise CalledWrongly(f"{path}: step {at} does not say which record_id it is about")
-        if step.action == "act" and step.act not in spec.write.acts:
-            raise CalledWrongly(f"{path}: step {at}: {found.system} offers no {step.act!r}")
+        if step.operation == "action" and step.action not in spec.write.actions:
+            raise CalledWrongly(f"{path}: step {at}: {found.system} offers no {step.action!r}")
     steps = [
         Step(
-            number=at, table=s.table, action=s.action, label=s.record, key=s.key, was=s.was, shall=s.shall, act=s.act,
-            record_id=s.record_id, entry=s.entry, source=s.source, at=s.at,
+            number=at, table=s.table, operation=s.operation, label=s.record, key=s.key, before=s.before,
+            desired=s.desired, action=s.action, record_id=s.record_id, entry=s.entry, source=s.source, at=s.at,
         )
         for at, s in enumerate(found.steps, start=1)
     ]  # fmt: skip
-    grave = any(s.action == "act" and dialect.tables[s.table].write.acts[s.act].grave for s in steps)  # type: ignore[union-attr, index]
-    gone = any(step.action == "delete" for step in steps)  # judged by the steps: a file's words may have been edited
+    irreversible = any(
+        dialect.tables[s.table].write.actions[s.action].irreversible  # type: ignore[union-attr, index]
+        for s in steps
+        if s.operation == "action"
+    )
+    gone = any(step.operation == "delete" for step in steps)  # judged by the steps: a file's words may have been edited
     said = {name: value for name, value in found.about.items() if name not in _OWN}
-    about = {**said, "from": str(path), "grave": grave or gone or found.about.get("grave", False)}
+    about = {**said, "from": str(path), "irreversible": irreversible or gone or found.about.get("irreversible", False)}
     return Change(kind=found.kind, system=found.system, steps=tuple(steps), about=about)
 
 

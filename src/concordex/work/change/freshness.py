@@ -30,7 +30,7 @@ class Freshness:
 def freshness(workspace: BaseWorkspace, change: Change) -> Freshness:
     """Look at the open steps of a change again, by the newest whole pulls; nobody is asked for that.
 
-    Of configuration objects, of outlets and of devices nothing is pulled that would tell: a run looks by itself.
+    Of configuration objects, databases, files and devices nothing is pulled that would tell: a run looks by itself.
     """
     if change.about.get("objects") or change.system not in workspace.config.systems or not change.writes:
         return Freshness()
@@ -55,10 +55,10 @@ def _moved(
     step: Step, record: Mapping[str, Any] | None, known: NaturalKeys, keys: Sequence[Sequence[str]]
 ) -> str | None:
     """Why a step no longer rests on what it did."""
-    if step.action == "create":
+    if step.operation == "create":
         found = [known.keys[key] for names in keys if (key := natural(step.key, names)) in known.keys]
         return f"record {found[0]} is there by now" if found else None
     if record is None:
         return "the record is gone by now"
-    now = [name for name, was in step.was.items() if name in record and not same(record[name], was)]
+    now = [name for name, was in step.before.items() if name in record and not same(record[name], was)]
     return ", ".join(f"{name} is now {shown(record[name])}" for name in now) or None

@@ -65,8 +65,8 @@ def prepare_lines(workspace: BaseWorkspace, devices: str, template: Path, rows: 
         equal += not lines
         if lines:
             steps.append(Step(
-                number=len(steps) + 1, table=spec.table, action="act", act="enter", at=address, label=address,
-                key={"name": now["record_id"]}, was={"lines": kept}, shall={"lines": lines},
+                number=len(steps) + 1, table=spec.table, operation="action", action="enter", at=address, label=address,
+                key={"name": now["record_id"]}, before={"lines": kept}, desired={"lines": lines},
                 record_id=now["record_id"], source=place,
             ))  # fmt: skip
     bad = {mistake.place for mistake in mistakes}

@@ -120,12 +120,12 @@ def prepare_settings(workspace: BaseWorkspace, made: Asking) -> tuple[Change, As
         if isinstance(now, ConcordexError):
             mistakes.append(_unheard(row, now))
             continue
-        shall = {n: v for n, v in row.values.items() if n != ADDRESS and not same(now.get(n), v)}
-        if shall:
+        desired = {n: v for n, v in row.values.items() if n != ADDRESS and not same(now.get(n), v)}
+        if desired:
             steps.append(Step(
-                number=len(steps) + 1, table=made.spec.table, action="update", at=address, source=row.place,
+                number=len(steps) + 1, table=made.spec.table, operation="update", at=address, source=row.place,
                 label=str(now.get("name") or now["record_id"]), key={"record_id": now["record_id"]},
-                was={name: now.get(name) for name in shall}, shall=shall, record_id=now["record_id"],
+                before={name: now.get(name) for name in desired}, desired=desired, record_id=now["record_id"],
             ))  # fmt: skip
     change = Change(kind="push", system=made.devices, steps=tuple(steps))
     return change, replace(made, mistakes=mistakes)
@@ -183,8 +183,8 @@ async def asked_again(
         elif isinstance(now, ConcordexError):
             found.append(f"the device at {address} could not be asked: {now.what}")
         else:
-            shall = {**step.shall, **{name: now[name] for name in once if now.get(name) is not None}}
-            found.append(replace(step, shall=shall))
+            desired = {**step.desired, **{name: now[name] for name in once if now.get(name) is not None}}
+            found.append(replace(step, desired=desired))
     return found
 
 

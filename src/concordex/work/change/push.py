@@ -11,7 +11,7 @@ import polars as pl
 from pydantic import Field
 
 from concordex.change.compare import same
-from concordex.change.prepare import Wish, plain, prepare
+from concordex.change.prepare import Wish, normalised, prepare
 from concordex.change.refer import Target
 from concordex.change.rows import FieldLimits, Mistake, Row, check_rows, columns_of, holder, read_values
 from concordex.change.steps import Change, Step
@@ -111,11 +111,11 @@ def _misplaced(base: Basis, rows: Sequence[Row], target: Target) -> list[str | N
     mine = pl.col("record_id").is_in([record_id for record_id in ids if record_id])
     there = {one["record_id"]: one for one in base.frame.filter(mine).iter_rows(named=True)}
     names = {base.write.stands.rack, base.write.stands.at, base.write.stands.face}
-    shall = [
+    desired = [
         (record_id, {**there.get(record_id or "", {}), **row.values}) if names & row.values.keys() else (record_id, {})
         for record_id, row in zip(ids, rows, strict=True)
     ]
-    return base.misplaced(shall)
+    return base.misplaced(desired)
 
 
 def _is_only_read(column: str, base: Basis, fields: Mapping[str, Any]) -> bool:
@@ -196,22 +196,23 @@ def _change(
         if now is None:
             wishes.append(Wish(entry="", source=row.place, values=row.values))
             continue
-        shall = {n: v for n, v in row.values.items() if n in mine and not same(now.get(n), v)}
-        if shall:
-            updates.append(_update(base, now, shall, row.place))
-        equal += not shall
+        desired = {n: v for n, v in row.values.items() if n in mine and not same(now.get(n), v)}
+        if desired:
+            updates.append(_update(base, now, desired, row.place))
+        equal += not desired
     change = prepare("push", base.system, base.table, wishes, updates, base.forms, base.known)
     steps = [replace(_described(step, base, catalogue), entry=step.entry or None) for step in change.steps]
     once = [name for name, spec in base.write.fields.items() if spec.once]
     return replace(change, steps=tuple(steps), about={**change.about, **({"once": once} if once else {})}), equal
 
 
-def _update(base: Basis, record: Mapping[str, Any], shall: Mapping[str, Any], place: str) -> Step:
+def _update(base: Basis, record: Mapping[str, Any], desired: Mapping[str, Any], place: str) -> Step:
     possible = base.write.update is not None
     return Step(
-        number=0, table=base.table, action="update" if possible else "report",
+        number=0, table=base.table, operation="update" if possible else "report",
         label=str(record.get("name") or record["record_id"]), key=base.key(record),
-        was={name: record.get(name) for name in shall}, shall=dict(shall), state="ready" if possible else "held",
+        before={name: record.get(name) for name in desired}, desired=dict(desired),
+        state="ready" if possible else "held",
         reason=None if possible else "the dialect does not say how to update one",
         record_id=record["record_id"], source=place,
     )  # fmt: skip
@@ -220,10 +221,10 @@ def _update(base: Basis, record: Mapping[str, Any], shall: Mapping[str, Any], pl
 def _described(step: Step, base: Basis, catalogue: Sequence[Mapping[str, Any]]) -> Step:
     """A model that is created with a device gets what the catalogue says of it."""
     spec = base.dialect.tables[step.table].write
-    if step.action != "create" or step.table == base.table or spec is None:
+    if step.operation != "create" or step.table == base.table or spec is None:
         return step
     for model in catalogue:
-        if all(plain(model.get(name, "")) == plain(value) for name, value in step.key.items()):
+        if all(normalised(model.get(name, "")) == normalised(value) for name, value in step.key.items()):
             more = {name: value for name, value in model.items() if name in spec.fields and value is not None}
-            return replace(step, shall={**step.shall, **more})
+            return replace(step, desired={**step.desired, **more})
     return step

@@ -89,8 +89,9 @@ def _spoken_for(workspace: BaseWorkspace, system: str) -> set[str]:
 
 def _step(row: Mapping[str, Any], retired: Mapping[str, Any], source: str, last: datetime) -> Step:
     return Step(
-        number=0, table=_TABLE, action="update", act="retire", label=row["name"] or row["record_id"],
+        number=0, table=_TABLE, operation="update", action="retire", label=row["name"] or row["record_id"],
         key={name: row[name] for name in ("serial", "name", "maker", "model", "site") if name in row},
-        was={name: row.get(name) for name in retired}, shall=dict(retired), record_id=row["record_id"], source=source,
+        before={name: row.get(name) for name in retired}, desired=dict(retired),
+        record_id=row["record_id"], source=source,
         reason=f"{source} was in no whole pull up to {last:%Y-%m-%d}",
     )  # fmt: skip

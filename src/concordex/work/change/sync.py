@@ -183,22 +183,22 @@ def _updates(
     possible: bool,
 ) -> list[Step]:
     rows = actual.filter(pl.col("entry").is_in(list(found)))
-    shall = {row["entry"]: row for row in wanted.filter(pl.col("entry").is_in(list(found))).iter_rows(named=True)}
+    desired = {row["entry"]: row for row in wanted.filter(pl.col("entry").is_in(list(found))).iter_rows(named=True)}
     state: State = "ready" if possible else "held"
     return [
         Step(
             number=0,
             table=_TABLE,
-            action="update" if possible else "report",
+            operation="update" if possible else "report",
             label=row["name"] or row["record_id"],
             key={name: row.get(name) for name in ("serial", "name", "maker", "model", "site") if name in row},
-            was={name: was for name, (was, _) in found[row["entry"]].items()},
-            shall={name: new for name, (_, new) in found[row["entry"]].items()},
+            before={name: was for name, (was, _) in found[row["entry"]].items()},
+            desired={name: new for name, (_, new) in found[row["entry"]].items()},
             state=state,
             reason=None if possible else "the dialect does not say how to update one",
             record_id=row["record_id"],
             entry=row["entry"],
-            source=shall[row["entry"]].get("source"),
+            source=desired[row["entry"]].get("source"),
         )
         for row in rows.sort("entry").iter_rows(named=True)
     ]
@@ -216,13 +216,13 @@ def _edited(
     rows = actual.filter(pl.col("entry").is_in(list(torn))).select("entry", "record_id", "name").sort("entry")
     return [
         Step(
-            number=0, table=_TABLE, action="report", act="edited", label=name or record_id, key={}, state="held",
-            entry=entry, record_id=record_id, was={field: now for field, (_, now, _) in torn[entry].items()},
-            shall={field: shall for field, (_, _, shall) in torn[entry].items()},
+            number=0, table=_TABLE, operation="report", action="edited", label=name or record_id, key={}, state="held",
+            entry=entry, record_id=record_id, before={field: now for field, (_, now, _) in torn[entry].items()},
+            desired={field: desired for field, (_, _, desired) in torn[entry].items()},
             reason="; ".join(
                 f"{field}: we wrote {shown(last)}{_by(when.get(record_id, {}).get(field))},"
-                f" somebody made it {shown(now)}{_since(seen.get((record_id, field)))}, it should be {shown(shall)}"
-                for field, (last, now, shall) in torn[entry].items()
+                f" somebody made it {shown(now)}{_since(seen.get((record_id, field)))}, it should be {shown(desired)}"
+                for field, (last, now, desired) in torn[entry].items()
             ) + " (--edited ours or theirs decides)",
         )
         for entry, record_id, name in rows.iter_rows()
@@ -248,7 +248,7 @@ def _twice(wanted: pl.DataFrame, actual: pl.DataFrame) -> list[Step]:
     )
     return [
         Step(
-            number=0, table=_TABLE, action="report", label=name or entry, key={}, state="held", entry=entry,
+            number=0, table=_TABLE, operation="report", label=name or entry, key={}, state="held", entry=entry,
             reason=f"it has several records there: {ids}",
         )
         for entry, name, ids in several.iter_rows()

@@ -40,16 +40,16 @@ def _refuse_used(workspace: BaseWorkspace, made: Change) -> None:
     from concordex.work.objects.prepare import refuse_used
 
     back = {(step.table, step.record_id): step for step in made.writes}
-    if not any(step.action == "delete" for step in back.values()):
+    if not any(step.operation == "delete" for step in back.values()):
         return
     held = live(workspace, made.system, list(chosen_kinds(workspace, made.system, [])))
     gone, left = list[Object](), list[Object]()
     for one in held.objects:
         step = back.get((one.kind, one.record_id))
-        if step and step.action == "delete":
+        if step and step.operation == "delete":
             gone.append(one)
         else:  # as the change leaves it
-            left.append(replace(one, body={**one.body, **step.shall}) if step and step.action == "update" else one)
+            left.append(replace(one, body={**one.body, **step.desired}) if step and step.operation == "update" else one)
     refuse_used(workspace, made.system, gone, left, held)
 
 

@@ -138,10 +138,10 @@ def _first(path: str) -> str:
 
 def _only(step: Step, members: set[str]) -> Step:
     """Of an update the members that drifted; what may move stays as it is."""
-    if step.action != "update":
+    if step.operation != "update":
         return step
-    was, shall = ({n: v for n, v in part.items() if n in members} for part in (step.was, step.shall))
-    return replace(step, was=was, shall=shall)
+    was, desired = ({n: v for n, v in part.items() if n in members} for part in (step.before, step.desired))
+    return replace(step, before=was, desired=desired)
 
 
 #: So many files are named to git; of more, it is asked for all of their folder.

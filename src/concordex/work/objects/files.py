@@ -107,12 +107,12 @@ def save(
         if told:
             told("files written", at, len(differences))
         if found.now is None:
-            if key[0] in whole and found.was:
-                Path(str(found.was.source)).unlink()
-                removed.append(Path(str(found.was.source)))
+            if key[0] in whole and found.before:
+                Path(str(found.before.source)).unlink()
+                removed.append(Path(str(found.before.source)))
             continue
-        path = Path(str(found.was.source)) if found.was else folder / key[0] / f"{file_name(key)}.yaml"
-        if found.was is None and str(path).casefold() in taken:  # only in capitals another, or cut to the same
+        path = Path(str(found.before.source)) if found.before else folder / key[0] / f"{file_name(key)}.yaml"
+        if found.before is None and str(path).casefold() in taken:  # only in capitals another, or cut to the same
             path = path.with_name(f"{file_name(key)}~{_digest(key)}.yaml")
         taken.add(str(path).casefold())
         write_yaml(path, _document(found.now, key), lasting=False)  # the note, written last, knows its digest

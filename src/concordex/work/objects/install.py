@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 def installed_on(dialect: d.Dialect, held: Held, one: Object, act: str = "install") -> list[str]:
     """The devices that show an object as installed, as far as the dialect says what shows it."""
     write = dialect.tables[one.kind].write
-    how = write.acts.get(act) if write else None
+    how = write.actions.get(act) if write else None
     if how is None or how.each is None or how.shows is None:
         return []
     table = kinds_of(dialect)[one.kind].references[how.each]
@@ -36,8 +36,8 @@ def prepare_installation(
     wanted = [(one, target) for one in chosen for target in _targets(workspace.dialect(system), held, one, on, act)]
     steps = [
         Step(
-            number=at, table=one.kind, action="act", act=act, label=f"{one.name} on {target}",
-            key={"name": one.name}, shall={"target": target}, record_id=one.record_id,
+            number=at, table=one.kind, operation="action", action=act, label=f"{one.name} on {target}",
+            key={"name": one.name}, desired={"target": target}, record_id=one.record_id,
         )
         for at, (one, target) in enumerate(wanted, start=1)
     ]  # fmt: skip
@@ -47,7 +47,7 @@ def prepare_installation(
 def _targets(dialect: d.Dialect, held: Held, one: Object, on: Sequence[str], act: str) -> list[str]:
     """The devices on which an act is done: all that it may be done on, or those named."""
     write = dialect.tables[one.kind].write
-    how = write.acts.get(act) if write else None
+    how = write.actions.get(act) if write else None
     if how is None or how.each is None:
         raise CalledWrongly(f"{one.kind} are not installed anywhere, as far as the dialect {dialect.name} says")
     off = act == "uninstall" and how.shows is not None
@@ -77,13 +77,13 @@ def onward(workspace: BaseWorkspace, change: Change) -> list[str]:
     """What a change has altered that devices have only once it is installed on them: SYSTEM/KIND/NAME."""
     dialect = workspace.dialect(change.system)
     kinds, found = kinds_of(dialect), dict[tuple[str, str], str]()
-    gone = {(step.table, str(step.key.get("name"))) for step in change.steps if step.action == "delete"}
+    gone = {(step.table, str(step.key.get("name"))) for step in change.steps if step.operation == "delete"}
     for step in change.steps:
-        if step.state != "confirmed" or step.action in ("act", "report"):
+        if step.state != "confirmed" or step.operation in ("action", "report"):
             continue
         table, name = _holder(step, kinds[step.table])
         write = dialect.tables[table].write
-        how = write.acts.get("install") if write else None
+        how = write.actions.get("install") if write else None
         if how and how.each and (table, name) not in gone:
             found[table, name] = how.each
     if not found:
@@ -102,5 +102,5 @@ def _holder(step: Step, kind: Kind) -> tuple[str, str]:
     name = str(step.key.get("name"))
     if not kind.within:
         return kind.table, name
-    parent = step.shall.get(kind.within) or step.was.get(kind.within) or name.partition("/")[0]
+    parent = step.desired.get(kind.within) or step.before.get(kind.within) or name.partition("/")[0]
     return kind.references[kind.within], str(parent)

@@ -258,9 +258,9 @@ class ActualObjects(Actual):
     def body(self, write: d.Write, step: Step) -> dict[str, Any]:
         """An object's members, or those that are written, with ids where names stand."""
         kind = self.kinds[step.table]
-        body: dict[str, Any] = dict(step.shall)
-        if step.action == "create":
-            body = put(body, kind.name, own_name(str(step.key["name"]), step.shall, kind))
+        body: dict[str, Any] = dict(step.desired)
+        if step.operation == "create":
+            body = put(body, kind.name, own_name(str(step.key["name"]), step.desired, kind))
         for member, table in kind.references.items():
             value = get(body, member)
             if value not in (None, "", []):
@@ -283,11 +283,11 @@ class ActualObjects(Actual):
         here, needed = set[tuple[str, str]](), set[tuple[str, str]]()
         for step in steps:
             name = (step.table, str(step.key["name"]))
-            body = step.was if step.action == "delete" else step.shall
+            body = step.before if step.operation == "delete" else step.desired
             refers = {
                 (table, other) for _, table, other in mentioned(Object(kind=step.table, name=name[1], body=body), kinds)
             }
-            if name in needed if step.action == "delete" else refers & here:
+            if name in needed if step.operation == "delete" else refers & here:
                 found.append([])
                 here, needed = set(), set()
             found[-1].append(step)
@@ -298,16 +298,18 @@ class ActualObjects(Actual):
     def aim(self, step: Step) -> dict[str, Any]:
         """The id of the target, where an act is done on one."""
         write = self.session.dialect.tables[step.table].write
-        member = write.acts[step.act or ""].each if write else None
+        member = write.actions[step.action or ""].each if write else None
         if member is None:
             return {}
         table = self.kinds[step.table].references[member]
-        return {"target": self._id(member, table, step.shall["target"])}
+        return {"target": self._id(member, table, step.desired["target"])}
 
     def moved(self, step: Step, record: Mapping[str, Any]) -> dict[str, Any]:
         """What of an object, as the system has just given it by itself, is not what ``step`` rests on."""
-        told = {name for name in step.was if get(record, name) is not None} - self.kinds[step.table].references.keys()
-        return {name: get(record, name) for name in told if not alike(get(record, name), step.was[name])}
+        told = {name for name in step.before if get(record, name) is not None} - self.kinds[
+            step.table
+        ].references.keys()
+        return {name: get(record, name) for name in told if not alike(get(record, name), step.before[name])}
 
     def whole(self, table: str, ids: Sequence[str]) -> dict[str, Flat]:
         """The objects of those ids, member by member, with names for ids."""
@@ -315,24 +317,24 @@ class ActualObjects(Actual):
 
     def written_paths(self, step: Step) -> set[str]:
         """The members that an update writes."""
-        return set(step.shall)
+        return set(step.desired)
 
     def can_show(self, step: Step) -> bool:
         """Whether the target of an act names the object once it is done."""
         write = self.session.dialect.tables[step.table].write
-        act = write.acts[step.act or ""] if write else None
+        act = write.actions[step.action or ""] if write else None
         return act is not None and act.each is not None and act.shows is not None
 
     def shows(self, step: Step) -> str | None:
         """Why the target of an act does not name the object as it should; nothing where it does."""
         write = self.session.dialect.tables[step.table].write
-        act = write.acts[step.act or ""] if write else None
+        act = write.actions[step.action or ""] if write else None
         if write is None or act is None or act.each is None or act.shows is None:
             return None
         table = self.kinds[step.table].references[act.each]
-        shown = step.shall["target"] in bearers(self.looks[table].frame, act.shows, str(step.key["name"]))
-        off = any(other.taken_back == step.act for other in write.acts.values())
-        return None if shown is not off else f"{step.shall['target']} does not show it"
+        shown = step.desired["target"] in bearers(self.looks[table].frame, act.shows, str(step.key["name"]))
+        off = any(other.taken_back == step.action for other in write.actions.values())
+        return None if shown is not off else f"{step.desired['target']} does not show it"
 
     def located(self, step: Step) -> Step:
         """A step with the id that its object has now: made again, it has another."""
@@ -348,7 +350,7 @@ class ActualObjects(Actual):
         """What an object did not take."""
         wrong = [
             f"{name} is {shown(record.get(name))}, not {shown(value)}"
-            for name, value in step.shall.items()
+            for name, value in step.desired.items()
             if not alike(record.get(name), value)
         ]
         return wrong, []
@@ -356,7 +358,7 @@ class ActualObjects(Actual):
     def made(self, step: Step, number: Any) -> None:
         """Remember an object that we have just made."""
         name, nth = str(step.key["name"]), step.key.get("nth", 1)
-        one = Object(kind=step.table, name=name, nth=nth, body=step.shall, record_id=str(number))
+        one = Object(kind=step.table, name=name, nth=nth, body=step.desired, record_id=str(number))
         self.objects.setdefault(step.table, {})[str(number)] = one
         self._found[one.key] = str(number)
         self._ids[step.table, name] = number

@@ -1,4 +1,4 @@
-"""Objects on their way: copied under another name, edited, carried from one system to another."""
+"""Objects on their way: copied under another name, edited, migrated from one system to another."""
 
 from __future__ import annotations
 
@@ -140,7 +140,7 @@ def prepare_copy(
     there = [one for one in original.around.objects if (one.kind, one.name) == (made.kind, made.name)]
     if there and kind.single:
         raise CalledWrongly(
-            f"{target} has its {made.label}, and there is one alone", advice=f"config carry … --to {target} alters it"
+            f"{target} has its {made.label}, and there is one alone", advice=f"config migrate … --to {target} alters it"
         )
     if not original.takes(made):
         raise CalledWrongly(
@@ -163,7 +163,7 @@ Word = Annotated[str, Field(min_length=1)]
 
 
 class Mapped(Part):
-    """What is called otherwise where objects are carried to."""
+    """What is called otherwise where objects are migrated to."""
 
     format: int = Field(ge=1, le=1)
     names: dict[Word, str] = Field(default_factory=dict, description="Name, or KIND/NAME: the name there.")
@@ -177,7 +177,7 @@ def read_map(path: Path) -> Mapped:
     return read_as(path, Mapped)
 
 
-def carried(
+def migrated(
     chosen: Sequence[Object], held: Held, here: Kinds, there: Kinds, told: Mapped | None, *, bound: bool
 ) -> tuple[list[Object], list[str]]:
     """``chosen``, what stands in them, and all that these need, as they shall be in another system.

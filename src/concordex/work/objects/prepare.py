@@ -168,7 +168,7 @@ def _unclear(change: Change, wanted: Sequence[Object], held: Held, kinds: Kinds)
     told = []
     for step in change.writes:
         name = str(step.key["name"])
-        for member, table, said in mentioned(Object(kind=step.table, name=name, body=step.shall), kinds):
+        for member, table, said in mentioned(Object(kind=step.table, name=name, body=step.desired), kinds):
             count = held.bearing(table, said)
             if count > 1:
                 where = place(sources[step.table, name], "object", *member.split("."))
@@ -206,4 +206,4 @@ def prepare_removal(workspace: BaseWorkspace, system: str, gone: Sequence[Object
         change, _ = plan(system, [], gone, kinds, going={one.key for one in gone})
     except InACircle as circle:
         raise CalledWrongly(f"these need each other: {circle}") from circle
-    return _sized(change, held, grave=True)
+    return _sized(change, held, irreversible=True)

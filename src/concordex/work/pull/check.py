@@ -46,7 +46,7 @@ class Finding:
 
     system: str
     step: str
-    well: bool
+    ok: bool
     seen: str
     advice: str = ""
 
@@ -57,7 +57,7 @@ class CheckSeen:
 
     text: str
     advice: str = ""
-    well: bool = True
+    ok: bool = True
 
 
 def check(workspace: BaseWorkspace, systems: Sequence[str] = (), dialect: Dialect | None = None) -> list[Finding]:
@@ -79,10 +79,10 @@ async def _one(workspace: BaseWorkspace, name: str, dialect: Dialect | None) -> 
     try:
         async for step, seen in _steps(workspace, name, dialect):
             if seen is not None:
-                found.append(Finding(system=name, step=step, well=seen.well, seen=seen.text, advice=seen.advice))
+                found.append(Finding(system=name, step=step, ok=seen.ok, seen=seen.text, advice=seen.advice))
     except ConcordexError as error:
         told = f"{_fault(error)}: {error.what}" + (f" ({error.why})" if error.why else "")
-        found.append(Finding(system=name, step=step, well=False, seen=told, advice=error.advice))
+        found.append(Finding(system=name, step=step, ok=False, seen=told, advice=error.advice))
     return found
 
 
@@ -192,13 +192,13 @@ async def _tables(session: Session, dialect: Dialect, now: datetime, *, thorough
             raise
         except ConcordexError as error:
             missing.add(table)
-            yield table, CheckSeen(f"{_fault(error)}: {error}", error.advice, well=False)
+            yield table, CheckSeen(f"{_fault(error)}: {error}", error.advice, ok=False)
             continue
         frames[table] = look.frame
         yield table, told
         if thoroughly:
             async for step, came_back, text in filters(session, table, look.frame, parents, now):
-                yield f"{table}: {step}", CheckSeen(text, "" if came_back else _LOSES, well=came_back)
+                yield f"{table}: {step}", CheckSeen(text, "" if came_back else _LOSES, ok=came_back)
 
 
 _LOSES = "what the system leaves out would be missing: correct the filter in the dialect, or take it out"
@@ -208,7 +208,7 @@ def _doubted(seen: CheckSeen, doubts: Sequence[str]) -> CheckSeen:
     if not doubts:
         return seen
     return CheckSeen(
-        "; ".join([*doubts, seen.text]), seen.advice or "docs/dialects.md, under Whole, and what proves it", well=False
+        "; ".join([*doubts, seen.text]), seen.advice or "docs/dialects.md, under Whole, and what proves it", ok=False
     )
 
 
@@ -227,7 +227,7 @@ def _told(look: TableRead, total: int | None, is_file: bool, below: Sequence[str
         advice = "does `as:` in the dialect fit how these are written?"
     if look.fault:
         told.append(look.fault)
-    return CheckSeen("; ".join([*told, *look.notes]), advice, well=not look.fault)
+    return CheckSeen("; ".join([*told, *look.notes]), advice, ok=not look.fault)
 
 
 def _clock(skew: float) -> CheckSeen:

@@ -40,11 +40,11 @@ class Bodies:
 
     def _revealed(self, write: d.Write, step: Step) -> Step:
         """A step with the secrets that its values only name: in memory, for as long as it is sent."""
-        named = {n: str(step.shall[n]) for n, spec in write.fields.items() if spec.secret and step.shall.get(n)}
+        named = {n: str(step.desired[n]) for n, spec in write.fields.items() if spec.secret and step.desired.get(n)}
         if not named:
             return step
         values = {name: self.reveal(reference) for name, reference in named.items()}
-        return replace(step, shall={**step.shall, **values})
+        return replace(step, desired={**step.desired, **values})
 
     def key(self, steps: Sequence[Step]) -> str | None:
         """By what a system knows a request again: the same for the same steps of a change, however often it is sent."""

@@ -14,7 +14,13 @@ if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
     from concordex.work.workspace.config import Window
 
-_KINDS = {"create": "creations", "update": "updates", "delete": "deletions", "retire": "retirements", "act": "acts"}
+_KINDS = {
+    "create": "creations",
+    "update": "updates",
+    "delete": "deletions",
+    "retire": "retirements",
+    "action": "actions",
+}
 
 #: So many records are never too large a share: where there are three roles, two may be altered.
 _FEW = 5
@@ -45,7 +51,7 @@ def check_guards(
             )
     for table in dict.fromkeys(step.table for step in steps):
         size = _size(workspace, change, table)
-        altered = sum(step.table == table and step.action in ("update", "delete") for step in steps)
+        altered = sum(step.table == table and step.operation in ("update", "delete") for step in steps)
         if altered > _FEW and size and altered / size > guards.share:
             raise Stopped(
                 f"the change alters {altered / size:.0%} of {change.system}/{table} ({altered:,} of {size:,}),"
@@ -74,7 +80,7 @@ def _size(workspace: BaseWorkspace, change: Change, table: str) -> int:
 
 
 def _kind(step: Step) -> str:
-    return "retire" if step.act == "retire" and step.action == "update" else step.action
+    return "retire" if step.action == "retire" and step.operation == "update" else step.operation
 
 
 def _in_window(system: str, windows: Sequence[Window], now: datetime) -> None:

@@ -59,7 +59,13 @@ class Ledger:
         """Whether what became of a step waits for the end: all are done then, or none, and its last word counts."""
         step, state, *_ = outcome
         write = self.dialect.tables[step.table].write
-        if self._closed or not self.committer.as_one or step.action == "act" or write is None or write.commit is None:
+        if (
+            self._closed
+            or not self.committer.as_one
+            or step.operation == "action"
+            or write is None
+            or write.commit is None
+        ):
             return False
         if state == "written" and not self.committer.waiting:  # it was so before anything was staged
             self._kept.pop(step.number, None)

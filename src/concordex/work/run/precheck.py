@@ -55,8 +55,8 @@ def of_creations(actual: Actual, steps: Sequence[Step]) -> Precheck:
     return found
 
 
-def of_the_rest(actual: Actual, steps: Sequence[Step], *, regardless: bool, field_by_field: bool = False) -> Precheck:
-    """Which updates, deletions and acts still rest on what was shown; what somebody changed is not overwritten.
+def of_the_rest(actual: Actual, steps: Sequence[Step], *, force: bool, field_by_field: bool = False) -> Precheck:
+    """Which updates, deletions and actions still rest on what was shown; what somebody changed is not overwritten.
 
     ``field_by_field`` lets an update write the fields that nobody has altered, as an undo does.
     """
@@ -67,21 +67,21 @@ def of_the_rest(actual: Actual, steps: Sequence[Step], *, regardless: bool, fiel
     wholes = actual.whole(steps[0].table, left) if left else {}
     for step in steps:
         record = records.get(step.record_id or "")
-        same = operator.eq if step.action == "act" else actual.same  # an act is done to what was, exactly
-        moved = [n for n in step.was if record and n in record and not same(record[n], step.was[n])]
+        same = operator.eq if step.operation == "action" else actual.same  # an act is done to what was, exactly
+        moved = [n for n in step.before if record and n in record and not same(record[n], step.before[n])]
         done = is_done(actual, step)
-        if done is not None and (step.reason == STAGED or step.action == "update"):
+        if done is not None and (step.reason == STAGED or step.operation == "update"):
             found.settled.append((step, "written", None if step.reason == STAGED else "it was so already", None))
-        elif done is not None and (step.action == "delete" or step.state in AWAY):
+        elif done is not None and (step.operation == "delete" or step.state in AWAY):
             found.settled.append((step, "written", done, None))
         elif record is None:
             found.settled.append((step, "held", "the record is gone since the preview", None))
-        elif step.left and not regardless and (more := moved_since(step.left, wholes.get(step.record_id or "", {}))):
+        elif step.left and not force and (more := moved_since(step.left, wholes.get(step.record_id or "", {}))):
             found.settled.append((step, "held", f"it was altered or added to since we left it: {named(more)}", None))
-        elif moved and not regardless and field_by_field and (rest := _without(step, moved)) and record:
+        elif moved and not force and field_by_field and (rest := _without(step, moved)) and record:
             found.spared[step.number] = _left(record, moved)
             (found.doubtful if step.state in AWAY else found.ready).append(rest)
-        elif moved and not regardless:
+        elif moved and not force:
             found.altered.append((step, moved))
         else:
             (found.doubtful if step.state in AWAY else found.ready).append(step)
@@ -91,14 +91,14 @@ def of_the_rest(actual: Actual, steps: Sequence[Step], *, regardless: bool, fiel
 def in_words(actual: Actual, step: Step, names: Sequence[str], since: Mapping[str, str] | None = None) -> str:
     """What others altered of a record since the preview: what it is now, ``since`` when that is known, and was."""
     record, since = actual.records(step.table, [step.record_id or ""]).get(step.record_id or "", {}), since or {}
-    told = (f"{n} is now {shown(record.get(n))} (was {shown(step.was[n])}{since.get(n, '')})" for n in names)
+    told = (f"{n} is now {shown(record.get(n))} (was {shown(step.before[n])}{since.get(n, '')})" for n in names)
     return f"changed there since the preview: {', '.join(told)}"
 
 
 def _without(step: Step, names: Sequence[str]) -> Step | None:
     """An update without some fields; nothing where no other is left."""
-    rest = {name: value for name, value in step.shall.items() if name not in names}
-    return replace(step, shall=rest) if step.action == "update" and rest else None
+    rest = {name: value for name, value in step.desired.items() if name not in names}
+    return replace(step, desired=rest) if step.operation == "update" and rest else None
 
 
 def _left(record: Mapping[str, Any], names: Sequence[str]) -> str:
@@ -109,10 +109,10 @@ def is_done(actual: Actual, step: Step) -> str | None:
     """In words, that what a step does shows in what was read; nothing where it does not, or cannot."""
     step = actual.located(step)
     record = actual.records(step.table, [step.record_id or ""]).get(step.record_id or "")
-    if step.action == "delete":
+    if step.operation == "delete":
         return "it was gone already" if record is None else None
-    if step.action == "act":
+    if step.operation == "action":
         return "it was done already" if actual.can_show(step) and actual.shows(step) is None else None
-    if record is None or not all(actual.same(record.get(name), value) for name, value in step.shall.items()):
+    if record is None or not all(actual.same(record.get(name), value) for name, value in step.desired.items()):
         return None
     return "it was so already"

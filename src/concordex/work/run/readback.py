@@ -40,7 +40,7 @@ class Before:
         fields: dict[int, Mapping[str, Any]] = {}
         whole: dict[int, Flat] = {}
         for table in dict.fromkeys(step.table for step in steps):
-            mine = [actual.located(s) for s in steps if s.table == table and s.action in ("update", "delete")]
+            mine = [actual.located(s) for s in steps if s.table == table and s.operation in ("update", "delete")]
             ids = [step.record_id for step in mine if step.record_id]
             records, wholes = actual.records(table, ids), actual.whole(table, ids)
             for step in mine:
@@ -104,9 +104,9 @@ class ReadBack:
 
     def _identified(self, step: Step) -> Step:
         """A step with the id of its record as it was read, whatever the system said of it."""
-        if step.action == "update":
+        if step.operation == "update":
             return self.after.located(step)
-        there = self.after.bearers(step) if step.action == "create" else []
+        there = self.after.bearers(step) if step.operation == "create" else []
         if len(there) != 1 or there[0] == step.record_id:
             return step
         said = f"; the system called it {step.record_id}" if step.record_id else ""
@@ -115,7 +115,7 @@ class ReadBack:
     def _beside(self, step: Step, record: Mapping[str, Any] | None, whole: Flat) -> dict[str, tuple[Any, Any]]:
         """What changed in the record of an update though the update does not write it."""
         before = self.before.whole.get(step.number)
-        if step.action != "update" or record is None or before is None:
+        if step.operation != "update" or record is None or before is None:
             return {}
         found = beside(before, whole, self.after.written_paths(step))
         return {path: (was, now) for path, (was, now) in found.items() if not self._is_own(now)}
@@ -128,14 +128,14 @@ class ReadBack:
         self, step: Step, record: Mapping[str, Any] | None, whole: Flat, aside: Mapping[str, tuple[Any, Any]]
     ) -> tuple[dict[str, Any], dict[str, Any]]:
         """What the journal keeps of a record: our fields as they became, and what an undo rests on."""
-        became = {name: record[name] for name in step.shall if name in record} if record is not None else {}
-        if step.action == "create" and record is not None:
+        became = {name: record[name] for name in step.desired if name in record} if record is not None else {}
+        if step.operation == "create" and record is not None:
             return became, {"prints": prints(whole, {path for path, value in whole.items() if self._is_own(value)})}
-        if step.action == "delete":
-            return became, {"was": self.before.whole.get(step.number, {})}
+        if step.operation == "delete":
+            return became, {"before": self.before.whole.get(step.number, {})}
         if aside and record is not None:
             was = self.before.fields.get(step.number, {})
-            moved = {n: [was.get(n), now] for n, now in record.items() if n not in step.shall and was.get(n) != now}
+            moved = {n: [was.get(n), now] for n, now in record.items() if n not in step.desired and was.get(n) != now}
             moved.pop(ORIGINAL, None)
             return became, {"beside": dict(aside), "fields": moved}
         return became, {}
@@ -165,20 +165,20 @@ class ReadBack:
         return ("confirmed" if is_ready else "differs"), "; ".join(filter(None, [words, reason]))
 
     def _verdict(self, step: Step, record: Mapping[str, Any] | None) -> tuple[State, str | None]:
-        there = self.after.bearers(step) if step.action == "create" else []
+        there = self.after.bearers(step) if step.operation == "create" else []
         if len(there) > 1:
             return "doubled", f"{len(there)} records bear its key: {', '.join(there[:5])}"
-        if step.action in ("act", "delete"):
-            still = "the record is still there" if step.action == "delete" and record is not None else None
-            wrong = self.after.shows(step) if step.action == "act" else still
+        if step.operation in ("action", "delete"):
+            still = "the record is still there" if step.operation == "delete" and record is not None else None
+            wrong = self.after.shows(step) if step.operation == "action" else still
             return ("differs", f"read back: {wrong}") if wrong else ("confirmed", step.reason)
-        if step.action == "create" and not there:
+        if step.operation == "create" and not there:
             return "unknown", "the system says that it was made, and it does not show"
         if record is None:
             return "differs", "read back: the record is not there"
         write = self.dialect.tables[step.table].write
         spent = {name for name, spec in write.fields.items() if spec.once or spec.secret} if write else set()
-        told = replace(step, shall={n: v for n, v in step.shall.items() if n not in spent}) if spent else step
+        told = replace(step, desired={n: v for n, v in step.desired.items() if n not in spent}) if spent else step
         wrong_ones, own = self.after.verdict(told, record)
         if wrong_ones:
             return "differs", f"read back: {'; '.join(wrong_ones)}"
@@ -189,7 +189,7 @@ class ReadBack:
         self.workspace.catalogue.refer(
             (self.change.system, step.record_id, step.entry, step.source)
             for step in steps
-            if step.action == "create" and step.record_id and step.entry and step.source
+            if step.operation == "create" and step.record_id and step.entry and step.source
         )
-        gone = [step.record_id for step in steps if step.action == "delete" and step.record_id]
+        gone = [step.record_id for step in steps if step.operation == "delete" and step.record_id]
         self.workspace.catalogue.forget(self.change.system, gone)

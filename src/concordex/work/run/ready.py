@@ -34,10 +34,10 @@ async def until_ready(
     """
     write = session.dialect.tables[table].write
     ready = write.ready if write else None
-    made = {step.record_id: step for step in steps if step.action == "create" and step.record_id}
+    made = {step.record_id: step for step in steps if step.operation == "create" and step.record_id}
     if ready is None or not made:
         return {}
-    end = time.monotonic() + ready.most
+    end = time.monotonic() + ready.timeout
     while True:
         frame = after.looks[table].frame.filter(pl.col("record_id").is_in(list(made)))
         there = set(frame.filter(_holds(ready.when, frame, now))["record_id"])
@@ -56,7 +56,7 @@ async def until_ready(
         elif row["record_id"] in there:
             words = "; ".join([f"ready: {', '.join(facts)}" if facts else "ready", *came])
         else:
-            words = f"it is there, and after {ready.most:g} s not ready ({ready.when})"
+            words = f"it is there, and after {ready.timeout:g} s not ready ({ready.when})"
         told[made[row["record_id"]].number] = row["record_id"] in there, words
     return told
 

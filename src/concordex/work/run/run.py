@@ -69,10 +69,10 @@ def _run_steps(
 ) -> Change:
     number, state = change.number or 0, "stopped"
     try:
-        if change.system in workspace.config.outlets:
-            from concordex.work.targets.databases import run_outlet
+        if change.system in workspace.config.targets:
+            from concordex.work.targets.databases import run_target
 
-            run_outlet(workspace, change, steps, progress)
+            run_target(workspace, change, steps, progress)
         elif change.system in workspace.config.devices:
             completed(_on_devices(workspace, change, steps, _Tally(progress, len(steps)), how))
         else:
@@ -101,7 +101,7 @@ def came_to(change: Change, chosen: Collection[int], how: RunOptions) -> str:
 
 def check_way(workspace: BaseWorkspace, change: Change, *, stage: bool, note: str | None) -> None:
     """Raise CalledWrongly where a change cannot be left staged, or nothing takes its note; and say why."""
-    dialect = None if change.system in workspace.config.outlets else workspace.dialect(change.system)
+    dialect = None if change.system in workspace.config.targets else workspace.dialect(change.system)
     staging = dialect.staging if dialect else None
     if stage and staging is None:
         raise CalledWrongly(f"nothing can be left staged in {change.system}: it takes each write at once")
@@ -184,7 +184,7 @@ class _Run:
                     for layer in [steps] if several else actual.layers(steps):
                         if not sender.ended:
                             await sender.stage(layer)
-                    if not several and steps[0].action == "create" and steps[0].table in referred:
+                    if not several and steps[0].operation == "create" and steps[0].table in referred:
                         await sender.identify(steps)
                 await sender.finish()
             except ConcordexError:

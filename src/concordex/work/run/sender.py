@@ -27,11 +27,11 @@ from concordex.wire import dialect as d
 from concordex.wire.writing.records import (
     Before,
     Refusal,
-    act,
     base_of,
     create,
     create_together,
     delete,
+    perform,
     refusals,
     update,
     update_many,
@@ -81,12 +81,12 @@ class Sender:
         if len({step.table for step in steps}) > 1:
             await self._together(steps)
             return
-        action = steps[0].action
+        action = steps[0].operation
         write = writable(self.dialect, steps[0].table, self.session.endpoint.name)
         if any(step.state in AWAY for step in steps):
             self.committer.expect(write)
         ready = await self._standing(steps)
-        send = {"create": self._create, "update": self._update, "delete": self._delete, "act": self._act}[action]
+        send = {"create": self._create, "update": self._update, "delete": self._delete, "action": self._act}[action]
         how = {"create": write.create, "update": write.update, "delete": write.delete}.get(action)
         parts = lists(ready, self._most(how))
         await at_most(self.dialect.limits.concurrency, [partial(self._unless_ended, send, write, p) for p in parts])
@@ -101,17 +101,17 @@ class Sender:
     def _most(self, how: d.Create | d.Update | d.Delete | d.Together | None) -> int:
         """How many records go in one request; what is guarded by its tag, or sent whole, goes by itself."""
         alone = getattr(how, "etag", False) or getattr(how, "whole", None)
-        return min(how.most, self.how.most or how.most) if how and not alone else 1
+        return min(how.batch_size, self.how.batch_size or how.batch_size) if how and not alone else 1
 
     async def _standing(self, steps: Sequence[Step]) -> list[Step]:
         """Steps that are still to be sent; how the others stand is settled."""
         if not steps:
             return []
-        if steps[0].action == "create":
+        if steps[0].operation == "create":
             found = of_creations(self.actual, steps)
         else:
             parts = self.how.field_by_field
-            found = of_the_rest(self.actual, steps, regardless=self.how.regardless, field_by_field=parts)
+            found = of_the_rest(self.actual, steps, force=self.how.force, field_by_field=parts)
             self.spared |= found.spared
             found.settled += self._altered(found.altered)
         self.ledger.settle(found.settled)
@@ -138,12 +138,12 @@ class Sender:
 
     async def _look(self, steps: Sequence[Step], why: str, since: float | None = None) -> list[Step]:
         """Steps that do not show at the system, however long it may take to settle; those that do are settled."""
-        acts = [step for step in steps if step.action == "act" and not self.actual.can_show(step)]
-        rest = [step for step in steps if step not in acts]
+        actions = [step for step in steps if step.operation == "action" and not self.actual.can_show(step)]
+        rest = [step for step in steps if step not in actions]
         if not rest:
-            return acts
+            return actions
         await self.committer.settle(writable(self.dialect, steps[0].table, self.session.endpoint.name))
-        return acts + await self.lookout.until(rest, partial(self.seen, why), since)
+        return actions + await self.lookout.until(rest, partial(self.seen, why), since)
 
     async def identify(self, steps: Sequence[Step]) -> None:
         """Look up the ids of records that we have just made and that others will refer to: they are not believed."""
@@ -166,7 +166,7 @@ class Sender:
         if not steps:
             return []
         for step in steps:
-            if step.action == "create":
+            if step.operation == "create":
                 there = now.bearers(step)
                 if there:
                     settled.append((step, "written", f"made, although: {why}", there[0] if len(there) == 1 else None))
@@ -335,7 +335,7 @@ class Sender:
                 left.append(step)
                 continue
             found = replace(step, record_id=there)
-            send = partial(act, self.session, how, there, {}, self.bodies.key([step]))
+            send = partial(perform, self.session, how, there, {}, self.bodies.key([step]))
             taken: Outcome = (found, "written", "taken out of the bin", there)
             await self._once(write, [found], send, self._create, partial(self._took, taken))
         return left
@@ -367,10 +367,10 @@ class Sender:
     ) -> None:
         """Nothing of the list was done: set the bad ones aside, or find them by halving."""
         bodies = (
-            self.bodies.sayable(write, steps)[1] if steps[0].action in ("create", "update") else [{} for _ in steps]
+            self.bodies.sayable(write, steps)[1] if steps[0].operation in ("create", "update") else [{} for _ in steps]
         )
         named = {found.index: found.reason for found in refusals(refusal, write.refusals, bodies)}
-        if len(steps) == 1 and self.asks and steps[0].action == "create" and steps[0].number not in self._retold:
+        if len(steps) == 1 and self.asks and steps[0].operation == "create" and steps[0].number not in self._retold:
             self._retold.add(steps[0].number)  # what its device showed may have lived out on the way: once more
             await self._unless_ended(again, write, steps)
             return
@@ -393,7 +393,7 @@ class Sender:
             return
         ids = [self.actual.own_id(step.table, step.record_id or "") for step in steps]
         known, key = self.bodies.known(write.update, steps, bodies), self.bodies.key(steps)
-        if write.update.most > 1 and not write.update.etag and not write.update.whole:
+        if write.update.batch_size > 1 and not write.update.etag and not write.update.whole:
             sent = list(zip(ids, known, strict=True))
             send: Callable[[], Awaitable[Any]] = partial(update_many, self.session, write.update, sent, key)
         else:
@@ -419,7 +419,7 @@ class Sender:
         except WireError as error:
             self._end([step], error)
             return None
-        moved = self.actual.moved(step, base.record) if base and not self.how.regardless else {}
+        moved = self.actual.moved(step, base.record) if base and not self.how.force else {}
         if moved:
             now = ", ".join(f"{name} is now {shown(value)}" for name, value in moved.items())
             self.ledger.settle([(step, "held", f"changed there just now: {now}", None)])
@@ -453,13 +453,13 @@ class Sender:
     async def _act(self, write: d.Write, steps: list[Step]) -> None:
         """Do to a record what the dialect calls by a name."""
         step = self.actual.located(steps[0])
-        how = write.acts[step.act or ""]
+        how = write.actions[step.action or ""]
         try:
             values = {**(self._now(step) or {}), **self.actual.aim(step)}
         except CalledWrongly as lack:
             self.ledger.settle([(step, "held", lack.what, None)])
             return
-        send = partial(act, self.session, how, step.record_id or "", values, self.bodies.key(steps))
+        send = partial(perform, self.session, how, step.record_id or "", values, self.bodies.key(steps))
         taken: Outcome = (step, "written" if how.shows else "confirmed", "the system took it", None)
         await self._once(
             write.model_copy(update={"commit": None}), steps, send, self._act, lambda _: self.ledger.settle([taken])

@@ -27,7 +27,7 @@ def settle(workspace: BaseWorkspace, number: int, step: int, *, done: bool) -> C
             raise CalledWrongly(f"change {number} has no step {step}", advice=f"concordex change show {number} --all")
         if found.state not in ("unknown", "sent"):
             raise CalledWrongly(f"step {step} is {found.state}: only what is unknown can be settled by a person's word")
-        state: State = ("confirmed" if found.action == "act" else "written") if done else "ready"
+        state: State = ("confirmed" if found.operation == "action" else "written") if done else "ready"
         word = "done" if done else "not done"
         reason = f"{word}, says {workspace.signature()['by']}"
         workspace.journal.settled(number, [(found, state, reason, None)])

@@ -39,7 +39,9 @@ def _system(dialect: d.Dialect) -> Iterator[Capability]:
     pace = f"; {limits.rate:g} requests a second" if limits.rate else ""
     yield Capability("system", "several requests at once", limits.concurrency > 1, f"{limits.concurrency}{pace}")
     for name, task in dialect.tasks.items():
-        yield Capability("system", f"follow the task {name}", True, f"{_call(task)}, for {task.most:g} s at the most")
+        yield Capability(
+            "system", f"follow the task {name}", True, f"{_call(task)}, for {task.timeout:g} s at the most"
+        )
     if dialect.staging:
         yield Capability("system", "stage writes until they are committed", True, _stages(dialect.staging))
     if dialect.together:
@@ -92,7 +94,7 @@ def _table(table: d.Table) -> dict[str, str]:
         "name bad records of a list": write.refusals.records if write.refusals else "",
         "put staged writes into effect": _call(write.commit) if write.commit else "",
     }  # fmt: skip
-    return found | {f"act: {name}": act.about or _call(act) for name, act in write.acts.items()}
+    return found | {f"action: {name}": action.about or _call(action) for name, action in write.actions.items()}
 
 
 def _objects(how: d.ObjectSpec) -> str:
@@ -168,7 +170,7 @@ def _sends(how: d.Create | d.Update | d.Delete | None) -> str:
     if how is None:
         return ""
     parts = [_call(how)]
-    parts += [f"{how.most} at once"] if how.most > 1 else []
+    parts += [f"{how.batch_size} at once"] if how.batch_size > 1 else []
     if isinstance(how, d.Update):
         forms = {"members": "", "merge_patch": "merge patch (RFC 7396)", "json_patch": "JSON patch (RFC 6902)"}
         parts += [forms[how.form_of]] if forms[how.form_of] else []

@@ -9,11 +9,11 @@ import polars as pl
 
 from concordex.change.batches import lists
 from concordex.change.compare import differences, parted, same, shown
-from concordex.change.prepare import plain
+from concordex.change.prepare import normalised
 from concordex.change.steps import Change, State, Step
 from concordex.errors import CalledWrongly, ConcordexError
 from concordex.model.fields import FIELDS
-from concordex.store.outlets import DatabaseOutlet, FileOutlet, KeyOfOther, NotTaken, Outlet, TargetRow
+from concordex.store.targets import DatabaseTarget, FileTarget, KeyOfOther, NotTaken, StoredTarget, TargetRow
 from concordex.work.concordance.stored import in_scope
 
 if TYPE_CHECKING:
@@ -24,30 +24,30 @@ if TYPE_CHECKING:
 _BATCH = 1000
 
 
-def outlet_of(workspace: BaseWorkspace, name: str) -> Outlet:
-    """The outlet of that name, ready to be read and written."""
-    into = workspace.config.outlets[name]
+def stored_target(workspace: BaseWorkspace, name: str) -> StoredTarget:
+    """The database or file of that name, ready to be read and written."""
+    into = workspace.config.targets[name]
     columns = [spec.to for spec in into.columns.values()]
     key = into.columns[into.key].to
     if into.file:
-        return FileOutlet(workspace.root / into.file, key, columns)
-    password = workspace.secrets.of_outlet(name)
+        return FileTarget(workspace.root / into.file, key, columns)
+    password = workspace.secrets.of_target(name)
     elsewhere = {
         spec.to: KeyOfOther(table=spec.of.table, column=spec.of.column, id=spec.of.id)
         for spec in into.columns.values() if spec.of
     }  # fmt: skip
-    return DatabaseOutlet(into.url or "", into.table, key, columns, workspace.root, password, elsewhere)
+    return DatabaseTarget(into.url or "", into.table, key, columns, workspace.root, password, elsewhere)
 
 
-def prepare_outlet(workspace: BaseWorkspace, name: str, where: str | None, edited: str) -> tuple[Change, list[str]]:
-    """The change that brings an outlet up to what the concordance says, and notes on how it was made."""
-    into = workspace.config.outlets[name]
+def prepare_target(workspace: BaseWorkspace, name: str, where: str | None, edited: str) -> tuple[Change, list[str]]:
+    """The change that brings a database or file up to what the concordance says, and notes on how it was made."""
+    into = workspace.config.targets[name]
     from concordex.work.concordance.reconcile import freshened  # matching takes a while to import
 
     notes = freshened(workspace)
     entries = in_scope(workspace, [text for text in (into.where, where) if text])
     wanted = _wanted(entries, into)
-    there = _there(outlet_of(workspace, name), into)
+    there = _there(stored_target(workspace, name), into)
     steps = [*_updates(workspace, name, into, wanted, there, edited), *_creations(into, wanted, there)]
     steps += _unkeyed(entries, into)
     numbered = tuple(
@@ -77,20 +77,24 @@ def _unkeyed(entries: pl.DataFrame, into: Into) -> list[Step]:
     rows = keyed.filter(pl.col("_key").is_null() | shared).select("entry", "name", "_key").sort("entry")
     return [
         Step(
-            number=0, table=into.where_to, action="report", label=name or entry, key={}, state="held", entry=entry,
+            number=0, table=into.where_to, operation="report", label=name or entry, key={}, state="held", entry=entry,
             reason=f"it has no {into.key}" if key is None else f"another entry has the {into.key} {key} as well",
         )
         for entry, name, key in rows.iter_rows()
     ]  # fmt: skip
 
 
-def _there(outlet: Outlet, into: Into) -> pl.DataFrame:
-    """What the outlet holds, by our fields; ``several`` tells rows whose key is not theirs alone."""
-    rows = outlet.rows()
+def _there(stored: StoredTarget, into: Into) -> pl.DataFrame:
+    """What the database or file holds, by our fields; ``several`` tells rows whose key is not theirs alone."""
+    rows = stored.rows()
     fields = {name: spec.to for name, spec in into.columns.items()}
     key = fields[into.key]
     said = [
-        {"entry": plain(row[key]), "raw": str(row[key]), **{name: _read(row[to], name) for name, to in fields.items()}}
+        {
+            "entry": normalised(row[key]),
+            "raw": str(row[key]),
+            **{name: _read(row[to], name) for name, to in fields.items()},
+        }
         for row in rows
         if row[key] not in (None, "")
     ]
@@ -132,20 +136,20 @@ def _updates(
     raw = {row["entry"]: row["raw"] for row in there.select("entry", "raw").iter_rows(named=True)}
     steps = [
         Step(
-            number=0, table=into.where_to, action="update", label=labels[key] or key, key={into.key: str(raw[key])},
-            was={field: _kept(was) for field, (was, _) in fields.items()},
-            shall={field: _kept(shall) for field, (_, shall) in fields.items()}, record_id=key,
+            number=0, table=into.where_to, operation="update", label=labels[key] or key, key={into.key: str(raw[key])},
+            before={field: _kept(was) for field, (was, _) in fields.items()},
+            desired={field: _kept(desired) for field, (_, desired) in fields.items()}, record_id=key,
         )
         for key, fields in sorted(clean.items())
     ]  # fmt: skip
     if edited == "hold":
         steps += [
             Step(
-                number=0, table=into.where_to, action="report", act="edited", label=labels[key] or key,
+                number=0, table=into.where_to, operation="report", action="edited", label=labels[key] or key,
                 key={into.key: key}, state="held", record_id=key,
                 reason="; ".join(
-                    f"{field}: we wrote {shown(last)}, somebody made it {shown(now)}, it should be {shown(shall)}"
-                    for field, (last, now, shall) in fields.items()
+                    f"{field}: we wrote {shown(last)}, somebody made it {shown(now)}, it should be {shown(desired)}"
+                    for field, (last, now, desired) in fields.items()
                 ) + " (--edited ours or theirs decides)",
             )
             for key, fields in sorted(torn.items())
@@ -157,9 +161,9 @@ def _creations(into: Into, wanted: pl.DataFrame, there: pl.DataFrame) -> list[St
     new = wanted.join(there.select("entry").unique(), on="entry", how="anti").sort("entry")
     return [
         Step(
-            number=0, table=into.where_to, action="create", label=row["label"] or row["entry"],
+            number=0, table=into.where_to, operation="create", label=row["label"] or row["entry"],
             key={into.key: _one(row[into.key])}, record_id=row["entry"],
-            shall={
+            desired={
                 name: _kept(row[name]) for name, spec in into.columns.items()
                 if spec.owner != "theirs" and row.get(name) not in (None, [])
             },
@@ -177,13 +181,13 @@ def _kept(value: Any) -> Any:
     return value.isoformat() if hasattr(value, "isoformat") else value
 
 
-def run_outlet(
+def run_target(
     workspace: BaseWorkspace, change: Change, steps: Sequence[Step], progress: Callable[[int, int], None] | None
 ) -> None:
-    """Write steps into an outlet, batch by batch, each in one transaction; then read back and compare."""
-    into = workspace.config.outlets[change.system]
-    outlet, number = outlet_of(workspace, change.system), change.number or 0
-    _settle_what_is_so(workspace, number, steps, outlet, into)
+    """Write steps into a database or file, batch by batch, each in one transaction; then read back and compare."""
+    into = workspace.config.targets[change.system]
+    stored, number = stored_target(workspace, change.system), change.number or 0
+    _settle_what_is_so(workspace, number, steps, stored, into)
     left = [step for step in workspace.journal.change(number).steps if step.number in {s.number for s in steps}]
     ready = [step for step in left if step.state in ("ready", "sent", "refused", "held")]
     done = len(steps) - len(ready)
@@ -192,7 +196,7 @@ def run_outlet(
     for part in lists(ready, _BATCH):
         workspace.journal.sending(number, part)
         try:
-            told = outlet.write([_row(step, into) for step in part])
+            told = stored.write([_row(step, into) for step in part])
         except ConcordexError as error:  # a transaction, or a file, is written whole or not at all
             workspace.journal.settled(number, [(step, "ready", str(error), None) for step in part])
             raise
@@ -204,27 +208,27 @@ def run_outlet(
         done += len(part)
         if progress:
             progress(done, len(steps))
-    _read_back(workspace, number, outlet, into)
+    _read_back(workspace, number, stored, into)
 
 
 def _row(step: Step, into: Into) -> TargetRow:
     to = {name: spec.to for name, spec in into.columns.items()}
-    shall = {to[name]: value for name, value in step.shall.items()}
+    desired = {to[name]: value for name, value in step.desired.items()}
     key = step.key[into.key]
-    if step.action == "delete":
-        return TargetRow(key=key, was={to[name]: value for name, value in step.was.items()}, shall=None)
-    if step.action == "create":
-        return TargetRow(key=key, was=None, shall={**shall, to[into.key]: key})
-    return TargetRow(key=key, was={to[name]: value for name, value in step.was.items()}, shall=shall)
+    if step.operation == "delete":
+        return TargetRow(key=key, before={to[name]: value for name, value in step.before.items()}, desired=None)
+    if step.operation == "create":
+        return TargetRow(key=key, before=None, desired={**desired, to[into.key]: key})
+    return TargetRow(key=key, before={to[name]: value for name, value in step.before.items()}, desired=desired)
 
 
 def _settle_what_is_so(
-    workspace: BaseWorkspace, number: int, steps: Sequence[Step], outlet: Outlet, into: Into
+    workspace: BaseWorkspace, number: int, steps: Sequence[Step], stored: StoredTarget, into: Into
 ) -> None:
     """What an earlier run wrote before it was cut off is not written again."""
     if not any(step.state == "sent" for step in steps):
         return
-    there = {row["entry"]: row for row in _there(outlet, into).iter_rows(named=True)}
+    there = {row["entry"]: row for row in _there(stored, into).iter_rows(named=True)}
     so: list[tuple[Step, State, str | None, str | None]] = [
         (step, "written", "it had arrived", None)
         for step in steps
@@ -233,8 +237,8 @@ def _settle_what_is_so(
     workspace.journal.settled(number, so)
 
 
-def _read_back(workspace: BaseWorkspace, number: int, outlet: Outlet, into: Into) -> None:
-    there = {row["entry"]: row for row in _there(outlet, into).iter_rows(named=True)}
+def _read_back(workspace: BaseWorkspace, number: int, stored: StoredTarget, into: Into) -> None:
+    there = {row["entry"]: row for row in _there(stored, into).iter_rows(named=True)}
     settled: list[tuple[Step, State, str | None, str | None]] = []
     became: list[tuple[Step, dict[str, Any], dict[str, Any]]] = []
     for step in workspace.journal.change(number).steps:
@@ -244,25 +248,25 @@ def _read_back(workspace: BaseWorkspace, number: int, outlet: Outlet, into: Into
         wrong = _wrong(step, row)
         settled.append((step, "differs" if wrong else "confirmed", "; ".join(wrong) or step.reason, None))
         if row is not None:
-            became.append((step, {name: _kept(row[name]) for name in step.shall}, {}))
+            became.append((step, {name: _kept(row[name]) for name in step.desired}, {}))
     workspace.journal.settled(number, settled)
     workspace.journal.kept(number, became)
 
 
 def _wrong(step: Step, row: Mapping[str, Any] | None) -> list[str]:
-    if step.action == "delete":
+    if step.operation == "delete":
         return [] if row is None else ["the row is still there"]
     if row is None:
         return ["the row is not there"]
     return [
         f"{name} is {shown(_kept(row[name]))}, not {shown(value)}"
-        for name, value in step.shall.items()
+        for name, value in step.desired.items()
         if not same(row[name], value)
     ]
 
 
 def known(workspace: BaseWorkspace, name: str) -> bool:
-    """Whether ``name`` is an outlet; refused where it is a system as well."""
-    if name in workspace.config.outlets and name in workspace.config.systems:
-        raise CalledWrongly(f"{name} is a system and an outlet", advice="give one of them another name")
-    return name in workspace.config.outlets
+    """Whether ``name`` is a database or file; refused where it is a system as well."""
+    if name in workspace.config.targets and name in workspace.config.systems:
+        raise CalledWrongly(f"{name} is a system and a database or file", advice="give one of them another name")
+    return name in workspace.config.targets

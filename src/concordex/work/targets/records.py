@@ -12,7 +12,7 @@ import orjson
 import polars as pl
 
 from concordex.change.compare import same, verdict
-from concordex.change.prepare import Form, Key, NaturalKeys, ReferenceMember, natural, plain
+from concordex.change.prepare import Form, Key, NaturalKeys, ReferenceMember, natural, normalised
 from concordex.change.steps import Step
 from concordex.change.whole import Flat, flat
 from concordex.errors import CalledWrongly, WireError
@@ -34,7 +34,7 @@ def form_of(table: d.Table) -> Form:
     write = table.write
     if write is None:
         return Form(keys=[["name"]], can_create=False, can_update=False)
-    back = {name: act.taken_back for name, act in write.acts.items() if act.taken_back}
+    back = {name: act.taken_back for name, act in write.actions.items() if act.taken_back}
     named = {name for ref in write.references.values() for name in ref.by.values()}
     links = [ReferenceMember(via=ref.via, by=ref.by) for ref in write.references.values()]
     return Form(
@@ -60,7 +60,7 @@ def known_in(frame: pl.DataFrame, form: Form) -> NaturalKeys:
                 known.several.setdefault(found, [first]).append(row["record_id"])
         for name in form.unique:
             if row[name] is not None:
-                known.unique[name].setdefault(plain(row[name]), row["record_id"])
+                known.unique[name].setdefault(normalised(row[name]), row["record_id"])
     return known
 
 
@@ -180,10 +180,10 @@ class Actual:
 
     def body(self, write: d.Write, step: Step) -> dict[str, Any]:
         """What is sent for a step; of an update the members that are written."""
-        if step.action == "create":
-            return body_of(step.shall, write, self.number)
-        emptied = {name for name, value in step.shall.items() if value in (None, [])}
-        return body_of({**step.key, **step.shall}, _only(write, set(step.shall)), self.number, emptied)
+        if step.operation == "create":
+            return body_of(step.desired, write, self.number)
+        emptied = {name for name, value in step.desired.items() if value in (None, [])}
+        return body_of({**step.key, **step.desired}, _only(write, set(step.desired)), self.number, emptied)
 
     def layers(self, steps: Sequence[Step]) -> list[list[Step]]:
         """Steps of one table and action in lists of which each must end before the next begins."""
@@ -191,7 +191,7 @@ class Actual:
 
     def aim(self, step: Step) -> dict[str, Any]:
         """What else an act needs: what it is done with, and on what."""
-        return dict(step.shall)
+        return dict(step.desired)
 
     def own_id(self, table: str, record_id: str) -> Any:
         """An id as the system itself writes it: a number stays one."""
@@ -213,8 +213,8 @@ class Actual:
         mapper.add(columns, [record])
         now = mapper.frame([mapper.taken(columns)]).row(0, named=True)
         asked = {name for name, spec in table.fields.items() if not spec.via and not spec.of_parent}
-        told = {n for n in asked & step.was.keys() if any(at(path).shown(record) for path in table.fields[n].from_)}
-        return {name: now[name] for name in told if not self.same(now[name], step.was[name])}
+        told = {n for n in asked & step.before.keys() if any(at(path).shown(record) for path in table.fields[n].from_)}
+        return {name: now[name] for name in told if not self.same(now[name], step.before[name])}
 
     def whole(self, table: str, ids: Sequence[str]) -> dict[str, Flat]:
         """The system's own records of those ids, member by member, without what it alters itself."""
@@ -232,8 +232,8 @@ class Actual:
         write = table.write
         if write is None:
             return set()
-        refs = [ref for ref in write.references.values() if step.shall.keys() & set(ref.by.values())]
-        names = {*step.shall, *(name for ref in refs for name in ref.by.values())}
+        refs = [ref for ref in write.references.values() if step.desired.keys() & set(ref.by.values())]
+        names = {*step.desired, *(name for ref in refs for name in ref.by.values())}
         found = {write.fields[name].to for name in names if name in write.fields} | {ref.to for ref in refs}
         read = {name: [_plain_path(path) for path in spec.from_] for name, spec in table.fields.items()}
         found |= {path for name in names for path in read.get(name, ())}
@@ -247,14 +247,14 @@ class Actual:
     def can_show(self, step: Step) -> bool:
         """Whether it can be seen in what is read that an act was done."""
         write = self.session.dialect.tables[step.table].write
-        act = write.acts[step.act or ""] if write else None
-        return act is not None and act.shows is not None and step.shall.get(act.shows) is not None
+        act = write.actions[step.action or ""] if write else None
+        return act is not None and act.shows is not None and step.desired.get(act.shows) is not None
 
     def shows(self, step: Step) -> str | None:
         """Why an act does not show in what was read back: a field of its record; nothing where it does, or need not."""
         write = self.session.dialect.tables[step.table].write
-        act = write.acts[step.act or ""] if write else None
-        wanted = step.shall.get(act.shows) if act and act.shows else None
+        act = write.actions[step.action or ""] if write else None
+        wanted = step.desired.get(act.shows) if act and act.shows else None
         if act is None or act.shows is None or wanted is None:
             return None
         record = self.records(step.table, [step.record_id or ""]).get(step.record_id or "", {})
@@ -272,13 +272,13 @@ class Actual:
 
     def verdict(self, step: Step, record: Mapping[str, Any]) -> tuple[list[str], list[str]]:
         """What a record did not take of a step, and what the system wrote in its own way, in words."""
-        return verdict(step.shall, step.was, record)
+        return verdict(step.desired, step.before, record)
 
     def made(self, step: Step, number: Any) -> None:
         """Remember a record that we have just made."""
         table = step.table
         for names in self._form(table).keys:
-            key = natural(step.shall, names)
+            key = natural(step.desired, names)
             if key is not None:
                 self._known[table].keys[key] = str(number)
                 self._raw.setdefault(table, {})[key] = number
@@ -297,7 +297,7 @@ class Actual:
         """Do not refer to records that are not there after all."""
         for step in steps:
             for names in self._form(step.table).keys:
-                if (key := natural(step.shall, names)) is not None:
+                if (key := natural(step.desired, names)) is not None:
                     self._known[step.table].keys.pop(key, None)
                     self._raw.get(step.table, {}).pop(key, None)
         self._numbers.clear()

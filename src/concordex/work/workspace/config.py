@@ -339,7 +339,7 @@ class Guards(Part):
     updates: int = Field(1000, ge=0)
     deletions: int = Field(100, ge=0)
     retirements: int = Field(50, ge=0)
-    acts: int = Field(100, ge=0)
+    actions: int = Field(100, ge=0)
     windows: list[Window] = Field(default_factory=list, description="When anything may be written; always, if none.")
     share: float = Field(0.5, ge=0, le=1, description="Of the records of a table, how much may be altered.")
 
@@ -367,7 +367,7 @@ class WorkspaceConfig(Part):
     systems: dict[Slug, System] = Field(default_factory=dict)
     reconcile: Reconcile = Field(default_factory=Reconcile)
     sync: dict[Slug, SyncTarget] = Field(default_factory=dict)
-    outlets: dict[Slug, Into] = Field(default_factory=dict)
+    targets: dict[Slug, Into] = Field(default_factory=dict)
     devices: dict[Slug, Devices] = Field(default_factory=dict)
     drift: DriftRules = Field(default_factory=DriftRules)
     guards: Guards = Field(default_factory=Guards)
@@ -441,7 +441,7 @@ def _bad_filters(document: Any, config: WorkspaceConfig, known: Mapping[str, Gro
     """Filters that cannot be meant: told when the file is read, not when they are used."""
     filters: list[tuple[tuple[str | int, ...], str | None]] = [(("reconcile", "at_rest"), config.reconcile.at_rest)]
     filters += [(("sync", name, "where"), rule.where) for name, rule in config.sync.items()]
-    filters += [(("outlets", name, "where"), into.where) for name, into in config.outlets.items()]
+    filters += [(("targets", name, "where"), into.where) for name, into in config.targets.items()]
     for name, system in config.systems.items():
         filters.append((("systems", name, "knows"), system.knows))
         filters += [

@@ -33,13 +33,13 @@ class Secrets:
         part = self.config.systems.get(name) or self.config.devices[name.partition(":")[0]]
         return self.of(reference, name, part).reveal()
 
-    def of_outlet(self, name: str) -> str | None:
-        """The password of an outlet, where it has one."""
-        into = self.config.outlets[name]
+    def of_target(self, name: str) -> str | None:
+        """The password of a database or file, where it has one."""
+        into = self.config.targets[name]
         return self._had_once(Wanted(into.password, name, into.url or "")).reveal() if into.password else None
 
     def named(self, names: Sequence[str] | None = None) -> list[Wanted]:
-        """The secrets that all systems, devices and outlets need, or some systems do, and where each would be sent."""
+        """The secrets that all systems, devices and databases need, or some of them, and where each would be sent."""
         config, found = self.config, list[Wanted]()
         parts: dict[str, System | Devices] = {**config.systems, **config.devices}
         for name, part in parts.items():
@@ -48,7 +48,7 @@ class Secrets:
                 to = destination(part)
                 found += [Wanted(text, name, to) for text in dict.fromkeys(given) if text and is_reference(text)]
         if names is None:
-            found += [Wanted(o.password, name, o.url or "") for name, o in config.outlets.items() if o.password]
+            found += [Wanted(o.password, name, o.url or "") for name, o in config.targets.items() if o.password]
         return found
 
     def fetch(self, names: Sequence[str]) -> None:

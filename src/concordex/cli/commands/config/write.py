@@ -1,4 +1,4 @@
-"""Changes of configuration objects: loaded back, copied, carried over, removed, installed."""
+"""Changes of configuration objects: loaded back, copied, migrated, removed, installed."""
 
 from __future__ import annotations
 
@@ -12,7 +12,19 @@ import typer
 from concordex.cli import draw
 from concordex.cli.commands.config.choose import Address, Addresses, Bound, Kind, complete_objects, live, objects_at
 from concordex.cli.options import Form, complete_systems, words, workspace
-from concordex.cli.propose import AnyTime, ChangeOptions, Count, Draft, Every, Most, Note, Stage, Together, Yes, propose
+from concordex.cli.propose import (
+    AnyTime,
+    BatchSize,
+    ChangeOptions,
+    Count,
+    Draft,
+    Every,
+    Note,
+    Stage,
+    Together,
+    Yes,
+    propose,
+)
 from concordex.cli.statuses import Status
 from concordex.words import plural
 
@@ -34,7 +46,7 @@ def push(
     draft: Draft = False,
     yes: Yes = False,
     together: Together = False,
-    most: Most = None,
+    batch_size: BatchSize = None,
     stage: Stage = False,
     note: Note = None,
     any_time: AnyTime = False,
@@ -68,14 +80,14 @@ def push(
         )  # fmt: skip
     for text in here.objects.odd_members(wanted, held)[:_ODD]:
         draw.note(text, "yellow")
-    altered = sum(step.action in ("create", "update") for step in change.steps)
+    altered = sum(step.operation in ("create", "update") for step in change.steps)
     draw.note(f"{plural(len(wanted), 'object')} in {path}: {len(wanted) - altered:,} are so in {to} already")
     change = replace(change, about={**change.about, "from": str(path), "command": "config push"})
     answers = ChangeOptions(
         stage=stage,
         note=note,
         together=together,
-        most=most,
+        batch_size=batch_size,
         draft=draft,
         yes=yes,
         every=every,
@@ -145,7 +157,7 @@ def _under_a_free_name(here: Workspace, original: Original, made: Object) -> Obj
     return made
 
 
-def carry(
+def migrate(
     addresses: Annotated[
         list[str],
         typer.Argument(help="SYSTEM/KIND/NAME, SYSTEM/KIND, or a SYSTEM as a whole.", autocompletion=complete_objects),
@@ -158,7 +170,7 @@ def carry(
     draft: Draft = False,
     yes: Yes = False,
     together: Together = False,
-    most: Most = None,
+    batch_size: BatchSize = None,
     stage: Stage = False,
     any_time: AnyTime = False,
     every: Every = False,
@@ -172,9 +184,9 @@ def carry(
 
     Examples:
 
-    concordex config carry pilot/policies --to production --map names.yaml --draft
+    concordex config migrate pilot/policies --to production --map names.yaml --draft
 
-    concordex config carry 'pilot/rules/quay/let the crew in' --to production
+    concordex config migrate 'pilot/rules/quay/let the crew in' --to production
     """
     here = workspace()
     system = addresses[0].partition("/")[0]
@@ -183,11 +195,18 @@ def carry(
     for text in notes:
         draw.note(text, "yellow")
     change, _ = here.objects.push(to, made, live(here, to, sorted({one.kind for one in made})), free=not bound)
-    change = replace(change, about={**change.about, "from": ", ".join(addresses), "command": "config carry"})
+    change = replace(change, about={**change.about, "from": ", ".join(addresses), "command": "config migrate"})
     more = f", with {len(made) - len(chosen):,} that stand in them or that they need" if len(made) > len(chosen) else ""
     draw.note(f"{plural(len(chosen), 'object')} of {system}{more}")
     answers = ChangeOptions(
-        stage=stage, together=together, most=most, draft=draft, yes=yes, every=every, form=form, any_time=any_time
+        stage=stage,
+        together=together,
+        batch_size=batch_size,
+        draft=draft,
+        yes=yes,
+        every=every,
+        form=form,
+        any_time=any_time,
     )
     return propose(here, change, answers, f"{to} has them so")
 

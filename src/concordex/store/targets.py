@@ -41,18 +41,18 @@ class TargetRow:
     """
 
     key: Any
-    was: Values | None
-    shall: Values | None
+    before: Values | None
+    desired: Values | None
 
     def obstacle(self, there: Sequence[Values]) -> str | None:
         """Why it is left as it is, given the rows that have its key."""
-        if self.was is None:
+        if self.before is None:
             return "a row with this key has appeared since" if there else None
         if len(there) > 1:
             return "several rows have this key"
         if not there:
-            return "the row is gone" if self.shall is not None else None
-        moved = [name for name, value in self.was.items() if not _same(there[0].get(name), value)]
+            return "the row is gone" if self.desired is not None else None
+        moved = [name for name, value in self.before.items() if not _same(there[0].get(name), value)]
         return f"changed there since: {', '.join(moved)}" if moved else None
 
 
@@ -71,7 +71,7 @@ class KeyOfOther:
     id: str = "id"
 
 
-class Outlet(ABC):
+class StoredTarget(ABC):
     """A table of rows that a key tells apart."""
 
     def __init__(self, key: str, columns: Sequence[str]) -> None:
@@ -95,7 +95,7 @@ def plain(value: Any) -> Any:
     return value.isoformat() if isinstance(value, datetime) else value
 
 
-class DatabaseOutlet(Outlet):
+class DatabaseTarget(StoredTarget):
     """A table in SQLite or PostgreSQL."""
 
     def __init__(
@@ -163,17 +163,17 @@ class DatabaseOutlet(Outlet):
         ]
         if (obstacle := row.obstacle(there)) is not None:
             return obstacle
-        shall = dict(row.shall or {})
-        for name in ids.keys() & shall.keys():
-            if shall[name] not in (None, "") and shall[name] not in ids[name]:
-                return NotTaken(f"{name}: {self.elsewhere[name].table} has no {shall[name]!r}")
-            shall[name] = ids[name].get(shall[name])
-        if row.shall is None:
+        desired = dict(row.desired or {})
+        for name in ids.keys() & desired.keys():
+            if desired[name] not in (None, "") and desired[name] not in ids[name]:
+                return NotTaken(f"{name}: {self.elsewhere[name].table} has no {desired[name]!r}")
+            desired[name] = ids[name].get(desired[name])
+        if row.desired is None:
             run(f"DELETE FROM {self._table} WHERE {self._quoted(self.key)} = {self.mark}", (row.key,))  # noqa: S608
-        elif row.was is None:
-            self._insert(run, shall)
+        elif row.before is None:
+            self._insert(run, desired)
         else:
-            self._update(run, row.key, shall)
+            self._update(run, row.key, desired)
         return None
 
     def _meant(self, run: Any, there: KeyOfOther, *, turned: bool = False) -> dict[Any, Any]:
@@ -202,10 +202,10 @@ class DatabaseOutlet(Outlet):
         names, marks = ", ".join(map(self._quoted, values)), ", ".join([self.mark] * len(values))
         run(f"INSERT INTO {self._table} ({names}) VALUES ({marks})", tuple(map(plain, values.values())))  # noqa: S608
 
-    def _update(self, run: Any, key: Any, shall: Values) -> None:
-        sets = ", ".join(f"{self._quoted(name)} = {self.mark}" for name in shall)
+    def _update(self, run: Any, key: Any, desired: Values) -> None:
+        sets = ", ".join(f"{self._quoted(name)} = {self.mark}" for name in desired)
         sql = f"UPDATE {self._table} SET {sets} WHERE {self._quoted(self.key)} = {self.mark}"  # noqa: S608
-        run(sql, (*map(plain, shall.values()), key))
+        run(sql, (*map(plain, desired.values()), key))
 
     def _known(self, run: Any) -> None:
         """Raise CalledWrongly unless the table and its columns are there."""
@@ -295,7 +295,7 @@ def _fitting(value: Any, kind: Any, name: str) -> Any:
         raise ValueError(f"{name}: {value!r} does not fit into a column of {kind}") from error
 
 
-class FileOutlet(Outlet):
+class FileTarget(StoredTarget):
     """A CSV, XLSX or Parquet file, written anew as a whole; columns that are not mapped stay."""
 
     def __init__(self, path: Path, key: str, columns: Sequence[str]) -> None:
@@ -318,8 +318,8 @@ class FileOutlet(Outlet):
         for row in rows:
             there = at.get(str(row.key), [])
             try:
-                shall = {
-                    name: _fitting(value, self._kinds.get(name), name) for name, value in (row.shall or {}).items()
+                desired = {
+                    name: _fitting(value, self._kinds.get(name), name) for name, value in (row.desired or {}).items()
                 }
             except ValueError as error:
                 told.append(NotTaken(str(error)))
@@ -327,13 +327,13 @@ class FileOutlet(Outlet):
             told.append(row.obstacle(there))
             if told[-1] is not None:
                 continue
-            if row.shall is None:
+            if row.desired is None:
                 gone.update(map(id, at.pop(str(row.key), [])))
                 continue
-            if row.was is None:
+            if row.before is None:
                 every.append({})
                 there = at[str(row.key)] = [every[-1]]
-            there[0].update(shall)
+            there[0].update(desired)
         names = list(dict.fromkeys([*(name for one in every for name in one), *self.columns]))
         self._keep([one for one in every if id(one) not in gone], names)
         return told
