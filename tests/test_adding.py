@@ -160,7 +160,7 @@ def objects(shell: Shell, *, refused: bool = False) -> str:
         steps.append(("services", "svc-7", {"protocol": "udp", "ports": "7"}))
     document = {
         "format": 1, "kind": "push", "system": "bollard",
-        "steps": [{"action": "create", "table": table, "record": name, "key": {"name": name},
+        "steps": [{"operation": "create", "table": table, "record": name, "key": {"name": name},
                    "desired": {"name": name, **said}} for table, name, said in steps],
     }  # fmt: skip
     with (shell.folder / "objects.yaml").open("w") as file:

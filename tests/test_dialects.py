@@ -133,7 +133,7 @@ def test_the_command_checks_a_file_and_prints_the_schema(shell):
 
 
 @pytest.mark.parametrize(
-    ("action", "fault"),
+    ("act", "fault"),
     [("{path: /x, shows: nowhere}", "there is no field 'nowhere'"), ("{path: /x, taken_back: stop}", "no act 'stop'"),
      ("{path: /x, each: targets}", "'targets' is not among `config: {references: …}`")],
 )  # fmt: skip

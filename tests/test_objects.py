@@ -132,7 +132,7 @@ def rules(*names: str) -> list[Object]:
 
 
 @pytest.mark.parametrize(
-    ("before", "now", "moved"),
+    ("was", "now", "moved"),
     [("abcd", "abcd", ""), ("abcd", "dabc", "d"), ("abcd", "bacd", "a|b"), ("abcd", "xabcd", ""),
      ("abc", "cba", "ab|bc|ac")],
 )  # fmt: skip

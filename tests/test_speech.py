@@ -545,7 +545,7 @@ WRITES = """
 tasks:
   job:
     {path: "/jobs/{task}", started: job, state: is, done: ok, failed: [bad], reason: why, made: ids, every: 0.01,
-    batch_size: 5}
+    timeout: 5}
   where: {path: "{task}", started: "header:Location", state: is, done: ok, every: 0.01}
   slow: {path: "/jobs/{task}", started: job, state: is, done: never, every: 0.01, timeout: 0.03}
 errors: {duplicate: 409, conflict: taken, code: code}
@@ -587,7 +587,7 @@ def parts(**more):
 def test_tasks_are_followed_to_their_end(serve):
     served, _ = write_server(serve)
     how = parts(create={"path": "/make", "task": "job", "batch_size": 5}, action={"path": "/bad", "task": "job"},
-                commit={"path": "/c", "task": "where"}, act_slow={"path": "/slow", "task": "slow"})  # fmt: skip
+                commit={"path": "/c", "task": "where"}, action_slow={"path": "/slow", "task": "slow"})  # fmt: skip
 
     async def all_of_it(session):
         assert await create(session, how["create"], [{"a": 1}, {"a": 2}], "id") == [7, 8]
@@ -596,7 +596,7 @@ def test_tasks_are_followed_to_their_end(serve):
             await perform(session, how["action"], "9")
         assert caught.value.why == "no oil"
         with pytest.raises(ServerFault, match="has not ended"):
-            await perform(session, how["act_slow"], "9")
+            await perform(session, how["action_slow"], "9")
 
     talk(served.url, dialect(WRITES), all_of_it)
     assert sum(path == "/jobs/far" for _, path, _ in served.requests) == 3

@@ -96,8 +96,8 @@ def test_a_snapshot_that_cannot_be_written_or_is_gone_is_told(tmp_path, catalogu
         snapshots.Frames(tmp_path, lambda: catalogue, lambda: catalogue).scan("a.parquet")
 
 
-def step(number: int, table: str = "devices", action: str = "create", **more) -> Step:
-    return Step(number=number, table=table, operation=action, label=f"n{number}", key={"name": f"n{number}"}, **more)
+def step(number: int, table: str = "devices", operation: str = "create", **more) -> Step:
+    return Step(number=number, table=table, operation=operation, label=f"n{number}", key={"name": f"n{number}"}, **more)
 
 
 def test_a_journal_gives_back_what_was_written_down(catalogue):

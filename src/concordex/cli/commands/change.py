@@ -292,7 +292,7 @@ def journal(
         {
             "sent": datetime.fromisoformat(row["sent"]), "by": row["about"].get("by"), "change": row["change"],
             "kind": row["kind"], "from": row["about"].get("from"), "system": row["system"], "table": row["name"],
-            "action": row["action"], "record": row["label"], "record_id": row["record_id"], "state": row["state"],
+            "action": row["operation"], "record": row["label"], "record_id": row["record_id"], "state": row["state"],
             "why": row["reason"],
         }
         for row in workspace().record_of_changes.entries(number)
