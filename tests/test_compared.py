@@ -8,6 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from concordex.change.steps import Outcome
 from concordex.change.whole import beside, flat, lost, moved, prints
 from tests.spite import spiteful
 from tests.test_once import states
@@ -225,7 +226,7 @@ def test_a_system_that_knows_repetitions_gets_the_same_key_for_the_same_step(tmp
     assert len(set(keys)) == len(keys) == 2
     assert all(key for _, key in keys)
     again = shell.workspace.journal.change(1)
-    shell.workspace.journal.settled(1, [(step, "unknown", "lost", None) for step in again.steps])
+    shell.workspace.journal.settled(1, [Outcome(step, "unknown", "lost") for step in again.steps])
     shell.workspace.journal.end(1, "incomplete")
     shell("change", "resume", "1", "--send-again")
     assert len(keys) == 4

@@ -8,7 +8,7 @@ import polars as pl
 import pytest
 
 from concordex.change.batches import halves, lists, stages
-from concordex.change.steps import Change, Step
+from concordex.change.steps import Change, Outcome, Step
 from concordex.errors import CalledWrongly, Stopped, StoreError
 from concordex.store import snapshots
 from concordex.store.catalogue import Catalogue, Snapshot
@@ -107,8 +107,8 @@ def test_a_journal_gives_back_what_was_written_down(catalogue):
     assert (change.number, change.state, change.steps) == (1, "draft", steps)
     journal.sending(1, change.writes)
     assert [s.state for s in journal.change(1).steps] == ["sent", "held"]
-    journal.settled(1, [(steps[0], "written", None, "77")])
-    journal.settled(1, [(steps[0], "confirmed", None, None)])
+    journal.settled(1, [Outcome(steps[0], "written", None, "77")])
+    journal.settled(1, [Outcome(steps[0], "confirmed")])
     first = journal.change(1).steps[0]
     assert (first.state, first.record_id) == ("confirmed", "77")
     assert journal.changes()[0]["steps"] == {"confirmed": 1, "held": 1}

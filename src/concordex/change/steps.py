@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from enum import StrEnum, auto
+from typing import Any, Literal, NamedTuple
 
 Operation = Literal["create", "update", "delete", "action", "report"]
 #: ready      not sent yet, or sent and surely without effect
@@ -20,8 +21,20 @@ Operation = Literal["create", "update", "delete", "action", "report"]
 State = Literal["ready", "sent", "unknown", "written", "confirmed", "differs", "doubled", "refused", "held"]
 Values = Mapping[str, Any]
 
-#: How a reason begins, where nothing of a change is in effect.
-TAKEN_BACK = "staged, and taken back"
+
+class Cause(StrEnum):
+    """Why a step stands as it does, as far as anything depends on it; ``reason`` says it to people."""
+
+    #: Written, and in effect only once it is committed.
+    STAGED = auto()
+    #: It was staged, and nothing of it is in effect.
+    TAKEN_BACK = auto()
+    #: It was so before anything was sent.
+    ALREADY = auto()
+    #: The system wrote it in its own way, and means the same.
+    OWN_WAY = auto()
+    #: It was waited for, and is ready.
+    READY = auto()
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -51,6 +64,7 @@ class Step:
     action: str | None = None
     state: State = "ready"
     reason: str | None = None
+    causes: frozenset[Cause] = frozenset()
     record_id: str | None = None
     entry: str | None = None
     source: str | None = None
@@ -75,6 +89,16 @@ class Step:
         if self.state in ("held", "refused"):
             return self.tried and self.operation not in ("action", "report")
         return self.state in ("ready", "sent", "unknown", "written")
+
+
+class Outcome(NamedTuple):
+    """What became of a step: its state, why, and the record's id; and what of that matters later."""
+
+    step: Step
+    state: State
+    reason: str | None = None
+    record_id: str | None = None
+    causes: frozenset[Cause] = frozenset()
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -175,7 +175,7 @@ def run_and_tell(
 
 
 def _tell(done: Change, chosen: Collection[int]) -> int:
-    from concordex.change.steps import TAKEN_BACK
+    from concordex.change.steps import Cause
     from concordex.cli.outcome import troubled
 
     mine = [step for step in done.steps if step.number in chosen]
@@ -193,16 +193,16 @@ def _tell(done: Change, chosen: Collection[int]) -> int:
     confirmed = [step for step in mine if step.state == "confirmed"]
     word = "taken by the system" if done.kind == "action" else "written, read back and confirmed"
     state = "run in part" if done.state == "partly" else done.state
-    already = sum(not step.sent and (step.reason or "").endswith(" already") for step in confirmed)  # by others
+    already = sum(not step.sent and Cause.ALREADY in step.causes for step in confirmed)  # by others
     told = f"{plural(len(confirmed) - already, 'step')} {word}" + (f"; {already:,} so already" if already else "")
     draw.note(f"change {done.number} is {state}: {told}", "" if wrong else "green")
-    own = [step for step in confirmed if step.reason and "is written" in step.reason]
+    own = [step for step in confirmed if Cause.OWN_WAY in step.causes]
     if own:
         draw.note(f"{len(own):,} of them the system wrote in its own way, such as: {own[0].label}: {own[0].reason}")
     left = len([step for step in done.writes if step.number not in chosen and not troubled(step)])
     if left:
         draw.note(f"{plural(left, 'step')} left: concordex change run {done.number}")
-    if wrong and not confirmed and any((step.reason or "").startswith(TAKEN_BACK) for step in wrong):
+    if wrong and not confirmed and any(Cause.TAKEN_BACK in step.causes for step in wrong):
         draw.note(f"nothing of it is in effect; once that is mended: concordex change resume {done.number}")
     elif wrong:
         draw.note(f"not confirmed: {plural(len(wrong), 'step')}; concordex change show {done.number} --all tells why")
@@ -256,7 +256,9 @@ def _seconds(wait: str | None) -> float:
 
 def _draw_ready(steps: Sequence[Step]) -> None:
     """What came of records that had to be waited for."""
-    ready = [step for step in steps if step.state == "confirmed" and (step.reason or "").startswith("ready")]
+    from concordex.change.steps import Cause
+
+    ready = [step for step in steps if Cause.READY in step.causes]
     if ready:
         rows = [[step.label, (step.reason or "").removeprefix("ready: ")] for step in ready[:_READY]]
         draw.table(["record", "ready"], rows)

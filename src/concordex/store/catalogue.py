@@ -41,7 +41,8 @@ CREATE TABLE IF NOT EXISTS changes (
 CREATE TABLE IF NOT EXISTS steps (
     change INTEGER NOT NULL REFERENCES changes (id), number INTEGER NOT NULL, name TEXT NOT NULL,
     operation TEXT NOT NULL, label TEXT NOT NULL, body TEXT NOT NULL, state TEXT NOT NULL, reason TEXT,
-    record_id TEXT, sent TEXT, answered TEXT, became TEXT, ours INTEGER, whole TEXT, PRIMARY KEY (change, number)
+    record_id TEXT, sent TEXT, answered TEXT, became TEXT, ours INTEGER, whole TEXT, causes TEXT,
+    PRIMARY KEY (change, number)
 );
 CREATE TABLE IF NOT EXISTS references_made (
     system TEXT NOT NULL, record_id TEXT NOT NULL, entry TEXT NOT NULL, source TEXT NOT NULL,
@@ -59,7 +60,7 @@ _LATER = {
     "pulls": {"stop": "TEXT"},
     "snapshots": {"left_out": "TEXT NOT NULL DEFAULT '{}'", "narrowed": "TEXT", "proof": "TEXT"},
     "changes": {"about": "TEXT"},
-    "steps": {"became": "TEXT", "ours": "INTEGER", "whole": "TEXT"},
+    "steps": {"became": "TEXT", "ours": "INTEGER", "whole": "TEXT", "causes": "TEXT"},
     "files": {"content": "TEXT"},
 }
 

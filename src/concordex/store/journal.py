@@ -10,7 +10,7 @@ from uuid import uuid4
 
 import orjson
 
-from concordex.change.steps import Change, State, Step
+from concordex.change.steps import Cause, Change, Outcome, Step
 from concordex.errors import CalledWrongly, Stopped
 from concordex.store.database import Database, DatabaseRow
 from concordex.unseen import fit_to_keep, in_data
@@ -158,24 +158,25 @@ class Journal:
         )
         return [{**row, "about": json.loads(row.get("about") or "{}")} for row in rows]
 
-    def settled(self, number: int, outcomes: Iterable[tuple[Step, State, str | None, str | None]]) -> None:
-        """Write down what became of steps: ``(step, state, reason, record_id)``."""
+    def settled(self, number: int, outcomes: Iterable[Outcome]) -> None:
+        """Write down what became of steps."""
         moment = _now()
         with self._database.atomic():
             self._database.run_many(
-                "UPDATE steps SET state = ?, reason = ?, record_id = COALESCE(?, record_id), answered = ?,"
+                "UPDATE steps SET state = ?, reason = ?, causes = ?, record_id = COALESCE(?, record_id), answered = ?,"
                 " ours = CASE WHEN ? THEN 0 ELSE ours END WHERE change = ? AND number = ?",
                 (  # what was refused, or not taken at all, had no effect: what is found there later is not ours
                     (
-                        state,
-                        fit_to_keep(reason),
-                        made,
+                        one.state,
+                        fit_to_keep(one.reason),
+                        " ".join(sorted(one.causes)),
+                        one.record_id,
                         moment,
-                        state in ("ready", "refused"),
+                        one.state in ("ready", "refused"),
                         number,
-                        step.number,
+                        one.step.number,
                     )
-                    for step, state, reason, made in outcomes
+                    for one in outcomes
                 ),
             )
 
@@ -184,7 +185,8 @@ def _step(row: DatabaseRow) -> Step:
     body = orjson.loads(row["body"])
     return Step(
         number=row["number"], table=row["name"], operation=row["operation"], label=row["label"], state=row["state"],
-        reason=row["reason"], record_id=row["record_id"], entry=body.get("entry"), source=body.get("source"),
+        reason=row["reason"], causes=frozenset(map(Cause, (row.get("causes") or "").split())),
+        record_id=row["record_id"], entry=body.get("entry"), source=body.get("source"),
         key=body["key"], before=body["before"], desired=body["desired"], action=body.get("action"),
         sent=None if row["sent"] is None or row.get("ours") == 0 else datetime.fromisoformat(row["sent"]).timestamp(),
         tried=row["answered"] is not None,

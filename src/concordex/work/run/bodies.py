@@ -7,10 +7,9 @@ from dataclasses import dataclass, replace
 from typing import Any
 from uuid import UUID, uuid5
 
-from concordex.change.steps import Step
+from concordex.change.steps import Outcome, Step
 from concordex.errors import CalledWrongly, SecretError
 from concordex.wire import dialect as d
-from concordex.work.run.precheck import Outcome
 from concordex.work.targets.records import Actual
 
 
@@ -35,7 +34,7 @@ class Bodies:
                 bodies.append(self.actual.body(write, self._revealed(write, step)))
                 found.append(step)
             except (CalledWrongly, SecretError) as lack:
-                settled.append((step, "held", lack.what, None))
+                settled.append(Outcome(step, "held", lack.what))
         return found, bodies, settled
 
     def _revealed(self, write: d.Write, step: Step) -> Step:

@@ -5,9 +5,9 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Awaitable, Callable, Iterable, Sequence
 from contextlib import suppress
-from typing import TypeVar
+from typing import NamedTuple, TypeVar
 
-from concordex.change.steps import TAKEN_BACK
+from concordex.change.steps import Cause
 from concordex.errors import ConcordexError, RequestRefused, SignInRefused, Unreachable, WireError
 from concordex.wire import dialect as d
 from concordex.wire.http.session import Session
@@ -18,6 +18,13 @@ T = TypeVar("T")
 
 #: How often a commit that fails is tried again: twice is the same as once.
 _TRIES = 3
+
+
+class NotInEffect(NamedTuple):
+    """Why what was staged is not in effect."""
+
+    reason: str
+    causes: frozenset[Cause] = frozenset()
 
 
 class Committer:
@@ -75,7 +82,7 @@ class Committer:
             try:
                 await self._commit(commits[0])
             except RequestRefused as refusal:
-                refusal.why = await self._taken_back(refusal)
+                refusal.why = (await self._taken_back(refusal)).reason
                 raise
             if opened and self._is_lost(opened):
                 where = self.session.endpoint.name
@@ -88,7 +95,7 @@ class Committer:
             async with self._lock:
                 await self._commit(write.commit)
 
-    async def end(self, against: str | None) -> str | None:
+    async def end(self, against: str | None) -> NotInEffect | None:
         """Commit what is staged as one; why it was taken back instead, or lost.  ``against``: what forbids it."""
         opened, how = self._opened, self._how
         self._opened = self._how = None
@@ -97,7 +104,7 @@ class Committer:
                 await discard(self.session)
             return None
         if against:
-            return f"{TAKEN_BACK}: {against}{_told_of(await discard(self.session))}"
+            return _taken_back(against, await discard(self.session))
         if not self._is_lost(opened):
             try:
                 await self._commit(how)
@@ -106,7 +113,7 @@ class Committer:
             if not self._is_lost(opened):
                 return None
         await discard(self.session)  # a session that began since holds a part at the most
-        return "staged, and perhaps lost: the session ended before it was committed"
+        return NotInEffect("staged, and perhaps lost: the session ended before it was committed")
 
     def _is_lost(self, opened: int | None) -> bool:
         """Whether the session that staged has ended, and what it staged with it."""
@@ -122,9 +129,8 @@ class Committer:
             with suppress(ConcordexError):
                 await discard(self.session)
 
-    async def _taken_back(self, refusal: RequestRefused) -> str:
-        others = await discard(self.session)
-        return f"{TAKEN_BACK}: not committed: {refusal.why or refusal.what}{_told_of(others)}"
+    async def _taken_back(self, refusal: RequestRefused) -> NotInEffect:
+        return _taken_back(f"not committed: {refusal.why or refusal.what}", await discard(self.session))
 
     async def _commit(self, how: d.Send) -> None:
         for tried in range(1, _TRIES + 1):
@@ -138,6 +144,10 @@ class Committer:
                 await asyncio.sleep(0.2 * tried)
             else:
                 return
+
+
+def _taken_back(why: str, others: Sequence[Pending]) -> NotInEffect:
+    return NotInEffect(f"staged, and taken back: {why}{_told_of(others)}", frozenset({Cause.TAKEN_BACK}))
 
 
 def _told_of(others: Sequence[Pending]) -> str:

@@ -5,11 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 
-from concordex.change.steps import State, Step
+from concordex.change.steps import Outcome, State, Step
 from concordex.store.journal import Journal
 from concordex.wire.dialect import Dialect
 from concordex.work.run.commits import Committer
-from concordex.work.run.precheck import Outcome
 
 
 class Ledger:
@@ -45,19 +44,21 @@ class Ledger:
         settled = [one for one in outcomes if not self._keeps(one)]
         if settled:
             self.journal.settled(self.number, settled)
-            self.states |= {step.number: state for step, state, _, _ in settled}
-        for step, state, reason, record_id in settled:
+            self.states |= {one.step.number: one.state for one in settled}
+        for step, state, reason, record_id, causes in settled:
             self.written.pop(step.number, None)
             self.unknown.pop(step.number, None)
             if state in ("written", "unknown"):
                 into = self.written if state == "written" else self.unknown
-                into[step.number] = replace(step, state=state, reason=reason, record_id=record_id or step.record_id)
+                into[step.number] = replace(
+                    step, state=state, reason=reason, causes=causes, record_id=record_id or step.record_id
+                )
         if ended and outcomes:
             self.told(len(outcomes))
 
     def _keeps(self, outcome: Outcome) -> bool:
         """Whether what became of a step waits for the end: all are done then, or none, and its last word counts."""
-        step, state, *_ = outcome
+        step, state = outcome.step, outcome.state
         write = self.dialect.tables[step.table].write
         if (
             self._closed
@@ -76,7 +77,7 @@ class Ledger:
     def is_written(self, step: Step) -> bool:
         """Whether the system has done a step, be it only staged."""
         kept = self._kept.get(step.number)
-        return step.number in self.written or (kept is not None and kept[1] == "written")
+        return step.number in self.written or (kept is not None and kept.state == "written")
 
     def close(self) -> list[Outcome]:
         """What was kept back until the end; from now on everything is written down at once."""

@@ -8,18 +8,14 @@ from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 from concordex.change.compare import shown
-from concordex.change.steps import State, Step
+from concordex.change.steps import Cause, Outcome, Step
 from concordex.change.whole import moved as moved_since
 from concordex.change.whole import named
 
 if TYPE_CHECKING:
     from concordex.work.targets.records import Actual
 
-#: What became of a step: its state, why, and the record's id.
-Outcome = tuple[Step, State, str | None, str | None]
-
-#: Why a written step is not confirmed yet.
-STAGED = "staged, and not committed"
+_ALREADY = frozenset({Cause.ALREADY})
 
 #: The states of a step that has left here and may have had an effect.
 AWAY = ("sent", "unknown", "written")
@@ -46,12 +42,15 @@ def of_creations(actual: Actual, steps: Sequence[Step]) -> Precheck:
         away = step.state in AWAY
         if not there:
             (found.doubtful if away else found.ready).append(step)
-        elif step.reason == STAGED:
-            found.settled.append((step, "written", None, there[0]))
+        elif Cause.STAGED in step.causes:
+            found.settled.append(Outcome(step, "written", None, there[0]))
         elif away or step.entry is None:
-            found.settled.append((step, "written", "it was there already", there[0] if len(there) == 1 else None))
+            only = there[0] if len(there) == 1 else None
+            found.settled.append(Outcome(step, "written", "it was there already", only, _ALREADY))
         else:
-            found.settled.append((step, "held", f"record {there[0]} has appeared there since the preview", there[0]))
+            found.settled.append(
+                Outcome(step, "held", f"record {there[0]} has appeared there since the preview", there[0])
+            )
     return found
 
 
@@ -70,14 +69,14 @@ def of_the_rest(actual: Actual, steps: Sequence[Step], *, force: bool, field_by_
         same = operator.eq if step.operation == "action" else actual.same  # an act is done to what was, exactly
         moved = [n for n in step.before if record and n in record and not same(record[n], step.before[n])]
         done = is_done(actual, step)
-        if done is not None and (step.reason == STAGED or step.operation == "update"):
-            found.settled.append((step, "written", None if step.reason == STAGED else "it was so already", None))
-        elif done is not None and (step.operation == "delete" or step.state in AWAY):
-            found.settled.append((step, "written", done, None))
+        if done is not None and Cause.STAGED in step.causes:
+            found.settled.append(Outcome(step, "written"))
+        elif done is not None and (step.operation in ("update", "delete") or step.state in AWAY):
+            found.settled.append(Outcome(step, "written", done, causes=_ALREADY))
         elif record is None:
-            found.settled.append((step, "held", "the record is gone since the preview", None))
+            found.settled.append(Outcome(step, "held", "the record is gone since the preview"))
         elif step.left and not force and (more := moved_since(step.left, wholes.get(step.record_id or "", {}))):
-            found.settled.append((step, "held", f"it was altered or added to since we left it: {named(more)}", None))
+            found.settled.append(Outcome(step, "held", f"it was altered or added to since we left it: {named(more)}"))
         elif moved and not force and field_by_field and (rest := _without(step, moved)) and record:
             found.spared[step.number] = _left(record, moved)
             (found.doubtful if step.state in AWAY else found.ready).append(rest)

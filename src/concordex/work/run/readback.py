@@ -8,14 +8,13 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
-from concordex.change.steps import Change, State, Step
+from concordex.change.steps import Cause, Change, Outcome, Step
 from concordex.change.whole import Flat, beside, is_stamp, lost, named, prints
 from concordex.model.fields import ORIGINAL
 from concordex.wire.http.session import Traffic
 from concordex.work.pull.outcome import outcome_of
 from concordex.work.pull.pull import keep
 from concordex.work.run.lookout import looks
-from concordex.work.run.precheck import Outcome
 from concordex.work.run.ready import until_ready
 from concordex.work.run.sender import Sender
 from concordex.work.targets.records import Actual
@@ -74,9 +73,8 @@ class ReadBack:
             for step in mine:
                 record, whole = records.get(step.record_id or ""), wholes.get(step.record_id or "", {})
                 aside = self._beside(step, record, whole)
-                settled.append(
-                    (step, *self._judged(step, record, whole, aside, waited.get(step.number)), step.record_id)
-                )
+                judged = self._judged(step, record, whole, aside, waited.get(step.number))
+                settled.append(judged._replace(record_id=step.record_id))
                 kept.append((step, *self._kept(step, record, whole, aside)))
         self.workspace.journal.kept(self.sender.ledger.number, kept)
         self.sender.ledger.settle(settled, ended=False)
@@ -100,7 +98,7 @@ class ReadBack:
     def _shows(self, step: Step) -> bool:
         step = self._identified(step)
         record = self.after.records(step.table, [step.record_id or ""]).get(step.record_id or "")
-        return self._verdict(step, record)[0] in ("confirmed", "doubled")
+        return self._verdict(step, record).state in ("confirmed", "doubled")
 
     def _identified(self, step: Step) -> Step:
         """A step with the id of its record as it was read, whatever the system said of it."""
@@ -147,42 +145,53 @@ class ReadBack:
         whole: Flat,
         aside: Mapping[str, tuple[Any, Any]],
         waited: tuple[bool, str] | None,
-    ) -> tuple[State, str | None]:
+    ) -> Outcome:
         """What became of a written step: as it was read back, and once it was really there."""
-        state, reason = self._verdict(step, record)
+        found = self._verdict(step, record)
+        state, reason = found.state, found.reason
         if state == "confirmed" and aside:
             told = f"also changed: {named(aside)}"  # by name only: among unmapped members there may be secrets
-            return "differs", "; ".join(filter(None, [told, reason]))
+            return Outcome(step, "differs", "; ".join(filter(None, [told, reason])))
         if state == "confirmed" and step.number in self.sender.spared:
-            return "differs", "; ".join(filter(None, [self.sender.spared[step.number], reason]))
+            return Outcome(step, "differs", "; ".join(filter(None, [self.sender.spared[step.number], reason])))
         again = {path: was for path, was in step.again.items() if not self._is_own(whole.get(path))}
         missing = lost(again, whole) if record is not None else []
         if state == "confirmed" and missing:
-            return "differs", f"not all came back: {named(missing)}"
+            return Outcome(step, "differs", f"not all came back: {named(missing)}")
         if waited is None or state != "confirmed":
-            return state, reason
+            return found
         is_ready, words = waited
-        return ("confirmed" if is_ready else "differs"), "; ".join(filter(None, [words, reason]))
+        told = "; ".join(filter(None, [words, reason]))
+        if not is_ready:
+            return Outcome(step, "differs", told)
+        return Outcome(step, "confirmed", told, causes=found.causes | {Cause.READY})
 
-    def _verdict(self, step: Step, record: Mapping[str, Any] | None) -> tuple[State, str | None]:
+    def _verdict(self, step: Step, record: Mapping[str, Any] | None) -> Outcome:
         there = self.after.bearers(step) if step.operation == "create" else []
         if len(there) > 1:
-            return "doubled", f"{len(there)} records bear its key: {', '.join(there[:5])}"
+            return Outcome(step, "doubled", f"{len(there)} records bear its key: {', '.join(there[:5])}")
         if step.operation in ("action", "delete"):
-            still = "the record is still there" if step.operation == "delete" and record is not None else None
-            wrong = self.after.shows(step) if step.operation == "action" else still
-            return ("differs", f"read back: {wrong}") if wrong else ("confirmed", step.reason)
+            return self._verdict_of_effect(step, record)
         if step.operation == "create" and not there:
-            return "unknown", "the system says that it was made, and it does not show"
+            return Outcome(step, "unknown", "the system says that it was made, and it does not show")
         if record is None:
-            return "differs", "read back: the record is not there"
+            return Outcome(step, "differs", "read back: the record is not there")
         write = self.dialect.tables[step.table].write
         spent = {name for name, spec in write.fields.items() if spec.once or spec.secret} if write else set()
         told = replace(step, desired={n: v for n, v in step.desired.items() if n not in spent}) if spent else step
         wrong_ones, own = self.after.verdict(told, record)
         if wrong_ones:
-            return "differs", f"read back: {'; '.join(wrong_ones)}"
-        return "confirmed", "; ".join(filter(None, [step.reason, *own])) or None
+            return Outcome(step, "differs", f"read back: {'; '.join(wrong_ones)}")
+        causes = step.causes | {Cause.OWN_WAY} if own else step.causes
+        return Outcome(step, "confirmed", "; ".join(filter(None, [step.reason, *own])) or None, causes=causes)
+
+    def _verdict_of_effect(self, step: Step, record: Mapping[str, Any] | None) -> Outcome:
+        """What became of a deletion or an action, which leave no record to compare."""
+        still = "the record is still there" if step.operation == "delete" and record is not None else None
+        wrong = self.after.shows(step) if step.operation == "action" else still
+        if wrong:
+            return Outcome(step, "differs", f"read back: {wrong}")
+        return Outcome(step, "confirmed", step.reason, causes=step.causes)
 
     def _remember(self, steps: Sequence[Step]) -> None:
         """Keep which record stands for which, for targets that have no field to say so."""

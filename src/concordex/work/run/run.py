@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from concordex.change.batches import stages
 from concordex.change.run_options import RunOptions
-from concordex.change.steps import Change, State, Step
+from concordex.change.steps import Cause, Change, Outcome, State, Step
 from concordex.errors import CalledWrongly, ConcordexError, Stopped, StoreError
 from concordex.parallel import at_most, completed
 from concordex.wire.http.session import Session
@@ -20,7 +20,7 @@ from concordex.work.run.bodies import Bodies
 from concordex.work.run.commits import Committer
 from concordex.work.run.guards import check_guards
 from concordex.work.run.ledger import Ledger
-from concordex.work.run.precheck import AWAY, STAGED
+from concordex.work.run.precheck import AWAY
 from concordex.work.run.readback import Before, ReadBack
 from concordex.work.run.sender import Sender
 from concordex.work.show.first_seen import seen_since
@@ -96,7 +96,7 @@ def came_to(change: Change, chosen: Collection[int], how: RunOptions) -> str:
         return "done"
     if not mine:
         return "partly" if any(step.open for step in left) else "incomplete"
-    return "staged" if how.stage and all(step.reason == STAGED for step in mine) else "incomplete"
+    return "staged" if how.stage and all(Cause.STAGED in step.causes for step in mine) else "incomplete"
 
 
 def check_way(workspace: BaseWorkspace, change: Change, *, stage: bool, note: str | None) -> None:
@@ -146,7 +146,7 @@ async def _on_devices(
             if isinstance(error, StoreError):
                 raise
             left = [step for step in mine[address] if running.states.get(step.number, "ready") == "ready"]
-            workspace.journal.settled(running.number, [(step, "ready", str(error), None) for step in left])
+            workspace.journal.settled(running.number, [Outcome(step, "ready", str(error)) for step in left])
 
     await at_most(AT_ONCE, [partial(one, address) for address in mine])
 
@@ -190,7 +190,7 @@ class _Run:
             except ConcordexError:
                 await sender.committer.abandon()
                 raise
-            if not any(step.reason == STAGED for step in sender.ledger.written.values()):
+            if not any(Cause.STAGED in step.causes for step in sender.ledger.written.values()):
                 back = ReadBack(self.workspace, self.change, self._actual(session), sender, before)
                 try:
                     await back.compare(tables)

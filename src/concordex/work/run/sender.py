@@ -6,14 +6,14 @@ import asyncio
 from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import replace
 from functools import partial
-from typing import Any, cast
+from typing import Any
 
 import polars as pl
 
 from concordex.change.batches import halves, lists, stages
 from concordex.change.compare import shown
 from concordex.change.run_options import RunOptions
-from concordex.change.steps import State, Step
+from concordex.change.steps import Cause, Outcome, Step
 from concordex.errors import (
     BadAnswer,
     CalledWrongly,
@@ -37,9 +37,10 @@ from concordex.wire.writing.records import (
     update_many,
 )
 from concordex.work.run.bodies import Bodies
+from concordex.work.run.commits import NotInEffect
 from concordex.work.run.ledger import Ledger
 from concordex.work.run.lookout import Lookout
-from concordex.work.run.precheck import AWAY, STAGED, Outcome, in_words, is_done, of_creations, of_the_rest
+from concordex.work.run.precheck import AWAY, in_words, is_done, of_creations, of_the_rest
 from concordex.work.targets.records import Actual, writable
 
 #: Records that may be forbidden (403) one by one while nothing was allowed; then it is the right that lacks.
@@ -47,6 +48,10 @@ _FORBIDDEN = 3
 
 #: How a step stands that keeps others of its change from coming into effect.
 _STANDS = {"refused": "was refused", "held": "was held", "unknown": "may have been written, or may not"}
+
+
+_STAGED = "staged, and not committed"
+_IS_STAGED = frozenset({Cause.STAGED})
 
 
 class Sender:
@@ -125,7 +130,7 @@ class Sender:
             table, ids = torn[0][0].table, [step.record_id or "" for step, _ in torn]
             moments = self.since(table, self.actual.live[table].filter(pl.col("record_id").is_in(ids)))
         words = partial(in_words, self.actual)
-        return [(step, "held", words(step, names, moments.get(step.record_id or "")), None) for step, names in torn]
+        return [Outcome(step, "held", words(step, names, moments.get(step.record_id or ""))) for step, names in torn]
 
     async def _arrived(self, steps: Sequence[Step]) -> list[Step]:
         """Of steps that an earlier run sent and that do not show, those that may be sent again after a second look."""
@@ -133,7 +138,7 @@ class Sender:
         left = await self._look(steps, "the run that sent it was cut off", since)
         if self.how.send_again or self.how.as_one:  # what was only staged, in a session that ended, has no effect
             return left
-        self.ledger.settle([(step, "unknown", step.reason or _not_seen("sent before"), None) for step in left])
+        self.ledger.settle([Outcome(step, "unknown", step.reason or _not_seen("sent before")) for step in left])
         return []
 
     async def _look(self, steps: Sequence[Step], why: str, since: float | None = None) -> list[Step]:
@@ -153,7 +158,7 @@ class Sender:
         left = await self.lookout.until(mine, self._known_by_key)
         self.actual.forget(left)
         self.ledger.settle(
-            [(step, "unknown", _not_seen("the system says that it made it"), None) for step in left], ended=False
+            [Outcome(step, "unknown", _not_seen("the system says that it made it")) for step in left], ended=False
         )
 
     def _known_by_key(self, now: Actual, steps: Sequence[Step]) -> list[Step]:
@@ -169,10 +174,11 @@ class Sender:
             if step.operation == "create":
                 there = now.bearers(step)
                 if there:
-                    settled.append((step, "written", f"made, although: {why}", there[0] if len(there) == 1 else None))
+                    only = there[0] if len(there) == 1 else None
+                    settled.append(Outcome(step, "written", f"made, although: {why}", only))
             elif is_done(now, step):
-                settled.append((step, "written", f"done, although: {why}", None))
-            if not settled or settled[-1][0] is not step:
+                settled.append(Outcome(step, "written", f"done, although: {why}"))
+            if not settled or settled[-1].step is not step:
                 left.append(step)
         self.actual.learn(now, steps[0].table)
         self.ledger.settle(settled)
@@ -187,7 +193,7 @@ class Sender:
             why = f"{error}; and it could not be looked up: {blind}"
         else:
             why = str(error)
-        self.ledger.settle([(step, "unknown", _not_seen(why), None) for step in left])
+        self.ledger.settle([Outcome(step, "unknown", _not_seen(why)) for step in left])
 
     async def _together(self, steps: list[Step]) -> None:
         """Send creations of several tables in one call; what does not come through so goes table by table."""
@@ -233,26 +239,25 @@ class Sender:
         settled = list[Outcome]()
         for step, number in zip(steps, numbers, strict=True):
             if isinstance(number, Refusal):
-                settled.append((step, "refused", number.reason, None))
+                settled.append(Outcome(step, "refused", number.reason))
             else:
                 self.actual.made(step, number)
-                settled.append((step, "written", None, str(number)))
+                settled.append(Outcome(step, "written", None, str(number)))
         self.ledger.settle(settled)
 
     async def finish(self) -> None:
         """Commit what was staged as one, or take all of it back where a step is not done; or leave it staged."""
         kept = self.ledger.close()
         allowed = ("written",) if self.how.all_of_it else ("written", "refused", "held")
-        undone = ((step, _STANDS.get(state, "is not done")) for step, state, *_ in kept if state not in allowed)
+        undone = ((one.step, _STANDS.get(one.state, "is not done")) for one in kept if one.state not in allowed)
         against = next((f"{step.table}/{step.label} {stands}" for step, stands in undone), None)
         against = against or (str(self.ended) if self.ended else None)
         if self.committer.waiting and self.how.stage and not against:
             self.committer.leave()
-            self.ledger.settle([(step, state, STAGED, rid) for step, state, _, rid in kept], ended=False)
+            self.ledger.settle([one._replace(reason=_STAGED, causes=_IS_STAGED) for one in kept], ended=False)
         elif why := await self.committer.end(against) or against:
-            self.ledger.settle(
-                [(step, "ready", _back(state, reason, why), None) for step, state, reason, _ in kept], ended=False
-            )
+            why = why if isinstance(why, NotInEffect) else NotInEffect(why)
+            self.ledger.settle([_back(one, why) for one in kept], ended=False)
         else:
             self.ledger.settle(kept, ended=False)
 
@@ -274,7 +279,7 @@ class Sender:
             try:
                 answer = await self.committer.in_effect([write], send)
             except Conflict as conflict:  # nothing of ours is there; going on looks anew, and then sends
-                self.ledger.settle([(step, "ready", conflict.why or str(conflict), None) for step in steps])
+                self.ledger.settle([Outcome(step, "ready", conflict.why or str(conflict)) for step in steps])
             except RequestRefused as refusal:
                 await self._refused(write, steps, refusal, again)
             except SignInRefused as refusal:
@@ -285,7 +290,7 @@ class Sender:
                 elif tried == self.dialect.limits.tries or self.ended:
                     self._end(steps, error)
                 else:
-                    self.ledger.settle([(step, "ready", f"not taken: {error}", None) for step in steps], ended=False)
+                    self.ledger.settle([Outcome(step, "ready", f"not taken: {error}") for step in steps], ended=False)
                     await asyncio.sleep(0.1 * 2**tried)  # where the system says how long, everybody waits for that
                     continue
             else:
@@ -295,7 +300,7 @@ class Sender:
 
     def _end(self, steps: Sequence[Step], error: WireError) -> None:
         """Send nothing more: ``steps`` had no effect, and further ones would have none either."""
-        self.ledger.settle([(step, "ready", str(error), None) for step in steps], ended=False)
+        self.ledger.settle([Outcome(step, "ready", str(error)) for step in steps], ended=False)
         self.ended = self.ended or error
 
     async def _forbid(
@@ -336,7 +341,7 @@ class Sender:
                 continue
             found = replace(step, record_id=there)
             send = partial(perform, self.session, how, there, {}, self.bodies.key([step]))
-            taken: Outcome = (found, "written", "taken out of the bin", there)
+            taken = Outcome(found, "written", "taken out of the bin", there)
             await self._once(write, [found], send, self._create, partial(self._took, taken))
         return left
 
@@ -348,8 +353,8 @@ class Sender:
         if self.asks is None:
             return steps
         told = await self.asks(steps)
-        silent = [(step, "held", one, None) for step, one in zip(steps, told, strict=True) if isinstance(one, str)]
-        self.ledger.settle(cast("list[Outcome]", silent))
+        answers = zip(steps, told, strict=True)
+        self.ledger.settle([Outcome(step, "held", one) for step, one in answers if isinstance(one, str)])
         return [one for one in told if isinstance(one, Step)]
 
     def _sayable(self, write: d.Write, steps: Sequence[Step]) -> tuple[list[Step], list[dict[str, Any]]]:
@@ -375,9 +380,9 @@ class Sender:
             await self._unless_ended(again, write, steps)
             return
         if len(steps) == 1:
-            self.ledger.settle([(steps[0], "refused", named.get(0) or refusal.why or str(refusal), None)])
+            self.ledger.settle([Outcome(steps[0], "refused", named.get(0) or refusal.why or str(refusal))])
             return
-        self.ledger.settle([(steps[at], "refused", reason, None) for at, reason in named.items()])
+        self.ledger.settle([Outcome(steps[at], "refused", reason) for at, reason in named.items()])
         rest = [step for at, step in enumerate(steps) if at not in named]
         for part in [rest] if named and rest else halves(rest):
             if part:
@@ -386,7 +391,7 @@ class Sender:
     async def _update(self, write: d.Write, steps: list[Step]) -> None:
         """Send updates: one, or as many as the system takes in one call."""
         if write.update is None:
-            self.ledger.settle([(step, "held", "the dialect does not say how to update one", None) for step in steps])
+            self.ledger.settle([Outcome(step, "held", "the dialect does not say how to update one") for step in steps])
             return
         steps, bodies = self._sayable(write, steps)
         if not steps:
@@ -410,11 +415,11 @@ class Sender:
         try:
             base = await base_of(self.session, how, step.record_id or "", self._now(step))
         except BadAnswer as error:
-            self.ledger.settle([(step, "held", str(error), None)])
+            self.ledger.settle([Outcome(step, "held", str(error))])
             return None
         except RequestRefused as refusal:
             gone = "the record is gone since the preview" if refusal.http in (404, 410) else str(refusal)
-            self.ledger.settle([(step, "held", gone, None)])
+            self.ledger.settle([Outcome(step, "held", gone)])
             return None
         except WireError as error:
             self._end([step], error)
@@ -422,20 +427,20 @@ class Sender:
         moved = self.actual.moved(step, base.record) if base and not self.how.force else {}
         if moved:
             now = ", ".join(f"{name} is now {shown(value)}" for name, value in moved.items())
-            self.ledger.settle([(step, "held", f"changed there just now: {now}", None)])
+            self.ledger.settle([Outcome(step, "held", f"changed there just now: {now}")])
             return None
         return (base,)
 
     def _done(self, steps: Sequence[Step], refused: Any) -> None:
         bad = {one.index: one.reason for one in refused or ()}
         self.ledger.settle([
-            (step, "refused" if place in bad else "written", bad.get(place), None) for place, step in enumerate(steps)
+            Outcome(step, "refused" if place in bad else "written", bad.get(place)) for place, step in enumerate(steps)
         ])  # fmt: skip
 
     async def _delete(self, write: d.Write, steps: list[Step]) -> None:
         """Send deletions as one list."""
         if write.delete is None:
-            self.ledger.settle([(step, "held", "the dialect does not say how to delete one", None) for step in steps])
+            self.ledger.settle([Outcome(step, "held", "the dialect does not say how to delete one") for step in steps])
             return
         ids = [step.record_id or "" for step in steps]
         resting = await self._resting(write.delete, steps[0]) if write.delete.etag else (None,)
@@ -457,10 +462,10 @@ class Sender:
         try:
             values = {**(self._now(step) or {}), **self.actual.aim(step)}
         except CalledWrongly as lack:
-            self.ledger.settle([(step, "held", lack.what, None)])
+            self.ledger.settle([Outcome(step, "held", lack.what)])
             return
         send = partial(perform, self.session, how, step.record_id or "", values, self.bodies.key(steps))
-        taken: Outcome = (step, "written" if how.shows else "confirmed", "the system took it", None)
+        taken = Outcome(step, "written" if how.shows else "confirmed", "the system took it")
         await self._once(
             write.model_copy(update={"commit": None}), steps, send, self._act, lambda _: self.ledger.settle([taken])
         )
@@ -474,8 +479,9 @@ def _not_seen(why: str) -> str:
     return f"it may have arrived, and does not show: {why}"
 
 
-def _back(state: State, reason: str | None, why: str) -> str:
-    """Why a step that comes into effect with others is to be done anew: its own reason, or else theirs."""
-    if state in ("written", "unknown"):
-        return why
-    return f"{state}: {reason}" if state in _STANDS else reason or why
+def _back(one: Outcome, why: NotInEffect) -> Outcome:
+    """A step that comes into effect with others, and is to be done anew: for its own reason, or else theirs."""
+    if one.state in ("written", "unknown"):
+        return Outcome(one.step, "ready", why.reason, causes=why.causes)
+    reason = f"{one.state}: {one.reason}" if one.state in _STANDS else one.reason or why.reason
+    return Outcome(one.step, "ready", reason)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from concordex.change.run_options import RunOptions
-from concordex.change.steps import Change, State
+from concordex.change.steps import Change, Outcome, State
 from concordex.errors import CalledWrongly
 from concordex.work.run.run import came_to
 
@@ -30,7 +30,7 @@ def settle(workspace: BaseWorkspace, number: int, step: int, *, done: bool) -> C
         state: State = ("confirmed" if found.operation == "action" else "written") if done else "ready"
         word = "done" if done else "not done"
         reason = f"{word}, says {workspace.signature()['by']}"
-        workspace.journal.settled(number, [(found, state, reason, None)])
+        workspace.journal.settled(number, [Outcome(found, state, reason)])
         after = workspace.journal.change(number)
         workspace.journal.end(number, came_to(after, {one.number for one in after.steps}, RunOptions()))
         return workspace.journal.change(number)

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from concordex.change.steps import Change, Step
+from concordex.change.steps import Cause, Change, Outcome, Step
 from concordex.errors import CalledWrongly, ConcordexError
 from concordex.parallel import completed
 from concordex.wire.writing.records import commit
 from concordex.wire.writing.staging import Pending, discard, pending
 from concordex.work.run.guards import check_guards
-from concordex.work.run.precheck import STAGED
 
 if TYPE_CHECKING:
     from concordex.wire import dialect as d
@@ -33,7 +32,7 @@ def waiting(workspace: BaseWorkspace, system: str) -> dict[int, list[Step]]:
     """The changes that wait for their commit in a system, the oldest first, and the steps of each that are staged."""
     found = [row["id"] for row in workspace.journal.changes() if (row["system"], row["state"]) == (system, "staged")]
     return {
-        number: [step for step in workspace.journal.change(number).steps if step.reason == STAGED]
+        number: [step for step in workspace.journal.change(number).steps if Cause.STAGED in step.causes]
         for number in sorted(found)
     }
 
@@ -68,7 +67,7 @@ def take_back(workspace: BaseWorkspace, system: str) -> list[int]:
     _check_none(system, completed(send()))
     found = waiting(workspace, system)
     for number, steps in found.items():
-        workspace.journal.settled(number, [(step, "ready", None, None) for step in steps])
+        workspace.journal.settled(number, [Outcome(step, "ready") for step in steps])
         workspace.journal.end(number, "stopped")
     return list(found)
 

@@ -10,7 +10,7 @@ import polars as pl
 from concordex.change.batches import lists
 from concordex.change.compare import differences, parted, same, shown
 from concordex.change.prepare import normalised
-from concordex.change.steps import Change, State, Step
+from concordex.change.steps import Change, Outcome, Step
 from concordex.errors import CalledWrongly, ConcordexError
 from concordex.model.fields import FIELDS
 from concordex.store.targets import DatabaseTarget, FileTarget, KeyOfOther, NotTaken, StoredTarget, TargetRow
@@ -198,10 +198,10 @@ def run_target(
         try:
             told = stored.write([_row(step, into) for step in part])
         except ConcordexError as error:  # a transaction, or a file, is written whole or not at all
-            workspace.journal.settled(number, [(step, "ready", str(error), None) for step in part])
+            workspace.journal.settled(number, [Outcome(step, "ready", str(error)) for step in part])
             raise
-        outcomes: list[tuple[Step, State, str | None, str | None]] = [
-            (step, "written" if why is None else "refused" if isinstance(why, NotTaken) else "held", why, None)
+        outcomes = [
+            Outcome(step, "written" if why is None else "refused" if isinstance(why, NotTaken) else "held", why)
             for step, why in zip(part, told, strict=True)
         ]
         workspace.journal.settled(number, outcomes)
@@ -229,8 +229,8 @@ def _settle_what_is_so(
     if not any(step.state == "sent" for step in steps):
         return
     there = {row["entry"]: row for row in _there(stored, into).iter_rows(named=True)}
-    so: list[tuple[Step, State, str | None, str | None]] = [
-        (step, "written", "it had arrived", None)
+    so = [
+        Outcome(step, "written", "it had arrived")
         for step in steps
         if step.state == "sent" and not _wrong(step, there.get(step.record_id or ""))
     ]
@@ -239,14 +239,14 @@ def _settle_what_is_so(
 
 def _read_back(workspace: BaseWorkspace, number: int, stored: StoredTarget, into: Into) -> None:
     there = {row["entry"]: row for row in _there(stored, into).iter_rows(named=True)}
-    settled: list[tuple[Step, State, str | None, str | None]] = []
+    settled: list[Outcome] = []
     became: list[tuple[Step, dict[str, Any], dict[str, Any]]] = []
     for step in workspace.journal.change(number).steps:
         if step.state != "written":
             continue
         row = there.get(step.record_id or "")
         wrong = _wrong(step, row)
-        settled.append((step, "differs" if wrong else "confirmed", "; ".join(wrong) or step.reason, None))
+        settled.append(Outcome(step, "differs" if wrong else "confirmed", "; ".join(wrong) or step.reason))
         if row is not None:
             became.append((step, {name: _kept(row[name]) for name in step.desired}, {}))
     workspace.journal.settled(number, settled)
