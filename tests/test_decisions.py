@@ -203,7 +203,7 @@ def test_a_concordance_that_another_process_supersedes_meanwhile_is_no_obstacle(
     lists.reconcile()
     lists.say("net", row(id="1", name="sw-7", serial="AAAA1111", site="quay"), *many)
     lists("pull")
-    monkeypatch.setattr(reconcile, "again", late)
+    monkeypatch.setattr(reconcile, "reconcile_again", late)
     made = reconcile.make(lists.workspace)
     assert (made.records, made.looked_at) == (63, 63)
     assert "sw-7" in lists("show", "entries").stdout

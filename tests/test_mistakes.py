@@ -84,7 +84,7 @@ set stowage 'name = x' name
 set stowage '' name=1
 retire crowsnest 'name = x' --yes
 delete stowage 'name = nosuch'
-act muster nosuch 'name = x'
+action muster nosuch 'name = x'
 change results 999 --as nosuch
 config show muster/nosuch
 config show muster/roles/nosuch

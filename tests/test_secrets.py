@@ -226,7 +226,7 @@ push x.json --to parrot --table devices --yes
 set parrot 'name = lamp' name=lamps --yes
 retire parrot 'name = lamp' --yes
 delete parrot 'name = lamp' --count 1
-act parrot ring 'name = lamp' --yes
+action parrot ring 'name = lamp' --yes
 sync parrot --yes
 config list parrot
 config save parrot --into saved

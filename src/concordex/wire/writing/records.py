@@ -13,9 +13,8 @@ import polars as pl
 from concordex.errors import BadAnswer, CalledWrongly, RequestRefused
 from concordex.model.fields import ORIGINAL, Type
 from concordex.model.values import parse_time
-from concordex.query.bind import Binder
-from concordex.query.frames import to_polars
 from concordex.query.parse import parse
+from concordex.query.predicate import predicate
 from concordex.wire import dialect as d
 from concordex.wire.dialect.paths import at
 from concordex.wire.http.formats import merged, put
@@ -102,7 +101,7 @@ def refused_in(session: Session, rules: d.Answers | None, answer: Any, sent: int
         raise BadAnswer(f"the answer tells of {count} records for {sent} sent", where=session.endpoint.name)
     query, frame = parse(rules.refused), _members(listed)
     types = {name: _TYPES.get(kind, Type.TEXT) for name, kind in frame.schema.items()}
-    bad = frame.select(to_polars(query.node, Binder(query, types, session.began)).fill_null(False)).to_series()
+    bad = frame.select(predicate(query, types, session.began, extra=True).fill_null(False)).to_series()
     return [Refusal(n, str(at(rules.reason).first(listed[n]))) for n, no in enumerate(bad) if no]
 
 

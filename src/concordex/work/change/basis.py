@@ -12,13 +12,11 @@ import polars as pl
 from concordex.change.prepare import Form, NaturalKeys, natural, normalised
 from concordex.change.racks import Mounted, clashes
 from concordex.errors import CalledWrongly, QueryError
-from concordex.model.fields import ORIGINAL, Type
-from concordex.query.bind import Binder
-from concordex.query.frames import to_polars
+from concordex.model.fields import Type
+from concordex.query.predicate import predicate_of
 from concordex.store import snapshots as store
 from concordex.wire import dialect as d
 from concordex.words import suggestion
-from concordex.work.show.tables import Shape
 from concordex.work.targets.records import form_of, known_in, tables_for, without_bin, writable
 
 if TYPE_CHECKING:
@@ -170,7 +168,6 @@ def _all_whole(system: str, tables: Sequence[str], newest: Mapping[str, Snapshot
 
 def selected(workspace: BaseWorkspace, base: Basis, selection: str) -> pl.DataFrame:
     """The records that a filter finds, or the one that a natural key names."""
-    shape = Shape(base.frame.lazy())
     try:
         query = workspace.query(selection)
     except QueryError as error:
@@ -184,9 +181,7 @@ def selected(workspace: BaseWorkspace, base: Basis, selection: str) -> pl.DataFr
             f"{base.system} has no record in {base.table} called {selection!r}, and it is no filter",
             advice=suggestion(selection, names) if names else "docs/filters.md",
         ) from error
-    binder = Binder(query, shape.types, workspace.now(), extra=ORIGINAL in base.frame.columns)
-    binder.check()
-    return base.frame.filter(to_polars(query.node, binder))
+    return base.frame.filter(predicate_of(base.frame, query, workspace.now()))
 
 
 def _named(base: Basis, key: str) -> pl.DataFrame | None:

@@ -11,8 +11,7 @@ from concordex.change.choose import chosen, needed_by_objects, needed_by_records
 from concordex.change.steps import Change, Step
 from concordex.errors import CalledWrongly
 from concordex.model.fields import FIELDS, Type
-from concordex.query.bind import Binder
-from concordex.query.frames import to_polars
+from concordex.query.predicate import predicate
 from concordex.words import suggestion
 from concordex.work.change.basis import forms_of
 from concordex.work.objects.live import kinds_of
@@ -62,9 +61,8 @@ def matching(workspace: BaseWorkspace, rows: Sequence[Mapping[str, Any]], where:
         types.setdefault(name, Type.TEXT)
     schema = {name: kind.dtype for name, kind in types.items()}
     frame = pl.DataFrame([{n: _fit(row.get(n), schema[n]) for n in schema} for row in rows], schema=schema)
-    binder = Binder(workspace.query(where), types, workspace.now(), extra=False)
-    binder.check()
-    return frame.select(to_polars(binder.query.node, binder).alias("holds"))["holds"].to_list()
+    holds = predicate(workspace.query(where), types, workspace.now())
+    return frame.select(holds.alias("holds"))["holds"].to_list()
 
 
 def _fit(value: object, kind: pl.DataType) -> object:

@@ -22,8 +22,7 @@ from concordex.match.incremental import NEEDED, reconcile_again
 from concordex.match.learned import FRAMES, Learned
 from concordex.model.fields import ASKABLE, FIELDS, ORIGINAL
 from concordex.model.values import parse_duration
-from concordex.query.bind import Binder
-from concordex.query.frames import to_polars
+from concordex.query.predicate import predicate
 from concordex.version import __version__
 from concordex.work.concordance.rulings import Ruling, for_matching, holding
 from concordex.work.concordance.stored import is_current, read
@@ -256,8 +255,7 @@ def _resting(workspace: BaseWorkspace) -> pl.Expr | None:
 
 
 def _filter(workspace: BaseWorkspace, text: str) -> pl.Expr:
-    binder = Binder(workspace.query(text), ASKABLE, workspace.now(), extra=False)
-    return to_polars(binder.query.node, binder)
+    return predicate(workspace.query(text), ASKABLE, workspace.now())
 
 
 def _rules(workspace: BaseWorkspace, found: list[Snapshot]) -> Rules:

@@ -10,8 +10,7 @@ import polars as pl
 
 from concordex.errors import CalledWrongly
 from concordex.model.fields import ASKABLE
-from concordex.query.bind import Binder
-from concordex.query.frames import to_polars
+from concordex.query.predicate import predicate
 
 if TYPE_CHECKING:
     from concordex.store.database import DatabaseRow
@@ -57,8 +56,7 @@ def in_scope(workspace: BaseWorkspace, filters: Sequence[str]) -> pl.DataFrame:
     """The entries for which all ``filters`` hold."""
     entries = read(workspace, "entries")
     for text in filters:
-        binder = Binder(workspace.query(text), ASKABLE, workspace.now(), extra=False)
-        entries = entries.filter(to_polars(binder.query.node, binder))
+        entries = entries.filter(predicate(workspace.query(text), ASKABLE, workspace.now()))
     return entries.collect()
 
 

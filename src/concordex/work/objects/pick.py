@@ -8,11 +8,9 @@ from typing import TYPE_CHECKING
 
 from concordex.change.objects import Object
 from concordex.errors import CalledWrongly
-from concordex.query.bind import Binder
-from concordex.query.frames import to_polars
+from concordex.query.predicate import predicate_of
 from concordex.words import suggestion
 from concordex.work.objects.live import Held, chosen_kinds
-from concordex.work.show.tables import Shape
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
@@ -75,7 +73,5 @@ def matching(workspace: BaseWorkspace, held: Held, kinds: Iterable[str], where: 
     query = workspace.query(where)
     for kind in kinds:
         frame = held.frames[kind]
-        binder = Binder(query, Shape(frame.lazy()).types, workspace.now())
-        binder.check()
-        chosen |= {(kind, rid) for rid in frame.filter(to_polars(query.node, binder))["record_id"]}
+        chosen |= {(kind, rid) for rid in frame.filter(predicate_of(frame, query, workspace.now()))["record_id"]}
     return [one for one in held.of(kinds) if (one.kind, str(one.record_id)) in chosen]

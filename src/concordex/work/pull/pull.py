@@ -24,6 +24,7 @@ from concordex.errors import (
 )
 from concordex.parallel import all_of, completed
 from concordex.query.bind import Binder
+from concordex.query.predicate import predicate_of
 from concordex.query.tree import Filter
 from concordex.store import snapshots as store
 from concordex.store.catalogue import Snapshot
@@ -40,7 +41,7 @@ from concordex.words import suggestion
 from concordex.work.pull.in_progress import settle
 from concordex.work.pull.outcome import outcome_of
 from concordex.work.pull.pushdown import narrowed, reachable
-from concordex.work.pull.retention import holds, left_out, tidy, with_part
+from concordex.work.pull.retention import left_out, tidy, with_part
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
@@ -298,7 +299,7 @@ class _Plan:
 
     def _part(self, look: TableRead, query: Filter) -> TableRead:
         workspace = self.run.workspace
-        look.frame = look.frame.filter(holds(look.frame, query, workspace.now()))
+        look.frame = look.frame.filter(predicate_of(look.frame, query, workspace.now()))
         if self.base is None or not look.whole:
             why = (
                 f"which are {look.outcome} ({look.why})" if self.base else "and there is nothing whole to put them into"
@@ -306,7 +307,7 @@ class _Plan:
             look.fault = look.fault or f"only records for which {query.text} holds, {why}"
             return look
         base = workspace.frames.scan(str(self.base.file)).collect()
-        before = base.filter(holds(base, query, workspace.now()))
+        before = base.filter(predicate_of(base, query, workspace.now()))
         doubtful = before.join(look.frame.select("record_id"), on="record_id", how="anti").height
         fresh = look.frame.height
         look.frame = with_part(base, look.frame)

@@ -3,16 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime, timedelta
+from datetime import timedelta
 from typing import TYPE_CHECKING
 
 import polars as pl
 
-from concordex.model.fields import ORIGINAL, type_of
 from concordex.model.values import parse_duration
-from concordex.query.bind import Binder
-from concordex.query.frames import to_polars
-from concordex.query.tree import Filter
+from concordex.query.predicate import predicate_of
 from concordex.store.snapshots import beside, join
 
 if TYPE_CHECKING:
@@ -44,15 +41,7 @@ def _unwanted(frame: pl.DataFrame, rule: LeaveOut, workspace: BaseWorkspace) -> 
     if rule.unseen:
         before = workspace.now() - (parse_duration(rule.unseen) or timedelta.max)
         return pl.col("last_seen") < before if "last_seen" in frame.columns else None
-    return holds(frame, workspace.query(rule.where or ""), workspace.now())
-
-
-def holds(frame: pl.DataFrame, query: Filter, now: datetime) -> pl.Expr:
-    """For which rows of ``frame`` a filter holds."""
-    types = {name: type_of(kind, name) for name, kind in frame.schema.items() if name != ORIGINAL}
-    binder = Binder(query, types, now)
-    binder.check()
-    return to_polars(binder.query.node, binder)
+    return predicate_of(frame, workspace.query(rule.where or ""), workspace.now())
 
 
 def with_part(base: pl.DataFrame, part: pl.DataFrame, gone: Sequence[str] = ()) -> pl.DataFrame:

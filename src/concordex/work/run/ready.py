@@ -11,14 +11,11 @@ import polars as pl
 
 from concordex.change.compare import shown
 from concordex.change.steps import Step
-from concordex.model.fields import ORIGINAL
-from concordex.query.bind import Binder
-from concordex.query.frames import to_polars
 from concordex.query.parse import parse
+from concordex.query.predicate import predicate_of
 from concordex.wire import dialect as d
 from concordex.wire.http.session import Session
 from concordex.wire.reading.tables import read_tables
-from concordex.work.show.tables import Shape
 from concordex.work.targets.records import Actual
 
 #: How many of what came along are named.
@@ -40,8 +37,12 @@ async def until_ready(
     end = time.monotonic() + ready.timeout
     while True:
         frame = after.looks[table].frame.filter(pl.col("record_id").is_in(list(made)))
-        there = set(frame.filter(_holds(ready.when, frame, now))["record_id"])
-        failed = set(frame.filter(_holds(ready.failed, frame, now))["record_id"]) - there if ready.failed else set()
+        there = set(frame.filter(predicate_of(frame, parse(ready.when), now))["record_id"])
+        failed = (
+            set(frame.filter(predicate_of(frame, parse(ready.failed), now))["record_id"]) - there
+            if ready.failed
+            else set()
+        )
         if len(there) + len(failed) == len(made) or time.monotonic() > end:
             break
         await asyncio.sleep(ready.every)
@@ -59,11 +60,6 @@ async def until_ready(
             words = f"it is there, and after {ready.timeout:g} s not ready ({ready.when})"
         told[made[row["record_id"]].number] = row["record_id"] in there, words
     return told
-
-
-def _holds(when: str, frame: pl.DataFrame, now: datetime) -> pl.Expr:
-    binder = Binder(parse(when), Shape(frame.lazy()).types, now, extra=ORIGINAL in frame.columns)
-    return to_polars(binder.query.node, binder)
 
 
 async def _brought(session: Session, table: str, ready: d.Ready, ids: set[str]) -> Mapping[str, list[str]]:

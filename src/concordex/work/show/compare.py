@@ -12,8 +12,7 @@ import polars as pl
 from concordex.errors import CalledWrongly
 from concordex.match.sides import COMPARED, STATES, side_by_side
 from concordex.model.fields import FIELDS
-from concordex.query.bind import Binder
-from concordex.query.frames import to_polars
+from concordex.query.predicate import predicate_of
 from concordex.words import suggestion
 from concordex.work.concordance import stored
 from concordex.work.show.tables import Shape
@@ -95,7 +94,5 @@ def _known(fields: Sequence[str]) -> Sequence[str]:
 def _holds(workspace: BaseWorkspace, where: str | None, table: str | pl.LazyFrame) -> pl.Expr:
     if where is None:
         return pl.lit(value=True)
-    shape = Shape(stored.read(workspace, table) if isinstance(table, str) else table)
-    binder = Binder(workspace.query(where), shape.types, workspace.now(), extra=shape.has_original)
-    binder.check()
-    return to_polars(binder.query.node, binder)
+    frame = stored.read(workspace, table) if isinstance(table, str) else table
+    return predicate_of(frame, workspace.query(where), workspace.now())

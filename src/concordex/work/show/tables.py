@@ -10,10 +10,11 @@ from typing import TYPE_CHECKING
 import polars as pl
 
 from concordex.errors import CalledWrongly
-from concordex.model.fields import ALIASES, ORIGINAL, Type, type_of
+from concordex.model.fields import ALIASES, ORIGINAL, Type
 from concordex.query.bind import Binder
 from concordex.query.frames import extra_value, to_polars
 from concordex.query.funnel import Stage, funnel
+from concordex.query.predicate import types_in
 from concordex.words import suggestion
 from concordex.work.concordance import stored
 from concordex.work.show.no_match import why_nothing
@@ -151,7 +152,7 @@ class Shape:
     def __init__(self, lazy: pl.LazyFrame, on_request: Collection[str] = ()) -> None:
         schema = lazy.collect_schema()
         self.on_request = on_request  # columns that are shown only where they are named
-        self.types: dict[str, Type] = {n: type_of(t, n) for n, t in schema.items() if n != ORIGINAL}
+        self.types: dict[str, Type] = types_in(schema)
         self.has_original = ORIGINAL in schema
 
     def column(self, name: str) -> pl.Expr:

@@ -18,6 +18,7 @@ from concordex.change.whole import Flat, flat
 from concordex.errors import CalledWrongly, WireError
 from concordex.model.fields import ORIGINAL
 from concordex.query.parse import parse
+from concordex.query.predicate import predicate_of
 from concordex.wire import dialect as d
 from concordex.wire.dialect.paths import at
 from concordex.wire.http.session import Session
@@ -26,7 +27,6 @@ from concordex.wire.reading.table_read import TableRead
 from concordex.wire.reading.tables import order, read_tables
 from concordex.wire.writing.records import body_of
 from concordex.words import suggestion
-from concordex.work.pull.retention import holds
 
 
 def form_of(table: d.Table) -> Form:
@@ -83,7 +83,7 @@ def without_bin(frame: pl.DataFrame, table: d.Table) -> tuple[pl.DataFrame, pl.D
     rule = table.write.delete.binned if table.write and table.write.delete else None
     if rule is None:
         return frame, frame.clear()
-    binned = frame.select(holds(frame, parse(rule), datetime.now(UTC)).fill_null(False)).to_series()
+    binned = frame.select(predicate_of(frame, parse(rule), datetime.now(UTC)).fill_null(False)).to_series()
     return frame.filter(~binned), frame.filter(binned)
 
 
