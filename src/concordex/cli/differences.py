@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 _MOST = 100
 #: As wide as the words before objects.
 _INDENT = " " * len("changed  ")
-_STYLES = {"added": "green", "removed": "red", "changed": "yellow", "moved": "cyan"}
+_STYLES = {"added": "", "removed": "red", "changed": "bold", "moved": ""}
 
 
 def draw_differences(

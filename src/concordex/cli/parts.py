@@ -10,34 +10,47 @@ import typer
 from typer.core import TyperGroup
 
 #: Every command and what it is for, in the order in which a newcomer meets them.
-SUMMARIES = {
-    "demo": "The whole job on stand-ins, each command shown.",
-    "init": "Make a workspace.",
-    "system": "Who we talk to: add, list, check.",
-    "trust": "What a workspace that others can write may run and read.",
-    "dialect": "How systems speak: list, check, schema.",
-    "pull": "Fetch tables, each proved whole or called unproven or partial.",
-    "pulls": "The history of pulls.",
-    "show": "Look at any table: filter, sort, count, export.",
-    "reconcile": "Find out which records are one device.",
-    "findings": "What a person should look at.",
-    "explain": "Why records are one device, and who says what.",
-    "review": "Decide on doubtful pairs, the likeliest first.",
-    "ruling": "People's standing decisions: same, apart, value, accept.",
-    "compare": "Two systems, or two dates, side by side.",
-    "group": "Named selections for filters.",
-    "push": "Write rows of a file: checked, previewed, sent once, verified.",
-    "set": "Give fields of records other values.",
-    "retire": "Set records to what their system calls retired.",
-    "delete": "Delete records; their number must be said.",
-    "action": "Do to devices what their system offers: restart, wipe.",
-    "sync": "Bring an inventory up to date: preview, agree, verify.",
-    "config": "Configuration objects: save, compare, load back, copy, migrate.",
-    "drift": "What has moved away from saved configuration.",
-    "lines": "Devices with a command interface: enter lines, show.",
-    "change": "Prepared writes: show, run in part, resume, undo.",
-    "mend": "Set right what a disk has lost of what is kept.",
+GROUPS = {
+    "Start": {
+        "demo": "The whole job on stand-ins, each command shown.",
+        "init": "Make a workspace.",
+        "trust": "What a workspace that others can write may run and read.",
+    },
+    "Systems": {
+        "system": "Who we talk to: add, list, check, pause.",
+        "dialect": "How systems speak: list, show, check, schema.",
+        "pull": "Fetch tables, each proved whole or called unproven or partial.",
+        "pulls": "The history of pulls.",
+        "mend": "Set right what a disk has lost of what is kept.",
+    },
+    "Look": {
+        "show": "Look at any table: filter, sort, count, export.",
+        "compare": "Two systems, or two dates, side by side.",
+        "group": "Named selections for filters.",
+    },
+    "One truth": {
+        "reconcile": "Find out which records are one device.",
+        "findings": "What a person should look at.",
+        "explain": "Why records are one device, and who says what.",
+        "review": "Decide on doubtful pairs, the likeliest first.",
+        "ruling": "People's standing decisions: same, apart, value, accept.",
+    },
+    "Write": {
+        "push": "Write rows of a file: checked, previewed, sent once, verified.",
+        "set": "Give fields of records other values.",
+        "retire": "Set records to what their system calls retired.",
+        "delete": "Delete records; their number must be said.",
+        "action": "Do to devices what their system offers: restart, wipe.",
+        "sync": "Bring an inventory up to date: preview, agree, verify.",
+        "change": "Prepared writes: show, run in part, resume, undo.",
+    },
+    "Configure": {
+        "config": "Configuration objects: save, compare, load back, copy, migrate.",
+        "drift": "What has moved away from saved configuration.",
+        "lines": "Devices with a command interface: enter lines, show.",
+    },
 }
+SUMMARIES = {name: what for commands in GROUPS.values() for name, what in commands.items()}
 
 
 #: Commands that stand in a module of another name.
@@ -102,5 +115,7 @@ class Parts(TyperGroup):
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:  # noqa: ARG002, RUF100
         """Write what each command is for."""
-        with formatter.section("Commands"):
-            formatter.write_dl(list(SUMMARIES.items()))
+        width = max(map(len, SUMMARIES))
+        for title, commands in GROUPS.items():
+            with formatter.section(title):
+                formatter.write_dl([(f"{name:{width}}", what) for name, what in commands.items()])

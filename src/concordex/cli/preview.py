@@ -14,11 +14,10 @@ if TYPE_CHECKING:
     from concordex.change.steps import Change, Step
     from concordex.cli.emit import Format
 
+#: Words say what happens; weight says what matters, and red is for what is removed or refused.
 STYLES = {
-    "create": "green", "update": "yellow", "delete": "red", "action": "magenta",
-    "report": "dim", "confirmed": "green", "refused": "bold red",
-    "differs": "bold red", "doubled": "bold red", "unknown": "bold yellow", "held": "yellow",
-    "sent": "yellow", "written": "yellow",
+    "delete": "red", "refused": "bold red", "differs": "bold", "doubled": "bold", "unknown": "bold", "held": "bold",
+    "report": "dim",
 }  # fmt: skip
 _MOST = 8
 #: Signs of a value that are shown, unless all are asked for.

@@ -40,8 +40,9 @@ from concordex.wire.writing.staging import pending
 from concordex.words import suggestion
 from concordex.work.pull.in_progress import settle
 from concordex.work.pull.outcome import outcome_of
+from concordex.work.pull.partial import with_part
 from concordex.work.pull.pushdown import narrowed, reachable
-from concordex.work.pull.retention import left_out, tidy, with_part
+from concordex.work.pull.retention import left_out, tidy
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace

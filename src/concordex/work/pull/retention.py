@@ -1,4 +1,4 @@
-"""What of a table is kept: the house's rules, and what a pull of a part adds to what was there."""
+"""What of a table is kept, and for how long: by the rules of the workspace."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ import polars as pl
 
 from concordex.model.values import parse_duration
 from concordex.query.predicate import predicate_of
-from concordex.store.snapshots import beside, join
+from concordex.store.snapshots import beside
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
@@ -42,15 +42,6 @@ def _unwanted(frame: pl.DataFrame, rule: LeaveOut, workspace: BaseWorkspace) -> 
         before = workspace.now() - (parse_duration(rule.unseen) or timedelta.max)
         return pl.col("last_seen") < before if "last_seen" in frame.columns else None
     return predicate_of(frame, workspace.query(rule.where or ""), workspace.now())
-
-
-def with_part(base: pl.DataFrame, part: pl.DataFrame, gone: Sequence[str] = ()) -> pl.DataFrame:
-    """``base`` with the records of ``part`` in the place of their earlier selves, and without what is gone."""
-    rest = base.filter(pl.col("record_id").is_in(list(gone)).not_()).join(
-        part.select("record_id"), on="record_id", how="anti"
-    )
-    system = pl.lit("").alias("system")
-    return join([rest.lazy().with_columns(system), part.lazy().with_columns(system)]).drop("system").collect()
 
 
 def tidy(workspace: BaseWorkspace, keep: Keep) -> int:
