@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV ?= .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test fuzz lint types contracts check bench screenshots schema clean
+.PHONY: demo test fuzz lint types contracts check bench screenshots schema reference clean
 
 $(VENV)/.ready: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -23,8 +23,8 @@ fuzz: $(VENV)/.ready
 	CONCORDEX_FUZZ=9000 $(BIN)/python -m pytest tests/test_mistakes.py -k whatever
 
 lint: $(VENV)/.ready
-	$(BIN)/ruff check src tests benchmarks
-	$(BIN)/ruff format --check src tests benchmarks
+	$(BIN)/ruff check src tests benchmarks docs
+	$(BIN)/ruff format --check src tests benchmarks docs
 
 types: $(VENV)/.ready
 	$(BIN)/mypy
@@ -42,6 +42,9 @@ bench: $(VENV)/.ready
 
 schema: $(VENV)/.ready
 	$(BIN)/concordex dialect schema > src/concordex/dialects/dialect.schema.json
+
+reference: $(VENV)/.ready
+	$(BIN)/python docs/reference.py > docs/api.md
 
 screenshots: $(VENV)/.ready
 	PATH="$(CURDIR)/$(BIN):$$PATH" sh docs/screenshots/take.sh

@@ -72,7 +72,7 @@ shot push "$fleet" "concordex push new-switches.csv --to stowage --rejects bad.c
 (cd "$fleet" && concordex set stowage 'name like sw-spare-0*' status=stored position=7 --yes) >"$work/set.txt" 2>&1
 shot undo "$fleet" "concordex change show 3 --diff | head -4" "concordex set stowage sw-spare-01 'comment=taken by Kim' --yes" \
     "concordex change undo 2 --yes" "concordex change list"
-shot adopt "$fleet" "cat new-units.csv" "concordex push new-units.csv --to pilotage --ask afloat --yes"
+shot enrol "$fleet" "cat new-units.csv" "concordex push new-units.csv --to pilotage --ask afloat --yes"
 (cd "$work/far" && concordex pull stowage >/dev/null 2>&1
     sed -i 's/creations: 3000/creations: 9000/' concordex.yaml
     { echo name,serial,site,maker,model,kind

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -79,7 +79,7 @@ def propose(here: Workspace, change: Change, answers: ChangeOptions, nothing: st
     if change.writes and (answers.stage or answers.note):
         here.check_way(change, stage=answers.stage, note=answers.note)
     if change.writes:
-        change = here.journal.keep(replace(change, about={**here.signature(), **change.about}))
+        change = here.keep(change)
     if change.steps or answers.form:
         draw_change(change, answers.form, every=answers.every)
     if not change.writes and change.steps:

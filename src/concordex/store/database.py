@@ -17,6 +17,11 @@ from concordex.errors import StoreError
 DatabaseRow = Mapping[str, Any]
 
 
+#: A call that is made inside a running event loop works in a thread of its own, and whoever made it waits (see
+#: :mod:`concordex.parallel`): one thread at a time.
+_OPENED: dict[str, Any] = {"timeout": 30, "isolation_level": None, "check_same_thread": False}
+
+
 class Database:
     """One SQLite file, opened for writing where that is possible and for reading where it is not."""
 
@@ -45,16 +50,16 @@ class Database:
         if write:
             path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
             path.touch(mode=0o600)
-            connection = sqlite3.connect(path, timeout=30, isolation_level=None)
+            connection: sqlite3.Connection = sqlite3.connect(path, **_OPENED)
             connection.execute("PRAGMA journal_mode=WAL")
             connection.execute("PRAGMA synchronous=FULL")
             connection.executescript(f"BEGIN IMMEDIATE; {schema}; COMMIT")  # whoever reads sees all of it, or nothing
         else:
-            connection = sqlite3.connect(self._reading(path), uri=True, timeout=30, isolation_level=None)
+            connection = sqlite3.connect(self._reading(path), uri=True, **_OPENED)
             if connection.execute("SELECT 1 FROM sqlite_master").fetchone() is None:
                 connection.close()
                 self.unmade = True
-                connection = sqlite3.connect(":memory:", isolation_level=None)
+                connection = sqlite3.connect(":memory:", **_OPENED)
                 connection.executescript(schema)
         connection.row_factory = sqlite3.Row
         return connection

@@ -7,6 +7,7 @@ wait until they are done, also inside a running event loop, such as a notebook's
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
+from dataclasses import replace
 from datetime import datetime
 from functools import cached_property
 from pathlib import Path
@@ -164,11 +165,11 @@ class Workspace(BaseWorkspace):
 
     # one truth
 
-    def reconcile(self, progress: Progress = lambda _done, _of: None, *, relearn: bool = False) -> Summary:
+    def reconcile(self, progress: Progress | None = None, *, relearn: bool = False) -> Summary:
         """Find out which records are one device, from the newest snapshots."""
         from concordex.work.concordance.reconcile import make
 
-        return make(self, progress, relearn=relearn)
+        return make(self, progress or (lambda _done, _of: None), relearn=relearn)
 
     def entries(self) -> pl.DataFrame:
         """The concordance as a frame: one row for each device."""
@@ -363,6 +364,10 @@ class Workspace(BaseWorkspace):
         return look(self, name, line, addresses, form)
 
     # changes
+
+    def keep(self, change: Change) -> Change:
+        """A prepared change, kept in the journal under a number, with who prepared it; :meth:`run` runs it."""
+        return self.journal.keep(replace(change, about={**self.signature(), **change.about}))
 
     def check_guards(self, change: Change, *, any_time: bool = False) -> None:
         """Raise where a change is too large, or comes at the wrong time, or to a system that is only read."""

@@ -80,7 +80,7 @@ _STEPS: tuple[tuple[str, str], ...] = (
     ("What would a sync write into the inventory?  Nothing is sent yet.", "sync stowage --draft"),
     ("Agreed: write it once, read it back; what cannot be written is named, and why.", "change run 1 --yes"),
     ("Again: is anything left to do?", "sync stowage"),
-    ("Routers fresh from the box: set, asked for their codes, adopted, waited for.",
+    ("Routers fresh from the box: set, asked for their codes, enrolled, waited for.",
      "push new-units.csv --to pilotage --ask afloat --yes"),
     ("Keep what configures the systems, a readable file each.", "config save --all --into baselines"),
     ("A role like another one, without one right.",
