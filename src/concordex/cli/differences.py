@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from concordex.cli import draw
 from concordex.cli.emit import Format
+from concordex.cli.rows import emit_rows
 
 if TYPE_CHECKING:
     from concordex.change.differ import Difference
@@ -55,7 +56,6 @@ def emit_differences(
     parts: Sequence[tuple[str | None, Sequence[Difference]]], form: Format | None, output: Path | None
 ) -> None:
     """The differences of one or several systems as one list of rows, a member each."""
-    from concordex.cli.rows import emit_rows
 
     emit_rows([row for system, found in parts for one in found for row in _rows(one, system)], form, output)
 

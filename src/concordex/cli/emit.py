@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from concordex.cli import draw
 from concordex.errors import CalledWrongly
+from concordex.landing import landing
 from concordex.unseen import in_data, in_frame
 
 if TYPE_CHECKING:
@@ -80,8 +81,6 @@ def _to_stdout(form: Format, content: bytes) -> None:
 
 
 def _into_file(path: Path, content: bytes, *, private: bool) -> None:
-    from concordex.landing import landing
-
     with landing(path, private=private) as making:
         making.write_bytes(content)
 

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from concordex.cli import draw
+from concordex.cli.rows import emit_rows
 from concordex.words import plural
 
 if TYPE_CHECKING:
@@ -33,7 +34,6 @@ def _places(found: list[str]) -> str:
 
 def keep_rejected(rejected: list[Row], mistakes: list[Mistake], path: Path) -> None:
     """The rows as they were typed, with what is wrong beside them."""
-    from concordex.cli.rows import emit_rows
 
     wrong: dict[str, list[str]] = {}
     for one in mistakes:

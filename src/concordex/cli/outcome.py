@@ -6,6 +6,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 from xml.sax.saxutils import quoteattr
 
+from concordex.cli.emit import write_text
+from concordex.cli.rows import emit_rows
 from concordex.errors import CalledWrongly
 from concordex.words import suggestion
 
@@ -15,7 +17,6 @@ if TYPE_CHECKING:
 
 def write_results(change: Change, form: str, output: Path | None) -> None:
     """Write what came of ``change`` to a file or standard output."""
-    from concordex.cli.emit import write_text
 
     if form == "rejects":
         _rejects(change, output)
@@ -92,8 +93,6 @@ def markdown(change: Change) -> str:
 
 
 def _rejects(change: Change, output: Path | None) -> None:
-    from concordex.cli.rows import emit_rows
-
     wrong = not_done(change)
     names = list(dict.fromkeys(name for step in wrong for name in step.desired))
     rows = [

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from concordex.change.differ import deltas_of
 from concordex.cli import draw
+from concordex.cli.emit import Format
 from concordex.cli.rows import emit_rows
 
 if TYPE_CHECKING:
@@ -35,7 +36,6 @@ def summary(change: Change) -> str:
 
 def draw_change(change: Change, form: Format | None, *, every: bool = False) -> None:
     """The steps of a change: as a table a few of each sort, in another format all of them."""
-    from concordex.cli.emit import Format
 
     if form not in (None, Format.TABLE):
         emit_rows([_row(step) for step in change.steps], form, None)

@@ -9,10 +9,14 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from concordex.change.run_options import RunOptions
+from concordex.change.steps import Cause
 from concordex.cli import draw
 from concordex.cli.options import LARGEST
+from concordex.cli.outcome import troubled
 from concordex.cli.preview import STYLES, draw_change, summary
 from concordex.cli.statuses import Status
+from concordex.errors import CalledWrongly
 from concordex.words import plural
 
 if TYPE_CHECKING:
@@ -98,7 +102,6 @@ def propose(here: Workspace, change: Change, answers: ChangeOptions, nothing: st
     if not agreed(change, answers, chosen):
         draw.note(f"not agreed; the change is kept: concordex change run {number}")
         return Status.STOPPED
-    from concordex.change.run_options import RunOptions
 
     how = RunOptions(
         force=answers.force, stage=answers.stage, together=answers.together, batch_size=answers.batch_size,
@@ -175,9 +178,6 @@ def run_and_tell(
 
 
 def _tell(done: Change, chosen: Collection[int]) -> int:
-    from concordex.change.steps import Cause
-    from concordex.cli.outcome import troubled
-
     mine = [step for step in done.steps if step.number in chosen]
     if done.state == "staged":
         draw.note(
@@ -245,7 +245,6 @@ def _advise(done: Change, wrong: Sequence[Step]) -> None:
 def _seconds(wait: str | None) -> float:
     if wait is None:
         return 0.0
-    from concordex.errors import CalledWrongly
     from concordex.model.values import parse_duration
 
     found = parse_duration(wait)
@@ -256,7 +255,6 @@ def _seconds(wait: str | None) -> float:
 
 def _draw_ready(steps: Sequence[Step]) -> None:
     """What came of records that had to be waited for."""
-    from concordex.change.steps import Cause
 
     ready = [step for step in steps if Cause.READY in step.causes]
     if ready:

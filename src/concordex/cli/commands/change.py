@@ -8,9 +8,11 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from concordex.change.run_options import RunOptions
 from concordex.cli import draw
 from concordex.cli.emit import Format
 from concordex.cli.options import LARGEST, Form, Output, Where, words, workspace
+from concordex.cli.outcome import troubled, write_results
 from concordex.cli.preview import draw_change, draw_diff, summary
 from concordex.cli.propose import (
     AnyTime,
@@ -29,7 +31,9 @@ from concordex.cli.propose import (
     propose,
     run_and_tell,
 )
+from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
+from concordex.errors import CalledWrongly
 
 if TYPE_CHECKING:
     from concordex import Workspace
@@ -53,7 +57,6 @@ def list_changes(form: Form = None) -> None:
 
     Example: concordex change list
     """
-    from concordex.cli.rows import emit_rows
 
     rows = [
         {
@@ -143,7 +146,6 @@ def run(
     if not agreed(found, ChangeOptions(yes=yes, count=count), numbers):
         draw.note("not agreed; nothing was sent")
         return Status.STOPPED
-    from concordex.change.run_options import RunOptions
 
     how = RunOptions(batch_size=batch_size, together=together, force=force, stage=stage, note=note)
     part = len(numbers) < len(found.writes)
@@ -173,8 +175,6 @@ def resume(
     """
     from dataclasses import replace
 
-    from concordex.errors import CalledWrongly
-
     here = workspace()
     found = here.change(number)
     if found.state == "draft":
@@ -192,7 +192,6 @@ def resume(
         return _nothing_left(found)
     part = set(found.about.get("chosen", ()))
     numbers = {step.number for step in found.writes if not part or step.number in part}
-    from concordex.change.run_options import RunOptions
 
     how = replace(RunOptions(**found.about.get("how", {})), send_again=send_again)
     return run_and_tell(here, number, numbers, part=bool(part), how=how, any_time=any_time, wait=wait)
@@ -213,7 +212,6 @@ def settle(
 
     Example: concordex change settle 7 3 --done
     """
-    from concordex.errors import CalledWrongly
 
     if done is None:
         raise CalledWrongly("say what you saw", advice="--done or --not-done")
@@ -271,7 +269,6 @@ def results(
 
     concordex change results 1 --as rejects -o again.csv
     """
-    from concordex.cli.outcome import write_results
 
     write_results(workspace().change(number), form, output)
 
@@ -286,7 +283,6 @@ def journal(
 
     Example: concordex change journal -o writes.csv
     """
-    from concordex.cli.rows import emit_rows
 
     rows = [
         {
@@ -346,7 +342,6 @@ def _tell_freshness(here: Workspace, found: Change) -> None:
 
 def _nothing_left(found: Change) -> int:
     """Tell that no step is open; held and other steps that did not come to what they should, by name."""
-    from concordex.cli.outcome import troubled
 
     wrong = [step for step in found.steps if troubled(step)]
     draw.note(f"change {found.number} has nothing left to do")

@@ -8,7 +8,9 @@ import typer
 from concordex.cli import draw
 from concordex.cli.emit import Format, emit
 from concordex.cli.options import Form, Limit, Output, Where, complete_systems, moment, words, workspace
+from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
+from concordex.errors import CalledWrongly
 
 _STYLES = {"only here": "cyan", "only there": "magenta", "different": "yellow"}
 _SCREENFUL = 40
@@ -51,8 +53,6 @@ def compare(
 
 
 def _found(here: str, there: str, where: str | None, fields: list[str], systems: list[str]) -> Any:
-    from concordex.errors import CalledWrongly
-
     space = workspace()
     known = space.config.systems
     if here in known or there in known:
@@ -72,8 +72,6 @@ def _found(here: str, there: str, where: str | None, fields: list[str], systems:
 def _tell(
     found: Any, here: str, there: str, *, count: bool, equal: bool, limit: int | None, form: Format | None, output: Any
 ) -> None:
-    from concordex.cli.rows import emit_rows
-
     if count:
         emit_rows([{"state": state, "devices": number} for state, number in found.counts.items()], form, output)
         return

@@ -15,6 +15,7 @@ import typer
 from concordex.cli import draw
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
+from concordex.landing import make_folder
 
 if TYPE_CHECKING:
     from concordex.standins.server import Harbour
@@ -155,7 +156,6 @@ def _new_folder(given: Path | None) -> Path:
 
 
 def _make_workspace(target: Path, harbour: Harbour, devices: int) -> None:
-    from concordex.landing import make_folder
     from concordex.standins.fleet import truth_lines
 
     aside = target.with_name(f"{target.name}-aside")

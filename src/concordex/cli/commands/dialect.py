@@ -6,10 +6,13 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from concordex.cli import draw
+from concordex.cli.commands.system import RESULTS
 from concordex.cli.emit import Format
-from concordex.cli.options import Form, complete_systems
+from concordex.cli.options import Form, complete_systems, workspace
+from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly, DocumentError
+from concordex.words import suggestion
 
 if TYPE_CHECKING:
     from concordex.wire.dialect import Dialect
@@ -34,7 +37,6 @@ def list_dialects(form: Form = None) -> None:
 
     Example: concordex dialect list
     """
-    from concordex.cli.rows import emit_rows
 
     every, rows = _dialects(), []
     for name, kind in every.known().items():
@@ -79,8 +81,6 @@ def show(
     concordex dialect show fairlead --source > dialects/ours.yaml
     """
     if asked:
-        from concordex.cli.rows import emit_rows
-
         rows = [row for row in _dialects().requests(_found(name)) if table is None or row["for"].split(".")[0] == table]
         said = [key for key in rows[0] if any(row[key] for row in rows)] if rows else []
         emit_rows([{key: row[key] for key in said} for row in rows] if form in (None, Format.TABLE) else rows, form,
@@ -113,15 +113,12 @@ def check(
 
     concordex dialect check dialects/ours.yaml --against lamps
     """
-    from concordex.cli.rows import emit_rows
 
     found = _found(name)
     draw.note(f"{name}: ok; {found.title}")
     if against is None:
         _draw(found, form)
         return Status.DONE
-    from concordex.cli.commands.system import RESULTS
-    from concordex.cli.options import workspace
 
     tried = workspace().check([against], found)
     rows = [{"step": f.step, "result": "ok" if f.ok else "FAILED", "seen": f.seen} for f in tried]
@@ -149,7 +146,6 @@ _SHORT = {
 
 def _draw(found: "Dialect", form: Form) -> None:
     """On a screen what the system can do, then one line for each table; in any format one row for each thing."""
-    from concordex.cli.rows import emit_rows
 
     every = _dialects().capabilities(found)
     if form not in (None, Format.TABLE):
@@ -181,9 +177,6 @@ def _line(found: "Dialect", table: str, every: "list[Capability]") -> dict[str, 
 
 
 def _draw_table(found: "Dialect", name: str, form: Form) -> None:
-    from concordex.cli.rows import emit_rows
-    from concordex.words import suggestion
-
     if name not in found.tables:
         raise CalledWrongly(f"{found.name} has no table {name!r}", advice=suggestion(name, found.tables))
     rows = _dialects().fields(found.tables[name])
@@ -212,7 +205,6 @@ def _dialects() -> "Dialects":
 
 def _folder() -> Path | None:
     """The workspace's own dialects, where there is a workspace."""
-    from concordex.cli.options import workspace
 
     try:
         return workspace().root / "dialects"

@@ -11,6 +11,7 @@ from concordex.cli.differences import draw_differences, emit_differences, is_dat
 from concordex.cli.options import Form, Output, complete_systems, workspace
 from concordex.cli.propose import AnyTime, ChangeOptions, Draft, Every, Stage, Yes, propose
 from concordex.cli.statuses import Status
+from concordex.errors import CalledWrongly, ConcordexError
 from concordex.words import plural
 
 if TYPE_CHECKING:
@@ -52,7 +53,6 @@ def drift(
 
     concordex drift bollard --from baselines --restore
     """
-    from concordex.errors import CalledWrongly, ConcordexError
 
     if accept and restore:
         raise CalledWrongly("--accept and --restore are opposites: say one of them")

@@ -8,6 +8,7 @@ import typer
 from concordex.cli import draw
 from concordex.cli.emit import Format
 from concordex.cli.options import Form, workspace
+from concordex.errors import CalledWrongly
 
 
 def explain(
@@ -74,8 +75,6 @@ def _draw_past(events: list[Any]) -> None:
 
 def _as_data(found: list[dict[str, Any]], form: Format | None) -> None:
     import orjson
-
-    from concordex.errors import CalledWrongly
 
     if form not in (Format.JSON, Format.NDJSON):
         raise CalledWrongly("an explanation is written as table, json or ndjson")

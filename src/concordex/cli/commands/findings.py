@@ -9,6 +9,8 @@ from concordex.cli import draw
 from concordex.cli.emit import Format, emit
 from concordex.cli.options import Form, Limit, Output, Where, words, workspace
 from concordex.cli.statuses import Status
+from concordex.errors import CalledWrongly
+from concordex.words import suggestion
 
 STYLES = {"high": "bold red", "medium": "yellow", "low": "dim"}
 _SCREENFUL = 40
@@ -40,9 +42,7 @@ def findings(
 
     concordex findings --new --format csv -o new.csv
     """
-    from concordex.errors import CalledWrongly
     from concordex.match.finding import KINDS
-    from concordex.words import suggestion
 
     kinds = words(kind)
     for name in kinds:

@@ -5,8 +5,10 @@ from typing import Annotated
 import typer
 
 from concordex.cli import draw
-from concordex.cli.options import Form, Output, complete_systems, words, workspace
+from concordex.cli.emit import emit
+from concordex.cli.options import Form, Output, complete_systems, safely, words, workspace
 from concordex.cli.propose import AnyTime, ChangeOptions, Draft, Yes, propose
+from concordex.cli.rows import emit_rows
 
 group = typer.Typer(
     help="Named selections, one small file each in groups/; any filter may say `group = NAME`.",
@@ -16,7 +18,6 @@ group = typer.Typer(
 
 def complete_groups(incomplete: str) -> list[str]:
     """The groups of the workspace here, for the shell."""
-    from concordex.cli.options import safely
 
     return safely(lambda: list(workspace().groups()), incomplete)
 
@@ -54,7 +55,6 @@ def list_groups(form: Form = None, output: Output = None) -> None:
 
     Example: concordex group list
     """
-    from concordex.cli.rows import emit_rows
 
     rows = [
         {
@@ -80,7 +80,6 @@ def show(
 
     Example: concordex group show quays --format csv
     """
-    from concordex.cli.emit import emit
 
     found = workspace().show(table, where=f'group = "{name}"')
     for text in found.notes:

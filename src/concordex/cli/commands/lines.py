@@ -13,6 +13,7 @@ from concordex.cli.mistakes import keep_rejected, tell_mistakes
 from concordex.cli.options import words, workspace
 from concordex.cli.propose import AnyTime, ChangeOptions, Draft, Every, Yes, propose
 from concordex.cli.statuses import Status
+from concordex.errors import ConcordexError
 from concordex.words import plural
 
 lines = typer.Typer(
@@ -70,7 +71,6 @@ def show(
 
     Example: concordex lines show switches 'show segments' --at 10.20.0.7
     """
-    from concordex.errors import ConcordexError
 
     found = workspace().show_lines(devices, line, words(at), "text" if text else "data")
     for address, answer in found.items():

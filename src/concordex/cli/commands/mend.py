@@ -2,6 +2,7 @@
 
 from concordex.cli import draw
 from concordex.cli.options import Form, workspace
+from concordex.cli.rows import emit_rows
 
 
 def mend(form: Form = None) -> None:
@@ -15,8 +16,6 @@ def mend(form: Form = None) -> None:
     Example: concordex mend
     """
     from dataclasses import asdict
-
-    from concordex.cli.rows import emit_rows
 
     found = workspace().mend()
     if found or form is not None:

@@ -8,7 +8,9 @@ import typer
 
 from concordex.cli import draw
 from concordex.cli.options import Form, Labels, Systems, Tags, Where, chosen, complete_tables, words, workspace
+from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
+from concordex.errors import Stopped
 from concordex.words import plural
 
 if TYPE_CHECKING:
@@ -66,8 +68,6 @@ def pull(
 
     concordex pull --changed-only
     """
-    from concordex.cli.rows import emit_rows
-    from concordex.errors import Stopped
 
     here, names = workspace(), chosen(systems, tag, label)
     draw_unverified(names)

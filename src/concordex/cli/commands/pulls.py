@@ -8,6 +8,7 @@ import typer
 from concordex.cli import draw
 from concordex.cli.commands.pull import STYLES
 from concordex.cli.options import LARGEST, Form, complete_systems, moment, workspace
+from concordex.cli.rows import emit_rows
 from concordex.errors import CalledWrongly
 
 if TYPE_CHECKING:
@@ -39,7 +40,6 @@ def pulls(
 
     concordex pulls 3 --stop
     """
-    from concordex.cli.rows import emit_rows
 
     here = workspace()
     if outcome and outcome not in STYLES:

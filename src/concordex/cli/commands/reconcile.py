@@ -6,6 +6,7 @@ import typer
 
 from concordex.cli import draw
 from concordex.cli.options import Form, workspace
+from concordex.cli.rows import emit_rows
 from concordex.words import plural
 
 
@@ -25,7 +26,6 @@ def reconcile(
 
     concordex reconcile --format json
     """
-    from concordex.cli.rows import emit_rows
 
     with draw.progress() as told:
         made = workspace().reconcile(lambda done, of: told("reconcile", done, of), relearn=relearn)

@@ -6,8 +6,10 @@ from typing import Annotated, Any
 import typer
 
 from concordex.cli import draw
+from concordex.cli.emit import emit
 from concordex.cli.options import LARGEST, Form, Output, workspace
 from concordex.cli.statuses import Status
+from concordex.errors import CalledWrongly
 
 _FIELDS = ("name", "serial", "uuid", "asset_tag", "macs", "ips", "maker", "model", "kind", "site", "user", "last_seen")
 
@@ -31,7 +33,6 @@ def review(
 
     concordex review --list --format csv -o doubtful.csv
     """
-    from concordex.errors import CalledWrongly
 
     here = workspace()
     found = here.doubtful_pairs(names=bool(listed or form or output))
@@ -44,8 +45,6 @@ def review(
 
 
 def _list(frame: Any, form: Any, output: Any) -> int:
-    from concordex.cli.emit import emit
-
     emit(frame, form, output)
     if form is None and output is None:
         draw.note(f"{frame.height:,} pairs to decide; bits: each doubles the odds that the two are one")

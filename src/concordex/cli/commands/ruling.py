@@ -7,6 +7,9 @@ import typer
 
 from concordex.cli import draw
 from concordex.cli.options import Form, Output, moment, workspace
+from concordex.cli.rows import emit_rows
+from concordex.errors import CalledWrongly
+from concordex.words import suggestion
 
 ruling = typer.Typer(
     help="People's standing decisions, kept in rulings.yaml: always obeyed, to be reviewed like the rest.",
@@ -75,9 +78,7 @@ def accept(
 
     Example: concordex ruling accept sw-cobble-quay-01 conflict --field model --why 'one thing' --until 2027-01-31
     """
-    from concordex.errors import CalledWrongly
     from concordex.match.finding import KINDS
-    from concordex.words import suggestion
 
     if kind not in KINDS:
         raise CalledWrongly(f"there is no kind of finding {kind!r}", advice=suggestion(kind, KINDS))
@@ -91,7 +92,6 @@ def list_rulings(form: Form = None, output: Output = None) -> None:
 
     Example: concordex ruling list
     """
-    from concordex.cli.rows import emit_rows
 
     here = workspace()
     hold = here.rulings(holding=True)
@@ -123,8 +123,6 @@ def remove(
 
 
 def _pair(kind: str, devices: list[str], why: str, who: str | None) -> None:
-    from concordex.errors import CalledWrongly
-
     records = list(dict.fromkeys(map(_record, devices)))
     if len(records) < 2:
         raise CalledWrongly("a ruling needs two records", advice="name two of different entries, as system/record_id")
@@ -133,7 +131,6 @@ def _pair(kind: str, devices: list[str], why: str, who: str | None) -> None:
 
 def _record(device: str) -> str:
     """A record as it is written in rulings; of an entry, its first."""
-    from concordex.errors import CalledWrongly
 
     found = workspace().records_of(device)
     if len(found) > 1:

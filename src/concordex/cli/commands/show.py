@@ -22,6 +22,8 @@ from concordex.cli.options import (
     words,
     workspace,
 )
+from concordex.cli.rows import emit_rows
+from concordex.errors import CalledWrongly
 
 #: Rows that a terminal shows where no limit is given.
 _SCREENFUL = 40
@@ -125,9 +127,6 @@ def show(
 
 
 def _draw_funnel(stages: Any, where: str | None, form: Form, output: Output) -> None:
-    from concordex.cli.rows import emit_rows
-    from concordex.errors import CalledWrongly
-
     if not where:
         raise CalledWrongly("--funnel goes with --where")
     rows, most = [], max([stage.left or 0 for stage in stages] or [0])

@@ -7,6 +7,7 @@ import typer
 from concordex.cli import draw
 from concordex.cli.options import Form, Where, complete_systems, workspace
 from concordex.cli.propose import AnyTime, ChangeOptions, Draft, Every, Yes, propose
+from concordex.errors import CalledWrongly
 
 
 def sync(
@@ -38,7 +39,6 @@ def sync(
 
     concordex sync stowage --where 'site = "cobble-quay"' --yes
     """
-    from concordex.errors import CalledWrongly
 
     if edited not in ("hold", "ours", "theirs"):
         raise CalledWrongly(f"--edited {edited}: is not known", advice="hold, ours or theirs")

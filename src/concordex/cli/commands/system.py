@@ -5,7 +5,9 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from concordex.cli import draw
+from concordex.cli.commands.pull import STYLES, draw_unverified
 from concordex.cli.options import Form, Labels, Systems, Tags, chosen, complete_systems, words, workspace
+from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
 
@@ -73,8 +75,6 @@ def list_systems(systems: Systems = None, tag: Tags = None, label: Labels = None
 
     concordex system list --tag quays
     """
-    from concordex.cli.commands.pull import STYLES
-    from concordex.cli.rows import emit_rows
 
     here = workspace()
     known = here.overview(chosen(systems, tag, label))
@@ -138,8 +138,6 @@ def check(
 
     concordex system check --tag quays --steps
     """
-    from concordex.cli.commands.pull import draw_unverified
-    from concordex.cli.rows import emit_rows
 
     names = chosen(systems, tag, label)
     draw_unverified(names)

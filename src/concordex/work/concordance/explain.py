@@ -9,8 +9,10 @@ import polars as pl
 
 from concordex.errors import CalledWrongly, StoreError
 from concordex.match.compare import KINDS
+from concordex.match.learned import FRAMES, Learned
 from concordex.match.merge import MERGED
 from concordex.match.weights import CLASSES, Weights
+from concordex.match.whynot import why_apart
 from concordex.work.concordance import stored
 from concordex.work.concordance.lookup import meant, one_of
 from concordex.work.concordance.rulings import Ruling, holding
@@ -86,8 +88,6 @@ class NotOne:
 
 def why_not(workspace: BaseWorkspace, device: str, other: str) -> NotOne:
     """Why ``device`` and ``other``, each of which must mean one entry, are not one."""
-    from concordex.match.learned import FRAMES, Learned
-    from concordex.match.whynot import why_apart
 
     both = [one_of(workspace, name) for name in (device, other)]
     if both[0] == both[1]:

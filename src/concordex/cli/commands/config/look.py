@@ -7,11 +7,15 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from concordex.change.depend import users
+from concordex.change.objects import in_sequence, mentioned
 from concordex.cli import draw
 from concordex.cli.commands.config.choose import Address, Kind, KindNames, System, Where, live
 from concordex.cli.differences import draw_differences
 from concordex.cli.options import Form, Output, complete_systems, words, workspace
+from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
+from concordex.errors import CalledWrongly, ConcordexError
 from concordex.words import plural
 
 if TYPE_CHECKING:
@@ -28,9 +32,6 @@ def list_objects(system: System, kinds: KindNames = None, where: Where = None, f
 
     concordex config list muster policies
     """
-    from concordex.change.depend import users
-    from concordex.change.objects import in_sequence, mentioned
-    from concordex.cli.rows import emit_rows
     from concordex.model.values import parse_time
 
     here = workspace()
@@ -57,8 +58,6 @@ def show(address: Address) -> None:
 
     Example: concordex config show muster/roles/office
     """
-    from concordex.change.depend import users
-    from concordex.change.objects import mentioned
 
     here = workspace()
     system, kind, name = here.objects.find(address)
@@ -102,7 +101,6 @@ def save(
 
     concordex config save switches --with switches.csv --into baselines
     """
-    from concordex.errors import CalledWrongly
 
     here = workspace()
     if every:
@@ -126,8 +124,6 @@ def save(
 
 
 def _save_many(here: Workspace, names: list[str], kinds: list[str], where: str | None, into: Path, what: str) -> int:
-    from concordex.errors import ConcordexError
-
     with draw.progress() as told:
         found = here.objects.save_many(names, into, kinds, where, told)
     done = {name: one for name, one in found.items() if not isinstance(one, ConcordexError)}

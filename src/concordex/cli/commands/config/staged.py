@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 from concordex.cli import draw
 from concordex.cli.commands.config.choose import System
 from concordex.cli.options import Form, workspace
-from concordex.cli.propose import AnyTime, Yes
+from concordex.cli.propose import AnyTime, Yes, run_and_tell
+from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
 
 if TYPE_CHECKING:
@@ -31,7 +32,6 @@ def commit(system: System, yes: Yes = False, any_time: AnyTime = False) -> int:
 
     Example: concordex config commit bollard
     """
-    from concordex.cli.propose import run_and_tell
 
     here = workspace()
     ours = [one for one in here.staged(system) if one.ours]
@@ -78,8 +78,6 @@ def unstage(system: System, yes: Yes = False) -> int:
 
 
 def _draw_staged(found: list[Pending], form: Format | None = None) -> None:
-    from concordex.cli.rows import emit_rows
-
     if not found and form is None:
         return
     rows = [{"who": one.who, "ours": one.ours, "since": one.since, "what": one.what} for one in found]

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from concordex.change.objects import bonds
 from concordex.cli import draw
 from concordex.cli.commands.config.choose import Address, Addresses, Bound, Kind, complete_objects, live, objects_at
 from concordex.cli.options import Form, complete_systems, words, workspace
@@ -26,6 +27,7 @@ from concordex.cli.propose import (
     propose,
 )
 from concordex.cli.statuses import Status
+from concordex.errors import CalledWrongly
 from concordex.words import plural
 
 if TYPE_CHECKING:
@@ -268,7 +270,6 @@ def remove(
 
 def _tell_what_stays(original: Original) -> None:
     """What binds an object to people and devices, and is not copied."""
-    from concordex.change.objects import bonds
 
     for member in bonds(original.one, original.here[original.one.kind]):
         draw.note(f"{member} stays behind (--bound takes it along)", "yellow")
@@ -276,7 +277,6 @@ def _tell_what_stays(original: Original) -> None:
 
 def _value(text: str) -> tuple[str, str]:
     """PATH=VALUE; the path may hold a sign of equality in brackets."""
-    from concordex.errors import CalledWrongly
 
     at = text.find("=", text.rfind("]") + 1)
     if at < 1:
@@ -290,8 +290,6 @@ def _edited(here: Workspace, one: Object, kinds: Any) -> Object:
     import shlex
     import subprocess
     import tempfile
-
-    from concordex.errors import CalledWrongly
 
     editor = os.environ.get("VISUAL") or os.environ.get("EDITOR")
     if not editor:
