@@ -20,7 +20,7 @@ test: $(VENV)/.ready
 
 # Whatever may be typed, answered and written into a workspace, for about an hour; it tells what is an error of our own.
 fuzz: $(VENV)/.ready
-	CONCORDEX_FUZZ=9000 $(BIN)/python -m pytest tests/test_mistakes.py -k whatever
+	CONCORDEX_FUZZ=9000 $(BIN)/python -m pytest tests/stories/test_mistakes.py -k whatever
 
 lint: $(VENV)/.ready
 	$(BIN)/ruff check src tests benchmarks docs

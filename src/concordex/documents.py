@@ -197,7 +197,7 @@ def yaml_text(document: Any) -> str:
         """Ours alone: what is added to a representer is added to its class."""
 
         def ignore_aliases(self, data: Any) -> bool:
-            """Say what stands twice twice."""
+            """Write out again what occurs twice, rather than refer to it."""
             return True
 
     Representer.add_representer(str, _text_node)

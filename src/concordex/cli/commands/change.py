@@ -207,8 +207,8 @@ def settle(
 ) -> None:
     """Say of a step whose outcome is unknown what you saw: that it was done, or that it was not.
 
-    An act is then confirmed by your word; a write that was done is read back when the change goes on; what was
-    not done is sent when it goes on.
+    An action is then confirmed on your word.  A write that was done is read back when the change is resumed; one that
+    was not is sent then.
 
     Example: concordex change settle 7 3 --done
     """

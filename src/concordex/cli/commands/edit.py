@@ -29,7 +29,7 @@ def set_fields(
     every: Every = False,
     form: Form = None,
 ) -> int:
-    """Give fields of records that are there other values: one record, or all that a filter finds.
+    """Set fields of existing records: one record, or all that a filter finds.
 
     Examples:
 
@@ -75,7 +75,7 @@ def delete(
     every: Every = False,
     form: Form = None,
 ) -> int:
-    """Delete records; their number must be typed, or said with --count.
+    """Delete records; their number must be typed, or given with --count.
 
     What could be written of them is kept, so that `concordex change undo` can make them again, under
     other ids.
@@ -101,9 +101,9 @@ def action(
     every: Every = False,
     form: Form = None,
 ) -> int:
-    """Do to devices what their system offers: restart, locate, wipe; what is irreversible asks for their number.
+    """Perform an action that the system offers: restart, locate, wipe.  Irreversible ones ask for the record count.
 
-    Nothing is sent twice: where an answer never came, that is told, and a person must look.
+    Nothing is sent twice: where no answer came, that is reported, and a person must check.
 
     Examples:
 

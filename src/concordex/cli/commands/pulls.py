@@ -28,7 +28,7 @@ def pulls(
     limit: Annotated[int, typer.Option("--limit", "-n", min=1, max=LARGEST, help="How many, the newest first.")] = 20,
     form: Form = None,
 ) -> None:
-    """The history of pulls, or one of them in full; those that are running are seen as they go.
+    """The history of pulls, or one of them in full; running ones are shown with their progress.
 
     Examples:
 

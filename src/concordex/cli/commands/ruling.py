@@ -12,7 +12,7 @@ from concordex.errors import CalledWrongly
 from concordex.words import suggestion
 
 ruling = typer.Typer(
-    help="People's standing decisions, kept in rulings.yaml: always obeyed, to be reviewed like the rest.",
+    help="People's standing decisions, kept in rulings.yaml; they always win over the evidence.",
     no_args_is_help=True, rich_markup_mode=None, add_completion=False,
 )  # fmt: skip
 

@@ -25,7 +25,7 @@ def sync(
     every: Every = False,
     form: Form = None,
 ) -> int:
-    """Bring an inventory up to what the concordance says: preview, agree, write once, read back.
+    """Bring an inventory up to date with the concordance: preview, agree, write once, read back.
 
     References are created first and ids are looked up; what people own is not touched; what somebody
     altered after we wrote it is held with both values, for a person to choose (--edited); what cannot be

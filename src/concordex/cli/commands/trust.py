@@ -14,7 +14,7 @@ def trust(
     yes: Annotated[bool, typer.Option("--yes", "-y", help="Agree without being asked.")] = False,
     forget: Annotated[bool, typer.Option("--forget", help="Take back all that was agreed to for it.")] = False,
 ) -> int:
-    """Agree to what a workspace runs and reads that is not yours alone.
+    """Agree to what a workspace that others can edit may run and read.
 
     A workspace names where secrets are kept, commands that give them, and where they are sent.  Where somebody else
     can write it, no command is run and no secret is had until you have agreed to exactly that: this secret, for this

@@ -58,7 +58,9 @@ def prepare_objects(
     except InACircle as circle:
         raise CalledWrongly(f"these need each other, so that none can be made first: {circle}") from circle
     if unclear := _unclear(change, wanted, held, kinds):
-        raise CalledWrongly("\n".join(unclear), advice="tell them apart there first: nobody is meant by chance")
+        raise CalledWrongly(
+            "\n".join(unclear), advice="rename one of them there first, so that a name means one object"
+        )
     said = {one.key for one in wanted}
     stay = [*(one for one in held.objects if one.key not in said), *wanted]
     refuse_used(workspace, system, [found.one for found in extra if found.key in going], stay, held)

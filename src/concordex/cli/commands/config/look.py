@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 
 def list_objects(system: System, kinds: KindNames = None, where: Where = None, form: Form = None) -> None:
-    """List the objects that a system has now: what each needs, how many use it, who altered it last.
+    """List the objects that a system has now: what each needs, how many use it, who changed it last.
 
     Examples:
 
@@ -88,8 +88,8 @@ def save(
 ) -> int:
     """Save objects as one readable file each: names instead of ids, nothing that moves by itself.
 
-    Saved again, only files of objects that became otherwise are touched; comments in the others stay.
-    Many are asked at once, and one that cannot be reached does not keep the others.
+    When saved again, only files whose object has changed are rewritten; comments in the others stay.
+    Many systems are asked at once, and one that cannot be reached does not hold up the others.
 
     Examples:
 

@@ -55,7 +55,7 @@ def push(
     every: Every = False,
     form: Form = None,
 ) -> int:
-    """Load objects back: what is new is made, what is otherwise is altered, each after what it needs.
+    """Load objects back: new ones are created, changed ones updated, each after what it depends on.
 
     Examples:
 
@@ -178,11 +178,10 @@ def migrate(
     every: Every = False,
     form: Form = None,
 ) -> int:
-    """Bring objects into another system with all that they need; what is there already is compared by name.
+    """Bring objects into another system with everything they need; what exists there is compared by name.
 
-    What stands in them comes along, too, such as the rules of a rule set.
-    Assignments to people and devices stay behind, and that is told, unless --bound takes them along; those
-    that objects have there stay as they are.
+    What they contain comes along, such as the rules of a rule set.  Assignments to people and devices stay
+    behind, and that is reported, unless --bound takes them along; existing assignments there are kept.
 
     Examples:
 

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from tests.lamplight import Lamplight
 
-EXAMPLE = Path(__file__).parent.parent / "docs" / "examples" / "tidewell.yaml"
+EXAMPLE = Path(__file__).parents[2] / "docs" / "examples" / "tidewell.yaml"
 STRIPS = [
     {"no": f"T{at:03d}", "name": f"pdu-tern-point-{at}", "serial": f"TW{at:06d}", "mac": f"0c:b1:08:00:00:{at:02x}",
      "berth": "Tern Point", "watts": 100 + at, "seen": 1_790_000_000 + at}

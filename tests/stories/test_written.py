@@ -7,8 +7,8 @@ import json
 import pytest
 
 from tests.spite import spiteful
-from tests.test_changes import at, inventory, newest, restore  # noqa: F401 - fixtures
-from tests.test_once import states
+from tests.stories.test_changes import at, inventory, newest, restore  # noqa: F401 - fixtures
+from tests.stories.test_once import states
 
 
 @pytest.mark.parametrize(("time", "kept"), [("", "2026-03-01T08:00:00+00:00"), (", time: epoch", 1772352000)])

@@ -20,7 +20,7 @@ import pytest
 
 from concordex.change.compare import parted
 from tests.conftest import Shell
-from tests.test_decisions import Lists, lists, row
+from tests.stories.test_decisions import Lists, lists, row
 
 __all__ = ["lists"]  # a fixture
 

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from concordex.change.steps import Outcome
 from concordex.change.whole import beside, flat, lost, moved, prints
 from tests.spite import spiteful
-from tests.test_once import states
+from tests.stories.test_once import states
 
 PUT = ", method: PUT, whole: true"
 

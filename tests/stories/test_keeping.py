@@ -20,7 +20,7 @@ from concordex.errors import StoreError
 from concordex.landing import landing, write_text
 from concordex.work.workspace import handwritten
 from tests.conftest import Near, Shell
-from tests.test_decisions import lists, row
+from tests.stories.test_decisions import lists, row
 
 __all__ = ["lists"]  # a fixture
 

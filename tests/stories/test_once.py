@@ -21,8 +21,8 @@ from concordex.work.change.undo import prepare_undo
 from concordex.work.pull.pull import pull
 from tests.conftest import Shell
 from tests.spite import MANNERS, UNDONE, spiteful
-from tests.test_changes import attempt as outlived
-from tests.test_changes import dying, settled_at_once  # noqa: F401 - a fixture
+from tests.stories.test_changes import attempt as outlived
+from tests.stories.test_changes import dying, settled_at_once  # noqa: F401 - a fixture
 
 
 def pushed(shell: Shell, names: list[str], *words: str, status: int | None = 0) -> subprocess.CompletedProcess:

@@ -85,4 +85,4 @@ def test_every_method_says_what_it_does_and_gives_typed_results(shown):
 
 
 def test_the_reference_page_is_what_the_docstrings_say():
-    assert Path("docs/api.md").read_text() == page(), "make reference"
+    assert Path(__file__).parents[2].joinpath("docs", "api.md").read_text() == page(), "make reference"

@@ -16,7 +16,7 @@ from concordex.cli.parts import SUMMARIES, load, target_of
 from concordex.version import __version__
 from tests.conftest import Near, Shell, make_workspace
 
-ROOT = Path(__file__).parents[1]
+ROOT = Path(__file__).parents[2]
 PR_CAPBSET_DROP, CAP_DAC_OVERRIDE, CAP_DAC_READ_SEARCH = 24, 1, 2
 
 

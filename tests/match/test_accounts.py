@@ -15,8 +15,8 @@ from concordex.match import synonyms
 from concordex.match.coverage import coverage, moves
 from concordex.match.ids import earlier, number
 from concordex.match.sides import side_by_side
-from tests.test_decisions import lists, row
-from tests.test_reconcile import RULES, frame, rec, reconcile
+from tests.match.test_reconcile import RULES, frame, rec, reconcile
+from tests.stories.test_decisions import lists, row
 
 __all__ = ["lists"]  # a fixture
 

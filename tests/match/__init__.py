@@ -1,0 +1,1 @@
+"""`concordex.match` by itself."""

@@ -1,0 +1,1 @@
+"""`concordex.model` by itself."""

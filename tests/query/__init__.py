@@ -1,0 +1,1 @@
+"""`concordex.query` by itself."""

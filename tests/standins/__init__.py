@@ -1,0 +1,1 @@
+"""`concordex.standins` by itself."""

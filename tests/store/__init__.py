@@ -1,0 +1,1 @@
+"""`concordex.store` by itself."""

@@ -1,0 +1,1 @@
+"""What people do, through the program itself."""

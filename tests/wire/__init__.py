@@ -1,0 +1,1 @@
+"""`concordex.wire` by itself."""

@@ -1,0 +1,1 @@
+"""`concordex.work` by itself."""
