@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from typing import Any
 
+from concordex.change.about import About
 from concordex.change.depend import in_order
 from concordex.change.differ import Difference, differ
 from concordex.change.objects import Key, Kinds, Object, alike
@@ -26,7 +27,7 @@ def plan(
     gone = in_order([one.one for one in extra if one.key in going], kinds)[::-1]
     steps += [_step(by_key[key], kinds) for key in _keys(gone)]
     numbered = tuple(_numbered(step, at) for at, step in enumerate(steps, start=1))
-    return Change(kind="config", system=system, steps=numbered, about={"objects": True}), extra
+    return Change(kind="config", system=system, steps=numbered, about=About(objects=True)), extra
 
 
 def _now(found: Difference) -> Object:

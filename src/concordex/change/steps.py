@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum, auto
 from typing import Any, Literal, NamedTuple
+
+from concordex.change.about import About
 
 Operation = Literal["create", "update", "delete", "action", "report"]
 #: ready      not sent yet, or sent and surely without effect
@@ -103,17 +105,18 @@ class Outcome(NamedTuple):
 
 @dataclass(frozen=True, kw_only=True)
 class Change:
-    """A prepared, reviewable, ordered set of steps against one system.
-
-    ``about`` says where it came from: who prepared it, from which file, which change it undoes.
-    """
+    """A prepared, reviewable, ordered set of steps against one system."""
 
     kind: str
     system: str
     steps: tuple[Step, ...]
     state: str = "draft"
     number: int | None = None
-    about: Values = field(default_factory=dict)
+    about: About = field(default_factory=About)
+
+    def said(self, **facts: Any) -> Change:
+        """The same with more of what there is to say about it; see :class:`About`."""
+        return replace(self, about=replace(self.about, **facts))
 
     def counts(self) -> Counter[tuple[str, str, State]]:
         """How many steps there are, by table, operation and state."""

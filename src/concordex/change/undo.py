@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import replace
 
+from concordex.change.about import About
 from concordex.change.prepare import Form
 from concordex.change.steps import Change, Step
 
@@ -19,12 +20,11 @@ def undo(change: Change, forms: Mapping[str, Form]) -> Change:
     done = [s for s in reversed(change.steps) if s.sent and s.state in _DONE]
     steps = [_undone(step, forms[step.table], change.number) for step in done if step.operation != "report"]
     numbered = tuple(replace(step, number=at) for at, step in enumerate(steps, start=1))
-    sort = {"objects": True} if change.about.get("objects") else {}
     return Change(
         kind="undo",
         system=change.system,
         steps=numbered,
-        about={"undoes": change.number, **sort},
+        about=About(undoes=change.number, objects=change.about.objects),
     )
 
 

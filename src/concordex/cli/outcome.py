@@ -34,7 +34,7 @@ def troubled(step: Step) -> bool:
 
 def not_done(change: Change) -> list[Step]:
     """The steps that did not come to what they should; of a run that is incomplete also those that it left."""
-    chosen = change.about.get("chosen") or [step.number for step in change.steps]
+    chosen = change.about.chosen or [step.number for step in change.steps]
     left = set(chosen) if change.state == "incomplete" else set()
     return [step for step in change.steps if troubled(step) or (step.state == "ready" and step.number in left)]
 

@@ -40,8 +40,8 @@ def draw_change(change: Change, form: Format | None, *, every: bool = False) -> 
     if form not in (None, Format.TABLE):
         emit_rows([_row(step) for step in change.steps], form, None)
         return
-    rows, first = [], () if change.about.get("objects") else _TOLD
-    once, short = change.about.get("once", ()), False
+    rows, first = [], () if change.about.objects else _TOLD
+    once, short = change.about.once, False
     for found in _sorts(change.steps):
         shown = found if every else [_shortened(step) for step in found[:_MOST]]
         short = short or any(step is not whole for step, whole in zip(shown, found, strict=False))

@@ -147,7 +147,7 @@ def agreed(change: Change, answers: ChangeOptions, chosen: Collection[int]) -> b
 
 
 def _grave(change: Change) -> bool:
-    return bool(change.about.get("irreversible")) or change.kind == "delete"
+    return change.about.irreversible or change.kind == "delete"
 
 
 def run_and_tell(
@@ -171,7 +171,7 @@ def run_and_tell(
             draw.note(f"stopped; to look at what arrived and go on: concordex change resume {number}", "yellow")
             return Status.STOPPED
     status = _tell(done, chosen)
-    if done.about.get("objects"):
+    if done.about.objects:
         for address in here.objects.onward(done)[:_ONWARD]:
             draw.note(f"devices have it once it is installed: concordex config install {shlex.quote(address)}")
     return status

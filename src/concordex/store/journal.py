@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Any
 from uuid import uuid4
 
 import orjson
 
+from concordex.change.about import About
 from concordex.change.steps import Cause, Change, Outcome, Step
 from concordex.errors import CalledWrongly, Stopped
 from concordex.store.database import Database, DatabaseRow
@@ -24,7 +26,7 @@ class Journal:
 
     def keep(self, change: Change) -> Change:
         """Write down a prepared change; the same, with its number."""
-        about = {**change.about, "token": str(uuid4())}  # its own: a change from a file is another one
+        about = replace(change.about, token=str(uuid4())).document()  # its own: a change from a file is another one
         with self._database.atomic():
             number = self._database.insert(
                 "INSERT INTO changes (made, kind, system, state, about) VALUES (?, ?, ?, 'draft', ?)",
@@ -60,7 +62,7 @@ class Journal:
         steps = self._database.rows("SELECT * FROM steps WHERE change = ? ORDER BY number", (number,))
         return Change(
             number=number, kind=rows[0]["kind"], system=rows[0]["system"], state=rows[0]["state"],
-            about=json.loads(rows[0].get("about") or "{}"), steps=tuple(_step(row) for row in steps),
+            about=About.of(json.loads(rows[0].get("about") or "{}")), steps=tuple(_step(row) for row in steps),
         )  # fmt: skip
 
     def changes(self) -> list[DatabaseRow]:
@@ -89,7 +91,7 @@ class Journal:
 
     def note(self, number: int, **facts: Any) -> None:
         """Write down more of what is to be known of a change, such as how a run was asked for."""
-        about = {**self.change(number).about, **facts}
+        about = replace(self.change(number).about, **facts).document()
         self._database.run("UPDATE changes SET about = ? WHERE id = ?", (json.dumps(about), number))
 
     def end(self, number: int, state: str) -> None:

@@ -7,7 +7,6 @@ wait until they are done, also inside a running event loop, such as a notebook's
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
-from dataclasses import replace
 from datetime import datetime
 from functools import cached_property
 from pathlib import Path
@@ -367,7 +366,7 @@ class Workspace(BaseWorkspace):
 
     def keep(self, change: Change) -> Change:
         """A prepared change, kept in the journal under a number, with who prepared it; :meth:`run` runs it."""
-        return self.journal.keep(replace(change, about={**self.signature(), **change.about}))
+        return self.journal.keep(change if change.about.by else change.said(**self.signature()))
 
     def check_guards(self, change: Change, *, any_time: bool = False) -> None:
         """Raise where a change is too large, or comes at the wrong time, or to a system that is only read."""

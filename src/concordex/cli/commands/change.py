@@ -94,7 +94,7 @@ def show(
         draw_diff(found)
     else:
         draw_change(found, form, every=every)
-    told = ", ".join(f"{name} {value}" for name, value in found.about.items() if value and name not in _UNTOLD)
+    told = ", ".join(f"{name} {value}" for name, value in found.about.document().items() if name not in _UNTOLD)
     draw.note(f"change {number} ({found.state}): {summary(found)}" + (f"; {told}" if told else ""))
     if found.state == "draft":
         _tell_freshness(here, found)
@@ -190,10 +190,10 @@ def resume(
         )
     if not found.writes:
         return _nothing_left(found)
-    part = set(found.about.get("chosen", ()))
+    part = set(found.about.chosen)
     numbers = {step.number for step in found.writes if not part or step.number in part}
 
-    how = replace(RunOptions(**found.about.get("how", {})), send_again=send_again)
+    how = replace(RunOptions(**found.about.how), send_again=send_again)
     return run_and_tell(here, number, numbers, part=bool(part), how=how, any_time=any_time, wait=wait)
 
 

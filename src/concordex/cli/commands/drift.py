@@ -1,6 +1,5 @@
 """``concordex drift``."""
 
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -139,5 +138,5 @@ def _accept(here: "Workspace", found: "list[Drift]") -> int:
 
 def _restore(here: "Workspace", one: "Drift", answers: ChangeOptions) -> int:
     change = here.objects.restore(one)
-    change = replace(change, about={**change.about, "from": str(one.folder), "command": "drift"})
+    change = change.said(source=str(one.folder), command="drift")
     return propose(here, change, answers, f"{one.system} is as the baseline says")

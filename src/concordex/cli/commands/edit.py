@@ -1,6 +1,5 @@
 """``concordex set``, ``retire``, ``delete`` and ``action``: records that are there."""
 
-from dataclasses import replace
 from typing import Annotated
 
 import typer
@@ -39,7 +38,7 @@ def set_fields(
     """
     here = workspace()
     change = here.set(system, table, selection, pairs(values, "set"), words(make))
-    change = replace(change, about={"selection": selection, "command": "set"})
+    change = change.said(selection=selection, command="set")
     answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     return propose(here, change, answers, "the selected records are so already, or none is selected")
 
@@ -60,7 +59,7 @@ def retire(
     """
     here = workspace()
     change = here.retire(system, table, selection)
-    change = replace(change, about={"selection": selection, "command": "retire"})
+    change = change.said(selection=selection, command="retire")
     answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     return propose(here, change, answers, "the selected records are retired already, or none is selected")
 
@@ -84,7 +83,7 @@ def delete(
     """
     here = workspace()
     change = here.delete(system, table, selection)
-    change = replace(change, about={"selection": selection, "command": "delete"})
+    change = change.said(selection=selection, command="delete")
     answers = ChangeOptions(draft=draft, every=every, form=form, count=count, any_time=any_time)
     return propose(here, change, answers, "no record is selected")
 
@@ -113,6 +112,6 @@ def action(
     """
     here = workspace()
     change = here.action(system, table, what, selection)
-    change = replace(change, about={**change.about, "selection": selection, "command": f"action {what}"})
+    change = change.said(selection=selection, command=f"action {what}")
     answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, count=count, any_time=any_time)
     return propose(here, change, answers, "no record is selected")

@@ -121,10 +121,9 @@ def push(
 
     Example: concordex group push network --to crowsnest
     """
-    from dataclasses import replace
 
     here = workspace()
     change = here.push_groups(names, to)
-    change = replace(change, about={**change.about, "from": ", ".join(names), "command": "group push"})
+    change = change.said(source=", ".join(names), command="group push")
     answers = ChangeOptions(draft=draft, yes=yes, form=form, any_time=any_time)
     return propose(here, change, answers, f"{to} has them so")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -54,7 +53,7 @@ def enter(
             return Status.CALLED_WRONGLY
         keep_rejected(made.rejected, made.mistakes, rejects)
     draw.note(f"{plural(len(rows), 'device')}: {made.equal:,} keep these lines already")
-    change = replace(made.change, about={"from": f"{template}, {table}", "command": "lines enter"})
+    change = made.change.said(source=f"{template}, {table}", command="lines enter")
     answers = ChangeOptions(draft=draft, yes=yes, every=every, any_time=any_time)
     status = propose(here, change, answers, f"{devices} keep these lines")
     return Status.PARTLY if made.mistakes and status == Status.DONE else status

@@ -98,8 +98,7 @@ def push(
         draw.note(f"left aside, since they are only read: {', '.join(prepared.aside)}")
     draw.note(f"{plural(count, 'row')}: {prepared.equal:,} are there as they are, {len(rejected):,} rejected")
 
-    about = {**prepared.change.about, "from": file, "command": "push"} | ({"asks": asks} if asks else {})
-    change = replace(prepared.change, about=about)
+    change = prepared.change.said(source=file, command="push", asks=asks)
     status = propose(here, change, answers, f"{to} holds what the file says")
     return Status.PARTLY if mistakes and status == Status.DONE else status
 
@@ -121,7 +120,7 @@ def _asked(
     """
     change, made = here.ask_devices(to, table, devices, rows, columns, defaults)
     if change.steps:
-        change = replace(change, about={**change.about, "from": file, "command": "push"})
+        change = change.said(source=file, command="push")
         status = propose(here, change, answers, "every device is set as its row says")
         if answers.draft:
             draw.note(f"what the devices tell is asked for once that is done: then push {file} again")

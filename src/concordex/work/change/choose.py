@@ -40,7 +40,7 @@ def choose(
     tables = {step.table for step in change.steps}
     if table is not None and table not in tables:
         raise CalledWrongly(f"--table {table}: the change has no such steps", advice=suggestion(table, tables))
-    if change.about.get("objects"):
+    if change.about.objects:
         needs = needed_by_objects(change, kinds_of(workspace.dialect(change.system)))
     else:
         needs = needed_by_records(change, forms_of(workspace, change.system))

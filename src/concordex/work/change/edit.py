@@ -97,7 +97,7 @@ def prepare_action(workspace: BaseWorkspace, system: str, table: str, name: str,
         )
     found = selected(workspace, base, selection)
     steps = [replace(_step(base, row, "action"), action=name) for row in found.iter_rows(named=True)]
-    return replace(_change("action", system, steps), about={"irreversible": base.write.actions[name].irreversible})
+    return _change("action", system, steps).said(irreversible=base.write.actions[name].irreversible)
 
 
 def _step(base: Basis, row: Mapping[str, Any], action: Any, **more: Any) -> Step:

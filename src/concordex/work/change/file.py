@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from pydantic import Field
 
+from concordex.change.about import About
 from concordex.change.steps import Change, Step
 from concordex.documents import Part, read_as, write_yaml
 from concordex.errors import CalledWrongly
@@ -32,20 +33,34 @@ class StepPart(Part):
     at: str | None = None
 
 
+class AboutPart(Part):
+    """What a change says of itself wherever it is run."""
+
+    by: str = ""
+    command: str = ""
+    source: str = Field("", alias="from")
+    selection: str = ""
+    objects: bool = False
+    irreversible: bool = False
+    sizes: dict[str, int] = Field(default_factory=dict)
+    once: list[str] = Field(default_factory=list)
+
+
 class ChangeFile(Part):
     """The whole file."""
 
     format: int = Field(ge=1, le=1)
     kind: str
     system: str
-    about: dict[str, Any] = Field(default_factory=dict)
+    about: AboutPart = Field(default_factory=AboutPart)
     steps: list[StepPart]
 
 
 def save(change: Change, path: Path) -> None:
     """Write the open steps of ``change``, whole or not at all."""
+    about = {name: said for name, said in change.about.document().items() if name not in _OWN}
     document = {
-        "format": 1, "kind": change.kind, "system": change.system, "about": dict(change.about),
+        "format": 1, "kind": change.kind, "system": change.system, "about": about,
         "steps": [_said(step) for step in change.writes if step.operation != "report"],
     }  # fmt: skip
     write_yaml(path, document, private=True)  # a one-time code may stand in it
@@ -79,7 +94,7 @@ def load(workspace: BaseWorkspace, path: Path) -> Change:
             )
         known = {*spec.fields, *_referring(spec)}
         strange = [name for name in (*step.desired, *step.before, *step.key) if name not in known]
-        if strange and not found.about.get("objects"):  # of objects, members are the system's own
+        if strange and not found.about.objects:  # of objects, members are the system's own
             raise CalledWrongly(
                 f"{path}: step {at} names the field {strange[0]!r}, which {step.table} does not have",
                 advice=suggestion(strange[0], spec.fields),
@@ -101,8 +116,11 @@ def load(workspace: BaseWorkspace, path: Path) -> Change:
         if s.operation == "action"
     )
     gone = any(step.operation == "delete" for step in steps)  # judged by the steps: a file's words may have been edited
-    said = {name: value for name, value in found.about.items() if name not in _OWN}
-    about = {**said, "from": str(path), "irreversible": irreversible or gone or found.about.get("irreversible", False)}
+    said = found.about
+    about = About(
+        by=said.by, command=said.command, source=str(path), selection=said.selection, objects=said.objects,
+        irreversible=irreversible or gone or said.irreversible, sizes=said.sizes, once=said.once,
+    )  # fmt: skip
     return Change(kind=found.kind, system=found.system, steps=tuple(steps), about=about)
 
 

@@ -32,7 +32,7 @@ def freshness(workspace: BaseWorkspace, change: Change) -> Freshness:
 
     Of configuration objects, databases, files and devices nothing is pulled that would tell: a run looks by itself.
     """
-    if change.about.get("objects") or change.system not in workspace.config.systems or not change.writes:
+    if change.about.objects or change.system not in workspace.config.systems or not change.writes:
         return Freshness()
     tables = {step.table for step in change.writes}
     newest = {s.table: s for s in workspace.memory.newest() if s.system == change.system and s.whole and s.file}

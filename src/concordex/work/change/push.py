@@ -203,7 +203,7 @@ def _change(
     change = prepare("push", base.system, base.table, wishes, updates, base.forms, base.known)
     steps = [replace(_described(step, base, catalogue), entry=step.entry or None) for step in change.steps]
     once = [name for name, spec in base.write.fields.items() if spec.once]
-    return replace(change, steps=tuple(steps), about={**change.about, **({"once": once} if once else {})}), equal
+    return replace(change, steps=tuple(steps)).said(once=once), equal
 
 
 def _update(base: Basis, record: Mapping[str, Any], desired: Mapping[str, Any], place: str) -> Step:

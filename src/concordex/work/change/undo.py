@@ -29,9 +29,9 @@ def prepare_undo(workspace: BaseWorkspace, number: int) -> Change:
         )
     forms = forms_of(workspace, change.system)
     made = undo(change, forms)
-    if made.about.get("objects"):
+    if made.about.objects:
         _refuse_used(workspace, made)
-    return replace(made, about={**made.about, "command": f"change undo {number}"})
+    return made.said(command=f"change undo {number}")
 
 
 def _refuse_used(workspace: BaseWorkspace, made: Change) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from concordex.change.about import About
 from concordex.change.objects import Kind, Object, get
 from concordex.change.steps import Change, Step
 from concordex.errors import CalledWrongly
@@ -41,7 +42,7 @@ def prepare_installation(
         )
         for at, (one, target) in enumerate(wanted, start=1)
     ]  # fmt: skip
-    return Change(kind="install", system=system, steps=tuple(steps), about={"objects": True})
+    return Change(kind="install", system=system, steps=tuple(steps), about=About(objects=True))
 
 
 def _targets(dialect: d.Dialect, held: Held, one: Object, on: Sequence[str], act: str) -> list[str]:

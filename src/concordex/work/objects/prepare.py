@@ -70,7 +70,7 @@ def prepare_objects(
 def _sized(change: Change, held: Held, **more: bool) -> Change:
     """With how many objects of each kind there are, by which guards judge how much a change alters."""
     sizes = {table: len(held.of([table])) for table in sorted({step.table for step in change.steps})}
-    return replace(change, about={**change.about, "sizes": sizes, **more})
+    return change.said(sizes=sizes, **more)
 
 
 def _unfit(

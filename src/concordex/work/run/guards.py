@@ -62,7 +62,7 @@ def check_guards(
 
 def _takes_back(workspace: BaseWorkspace, change: Change, steps: Sequence[Step]) -> bool:
     """Whether ``steps`` only take back what the guards have let through before."""
-    undone = change.about.get("undoes")
+    undone = change.about.undoes
     if change.kind != "undo" or undone not in {row["id"] for row in workspace.record_of_changes.changes()}:
         return False
     before = workspace.record_of_changes.change(int(undone or 0))
@@ -72,7 +72,7 @@ def _takes_back(workspace: BaseWorkspace, change: Change, steps: Sequence[Step])
 
 def _size(workspace: BaseWorkspace, change: Change, table: str) -> int:
     """How much a table holds: as it was read for the change, or else as it was pulled last; 0 if nobody knows."""
-    known = change.about.get("sizes", {})
+    known = change.about.sizes
     if table in known:
         return int(known[table])
     held = [s for s in workspace.memory.newest(table) if s.system == change.system]

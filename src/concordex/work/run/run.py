@@ -163,7 +163,7 @@ class _Run:
         as_one = self.dialect.staging is not None
         self.told, self.steps = told, steps
         by_field = change.kind == "undo"
-        self.how = replace(how, as_one=as_one, all_of_it=bool(change.about.get("objects")), field_by_field=by_field)
+        self.how = replace(how, as_one=as_one, all_of_it=change.about.objects, field_by_field=by_field)
         #: How steps stand that were settled in this run.
         self.states: dict[int, State] = {}
 
@@ -204,19 +204,19 @@ class _Run:
         committer = Committer(session, as_one=self.how.as_one, note=self.how.note or f"change {self.number}")
         ledger = Ledger(self.workspace.journal, self.number, self.dialect, committer, self.states, self.told)
         bodies = Bodies(
-            actual, partial(self.workspace.secrets.of_row, name=self.change.system), self.change.about.get("token")
+            actual, partial(self.workspace.secrets.of_row, name=self.change.system), self.change.about.token or None
         )
-        since = None if self.change.about.get("objects") else partial(seen_since, self.workspace, self.change.system)
+        since = None if self.change.about.objects else partial(seen_since, self.workspace, self.change.system)
         return Sender(bodies, ledger, self.how, asks=self._asks(), since=since)
 
     def _asks(self) -> Callable[[Sequence[Step]], Awaitable[list[Step | str]]] | None:
         """What devices are asked for just before each step, where the change says so."""
-        asks = self.change.about.get("asks")
+        asks = self.change.about.asks
         if not asks:
             return None
         from concordex.work.change.onboarding import asked_again
 
-        once = self.change.about.get("once", ())
+        once = self.change.about.once
         return partial(asked_again, self.workspace, asks["devices"], asks["table"], asks["at"], once)
 
     async def _alone(self, session: Session) -> None:
@@ -233,7 +233,7 @@ class _Run:
             )
 
     def _actual(self, session: Session) -> Actual:
-        if self.change.about.get("objects"):
+        if self.change.about.objects:
             from concordex.work.objects.live import ActualObjects
 
             return ActualObjects(session)

@@ -84,7 +84,7 @@ def push(
         draw.note(text, "yellow")
     altered = sum(step.operation in ("create", "update") for step in change.steps)
     draw.note(f"{plural(len(wanted), 'object')} in {path}: {len(wanted) - altered:,} are so in {to} already")
-    change = replace(change, about={**change.about, "from": str(path), "command": "config push"})
+    change = change.said(source=str(path), command="config push")
     answers = ChangeOptions(
         stage=stage,
         note=note,
@@ -143,7 +143,7 @@ def copy(
     change, notes = here.objects.copy(original, made, bound=bound)
     for text in [*notes, *here.objects.odd_members([made], original.around)]:
         draw.note(text, "yellow")
-    change = replace(change, about={**change.about, "from": address, "command": "config copy"})
+    change = change.said(source=address, command="config copy")
     answers = ChangeOptions(stage=stage, draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     return propose(here, change, answers, f"{original.target} has it so")
 
@@ -196,7 +196,7 @@ def migrate(
     for text in notes:
         draw.note(text, "yellow")
     change, _ = here.objects.push(to, made, live(here, to, sorted({one.kind for one in made})), free=not bound)
-    change = replace(change, about={**change.about, "from": ", ".join(addresses), "command": "config migrate"})
+    change = change.said(source=", ".join(addresses), command="config migrate")
     more = f", with {len(made) - len(chosen):,} that stand in them or that they need" if len(made) > len(chosen) else ""
     draw.note(f"{plural(len(chosen), 'object')} of {system}{more}")
     answers = ChangeOptions(
@@ -234,7 +234,7 @@ def install(
     system = addresses[0].partition("/")[0]
     held, chosen = objects_at(here, system, addresses)
     change = here.objects.install(system, chosen, words(on), held, off=off)
-    change = replace(change, about={**change.about, "from": ", ".join(addresses), "command": "config install"})
+    change = change.said(source=", ".join(addresses), command="config install")
     answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     return propose(here, change, answers, "no device has it" if off else "it has no target")
 
@@ -262,7 +262,7 @@ def remove(
     system = addresses[0].partition("/")[0]
     held, chosen = objects_at(here, system, addresses)
     change = here.objects.remove(system, chosen, held)
-    change = replace(change, about={**change.about, "from": ", ".join(addresses), "command": "config remove"})
+    change = change.said(source=", ".join(addresses), command="config remove")
     answers = ChangeOptions(stage=stage, draft=draft, yes=False, every=every, form=form, any_time=any_time, count=count)
     return propose(here, change, answers, "there is nothing of that")
 
