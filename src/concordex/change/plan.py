@@ -9,7 +9,7 @@ from concordex.change.about import About
 from concordex.change.depend import in_order
 from concordex.change.differ import Difference, differ
 from concordex.change.objects import Key, Kinds, Object, alike
-from concordex.change.steps import Change, Step
+from concordex.change.steps import Change, Step, numbered
 
 
 def plan(
@@ -26,8 +26,7 @@ def plan(
     steps = [_step(by_key[key], kinds) for key in _keys(in_order([_now(one) for one in made], kinds))]
     gone = in_order([one.one for one in extra if one.key in going], kinds)[::-1]
     steps += [_step(by_key[key], kinds) for key in _keys(gone)]
-    numbered = tuple(_numbered(step, at) for at, step in enumerate(steps, start=1))
-    return Change(kind="config", system=system, steps=numbered, about=About(objects=True)), extra
+    return Change(kind="config", system=system, steps=numbered(steps), about=About(objects=True)), extra
 
 
 def _now(found: Difference) -> Object:
@@ -38,10 +37,6 @@ def _now(found: Difference) -> Object:
 
 def _keys(objects: Sequence[Object]) -> list[tuple[str, str, int]]:
     return [one.key for one in objects]
-
-
-def _numbered(step: Step, at: int) -> Step:
-    return Step(**{**vars(step), "number": at})
 
 
 def _step(found: Difference, kinds: Kinds) -> Step:

@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from concordex.change.steps import Change, Step, Values
+from concordex.change.steps import Change, Step, Values, numbered
 
 Key = tuple[str, ...]
 
@@ -99,8 +99,7 @@ def prepare(
     before = list(_references(needing, table, forms, known))
     held = [step for step in every if step.state == "held"]
     ready = [*before, *needing]
-    steps = [replace(step, number=at) for at, step in enumerate([*ready, *held], start=1)]
-    return Change(kind=kind, system=system, steps=tuple(steps))
+    return Change(kind=kind, system=system, steps=numbered([*ready, *held]))
 
 
 def _create(wish: Wish, table: str, form: Form) -> Step:

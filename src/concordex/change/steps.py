@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from enum import StrEnum, auto
 from typing import Any, Literal, NamedTuple
@@ -91,6 +91,11 @@ class Step:
         if self.state in ("held", "refused"):
             return self.tried and self.operation not in ("action", "report")
         return self.state in ("ready", "sent", "unknown", "written")
+
+
+def numbered(steps: Iterable[Step]) -> tuple[Step, ...]:
+    """The same, counted from 1 in this order."""
+    return tuple(replace(step, number=at) for at, step in enumerate(steps, start=1))
 
 
 class Outcome(NamedTuple):

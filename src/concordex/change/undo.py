@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from concordex.change.about import About
 from concordex.change.prepare import Form
-from concordex.change.steps import Change, Step
+from concordex.change.steps import Change, Step, numbered
 
 
 def undo(change: Change, forms: Mapping[str, Form]) -> Change:
@@ -19,11 +19,10 @@ def undo(change: Change, forms: Mapping[str, Form]) -> Change:
     """
     done = [s for s in reversed(change.steps) if s.sent and s.state in _DONE]
     steps = [_undone(step, forms[step.table], change.number) for step in done if step.operation != "report"]
-    numbered = tuple(replace(step, number=at) for at, step in enumerate(steps, start=1))
     return Change(
         kind="undo",
         system=change.system,
-        steps=numbered,
+        steps=numbered(steps),
         about=About(undoes=change.number, objects=change.about.objects),
     )
 

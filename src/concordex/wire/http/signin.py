@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from http.cookies import CookieError, SimpleCookie
 from typing import Any
 
-from concordex.errors import BadAnswer
+from concordex.errors import BadAnswer, SecretError
 from concordex.unseen import UNSEEN, Secret
 from concordex.wire import dialect as d
 from concordex.wire.dialect.templates import fill, fill_texts
@@ -169,8 +169,12 @@ class Signed(SignIn):
     """Every request signed (RFC 9421), its body by its digest (RFC 9530)."""
 
     def __init__(self, how: d.SignatureSignIn, values: Mapping[str, Secret | str]) -> None:
-        from concordex.wire.http.signature import Signer
-
+        try:
+            from concordex.wire.http.signature import Signer  # few systems need it
+        except ImportError as error:
+            raise SecretError(
+                "signed requests need a further package", advice="pip install 'concordex[signatures]'"
+            ) from error
         self._signer = Signer(how, str(fill(how.key, values)), str(fill(how.key_id, values)))
 
     def sign(self, method: str, url: str, headers: dict[str, str], body: bytes | None) -> None:

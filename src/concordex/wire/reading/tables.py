@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator, Callable, Mapping, Sequence
+from graphlib import CycleError, TopologicalSorter
 
 from concordex.errors import (
     BadAnswer,
@@ -106,19 +107,17 @@ def _for(name: str, progress: TableProgress | None) -> Callable[[int, int | None
 
 def order(dialect: Dialect, tables: Sequence[str]) -> list[str]:
     """``tables`` and those that they refer to, each after what it refers to."""
-    done: list[str] = []
-
-    def visit(name: str, path: tuple[str, ...]) -> None:
-        if name in path:
-            raise CalledWrongly(f"the tables {' -> '.join((*path, name))} of dialect {dialect.name} refer in a circle")
-        if name not in done:
-            for other in refers_to(dialect.tables[name]):
-                visit(other, (*path, name))
-            done.append(name)
-
-    for name in tables:
-        visit(name, ())
-    return done
+    needed: dict[str, list[str]] = {}
+    waiting = list(tables)
+    for name in waiting:  # which grows: what has nothing to wait for keeps the order in which it was asked for
+        if name not in needed:
+            needed[name] = refers_to(dialect.tables[name])
+            waiting += needed[name]
+    try:
+        return list(TopologicalSorter(needed).static_order())
+    except CycleError as error:
+        circle = " -> ".join(reversed(error.args[1]))
+        raise CalledWrongly(f"the tables {circle} of dialect {dialect.name} refer in a circle") from error
 
 
 def refers_to(table: Table) -> list[str]:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from concordex.change.compare import same
 from concordex.change.prepare import prepare
 from concordex.change.rows import Row, check_rows, columns_of, read_values
-from concordex.change.steps import Change, Step
+from concordex.change.steps import Change, Step, numbered
 from concordex.errors import CalledWrongly
 from concordex.words import suggestion
 from concordex.work.change.basis import Basis, base_of, selected
@@ -108,5 +108,4 @@ def _step(base: Basis, row: Mapping[str, Any], action: Any, **more: Any) -> Step
 
 
 def _change(kind: str, system: str, steps: Sequence[Step]) -> Change:
-    numbered = tuple(replace(step, number=at) for at, step in enumerate(steps, start=1))
-    return Change(kind=kind, system=system, steps=numbered)
+    return Change(kind=kind, system=system, steps=numbered(steps))

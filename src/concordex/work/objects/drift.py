@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from concordex.change.differ import Difference, differ
 from concordex.change.objects import Kinds, Object
-from concordex.change.steps import Change, Step
+from concordex.change.steps import Change, Step, numbered
 from concordex.errors import CalledWrongly, ConcordexError
 from concordex.work.objects.baselines import SavedKind, begin, covered, half_saved, keep, said
 from concordex.work.objects.files import Saved, read_objects, save
@@ -122,9 +122,7 @@ def restore(workspace: BaseWorkspace, drift: Drift) -> Change:
     added = [one.now for one in drift.found if one.what == "added" and one.now and one.now.kind in whole]
     change, _ = prepare_objects(workspace, drift.system, drift.baseline, drift.held, may_go=added)
     known = [(step, (step.table, step.record_id or step.source)) for step in change.steps]
-    steps = [_only(step, moved[which]) for step, which in known if which in moved]
-    numbered = tuple(replace(step, number=at) for at, step in enumerate(steps, start=1))
-    return replace(change, steps=numbered)
+    return replace(change, steps=numbered(_only(step, moved[which]) for step, which in known if which in moved))
 
 
 def _live_or_file(found: Difference) -> tuple[str, str | None]:

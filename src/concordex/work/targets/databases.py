@@ -10,7 +10,7 @@ import polars as pl
 from concordex.change.batches import lists
 from concordex.change.compare import differences, parted, same, shown
 from concordex.change.prepare import normalised
-from concordex.change.steps import Change, Outcome, Step
+from concordex.change.steps import Change, Outcome, Step, numbered
 from concordex.errors import CalledWrongly, ConcordexError
 from concordex.model.fields import FIELDS
 from concordex.store.targets import DatabaseTarget, FileTarget, KeyOfOther, NotTaken, StoredTarget, TargetRow
@@ -50,11 +50,8 @@ def prepare_target(workspace: BaseWorkspace, name: str, where: str | None, edite
     there = _there(stored_target(workspace, name), into)
     steps = [*_updates(workspace, name, into, wanted, there, edited), *_creations(into, wanted, there)]
     steps += _unkeyed(entries, into)
-    numbered = tuple(
-        Step(**{**vars(step), "number": at})
-        for at, step in enumerate(sorted(steps, key=lambda step: step.state == "held"), start=1)
-    )
-    return Change(kind="sync", system=name, steps=numbered), notes
+    in_order = sorted(steps, key=lambda step: step.state == "held")
+    return Change(kind="sync", system=name, steps=numbered(in_order)), notes
 
 
 def _keyed(entries: pl.DataFrame, into: Into) -> pl.DataFrame:
