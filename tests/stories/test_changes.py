@@ -215,6 +215,28 @@ def _harbour_at_hand(request) -> None:
 # --- records that are there
 
 
+def test_a_record_is_named_by_whatever_people_know_of_it(at):
+    shell, gear = at
+    known = json.loads(shell("show", "devices", "-s", "stowage", "-f", "json").stdout)
+    one = next(r for r in known if r["macs"] and r["ips"] and r["serial"] and r["asset_tag"])
+    card = one["macs"][0]
+    words = (
+        one["name"].upper(),
+        one["serial"].lower(),
+        card.replace(":", "-").upper(),
+        one["ips"][0],
+        one["asset_tag"],
+    )
+    for word in (*words, f"{card[:2]}{card[3:5]}.{card[6:8]}{card[9:11]}.{card[12:14]}{card[15:]}"):
+        drafted = json.loads(shell("set", "stowage", word, "comment=found", "--draft", "-f", "json").stdout)
+        assert [step["record_id"] for step in drafted] == [one["record_id"]], word
+    other = next(record for record in gear.values() if record["serialNumber"] not in ("", one["serial"]))
+    other["serialNumber"] = one["serial"]
+    shell("pull", "stowage")
+    told = shell("set", "stowage", one["serial"], "comment=x", "--draft", status=2).stderr
+    assert f"2 records in stowage/devices have the serial '{one['serial']}'" in told
+
+
 def test_what_is_set_and_retired_is_undone_to_the_last_member(at):
     shell, gear = at
     before = {number: {k: v for k, v in record.items() if k != "editedOn"} for number, record in gear.items()}

@@ -8,7 +8,7 @@ from concordex.cli.options import Form, complete_systems, pairs, words, workspac
 from concordex.cli.propose import AnyTime, ChangeOptions, Count, Draft, Every, Yes, propose
 
 System = Annotated[str, typer.Argument(help="The system to write to.", autocompletion=complete_systems)]
-Chosen = Annotated[str, typer.Argument(help="A filter (docs/filters.md), or the name or serial of one record.")]
+Chosen = Annotated[str, typer.Argument(help="A filter (docs/filters.md), or a name, serial, MAC, address, tag or id.")]
 Table = Annotated[str, typer.Option("--table", help="The table to write to.")]
 
 

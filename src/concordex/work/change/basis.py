@@ -13,6 +13,7 @@ from concordex.change.prepare import Form, NaturalKeys, natural, normalised
 from concordex.change.racks import Mounted, clashes
 from concordex.errors import CalledWrongly, QueryError
 from concordex.model.fields import Type
+from concordex.query.named import bearing
 from concordex.query.predicate import predicate_of
 from concordex.store import snapshots as store
 from concordex.wire import dialect as d
@@ -167,7 +168,7 @@ def _all_whole(system: str, tables: Sequence[str], newest: Mapping[str, Snapshot
 
 
 def selected(workspace: BaseWorkspace, base: Basis, selection: str) -> pl.DataFrame:
-    """The records that a filter finds, or the one that a natural key names."""
+    """The records that a filter finds, or the one that a name, serial, MAC, address, tag or id means."""
     try:
         query = workspace.query(selection)
     except QueryError as error:
@@ -185,18 +186,24 @@ def selected(workspace: BaseWorkspace, base: Basis, selection: str) -> pl.DataFr
 
 
 def _named(base: Basis, key: str) -> pl.DataFrame | None:
-    """The record that bears ``key`` in a natural key of one field, or as its name; refused if several do."""
+    """The record that bears ``key`` in a natural key of one field, or is named by it; refused if several do."""
     keys = [names[0] for names in base.forms[base.table].keys if len(names) == 1]
-    for name in dict.fromkeys([*keys, *(["name"] if "name" in base.frame.columns else [])]):
-        rows = [
-            r for r in base.frame.select("record_id", name).iter_rows() if r[1] and normalised(r[1]) == normalised(key)
-        ]
-        if len(rows) > 1:
-            ids = ", ".join(record_id for record_id, _ in rows)
+    tests: list[tuple[str, pl.Series | pl.Expr]] = [(name, _is(base.frame[name], key)) for name in keys]
+    tests += bearing(key, base.frame.columns).items()
+    for name, test in tests:
+        found = base.frame.filter(test)
+        if found.height > 1:
             raise CalledWrongly(
-                f"{len(rows)} records in {base.system}/{base.table} have the {name} {key!r}: {ids}",
+                f"{found.height} records in {base.system}/{base.table} have the {name} {key!r}:"
+                f" {', '.join(found['record_id'])}",
                 advice=f"say which, with a filter such as '{name} = {key} and site = …'",
             )
-        if rows:
-            return base.frame.filter(pl.col("record_id") == rows[0][0])
+        if found.height:
+            return found
     return None
+
+
+def _is(column: pl.Series, key: str) -> pl.Series:
+    """Which values are ``key`` as natural keys compare them."""
+    same = [bool(value) and normalised(value) == normalised(key) for value in column]
+    return pl.Series(same, dtype=pl.Boolean)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import polars as pl
 
 from concordex.errors import CalledWrongly
-from concordex.model.values import ip, mac
+from concordex.query.named import bearing
 from concordex.words import suggestion
 from concordex.work.concordance import stored
 
@@ -49,15 +49,7 @@ def _hint(device: str, names: pl.Series) -> str:
 
 
 def _meant(members: pl.LazyFrame, device: str) -> list[str]:
-    said = device.strip().lower()
-    address = pl.select(mac=mac(pl.lit(device)), ip=ip(pl.lit(device))).row(0)
-    texts = ("entry", "name", "name_key", "serial", "serial_key", "asset_tag", "uuid", "record_id")
-    tests = [pl.col(name).str.to_lowercase() == said for name in texts]
-    tests.append(pl.format("{}/{}", "system", "record_id").str.to_lowercase() == said)
-    tests += [
-        pl.col(name).list.contains(value)
-        for name, value in zip(("macs", "ips"), address, strict=True)
-        if value is not None
-    ]
-    found = members.filter(pl.any_horizontal(test.fill_null(False) for test in tests)).select("entry")
+    tests = bearing(device, members.collect_schema().names(), also=("entry", "name_key", "serial_key"))
+    reference = pl.format("{}/{}", "system", "record_id").str.to_lowercase() == device.strip().lower()
+    found = members.filter(pl.any_horizontal(*tests.values(), reference)).select("entry")
     return list(found.unique().sort("entry").collect()["entry"])
