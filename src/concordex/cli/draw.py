@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from functools import cache
 from typing import IO, TYPE_CHECKING, Any
 
+from concordex.progress import Told
 from concordex.unseen import in_data, masked
 from concordex.words import plural
 
@@ -196,9 +197,6 @@ def note(text: str, style: str = "") -> None:
         console(error=True).print(Text(harmless(masked(text)), style=style))
     else:
         sys.stderr.write(f"{harmless(masked(text))}\n")
-
-
-Told = Callable[[str, int, int | None], None]
 
 
 @contextmanager

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from concordex.change.rows import Mistake, Row
     from concordex.change.run_options import RunOptions
     from concordex.change.steps import Change, Step
+    from concordex.progress import Counted
     from concordex.wire.dialect import Dialect
     from concordex.wire.writing.staging import Pending
     from concordex.work.api_objects import Objects
@@ -42,8 +43,6 @@ if TYPE_CHECKING:
     from concordex.work.show.tables import Selection
     from concordex.work.workspace.groups import GroupFile
     from concordex.work.workspace.repair import Mended
-
-    Progress = Callable[[int, int], None]
 
 
 class Workspace(BaseWorkspace):
@@ -164,7 +163,7 @@ class Workspace(BaseWorkspace):
 
     # one truth
 
-    def reconcile(self, progress: Progress | None = None, *, relearn: bool = False) -> Summary:
+    def reconcile(self, progress: Counted | None = None, *, relearn: bool = False) -> Summary:
         """Find out which records are one device, from the newest snapshots."""
         from concordex.work.concordance.reconcile import make
 
@@ -390,7 +389,7 @@ class Workspace(BaseWorkspace):
         return choose(self, change, actions, table, where, first)
 
     def run(
-        self, number: int, progress: Progress | None = None, *,
+        self, number: int, progress: Counted | None = None, *,
         only: Collection[int] | None = None, how: RunOptions | None = None, any_time: bool = False, wait: float = 0.0,
     ) -> Change:  # fmt: skip
         """Run a change, or ``only`` some of its steps: written down first, sent once, read back, compared."""

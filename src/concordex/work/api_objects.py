@@ -11,13 +11,13 @@ if TYPE_CHECKING:
     from concordex.change.objects import Kind, Object
     from concordex.change.steps import Change
     from concordex.errors import ConcordexError
+    from concordex.progress import Told
     from concordex.work.objects.diff import Side
     from concordex.work.objects.drift import Drift
     from concordex.work.objects.files import Saved
     from concordex.work.objects.live import Held
     from concordex.work.objects.migrate import Original
     from concordex.work.workspace.base import BaseWorkspace
-    from concordex.work.workspace.progress import Told
 
     Kinds = Mapping[str, Kind]
     Read = Callable[[str, Iterable[str]], Held]

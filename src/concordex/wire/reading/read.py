@@ -6,11 +6,12 @@ read; when neither agrees, what came is kept and called partial.
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Callable, Sequence
+from collections.abc import AsyncIterator, Sequence
 
 import polars as pl
 
 from concordex.errors import ConcordexError, RequestRefused, SignInRefused, Unreachable, WireError
+from concordex.progress import Counted
 from concordex.wire import dialect as d
 from concordex.wire.http.session import Session
 from concordex.wire.reading.completeness import Outcome, Trail, Verdict, verdict
@@ -22,8 +23,6 @@ from concordex.wire.reading.walks import first_page, walk
 
 __all__ = ["Collector", "TableRead", "count", "peek", "read_table"]
 
-#: Told after each page: records so far, and how many were announced.
-Progress = Callable[[int, int | None], None]
 
 #: Which of two looks is the better one.
 _RANK = {Outcome.PARTIAL: 0, Outcome.UNPROVEN: 1, Outcome.WHOLE: 2}
@@ -36,7 +35,7 @@ async def read_table(
     session: Session,
     name: str,
     narrow: Narrow | None = None,
-    progress: Progress | None = None,
+    progress: Counted | None = None,
     parents: pl.DataFrame | None = None,
 ) -> TableRead:
     """The table ``name`` of the session's system; ``narrow`` makes it shorter at the system.
@@ -96,7 +95,7 @@ async def peek(session: Session, name: str, parents: pl.DataFrame | None = None)
 
 
 async def _look(
-    session: Session, name: str, narrow: Narrow | None, progress: Progress | None, parents: pl.DataFrame | None
+    session: Session, name: str, narrow: Narrow | None, progress: Counted | None, parents: pl.DataFrame | None
 ) -> TableRead:
     table = session.dialect.tables[name]
     read, narrow = table.read, narrow or Narrow()
@@ -198,7 +197,7 @@ class _Below:
 
 
 async def _look_below(
-    session: Session, table: d.Table, collector: Collector, narrow: Narrow, progress: Progress | None, below: _Below
+    session: Session, table: d.Table, collector: Collector, narrow: Narrow, progress: Counted | None, below: _Below
 ) -> TableRead:
     """The lists of all parents as one table; a list that cannot be had costs that parent only."""
     read, ids = table.read, table.fields["record_id"].from_

@@ -17,6 +17,7 @@ from concordex.errors import (
     Untrusted,
     WireError,
 )
+from concordex.progress import Counted, Told
 from concordex.wire.dialect import Dialect, Table
 from concordex.wire.http.session import Session
 from concordex.wire.reading.completeness import Outcome
@@ -25,8 +26,6 @@ from concordex.wire.reading.pages import Narrow
 from concordex.wire.reading.read import read_table
 from concordex.wire.reading.table_read import TableRead
 
-#: Told after each page: the table, records so far, and how many were announced.
-TableProgress = Callable[[str, int, int | None], None]
 #: Told of a table that could not be read.
 Spare = Callable[[str, ConcordexError], None]
 
@@ -35,7 +34,7 @@ async def read_tables(
     session: Session,
     tables: Sequence[str],
     narrow: Mapping[str, Narrow] | None = None,
-    progress: TableProgress | None = None,
+    progress: Told | None = None,
     spare: Spare | None = None,
 ) -> AsyncIterator[tuple[str, TableRead]]:
     """``tables`` and those that they refer to, with the ids in them replaced by what they mean.
@@ -69,7 +68,7 @@ async def _read(
     name: str,
     looks: Mapping[str, TableRead],
     narrow: Narrow | None,
-    progress: TableProgress | None,
+    progress: Told | None,
 ) -> TableRead:
     table, where = session.dialect.tables[name], session.endpoint.name
     each = table.read.each
@@ -101,7 +100,7 @@ def stumbled(table: str, system: str, error: Exception) -> BadAnswer:
     )  # fmt: skip
 
 
-def _for(name: str, progress: TableProgress | None) -> Callable[[int, int | None], None] | None:
+def _for(name: str, progress: Told | None) -> Counted | None:
     return (lambda came, announced: progress(name, came, announced)) if progress else None
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import secrets
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import timedelta
 from typing import TYPE_CHECKING, Any
@@ -22,6 +22,7 @@ from concordex.match.incremental import NEEDED, reconcile_again
 from concordex.match.learned import FRAMES, Learned
 from concordex.model.fields import ASKABLE, FIELDS, ORIGINAL
 from concordex.model.values import parse_duration
+from concordex.progress import Counted
 from concordex.query.predicate import predicate
 from concordex.version import __version__
 from concordex.work.concordance.rulings import Ruling, for_matching, holding
@@ -57,9 +58,7 @@ class Summary:
     looked_at: int
 
 
-def make(
-    workspace: BaseWorkspace, progress: Callable[[int, int], None] = lambda _done, _of: None, *, relearn: bool = False
-) -> Summary:
+def make(workspace: BaseWorkspace, progress: Counted = lambda _done, _of: None, *, relearn: bool = False) -> Summary:
     """Reconcile the newest device snapshots of all systems, and keep the result.
 
     Where little changed, only that is looked at.  What was learned of the evidence holds until the

@@ -13,10 +13,10 @@ from pydantic import Field
 from concordex.change.objects import Kinds, Object
 from concordex.documents import Part, read_as, write_yaml
 from concordex.errors import CalledWrongly, ConcordexError, Stopped
+from concordex.progress import Told
 from concordex.work.objects.files import Saved, read_objects, save
 from concordex.work.objects.live import Held, chosen_kinds, live_of
 from concordex.work.objects.pick import matching
-from concordex.work.workspace.progress import Told
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace

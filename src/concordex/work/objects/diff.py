@@ -12,10 +12,10 @@ from concordex.change.differ import Difference, differ
 from concordex.change.objects import Kinds, Object, unbound
 from concordex.errors import CalledWrongly
 from concordex.model.values import parse_time
+from concordex.progress import Told
 from concordex.work.objects.baselines import covered, half_saved, said
 from concordex.work.objects.files import read_objects
 from concordex.work.objects.live import Held, chosen_kinds, live, pulled
-from concordex.work.workspace.progress import Told
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace

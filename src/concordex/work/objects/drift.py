@@ -13,12 +13,12 @@ from concordex.change.differ import Difference, differ
 from concordex.change.objects import Kinds, Object
 from concordex.change.steps import Change, Step, numbered
 from concordex.errors import CalledWrongly, ConcordexError
+from concordex.progress import Told
 from concordex.work.objects.baselines import SavedKind, begin, covered, half_saved, keep, said
 from concordex.work.objects.files import Saved, read_objects, save
 from concordex.work.objects.live import Held, chosen_kinds, live_of
 from concordex.work.objects.prepare import prepare_objects
 from concordex.work.workspace.config import MayMove
-from concordex.work.workspace.progress import Told
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace

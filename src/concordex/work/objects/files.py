@@ -15,8 +15,8 @@ from concordex.change.differ import differ
 from concordex.change.objects import Key, Kinds, Object, settled
 from concordex.documents import Part, line_of, read_as, read_yaml, write_yaml, yaml_text
 from concordex.errors import CalledWrongly
+from concordex.progress import Told
 from concordex.words import suggestion
-from concordex.work.workspace.progress import Told
 
 #: Bytes of a file's name, before its ending: what every file system takes.
 _LONGEST = 150

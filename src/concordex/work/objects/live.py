@@ -19,6 +19,7 @@ from concordex.change.whole import Flat, flat
 from concordex.errors import CalledWrongly, ConcordexError, WireError
 from concordex.model.fields import ORIGINAL
 from concordex.parallel import at_most, completed
+from concordex.progress import Told
 from concordex.wire import dialect as d
 from concordex.wire.http.session import Session
 from concordex.wire.reading.tables import order, read_tables
@@ -26,7 +27,6 @@ from concordex.wire.writing.staging import Pending, pending
 from concordex.words import suggestion
 from concordex.work.targets.records import Actual
 from concordex.work.workspace.devices import AT_ONCE
-from concordex.work.workspace.progress import Told
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace

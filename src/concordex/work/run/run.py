@@ -13,6 +13,7 @@ from concordex.change.run_options import RunOptions
 from concordex.change.steps import Cause, Change, Outcome, State, Step
 from concordex.errors import CalledWrongly, ConcordexError, Stopped, StoreError
 from concordex.parallel import at_most, completed
+from concordex.progress import Counted
 from concordex.wire.http.session import Session
 from concordex.wire.writing.staging import pending
 from concordex.words import plural
@@ -30,14 +31,11 @@ from concordex.work.workspace.devices import AT_ONCE
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
 
-#: Told as steps end: how many have, and of how many.
-Progress = Callable[[int, int], None]
-
 
 def run(
     workspace: BaseWorkspace,
     number: int,
-    progress: Progress | None = None,
+    progress: Counted | None = None,
     *,
     only: Collection[int] | None = None,
     how: RunOptions | None = None,
@@ -65,7 +63,7 @@ def run(
 
 
 def _run_steps(
-    workspace: BaseWorkspace, change: Change, steps: Sequence[Step], progress: Progress | None, how: RunOptions
+    workspace: BaseWorkspace, change: Change, steps: Sequence[Step], progress: Counted | None, how: RunOptions
 ) -> Change:
     number, state = change.number or 0, "stopped"
     try:
@@ -120,7 +118,7 @@ def check_way(workspace: BaseWorkspace, change: Change, *, stage: bool, note: st
 class _Tally:
     """Counts the steps that have ended, and tells."""
 
-    def __init__(self, progress: Progress | None, of: int) -> None:
+    def __init__(self, progress: Counted | None, of: int) -> None:
         self.progress, self.ended, self.of = progress, 0, of
         self(0)  # a system that is long silent is seen to be waited for
 

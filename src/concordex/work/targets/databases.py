@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 import polars as pl
@@ -13,6 +13,7 @@ from concordex.change.prepare import normalised
 from concordex.change.steps import Change, Outcome, Step, numbered
 from concordex.errors import CalledWrongly, ConcordexError
 from concordex.model.fields import FIELDS
+from concordex.progress import Counted
 from concordex.store.targets import DatabaseTarget, FileTarget, KeyOfOther, NotTaken, StoredTarget, TargetRow
 from concordex.work.concordance.stored import in_scope
 
@@ -178,9 +179,7 @@ def _kept(value: Any) -> Any:
     return value.isoformat() if hasattr(value, "isoformat") else value
 
 
-def run_target(
-    workspace: BaseWorkspace, change: Change, steps: Sequence[Step], progress: Callable[[int, int], None] | None
-) -> None:
+def run_target(workspace: BaseWorkspace, change: Change, steps: Sequence[Step], progress: Counted | None) -> None:
     """Write steps into a database or file, batch by batch, each in one transaction; then read back and compare."""
     into = workspace.config.targets[change.system]
     stored, number = stored_target(workspace, change.system), change.number or 0

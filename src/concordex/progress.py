@@ -4,5 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-#: What is being done, how many are done, and of how many; none where nobody knows.
+#: How many are done, and of how many; none where nobody knows.
+Counted = Callable[[int, int | None], None]
+
+#: The same, and what is being done.
 Told = Callable[[str, int, int | None], None]
