@@ -77,7 +77,8 @@ shot enrol "$fleet" "cat new-units.csv" "concordex push new-units.csv --to pilot
     sed -i 's/creations: 3000/creations: 9000/' concordex.yaml
     { echo name,serial,site,maker,model,kind
       for at in $(seq 4000); do echo "sw-far-$at,FF$at-77,north-mole,Brackwater,BS-2448,switch"; done; } >many.csv)
-(until pgrep -f "concordex push many" >/dev/null; do sleep 0.2; done; sleep 9; touch "$work/done") &
+(until pgrep -f "concordex push many" >/dev/null && (cd "$work/far" && concordex change list -f csv) 2>/dev/null | grep -q written
+    do sleep 0.3; done; sleep 1; touch "$work/done") &
 shot progress "$work/far" "concordex push many.csv --to stowage --yes"
 mkdir "$fleet/guests"
 cat >"$fleet/guests/objects.sh" <<'END'
