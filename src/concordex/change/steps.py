@@ -41,11 +41,11 @@ class Cause(StrEnum):
 
 @dataclass(frozen=True, kw_only=True)
 class Step:
-    """One write.  ``key`` names the record by its natural key; ``was`` and ``desired`` hold our fields.
+    """One write.  ``key`` names the record by its natural key; ``before`` and ``desired`` hold our fields.
 
-    Of a deletion ``was`` is the whole record; of an update a field that shall be None is emptied.
+    Of a deletion ``before`` is the whole record; of an update a field that shall be None is emptied.
     ``became`` is what was read back of the fields that were written, ``whole`` what the journal knows of the system's
-    own record: digests of one that was made (``prints``), one that was deleted (``was``), what changed beside an update
+    own record: digests of one that was made (``prints``), one that was deleted (``before``), what changed beside an update
     (``beside`` in its members, ``fields`` in ours).  Of a step that takes another back ``again`` is what the system's
     record must hold again, and ``left`` the digests of it as we left it.  ``action`` names what else is done to a
     record; ``sent`` says when it left here, in seconds since 1970, so that what came of it is ours; ``tried``

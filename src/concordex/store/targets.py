@@ -35,9 +35,9 @@ class RowRefused(StoreError):
 
 @dataclass(frozen=True, kw_only=True)
 class TargetRow:
-    """One row to write: its key, what its columns were, and what they shall be.
+    """One row to write: its key, what its columns hold, and what they should.
 
-    Nothing was: it is new; nothing shall be: it is deleted.
+    Without ``before`` it is new, without ``desired`` it is deleted.
     """
 
     key: Any

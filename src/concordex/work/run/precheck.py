@@ -66,7 +66,7 @@ def of_the_rest(actual: Actual, steps: Sequence[Step], *, force: bool, field_by_
     wholes = actual.whole(steps[0].table, left) if left else {}
     for step in steps:
         record = records.get(step.record_id or "")
-        same = operator.eq if step.operation == "action" else actual.same  # an act is done to what was, exactly
+        same = operator.eq if step.operation == "action" else actual.same  # an action is done to exactly what was seen
         moved = [n for n in step.before if record and n in record and not same(record[n], step.before[n])]
         done = is_done(actual, step)
         if done is not None and Cause.STAGED in step.causes:

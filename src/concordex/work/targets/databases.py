@@ -41,7 +41,7 @@ def stored_target(workspace: BaseWorkspace, name: str) -> StoredTarget:
 
 
 def prepare_target(workspace: BaseWorkspace, name: str, where: str | None, edited: str) -> tuple[Change, list[str]]:
-    """The change that brings a database or file up to what the concordance says, and notes on how it was made."""
+    """The change that brings a database or a file up to what the concordance says, and notes on how it was made."""
     into = workspace.config.targets[name]
     from concordex.work.concordance.reconcile import freshened  # matching takes a while to import
 
@@ -180,7 +180,7 @@ def _kept(value: Any) -> Any:
 
 
 def run_target(workspace: BaseWorkspace, change: Change, steps: Sequence[Step], progress: Counted | None) -> None:
-    """Write steps into a database or file, batch by batch, each in one transaction; then read back and compare."""
+    """Write steps into a database or a file, batch by batch, each in one transaction; then read back and compare."""
     into = workspace.config.targets[change.system]
     stored, number = stored_target(workspace, change.system), change.number or 0
     _settle_what_is_so(workspace, number, steps, stored, into)
@@ -262,7 +262,7 @@ def _wrong(step: Step, row: Mapping[str, Any] | None) -> list[str]:
 
 
 def known(workspace: BaseWorkspace, name: str) -> bool:
-    """Whether ``name`` is a database or file; refused where it is a system as well."""
+    """Whether ``name`` is a database or a file; refused where it is a system as well."""
     if name in workspace.config.targets and name in workspace.config.systems:
-        raise CalledWrongly(f"{name} is a system and a database or file", advice="give one of them another name")
+        raise CalledWrongly(f"{name} is both a system and a target", advice="give one of them another name")
     return name in workspace.config.targets

@@ -34,7 +34,7 @@ class Secrets:
         return self.of(reference, name, part).reveal()
 
     def of_target(self, name: str) -> str | None:
-        """The password of a database or file, where it has one."""
+        """The password of a database, where it has one."""
         into = self.config.targets[name]
         return self._had_once(Wanted(into.password, name, into.url or "")).reveal() if into.password else None
 
