@@ -44,12 +44,13 @@ class Step:
     """One write.  ``key`` names the record by its natural key; ``before`` and ``desired`` hold our fields.
 
     Of a deletion ``before`` is the whole record; of an update a field that shall be None is emptied.
-    ``became`` is what was read back of the fields that were written, ``whole`` what the journal knows of the system's
-    own record: digests of one that was made (``prints``), one that was deleted (``before``), what changed beside an
-    update (``beside`` in its members, ``fields`` in ours).  Of a step that takes another back ``again`` is what the system's
-    record must hold again, and ``left`` the digests of it as we left it.  ``action`` names what else is done to a
-    record; ``sent`` says when it left here, in seconds since 1970, so that what came of it is ours; ``tried``
-    that a run has judged it; ``at`` is the address of the device, where a change goes to several.
+    ``became`` is what was read back of the fields that were written, ``whole`` what the journal knows of the
+    system's own record: digests of one that was made (``prints``), one that was deleted (``before``), what changed
+    beside an update (``beside`` in its members, ``fields`` in ours).  Of a step that takes another back ``again``
+    is what the system's record must hold again, and ``left`` the digests of it as we left it.  ``action`` names
+    what else is done to a record; ``sent`` says when it left here, in seconds since 1970, so that what came of it
+    is ours; ``tried`` that a run has judged it; ``at`` is the address of the device, where a change goes to
+    several.
     """
 
     number: int

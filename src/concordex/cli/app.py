@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from concordex.cli.context import current, entered
 from concordex.cli.parts import Parts
 from concordex.cli.statuses import Status
 
@@ -50,9 +51,9 @@ def common(
         typer.echo(f"concordex {__version__}")
         raise typer.Exit
     if workspace is not None:
-        os.environ["CONCORDEX_WORKSPACE"] = str(workspace)
+        current().workspace = workspace
     if debug:
-        os.environ["CONCORDEX_DEBUG"] = "1"
+        current().debug = True
         import logging
 
         logging.basicConfig(stream=sys.stderr, format="%(message)s")
@@ -97,6 +98,11 @@ def _end(*_: object) -> None:
 
 def status_of(arguments: list[str]) -> int:
     """Run one command; what went wrong goes to standard error, and its status comes back."""
+    with entered():
+        return _status_of(arguments)
+
+
+def _status_of(arguments: list[str]) -> int:
     from concordex.errors import ConcordexError
 
     try:
@@ -131,7 +137,7 @@ def _told(error: Exception) -> int:
     from concordex.errors import ConcordexError
 
     assert isinstance(error, ConcordexError)
-    if os.environ.get("CONCORDEX_DEBUG"):
+    if current().debug:
         _trace(error)
     draw.note(f"concordex: {error}", "red")
     for line in error.advice.splitlines():
@@ -167,7 +173,7 @@ def _called_wrongly_or_unforeseen(error: Exception) -> int:
         return Status.CALLED_WRONGLY
     if isinstance(error, OSError) and (error.filename or error.errno in _FULL):
         return _nowhere(error)
-    if os.environ.get("CONCORDEX_DEBUG"):
+    if current().debug:
         _trace(error)
     from concordex.unseen import masked
 

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from concordex.cli.context import current
 from concordex.cli.emit import Format
 from concordex.errors import CalledWrongly
 
@@ -20,7 +21,7 @@ def workspace() -> Workspace:
     """The workspace that the command line, the environment or the folder says."""
     from concordex import Workspace
 
-    return Workspace.nearest()
+    return Workspace.nearest(current().workspace)
 
 
 def complete_systems(incomplete: str) -> list[str]:
