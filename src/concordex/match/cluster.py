@@ -9,12 +9,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 import numpy.typing as npt
 
 from concordex.match.compare import IDENTIFYING, KINDS, TOGETHER, Levels
 from concordex.match.frequencies import Numbers
+from concordex.match.sidebyside import side_by_side
 from concordex.match.sorting import argsorted
 from concordex.match.weights import OWN, Weights, combined
 
@@ -213,7 +215,7 @@ class _State:
         may be of several classes, and a mixture of them is of none.
         """
         parts = [slice(at, at + _AT_ONCE) for at in range(0, len(self.a), _AT_ONCE)]
-        weighed = [self._weighed(part) for part in parts] or [self._weighed(slice(0, 0))]
+        weighed = side_by_side(partial(self._weighed, part) for part in parts or [slice(0, 0)])
         score, nothing = (np.concatenate(told) for told in zip(*weighed, strict=True))
         flags = self.sums[:, len(_COLUMNS) :]
         opposed = (score < 0) & (score < nothing - _AGAINST)

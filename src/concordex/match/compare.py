@@ -5,8 +5,10 @@ Level nought always means that nothing can be said, because one of the two is si
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import partial
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -14,6 +16,7 @@ import polars as pl
 
 from concordex.match.frequencies import Frequencies, Numbers, ValueColumn
 from concordex.match.identity import CUT
+from concordex.match.sidebyside import side_by_side
 from concordex.match.synonyms import Vocabulary
 
 Levels = npt.NDArray[np.int8]
@@ -83,14 +86,19 @@ def levels(said: Sayings, a: Numbers, b: Numbers) -> Levels:
     """One row for each pair, one column for each of ``KINDS``."""
     known = said.frequencies
     table = np.zeros((len(a), len(KINDS)), dtype=np.int8)
-    for at, column in enumerate((
-        _serial(said, a, b), _by_bearers(known.uuid, a, b, (1,), differ=3), _macs(said, a, b),
-        _drawn(known.drawn, a, b), _tag(said, a, b), _name(said, a, b), _ips(said, a, b),
-        _by_bearers(known.user, a, b, (), differ=2), said.model.levels(a, b), said.site.levels(a, b),
-        said.kind.levels(a, b), _seen(said, a, b),
-        np.where(known.system[a] != known.system[b], 1, np.where(known.sights[a], 3, 2)),
-    )):  # fmt: skip
-        table[:, at] = column
+    kinds: list[Callable[[], npt.NDArray[Any]]] = [
+        lambda: _serial(said, a, b), lambda: _by_bearers(known.uuid, a, b, (1,), differ=3), lambda: _macs(said, a, b),
+        lambda: _drawn(known.drawn, a, b), lambda: _tag(said, a, b), lambda: _name(said, a, b),
+        lambda: _ips(said, a, b), lambda: _by_bearers(known.user, a, b, (), differ=2),
+        lambda: said.model.levels(a, b), lambda: said.site.levels(a, b), lambda: said.kind.levels(a, b),
+        lambda: _seen(said, a, b),
+        lambda: np.where(known.system[a] != known.system[b], 1, np.where(known.sights[a], 3, 2)),
+    ]  # fmt: skip
+
+    def fill(at: int, column: Callable[[], npt.NDArray[Any]]) -> None:
+        table[:, at] = column()
+
+    side_by_side(partial(fill, at, column) for at, column in enumerate(kinds))
     return table
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -10,6 +11,7 @@ import numpy.typing as npt
 import polars as pl
 
 from concordex.match.ids import entry_numbers
+from concordex.match.sidebyside import side_by_side
 from concordex.match.sorting import Numbers, argsorted, starts
 
 #: Values by which systems are compared, as they compare.
@@ -53,8 +55,8 @@ def agreement(members: pl.DataFrame) -> pl.DataFrame:
     order = argsorted(entry)
     entry, members = entry[order], members.select("system", *COMPARED)[order]
     system = members["system"].cast(pl.Enum(names)).to_physical().to_numpy().astype(np.int64)
-    yes, of = np.zeros(len(names), dtype=np.int64), np.zeros(len(names), dtype=np.int64)
-    for name, nothing in COMPARED.items():
+
+    def counted(name: str, nothing: str | None) -> tuple[Numbers, Numbers]:
         text = members[name].cast(pl.String).str.to_lowercase()
         rows = np.flatnonzero((text.is_not_null() & (text != (nothing or "")).fill_null(value=False)).to_numpy())
         value = text.gather(rows).hash().reinterpret(signed=True).to_numpy()
@@ -62,8 +64,13 @@ def agreement(members: pl.DataFrame) -> pl.DataFrame:
         alike = argsorted(mixed)
         speaking = _of_several(entry[rows], system[rows])
         agreeing = _of_several(mixed[alike], system[rows[alike]])
-        of += np.bincount(system[rows][speaking], minlength=len(names))
-        yes += np.bincount(system[rows[alike]][agreeing], minlength=len(names))
+        return (
+            np.bincount(system[rows[alike]][agreeing], minlength=len(names)),
+            np.bincount(system[rows][speaking], minlength=len(names)),
+        )
+
+    told = side_by_side(partial(counted, name, nothing) for name, nothing in COMPARED.items())
+    yes, of = (np.sum(counts, axis=0, dtype=np.int64) for counts in zip(*told, strict=True))
     return pl.DataFrame({"system": names, "confirmed": yes, "of": of})
 
 
