@@ -74,11 +74,11 @@ shot undo "$fleet" "concordex change show 3 --diff | head -4" "concordex set sto
     "concordex change undo 2 --yes" "concordex change list"
 shot enrol "$fleet" "cat new-units.csv" "concordex push new-units.csv --to pilotage --ask afloat --yes"
 (cd "$work/far" && concordex pull stowage >/dev/null 2>&1
-    sed -i 's/creations: 3000/creations: 9000/' concordex.yaml
+    sed -i 's/creations: 3000/creations: 20000/' concordex.yaml
     { echo name,serial,site,maker,model,kind
-      for at in $(seq 4000); do echo "sw-far-$at,FF$at-77,north-mole,Brackwater,BS-2448,switch"; done; } >many.csv)
+      for at in $(seq 12000); do echo "sw-far-$at,FF$at-77,north-mole,Brackwater,BS-2448,switch"; done; } >many.csv)
 (until pgrep -f "concordex push many" >/dev/null && (cd "$work/far" && concordex change list -f csv) 2>/dev/null | grep -q written
-    do sleep 0.3; done; sleep 1; touch "$work/done") &
+    do sleep 0.1; done; touch "$work/done") &
 shot progress "$work/far" "concordex push many.csv --to stowage --yes"
 mkdir "$fleet/guests"
 cat >"$fleet/guests/objects.sh" <<'END'
