@@ -357,16 +357,13 @@ def test_a_change_goes_by_file_and_its_results_into_a_pipeline(at, tmp_path):
     shell("change", "save", number, "-o", str(file))
     shell("change", "drop", number)
     assert "nothing left to do" in shell("change", "run", number, "--yes", status=2).stderr
-    check = shell.harbour.stowage._check
-    shell.harbour.stowage._check = lambda kind, item, no=None: (
-        (None, [("title", "<no> & never")])
-        if isinstance(item, dict) and item.get("title") == "sw-new-01"
-        else check(kind, item, no)
+    shell.harbour.stowage.objects_to = lambda _, item: (
+        ("title", "<no> & never") if item.get("title") == "sw-new-01" else None
     )
     try:
         shell("change", "load", str(file), "--yes", status=4)
     finally:
-        shell.harbour.stowage._check = check
+        shell.harbour.stowage.objects_to = lambda *_: None
     assert len(gear) == there + 2
     number = str(newest(shell))
     suite = ElementTree.fromstring(shell("change", "results", number, "--as", "junit").stdout)

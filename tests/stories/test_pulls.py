@@ -182,7 +182,7 @@ def test_a_certificate_that_is_not_trusted_stops_until_its_ca_is_named(shell, ha
 
 
 def test_a_link_to_another_host_is_refused(shell, harbour, monkeypatch):
-    monkeypatch.setattr(harbour.muster, "_onward", lambda *_: "http://127.0.0.2:9/muster/devices?mark=x")
+    monkeypatch.setattr(harbour.muster, "leads_to", "http://127.0.0.2:9/muster/devices?mark=x")
     _, told = outcomes(shell, "muster", status=4)
     assert "link to another host: http://127.0.0.2:9" in told
 

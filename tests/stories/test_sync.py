@@ -97,16 +97,12 @@ def test_a_guard_stops_what_is_larger_than_the_workspace_allows(writing, fresh_h
 def test_what_refers_to_a_refused_record_is_held_and_the_others_go_through(writing, fresh_harbour):
     writing("sync", "stowage", "--draft")
     wanted = {row["label"] for row in steps(writing) if row["action"] == "create" and row["table"] == "models"}
-    check, bad = fresh_harbour.stowage._check, min(wanted)
-
-    def refuses_one(kind, item, number=None):
-        record, faults = check(kind, item, number)
-        no = kind == "products" and isinstance(item, dict) and bad.endswith(item.get("name", "?"))
-        return record, [*faults, *([("name", "is not allowed here")] if no else [])]
-
-    fresh_harbour.stowage._check = refuses_one
+    bad = min(wanted)
+    fresh_harbour.stowage.objects_to = lambda kind, item: (
+        ("name", "is not allowed here") if kind == "products" and bad.endswith(item["name"]) else None
+    )
     writing("change", "run", "1", "--yes", status=4)
-    fresh_harbour.stowage._check = check
+    fresh_harbour.stowage.objects_to = lambda *_: None
     rows = steps(writing)
     assert [row["label"] for row in rows if row["state"] == "refused"] == [bad]
     held = [row for row in rows if row["state"] == "held" and "has no record in models" in (row["reason"] or "")]
@@ -120,21 +116,16 @@ def test_what_refers_to_a_refused_record_is_held_and_the_others_go_through(writi
 def test_a_refused_record_is_reported_and_the_others_go_through(writing, fresh_harbour):
     writing("sync", "stowage", "--draft")
     wanted = next(row for row in steps(writing) if row["action"] == "create" and row["table"] == "devices")
-    check = fresh_harbour.stowage._check
-
-    def refuses_one(kind, item, number=None):
-        record, faults = check(kind, item, number)
-        bad = isinstance(item, dict) and item.get("title") == wanted["label"]
-        return record, [*faults, *([("title", "is not allowed here")] if bad else [])]
-
-    fresh_harbour.stowage._check = refuses_one
+    fresh_harbour.stowage.objects_to = lambda _, item: (
+        ("title", "is not allowed here") if item.get("title") == wanted["label"] else None
+    )
     done = writing("change", "run", "1", "--yes", status=4)
     found = states(writing)
     assert found["create", "refused"] == 1
     assert not {state for _, state in found} - {"refused", "confirmed", "held"}
     assert "is not allowed here" in done.stdout
     assert wanted["label"] in done.stdout
-    fresh_harbour.stowage._check = check
+    fresh_harbour.stowage.objects_to = lambda *_: None
     writing("sync", "stowage", "--yes", status=4)
     is_once(fresh_harbour)
 
@@ -149,12 +140,7 @@ def test_a_refusal_that_blames_no_record_is_found_by_halving(writing, fresh_harb
     writing("sync", "stowage", "--draft")
     made = [row for row in steps(writing) if row["action"] == "create" and row["table"] == "devices"]
     taken = {made[3]["label"], made[7]["label"]}
-    check = fresh_harbour.stowage._check
-    fresh_harbour.stowage._check = lambda kind, item, number=None: (
-        (None, [("title", "no")])
-        if isinstance(item, dict) and item.get("title") in taken
-        else check(kind, item, number)
-    )
+    fresh_harbour.stowage.objects_to = lambda _, item: ("title", "no") if item.get("title") in taken else None
     writing("change", "run", "1", "--yes", status=4)
     assert {row["label"] for row in steps(writing) if row["state"] == "refused"} == taken
 
@@ -270,9 +256,8 @@ def test_what_appeared_since_the_preview_is_not_doubled(writing, fresh_harbour):
 
 def test_what_the_system_did_not_take_is_told(writing, fresh_harbour):
     writing("sync", "stowage", "--draft")
-    keep = fresh_harbour.stowage._keep
-    fresh_harbour.stowage._keep = lambda kind, record, number=None: keep(
-        kind, record | ({"softwareRelease": "9"} if kind == "gear" and number is None else {}), number
+    fresh_harbour.stowage.makes_of_it = lambda kind, record: (
+        record | {"softwareRelease": "9"} if kind == "gear" else record
     )
     done = writing("change", "run", "1", "--yes", status=4)
     assert "read back: os_version is 9, not" in done.stdout

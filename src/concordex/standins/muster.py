@@ -53,6 +53,8 @@ class Muster(StandIn):
         *,
         pilot: bool = False,
     ) -> None:
+        #: A fault of its own: where its pages lead on to, in place of the next.
+        self.leads_to = ""
         if pilot:
             self.name, self.title = "pilot", "Muster endpoint manager, on which policies are tried first"
         self.devices, self.readings, self.lasts = devices, readings or [], lasts
@@ -147,6 +149,8 @@ class Muster(StandIn):
     def _onward(self, request: Request, asked: tuple[str, str, str], start: int, size: int) -> str:
         mark = secrets.token_urlsafe(9)
         self.places[mark] = (asked, start)
+        if self.leads_to:
+            return self.leads_to
         return f"{request.url.replace(query='')}?{urlencode({'page': size, 'mark': mark})}"
 
     async def list_readings(self, request: Request) -> Response:

@@ -15,6 +15,7 @@ from __future__ import annotations
 
 import secrets
 from collections import defaultdict
+from collections.abc import Callable
 from datetime import UTC, datetime
 from typing import Annotated, Any
 from urllib.parse import urlencode
@@ -124,6 +125,9 @@ class Stowage(StandIn):
     openapi = "/v2/openapi.json"
 
     def __init__(self, gear: list[Record]) -> None:
+        #: Faults of its own: why it takes an item of a list not at all, and what it makes of one that is new.
+        self.objects_to: Callable[[str, Record], tuple[str, str] | None] = lambda _kind, _record: None
+        self.makes_of_it: Callable[[str, Record], Record] = lambda _kind, record: record
         self.key = secrets.token_urlsafe(30)
         self.lists: dict[str, dict[int, Record]] = {name: {} for name in LISTS}
         self.taken: dict[str, dict[tuple[Any, ...], int]] = {name: {} for name in LISTS}
@@ -176,7 +180,7 @@ class Stowage(StandIn):
             rejected += [{"item": at, "member": member, "reason": reason} for member, reason in faults]
         if rejected:
             raise Problem(422, f"{len(rejected)} faults, nothing was made", rejected=rejected)
-        return self.answer({"items": [self._keep(kind, record) for record in checked]}, 201)
+        return self.answer({"items": [self._keep(kind, self.makes_of_it(kind, record)) for record in checked]}, 201)
 
     async def alter(self, request: Request, kind: str, number: int) -> Response:
         """Alter one item."""
@@ -225,6 +229,8 @@ class Stowage(StandIn):
         holder = self.taken[kind].get(self._unique(kind, record))
         if holder is not None and holder != number:
             faults.append((unique[-1], f"{record[unique[-1]]!r} is taken by number {holder}"))
+        if (objection := self.objects_to(kind, record)) is not None:
+            faults.append(objection)
         return record, faults
 
     def _unique(self, kind: str, record: Record) -> tuple[Any, ...]:
