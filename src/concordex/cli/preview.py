@@ -29,9 +29,14 @@ def summary(change: Change) -> str:
     """``47 create, 113 update, 17 held`` in words."""
     counts: dict[str, int] = {}
     for step in change.steps:
-        word = step.state if step.state in ("held", "refused", "differs", "unknown", "doubled") else step.operation
+        word = step.state if step.state in ("held", "refused", "differs", "unknown", "doubled") else _does(step)
         counts[word] = counts.get(word, 0) + 1
     return ", ".join(f"{count:,} {word}" for word, count in counts.items()) or "nothing"
+
+
+def _does(step: Step) -> str:
+    """What a step does, in a word: of an action, its name."""
+    return step.action or step.operation if step.operation == "action" else step.operation
 
 
 def draw_change(change: Change, form: Format | None, *, every: bool = False) -> None:
@@ -45,10 +50,10 @@ def draw_change(change: Change, form: Format | None, *, every: bool = False) -> 
     for found in _sorts(change.steps):
         shown = found if every else [_shortened(step) for step in found[:_MOST]]
         short = short or any(step is not whole for step, whole in zip(shown, found, strict=False))
-        rows += [[s.number, s.table, s.operation, s.label, _told(s, first, once), s.state] for s in shown]
+        rows += [[s.number, s.table, _does(s), s.label, _told(s, first, once), s.state] for s in shown]
         if len(found) > len(shown):
             left = len(found) - len(shown)
-            rows.append(["", found[0].table, found[0].operation, f"… and {left:,} more", "", found[0].state])
+            rows.append(["", found[0].table, _does(found[0]), f"… and {left:,} more", "", found[0].state])
     draw.table(["step", "table", "action", "record", "what", "state"], rows, right=["step"], styles=STYLES)
     if short:
         draw.note("long values are shortened in their middles; --all shows all of each")
@@ -104,7 +109,7 @@ def _told(step: Step, first: Sequence[str], once: Sequence[str] = ()) -> str:
         return "; ".join(_moved(name, step.before.get(name), new) for name, new in step.desired.items())
     if step.operation == "action":
         said = [draw.cell(value).replace(", ", "; ") for name, value in step.desired.items() if name != "target"]
-        return ": ".join([step.action or "", *said])
+        return ", ".join(said)
     values = step.before if step.operation == "delete" else step.desired
     told = {name: values[name] for name in (*first, *values) if values.get(name) is not None and name != "name"}
     told |= {name: "***" for name in once if name in told}
