@@ -237,6 +237,17 @@ def test_a_record_is_named_by_whatever_people_know_of_it(at):
     assert f"2 records in stowage/devices have the serial '{one['serial']}'" in told
 
 
+def test_of_many_changes_the_newest_are_named(at):
+    shell, _ = at
+    for place in range(1, 7):
+        shell("set", "stowage", "kind = switch", f"comment=no. {place}", "--draft")
+    last = newest(shell)
+    told = shell("change", "show", str(last + 1), status=2).stderr
+    assert f"there is: {last}, {last - 1}, {last - 2}, {last - 3}, {last - 4}, …; concordex change list" in told
+    rows = json.loads(shell("change", "list", "-n", "2", "-f", "json").stdout)
+    assert [row["change"] for row in rows] == [last, last - 1]
+
+
 def test_what_is_set_and_retired_is_undone_to_the_last_member(at):
     shell, gear = at
     before = {number: {k: v for k, v in record.items() if k != "editedOn"} for number, record in gear.items()}

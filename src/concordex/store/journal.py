@@ -17,6 +17,9 @@ from concordex.errors import CalledWrongly, Stopped
 from concordex.store.database import Database, DatabaseRow
 from concordex.unseen import fit_to_keep, in_data
 
+#: How many changes are named where one is not there.
+_TOLD = 5
+
 
 class Journal:
     """Changes and their steps in the catalogue."""
@@ -57,7 +60,8 @@ class Journal:
         rows = self._database.rows("SELECT * FROM changes WHERE id = ?", (number,))
         if not rows:
             known = [row["id"] for row in self.changes()]
-            advice = f"there is: {', '.join(map(str, known))}" if known else "there is none yet"
+            newest = ", ".join(map(str, known[:_TOLD])) + (", …" if len(known) > _TOLD else "")
+            advice = f"there is: {newest}; concordex change list" if known else "there is none yet"
             raise CalledWrongly(f"there is no change {number}", advice=advice)
         steps = self._database.rows("SELECT * FROM steps WHERE change = ? ORDER BY number", (number,))
         return Change(

@@ -11,7 +11,7 @@ import typer
 from concordex.change.run_options import RunOptions
 from concordex.cli import draw
 from concordex.cli.emit import Format
-from concordex.cli.options import LARGEST, Form, Output, Where, words, workspace
+from concordex.cli.options import LARGEST, Form, Limit, Output, Where, words, workspace
 from concordex.cli.outcome import troubled, write_results
 from concordex.cli.preview import draw_change, draw_diff, summary
 from concordex.cli.propose import (
@@ -52,10 +52,10 @@ Number = Annotated[int, typer.Argument(min=1, max=LARGEST, help="The number of t
 
 
 @change.command("list")
-def list_changes(form: Form = None) -> None:
+def list_changes(limit: Limit = None, form: Form = None) -> None:
     """List the changes, newest first.
 
-    Example: concordex change list
+    Example: concordex change list -n 5
     """
 
     rows = [
@@ -65,7 +65,7 @@ def list_changes(form: Form = None) -> None:
             "steps": ", ".join(f"{count:,} {state}" for state, count in sorted(row["steps"].items())),
             "by": row["about"].get("by"),
         }
-        for row in workspace().changes()
+        for row in workspace().changes()[: limit or None]
     ]  # fmt: skip
     if not rows:
         draw.note("there is no change yet; push, sync, set, config push, … prepare one")

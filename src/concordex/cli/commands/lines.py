@@ -66,7 +66,7 @@ def show(
     at: Annotated[list[str] | None, typer.Option("--at", help="An address. Repeatable.")] = None,
     text: Annotated[bool, typer.Option("--text", help="As text, as the device would show it; else as data.")] = False,
 ) -> int:
-    """Run a command that only shows, on one or several devices; as data (YAML), or as text.
+    """Run a command that only shows, on one or several devices; as data (JSON), or as text.
 
     Example: concordex lines show switches 'show segments' --at 10.20.0.7
     """
