@@ -81,7 +81,7 @@ class ChangeOptions:
 def propose(here: Workspace, change: Change, answers: ChangeOptions, nothing: str) -> int:
     """Show a change, keep it, and run it if that is agreed to; ``nothing`` says that there is nothing to write."""
     if change.writes and (answers.stage or answers.note):
-        here.check_way(change, stage=answers.stage, note=answers.note)
+        here.check_staging(change, stage=answers.stage, note=answers.note)
     if change.writes:
         change = here.keep(change)
     if change.steps or answers.form:

@@ -373,11 +373,11 @@ class Workspace(BaseWorkspace):
 
         check_guards(self, change, any_time=any_time)
 
-    def check_way(self, change: Change, *, stage: bool, note: str | None) -> None:
+    def check_staging(self, change: Change, *, stage: bool, note: str | None) -> None:
         """Raise where a system does not stage, or takes no note with a commit."""
-        from concordex.work.run.run import check_way
+        from concordex.work.run.run import check_staging
 
-        check_way(self, change, stage=stage, note=note)
+        check_staging(self, change, stage=stage, note=note)
 
     def choose_steps(
         self, change: Change, actions: Sequence[str] = (), table: str | None = None, where: str | None = None,

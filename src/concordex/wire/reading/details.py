@@ -15,7 +15,7 @@ from concordex.wire.http.answers import Answer
 from concordex.wire.http.session import Session
 from concordex.wire.reading.completeness import Outcome, Verdict, verdict
 from concordex.wire.reading.pages import Page, Pager, Record, in_order
-from concordex.wire.reading.walks import walk
+from concordex.wire.reading.paging import walk
 
 #: A call whose address a record may hold.
 Linked = TypeVar("Linked", d.Details, d.Gather)

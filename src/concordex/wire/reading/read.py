@@ -18,8 +18,8 @@ from concordex.wire.reading.completeness import Outcome, Trail, Verdict, verdict
 from concordex.wire.reading.details import Enricher, few
 from concordex.wire.reading.files import read_file
 from concordex.wire.reading.pages import Narrow, Page, Pager, in_order
+from concordex.wire.reading.paging import first_page, walk
 from concordex.wire.reading.table_read import Collector, Parent, TableRead
-from concordex.wire.reading.walks import first_page, walk
 
 __all__ = ["Collector", "TableRead", "count", "peek", "read_table"]
 

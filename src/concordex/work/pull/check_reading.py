@@ -15,8 +15,8 @@ from concordex.wire import dialect as d
 from concordex.wire.dialect.paths import at
 from concordex.wire.http.session import Session
 from concordex.wire.reading.pages import Pager
+from concordex.wire.reading.paging import walk
 from concordex.wire.reading.read import parents_of
-from concordex.wire.reading.walks import walk
 from concordex.work.pull.pushdown import narrowed, reachable
 
 #: Pages of a narrowed list that are looked through for the record that must be among them.

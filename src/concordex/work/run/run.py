@@ -53,7 +53,7 @@ def run(
     with workspace.locks.held(workspace.journal.change(number).system, number, by, wait):
         change = workspace.journal.change(number)  # as it stands now that nobody else runs it
         steps = [step for step in change.writes if only is None or step.number in only]
-        check_way(workspace, change, stage=how.stage, note=how.note)
+        check_staging(workspace, change, stage=how.stage, note=how.note)
         if change.state in ("done", "dropped") or not steps:
             raise CalledWrongly(f"change {number} has nothing left to do")
         check_guards(workspace, change, steps, any_time=any_time)
@@ -97,7 +97,7 @@ def came_to(change: Change, chosen: Collection[int], how: RunOptions) -> str:
     return "staged" if how.stage and all(Cause.STAGED in step.causes for step in mine) else "incomplete"
 
 
-def check_way(workspace: BaseWorkspace, change: Change, *, stage: bool, note: str | None) -> None:
+def check_staging(workspace: BaseWorkspace, change: Change, *, stage: bool, note: str | None) -> None:
     """Raise CalledWrongly where a change cannot be left staged, or nothing takes its note; and say why."""
     dialect = None if change.system in workspace.config.targets else workspace.dialect(change.system)
     staging = dialect.staging if dialect else None
