@@ -165,7 +165,7 @@ def test_colour_and_boxes_stay_away_from_pipes(pulled):
 
 
 def test_the_demo_goes_from_a_check_to_a_verified_sync(tmp_path):
-    done = Shell(tmp_path)("demo", "ferries", "--devices", "120")
+    done = Shell(tmp_path)("demo", "ferries", "--devices", "120", env={"CONCORDEX_WORKSPACE": "/somebody/elses"})
     for told in (
         "$ concordex pull",
         "$ concordex sync stowage --draft",

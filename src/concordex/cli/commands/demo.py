@@ -6,7 +6,7 @@ import os
 import shlex
 import subprocess
 import sys
-from contextlib import nullcontext, redirect_stderr
+from contextlib import chdir, nullcontext, redirect_stderr
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -91,6 +91,11 @@ _STEPS: tuple[tuple[str, str], ...] = (
 )  # fmt: skip
 
 
+#: With so many devices at the most, starting the program takes longer than what it does; with more of them, stand-ins
+#: and program had better not share a process.
+_SMALL = 1000
+
+
 def demo(
     folder: Annotated[
         Path | None, typer.Argument(help="A new folder for the workspace; else concordex-demo here.")
@@ -135,7 +140,10 @@ def demo(
         for purpose, command in () if by_hand else _STEPS:
             arguments = shlex.split(command.replace("{device}", _worth_explaining(harbour)))
             held = {Status.PARTLY} if arguments[0] in ("change", "sync") else set()
-            failed += _run(target, purpose, arguments) not in {Status.DONE, Status.FOUND, *held}
+            status = _run(target, purpose, arguments, apart=devices > _SMALL)
+            if status == Status.STOPPED:  # Ctrl-C
+                return status
+            failed += status not in {Status.DONE, Status.FOUND, *held}
         if not by_hand:
             _tell_score(target, harbour)
         _tell_next(target, serve=serve or by_hand, by_hand=by_hand)
@@ -235,11 +243,11 @@ def _worth_explaining(harbour: Harbour) -> str:
     return (twice or list(seen))[0]
 
 
-def _run(target: Path, purpose: str, arguments: list[str]) -> int:
+def _run(target: Path, purpose: str, arguments: list[str], *, apart: bool) -> int:
     draw.line()
     draw.heading(f"# {purpose}")
     draw.heading(f"$ concordex {' '.join(map(_quoted, arguments))}")
-    return _call(target, arguments)
+    return _in_a_process(target, arguments) if apart else _here(target, arguments)
 
 
 def _quoted(word: str) -> str:
@@ -254,8 +262,21 @@ def _prepare(arguments: list[str]) -> None:
         status_of(arguments)
 
 
-def _call(folder: Path, arguments: list[str]) -> int:
-    """Run the program itself, as a person would."""
+def _here(folder: Path, arguments: list[str]) -> int:
+    """Run a command as a process of its own would, in this one: nobody answers, remarks stand where they were made."""
+    from concordex.cli.app import status_of
+
+    with chdir(folder), Path(os.devnull).open(encoding="utf-8") as silence:
+        heard, sys.stdin = sys.stdin, silence
+        try:
+            with nullcontext() if sys.stdout.isatty() else redirect_stderr(sys.stdout):
+                return status_of(["--workspace", str(Path.cwd()), *arguments])  # whatever the environment names
+        finally:
+            sys.stdin = heard
+
+
+def _in_a_process(folder: Path, arguments: list[str]) -> int:
+    """Run the program itself, beside the stand-ins."""
     sys.stdout.flush()
     environment = {key: value for key, value in os.environ.items() if key != "CONCORDEX_WORKSPACE"}
     done = subprocess.run(
