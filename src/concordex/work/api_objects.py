@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from concordex.change.differ import Difference
@@ -254,9 +254,3 @@ class Objects:
         from concordex.work.objects.install import onward
 
         return onward(self._workspace, change)
-
-    def saved_kinds(self, folder: Path) -> dict[str, Any]:
-        """What a folder says of itself: which kinds were saved, and whether whole."""
-        from concordex.work.objects.baselines import said
-
-        return dict(said(folder)) if folder.is_dir() else {}
