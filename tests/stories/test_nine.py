@@ -488,6 +488,32 @@ def test_a_catalogue_of_an_earlier_release_grows_what_it_lacks(tmp_path, harbour
     assert len(json.loads(shell("pulls", "-f", "json").stdout)) == 2
 
 
+def test_changes_that_an_earlier_release_kept_are_read_run_and_taken_back(tmp_path, fresh_harbour):
+    """Prepared and run by what kept them under other names, which this makes of what is kept today."""
+    import sqlite3
+
+    shell = make_workspace(tmp_path, fresh_harbour, ["purser"], Near)
+    shell("pull")
+    name = shell.workspace.show("devices", where="kind = laptop", limit=1).frame["name"][0]
+    shell("set", "purser", name, "user=Kim", "--yes")
+    shell("set", "purser", name, "user=Robin", "--draft")
+    old = {"before": "was", "desired": "shall", "action": "act"}
+    with sqlite3.connect(shell.folder / ".concordex" / "catalogue.sqlite") as catalogue:
+        for number, step, text in catalogue.execute("SELECT change, number, body FROM steps").fetchall():
+            body = {old.get(key, key): value for key, value in json.loads(text).items()}
+            catalogue.execute(
+                "UPDATE steps SET body = ? WHERE change = ? AND number = ?", (json.dumps(body), number, step)
+            )
+        catalogue.execute("ALTER TABLE steps RENAME COLUMN operation TO action")
+        catalogue.execute("ALTER TABLE steps DROP COLUMN causes")
+    assert "as an earlier release did" in shell("change", "show", "1", status=1).stderr
+    shell("pull")
+    assert "Kim" in shell("change", "show", "1").stdout
+    assert "1 step written" in shell("change", "run", "2", "--yes").stderr
+    shell("change", "undo", "2", "--yes")
+    assert shell.workspace.show("devices", live=True, where=f'name = "{name}"').frame["user"].to_list() == ["Kim"]
+
+
 WRITTEN = {  # where the records lie, which field is set, and the member that may change
     "crowsnest": (lambda h: h.crowsnest.hosts.values(), "ips=10.9.9.9", {"address"}),
     "masthead": (lambda h: h.masthead.radios, "name=ap-renamed", {"caption"}),

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from concordex.store.database import Database, DatabaseRow
+from concordex.store.earlier import brought_up
 from concordex.unseen import fit_to_keep, masked
 
 _SCHEMA = """
@@ -121,6 +122,7 @@ class Catalogue:
             for name, kind in columns.items():
                 if name not in known:
                     self.database.run(f"ALTER TABLE {table} ADD COLUMN {name} {kind}")
+        brought_up(self.database)
 
     def begin_pull(self, process: int) -> int:
         """Note that a pull has begun; its number."""

@@ -15,6 +15,7 @@ from concordex.change.about import About
 from concordex.change.steps import Cause, Change, Outcome, Step
 from concordex.errors import CalledWrongly, Stopped
 from concordex.store.database import Database, DatabaseRow
+from concordex.store.earlier import check_today
 from concordex.unseen import fit_to_keep, in_data
 
 #: How many changes are named where one is not there.
@@ -25,6 +26,7 @@ class Journal:
     """Changes and their steps in the catalogue."""
 
     def __init__(self, database: Database) -> None:
+        check_today(database)
         self._database = database
 
     def keep(self, change: Change) -> Change:
