@@ -15,7 +15,7 @@ from datetime import UTC, datetime
 import polars as pl
 import pytest
 
-from concordex.errors import BadAnswer
+from concordex.errors import BadAnswer, CalledWrongly
 from concordex.match.incremental import reconcile_again
 from concordex.wire.dialect.load import from_file
 from concordex.wire.http.transport import Endpoint
@@ -150,6 +150,14 @@ def test_a_concordance_of_an_earlier_release_is_no_obstacle(lists):
     path.with_name("weights.parquet").unlink()
     assert "findings: " in lists("reconcile").stderr
     assert "conflict" in lists("findings", "-f", "json", status=3).stdout
+
+
+def test_nothing_is_synced_from_what_an_earlier_release_reconciled(lists):
+    (path,) = lists.folder.glob(".concordex/concordance/*/findings.parquet")
+    here = lists.workspace
+    here.frames.write(pl.read_parquet(path).drop("resembles"), str(path.relative_to(lists.folder / ".concordex")))
+    with pytest.raises(CalledWrongly, match="an earlier release has reconciled"):
+        unsure(here, "inv")
 
 
 def test_what_only_shares_its_name_with_something_there_is_called_missing_and_held(lists):

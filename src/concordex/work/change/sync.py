@@ -157,7 +157,10 @@ _SAID = {"replaced": "has the same name and another serial", "serial_in_two": "h
 def unsure(workspace: BaseWorkspace, system: str) -> dict[str, str]:
     """What is not created, by entry, and why: it could not be found again, or may be there already."""
     kinds = [*_NEVER, *_LIKE, *_SAID]
-    found = stored.read(workspace, "findings").filter(pl.col("kind").is_in(kinds), pl.col("accepted").is_null())
+    findings = stored.read(workspace, "findings")
+    if "resembles" not in findings.collect_schema():
+        raise CalledWrongly("an earlier release has reconciled, and said less of it", advice="concordex reconcile")
+    found = findings.filter(pl.col("kind").is_in(kinds), pl.col("accepted").is_null())
     held = _sighted(workspace)
     there = stored.read(workspace, "entries").filter(pl.col("systems").list.contains(system)).select("entry")
     known = set(there.collect()["entry"])
