@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 import pytest
 from ruamel.yaml import YAML
 
-from concordex.standins.bollard import Refused, _error
+from concordex.standins.bollard import Denied, _error
 from concordex.standins.server import Harbour
 from concordex.work.run.commits import Committer
 from concordex.work.workspace.config import Devices
@@ -216,7 +216,7 @@ def test_a_run_whose_first_call_is_refused_leaves_no_draft_open(quay):
     def opens(request, call):
         if call["method"] == "object.add":
             opened.append("draft")
-            return _error(call["id"], Refused(-32602, "no object is taken today"))
+            return _error(call["id"], Denied(-32602, "no object is taken today"))
         if call["method"] in ("candidate.discard", "candidate.commit"):
             opened.clear()
         return answered(request, call)

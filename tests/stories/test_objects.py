@@ -24,7 +24,7 @@ from concordex.change.differ import deltas_of, differ
 from concordex.change.objects import Kind, Object, edited, objects_of, settled, steps_of
 from concordex.change.plan import plan
 from concordex.documents import parse_yaml, plain
-from concordex.standins.bollard import Bollard, Refused
+from concordex.standins.bollard import Bollard, Denied
 from concordex.standins.server import Harbour
 from concordex.wire import dialect as d
 from concordex.work.objects import files
@@ -689,7 +689,7 @@ def test_where_one_step_is_refused_nothing_that_was_staged_stays(quay, kind, lab
 
     def refuse(_bollard, session, params):
         if params["kind"] == kind:
-            raise Refused(-32602, "no more today")
+            raise Denied(-32602, "no more today")
         return add(session, params)
 
     bollard._METHODS["object.add"] = refuse
@@ -774,7 +774,7 @@ def test_an_update_that_fails_keeps_what_is_staged_with_it_from_coming_into_effe
     write(shell, "new/5.yaml", "addresses", "net-saltpan", {"value": "10.78.0.0/16", "note": "moved"})
 
     def conflicts(*_):
-        raise Refused(-32010, "somebody else has it open")
+        raise Denied(-32010, "somebody else has it open")
 
     bollard._METHODS["object.alter"] = conflicts
     try:

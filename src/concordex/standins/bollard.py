@@ -25,7 +25,7 @@ _BRIEF = ("ref", "name", "berth", "linked")
 Record = dict[str, Any]
 
 
-class Refused(Exception):
+class Denied(Exception):
     """An error object of JSON-RPC 2.0."""
 
     def __init__(self, code: int, text: str, data: Any = None) -> None:
@@ -71,13 +71,13 @@ class Bollard(StandIn):
         body = await body_of(request)
         if isinstance(body, list):
             if not 1 <= len(body) <= _BATCH:
-                return self.answer(_error(None, Refused(-32600, f"a batch holds 1 to {_BATCH} calls")))
+                return self.answer(_error(None, Denied(-32600, f"a batch holds 1 to {_BATCH} calls")))
             return self.answer([self._answered(request, call) for call in reversed(body)])
         return self.answer(self._answered(request, body))
 
     def _answered(self, request: Request, call: Any) -> Record:
         if not isinstance(call, dict) or call.get("jsonrpc") != "2.0" or not isinstance(call.get("method"), str):
-            return _error(None, Refused(-32600, "not a JSON-RPC 2.0 call"))
+            return _error(None, Denied(-32600, "not a JSON-RPC 2.0 call"))
         number, method, params = call.get("id"), call["method"], call.get("params", {})
         try:
             if method == "session.open":
@@ -87,22 +87,22 @@ class Bollard(StandIn):
                 return {"jsonrpc": "2.0", "id": number, "result": self._close(session)}
             handler, who = self._METHODS.get(method, _unknown), self.who[session] if self.keeps else session
             return {"jsonrpc": "2.0", "id": number, "result": handler(self, who, params)}
-        except Refused as fault:
+        except Denied as fault:
             return _error(number, fault)
         except (KeyError, TypeError) as error:
-            return _error(number, Refused(-32602, f"a parameter is missing or of the wrong kind: {error}"))
+            return _error(number, Denied(-32602, f"a parameter is missing or of the wrong kind: {error}"))
 
     def _admit(self, request: Request, call: Record) -> str:
         session = call.get("session", "")
         expired = self.faults.strikes("expire", request.method, request.url.path)
         if expired or self.sessions.get(session, 0) < time.monotonic():
             self.sessions.pop(session, None)
-            raise Refused(-32001, "the session is unknown or has ended")
+            raise Denied(-32001, "the session is unknown or has ended")
         return str(session)
 
     def _open(self, params: Record) -> Record:
         if params.get("user") not in (_WARDEN, _RELIEF) or params.get("password") != self.password:
-            raise Refused(-32001, "user or password is wrong")
+            raise Denied(-32001, "user or password is wrong")
         session = secrets.token_urlsafe(18)
         self.sessions[session] = time.monotonic() + self.lasts
         self.who[session] = params["user"]
@@ -120,19 +120,19 @@ class Bollard(StandIn):
 
     def _one_firewall(self, _session: str, params: Record) -> Record:
         if params["ref"] not in self.firewalls:
-            raise Refused(-32004, f"there is no firewall {params['ref']}")
+            raise Denied(-32004, f"there is no firewall {params['ref']}")
         return {key: value for key, value in self.firewalls[params["ref"]].items() if key != "interfaces"}
 
     def _interfaces(self, _session: str, params: Record) -> list[Record]:
         if params["ref"] not in self.firewalls:
-            raise Refused(-32004, f"there is no firewall {params['ref']}")
+            raise Denied(-32004, f"there is no firewall {params['ref']}")
         return list(self.firewalls[params["ref"]]["interfaces"])
 
     def _add_firewall(self, _session: str, params: Record) -> Record:
         """Take a firewall on; it is heard of when the job has ended, and what hangs below it a little later."""
         given = params["firewall"]
         if any(f["name"] == given["name"] or f["management"] == given["management"] for f in self.firewalls.values()):
-            raise Refused(-32009, f"{given['name']} or {given['management']} is managed already")
+            raise Denied(-32009, f"{given['name']} or {given['management']} is managed already")
         ref = f"fw-{secrets.token_hex(4)}"
         self.firewalls[ref] = {
             "ref": ref, "name": given["name"], "berth": given.get("berth", ""), "linked": False,
@@ -158,7 +158,7 @@ class Bollard(StandIn):
 
     def _remove_firewall(self, _session: str, params: Record) -> bool:
         if self.firewalls.pop(params["ref"], None) is None:
-            raise Refused(-32004, f"there is no firewall {params['ref']}")
+            raise Denied(-32004, f"there is no firewall {params['ref']}")
         return True
 
     def _list_objects(self, session: str, params: Record) -> Record:
@@ -167,7 +167,7 @@ class Bollard(StandIn):
 
     def _of(self, held: dict[str, dict[str, Record]], kind: str) -> dict[str, Record]:
         if kind not in held:
-            raise Refused(-32602, f"kind should be one of {', '.join(_KINDS)}")
+            raise Denied(-32602, f"kind should be one of {', '.join(_KINDS)}")
         return held[kind]
 
     def _candidate(self, session: str) -> dict[str, dict[str, Record]]:
@@ -182,7 +182,7 @@ class Bollard(StandIn):
         names = {(o.get("ruleSet"), o["name"]) for o in objects.values()}
         for given in params["objects"]:
             if (given.get("ruleSet"), given["name"]) in names:
-                raise Refused(-32009, f"{params['kind']} {given['name']} is there already", {"name": given["name"]})
+                raise Denied(-32009, f"{params['kind']} {given['name']} is there already", {"name": given["name"]})
             names.add((given.get("ruleSet"), given["name"]))
         made = [f"{params['kind'][0]}{secrets.token_hex(4)}" for _ in params["objects"]]
         objects.update({ref: {"ref": ref, **given} for ref, given in zip(made, params["objects"], strict=True)})
@@ -197,7 +197,7 @@ class Bollard(StandIn):
                 places = {f"#{other}/{at}": ref for other, refs in made.items() for at, ref in enumerate(refs)}
                 told = [{name: places.get(str(value), value) for name, value in one.items()} for one in listed]
                 made[kind] = self._add(session, {"kind": kind, "objects": told})
-        except Refused:
+        except Denied:
             self.staged.pop(session, None)
             if before:
                 self.staged[session] = before
@@ -207,7 +207,7 @@ class Bollard(StandIn):
     def _alter(self, session: str, params: Record) -> bool:
         objects = self._of(self._candidate(session), params["kind"])
         if params["ref"] not in objects:
-            raise Refused(-32004, f"there is no {params['kind']} {params['ref']}")
+            raise Denied(-32004, f"there is no {params['kind']} {params['ref']}")
         objects[params["ref"]] |= params["object"]
         return True
 
@@ -218,12 +218,12 @@ class Bollard(StandIn):
         used = {rule.get(member) for rule in stay for member in ("from", "to", "service", "ruleSet")}
         for ref in params["refs"]:
             if ref not in objects:
-                raise Refused(-32004, f"there is no {params['kind']} {ref}")
+                raise Denied(-32004, f"there is no {params['kind']} {ref}")
             if ref in used:
-                raise Refused(-32012, f"{ref} is used by a rule")
+                raise Denied(-32012, f"{ref} is used by a rule")
             on = [f["name"] for f in self.firewalls.values() if objects[ref]["name"] in f.get("installed", ())]
             if params["kind"] == "ruleset" and on:
-                raise Refused(-32012, f"{objects[ref]['name']} is installed on {on[0]}")
+                raise Denied(-32012, f"{objects[ref]['name']} is installed on {on[0]}")
         for ref in params["refs"]:
             del objects[ref]
         return True
@@ -233,7 +233,7 @@ class Bollard(StandIn):
             return {"job": self._job("done", "nothing was staged")}
         base, held = self.staged[session]
         if base != self.revision:  # what is staged stays, until it is discarded
-            raise Refused(-32010, f"revision {base} was altered by somebody else; this is revision {self.revision}")
+            raise Denied(-32010, f"revision {base} was altered by somebody else; this is revision {self.revision}")
         del self.staged[session]
         self.objects, self.revision = held, self.revision + 1
         self.notes.append(str(params.get("note", "")))
@@ -266,10 +266,10 @@ class Bollard(StandIn):
     def _install(self, _session: str, params: Record) -> Record:
         rules = self.objects["ruleset"].get(params["ruleset"])
         if rules is None:
-            raise Refused(-32004, f"there is no rule set {params['ruleset']}")
+            raise Denied(-32004, f"there is no rule set {params['ruleset']}")
         strange = [ref for ref in params["firewalls"] if ref not in rules["targets"]]
         if strange:
-            raise Refused(-32011, f"{strange[0]} is not a target of {rules['name']}")
+            raise Denied(-32011, f"{strange[0]} is not a target of {rules['name']}")
         unlinked = [ref for ref in params["firewalls"] if not self.firewalls[ref]["linked"]]
         if unlinked:
             return {"job": self._job("failed", f"{unlinked[0]} is not linked")}
@@ -281,7 +281,7 @@ class Bollard(StandIn):
     def _uninstall(self, _session: str, params: Record) -> Record:
         rules = self.objects["ruleset"].get(params["ruleset"])
         if rules is None:
-            raise Refused(-32004, f"there is no rule set {params['ruleset']}")
+            raise Denied(-32004, f"there is no rule set {params['ruleset']}")
         for ref in params["firewalls"]:
             held = self.firewalls[ref].setdefault("installed", [])
             self.firewalls[ref]["installed"] = [name for name in held if name != rules["name"]]
@@ -295,7 +295,7 @@ class Bollard(StandIn):
     def _look(self, _session: str, params: Record) -> Record:
         job = self.jobs.get(params["job"])
         if job is None:
-            raise Refused(-32004, f"there is no job {params['job']}")
+            raise Denied(-32004, f"there is no job {params['job']}")
         job["left"] -= 1
         ended = job["left"] < 0
         state, text = (job["ends"], job["text"]) if ended else ("running", "")
@@ -312,16 +312,16 @@ class Bollard(StandIn):
 
 
 def _unknown(_bollard: Bollard, _session: str, _params: Record) -> Any:
-    raise Refused(-32601, "there is no such method")
+    raise Denied(-32601, "there is no such method")
 
 
 def _page(name: str, records: list[Record], params: Record) -> Record:
     start, count = params.get("from", 0), min(params.get("count", 50), _CAP)
     if not isinstance(start, int) or not isinstance(count, int) or start < 0 or count < 1:
-        raise Refused(-32602, "from and count should be whole numbers")
+        raise Denied(-32602, "from and count should be whole numbers")
     return {name: records[start : start + count], "inAll": len(records)}
 
 
-def _error(number: Any, fault: Refused) -> Record:
+def _error(number: Any, fault: Denied) -> Record:
     error: Record = {"code": fault.code, "message": fault.text}
     return {"jsonrpc": "2.0", "id": number, "error": error | ({"data": fault.data} if fault.data else {})}

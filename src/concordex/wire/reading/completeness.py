@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 
-class Outcome(StrEnum):
+class TableOutcome(StrEnum):
     """What may be said of a list that was read."""
 
     WHOLE = "whole"  # proved
@@ -74,7 +74,7 @@ class Trail:
 class Verdict:
     """What may be said of a list, by what, or why no more."""
 
-    outcome: Outcome
+    outcome: TableOutcome
     proof: Proof | None = None
     why: str = ""
     notes: Sequence[str] = ()
@@ -84,9 +84,9 @@ class Verdict:
 def verdict(trail: Trail, *, vouched: str | None = None, narrowed: bool = False) -> Verdict:
     """What the pages of a list show; ``narrowed`` where the system was asked for a part of it."""
     if trail.faults:
-        return Verdict(outcome=Outcome.PARTIAL, why="; ".join(dict.fromkeys(trail.faults)), notes=trail.notes)
+        return Verdict(outcome=TableOutcome.PARTIAL, why="; ".join(dict.fromkeys(trail.faults)), notes=trail.notes)
     if trail.moved:
-        return Verdict(outcome=Outcome.PARTIAL, why=trail.moved, notes=trail.notes, again=True)
+        return Verdict(outcome=TableOutcome.PARTIAL, why=trail.moved, notes=trail.notes, again=True)
     found = _by_total(trail, narrowed=narrowed)
     if isinstance(found, Verdict):
         return found
@@ -96,11 +96,11 @@ def verdict(trail: Trail, *, vouched: str | None = None, narrowed: bool = False)
     cut = _looks_cut(trail)
     proof = _proof(trail, agrees=found.agrees)
     if proof and not cut:
-        return Verdict(outcome=Outcome.WHOLE, proof=proof, notes=notes)
+        return Verdict(outcome=TableOutcome.WHOLE, proof=proof, notes=notes)
     why = "; ".join(dict.fromkeys([*([cut] if cut else []), *trail.doubts])) or "nothing shows that this is all"
     if vouched:
-        return Verdict(outcome=Outcome.WHOLE, proof=Proof.VOUCHED, notes=notes)
-    return Verdict(outcome=Outcome.UNPROVEN, why=why, notes=notes)
+        return Verdict(outcome=TableOutcome.WHOLE, proof=Proof.VOUCHED, notes=notes)
+    return Verdict(outcome=TableOutcome.UNPROVEN, why=why, notes=notes)
 
 
 def suspicious(count: int) -> bool:
@@ -134,9 +134,9 @@ def _by_total(trail: Trail, *, narrowed: bool) -> _Total | Verdict:
         return _Total(agrees=False)
     if not said:
         why = f"no answer held the total that should stand at {trail.promised}"
-        return Verdict(outcome=Outcome.PARTIAL, notes=trail.notes, why=why)
+        return Verdict(outcome=TableOutcome.PARTIAL, notes=trail.notes, why=why)
     why = f"the total changed from {min(said):,} to {max(said):,} while the list was read"
-    return Verdict(outcome=Outcome.UNPROVEN, why=why, notes=trail.notes, again=True)
+    return Verdict(outcome=TableOutcome.UNPROVEN, why=why, notes=trail.notes, again=True)
 
 
 def _compared(total: int, trail: Trail, *, narrowed: bool) -> _Total | Verdict:
@@ -148,7 +148,7 @@ def _compared(total: int, trail: Trail, *, narrowed: bool) -> _Total | Verdict:
     if narrowed:
         return _Total(agrees=False, remark=f"{total:,} were announced, perhaps of all that there are")
     why = f"{total:,} were announced, and {came:,} came"
-    return Verdict(outcome=Outcome.PARTIAL, why=why, notes=trail.notes, again=True)
+    return Verdict(outcome=TableOutcome.PARTIAL, why=why, notes=trail.notes, again=True)
 
 
 def _proof(trail: Trail, *, agrees: bool) -> Proof | None:
@@ -175,9 +175,9 @@ def _looks_cut(trail: Trail) -> str:
 def summed_up(verdicts: Sequence[Verdict]) -> Verdict:
     """What may be said of several lists that make one table: no more than of the weakest of them."""
     if not verdicts:
-        return Verdict(outcome=Outcome.WHOLE, proof=Proof.END)
+        return Verdict(outcome=TableOutcome.WHOLE, proof=Proof.END)
     notes = [note for one in verdicts for note in one.notes]
-    for outcome in (Outcome.PARTIAL, Outcome.UNPROVEN):
+    for outcome in (TableOutcome.PARTIAL, TableOutcome.UNPROVEN):
         found = [one for one in verdicts if one.outcome is outcome]
         if found:
             whys = list(dict.fromkeys(one.why for one in found))
@@ -185,4 +185,4 @@ def summed_up(verdicts: Sequence[Verdict]) -> Verdict:
             why = "; ".join(whys[:3]) + more
             return Verdict(outcome=outcome, why=why, notes=notes, again=any(one.again for one in found))
     proofs = [one.proof for one in verdicts if one.proof]
-    return Verdict(outcome=Outcome.WHOLE, proof=max(proofs, key=list(Proof).index), notes=notes)
+    return Verdict(outcome=TableOutcome.WHOLE, proof=max(proofs, key=list(Proof).index), notes=notes)

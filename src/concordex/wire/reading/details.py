@@ -13,7 +13,7 @@ from concordex.wire.dialect.paths import at
 from concordex.wire.dialect.templates import names_in
 from concordex.wire.http.answers import Answer
 from concordex.wire.http.session import Session
-from concordex.wire.reading.completeness import Outcome, Verdict, verdict
+from concordex.wire.reading.completeness import TableOutcome, Verdict, verdict
 from concordex.wire.reading.pages import Page, Pager, Record, in_order
 from concordex.wire.reading.paging import walk
 
@@ -97,7 +97,7 @@ class Enricher:
         name = also.rpc or also.path
         if not also.several and came != len(found):
             self.faults.append(f"the second list {name} brought {len(found)} records, {came} received")
-        if said.outcome is not Outcome.WHOLE:
+        if said.outcome is not TableOutcome.WHOLE:
             said = replace(said, why=f"the second list {name}: {said.why}")
         self.verdicts.append(said)
         return found
@@ -123,7 +123,7 @@ class Enricher:
             self._missed(error)
             return record
         said = verdict(pager.trail, vouched=gather.complete)
-        if said.outcome is not Outcome.WHOLE or not self.verdicts:
+        if said.outcome is not TableOutcome.WHOLE or not self.verdicts:
             self.verdicts.append(replace(said, why=f"the list {gather.under}: {said.why}" if said.why else ""))
         return {**record, gather.under: found}
 

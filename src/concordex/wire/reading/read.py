@@ -14,7 +14,7 @@ from concordex.errors import ConcordexError, RequestRefused, SignInRefused, Unre
 from concordex.progress import Counted
 from concordex.wire import dialect as d
 from concordex.wire.http.session import Session
-from concordex.wire.reading.completeness import Outcome, Trail, Verdict, verdict
+from concordex.wire.reading.completeness import TableOutcome, Trail, Verdict, verdict
 from concordex.wire.reading.details import Enricher, few
 from concordex.wire.reading.files import read_file
 from concordex.wire.reading.pages import Narrow, Page, Pager, in_order
@@ -25,7 +25,7 @@ __all__ = ["Collector", "TableRead", "count", "peek", "read_table"]
 
 
 #: Which of two looks is the better one.
-_RANK = {Outcome.PARTIAL: 0, Outcome.UNPROVEN: 1, Outcome.WHOLE: 2}
+_RANK = {TableOutcome.PARTIAL: 0, TableOutcome.UNPROVEN: 1, TableOutcome.WHOLE: 2}
 
 #: Lists below parents that may fail, one after the other, before the table is given up.
 _PATIENCE = 10
@@ -49,7 +49,7 @@ async def read_table(
         best = max(second, first, key=lambda look: (_RANK[look.outcome], look.distinct))
         if best.whole:
             best.notes.append("the first look did not add up; the second did")
-        elif best.outcome is Outcome.PARTIAL:
+        elif best.outcome is TableOutcome.PARTIAL:
             best.fault = f"two looks did not add up: {best.why}"
         elif best.again:
             best.doubt = f"two looks did not add up: {best.why}"
@@ -152,7 +152,7 @@ class _Below:
         if above and not parents:
             kinds = ", ".join(read.each.kinds if read.each else ())
             why = f"none of the {above} records above is of the kinds {kinds}"
-            self.verdicts.append(Verdict(outcome=Outcome.UNPROVEN, why=why))
+            self.verdicts.append(Verdict(outcome=TableOutcome.UNPROVEN, why=why))
         self.notes: list[str] = []
         self.faults: list[str] = []
         self.announced: list[int | None] = []

@@ -13,7 +13,7 @@ import polars as pl
 from concordex.errors import BadAnswer
 from concordex.wire import dialect as d
 from concordex.wire.dialect.paths import at
-from concordex.wire.reading.completeness import Outcome, Proof, Verdict, summed_up
+from concordex.wire.reading.completeness import Proof, TableOutcome, Verdict, summed_up
 from concordex.wire.reading.mapping import Mapper
 from concordex.wire.reading.pages import Page, Record
 from concordex.words import plural
@@ -54,16 +54,16 @@ class TableRead:
     trusted: bool = False  # the workspace believes it though nothing proves it
 
     @property
-    def outcome(self) -> Outcome:
+    def outcome(self) -> TableOutcome:
         """What may be said of it."""
         if self.fault or self.received != self.distinct:
-            return Outcome.PARTIAL
-        return Outcome.WHOLE if self.proof else Outcome.UNPROVEN
+            return TableOutcome.PARTIAL
+        return TableOutcome.WHOLE if self.proof else TableOutcome.UNPROVEN
 
     @property
     def whole(self) -> bool:
         """Whether absence from it means anything."""
-        return self.outcome is Outcome.WHOLE or (self.trusted and self.outcome is Outcome.UNPROVEN)
+        return self.outcome is TableOutcome.WHOLE or (self.trusted and self.outcome is TableOutcome.UNPROVEN)
 
     @property
     def why(self) -> str | None:
@@ -117,14 +117,14 @@ class Collector:
         taken, self._taken = [part for part in self._taken if part.height] or self._taken[:1], []
         frame = self._mapper.frame(taken)
         proved = summed_up(verdicts)
-        if self._unread and proved.outcome is Outcome.WHOLE:
-            proved = replace(proved, outcome=Outcome.UNPROVEN, proof=None, why=self._remarks()[0])
-        partial_by = [proved.why] if proved.outcome is Outcome.PARTIAL else []
+        if self._unread and proved.outcome is TableOutcome.WHOLE:
+            proved = replace(proved, outcome=TableOutcome.UNPROVEN, proof=None, why=self._remarks()[0])
+        partial_by = [proved.why] if proved.outcome is TableOutcome.PARTIAL else []
         found = [*faults, *self._own_faults(frame), *partial_by]
         return TableRead(
             frame=frame, received=self.received, distinct=len(self._seen), proof=proved.proof,
             fault="; ".join(dict.fromkeys(found)) or None, again=proved.again and not faults,
-            doubt=proved.why if proved.outcome is Outcome.UNPROVEN else None,
+            doubt=proved.why if proved.outcome is TableOutcome.UNPROVEN else None,
             notes=list(dict.fromkeys([*notes, *proved.notes, *self._remarks()])), lost=self._mapper.lost,
             gone=list(self._gone),
         )  # fmt: skip

@@ -20,7 +20,7 @@ from concordex.errors import (
 from concordex.progress import Counted, Told
 from concordex.wire.dialect import Dialect, Table
 from concordex.wire.http.session import Session
-from concordex.wire.reading.completeness import Outcome
+from concordex.wire.reading.completeness import TableOutcome
 from concordex.wire.reading.mapping import follow
 from concordex.wire.reading.pages import Narrow
 from concordex.wire.reading.read import read_table
@@ -85,7 +85,7 @@ async def _read(
         progress(name, look.received, look.received)
     if each and not looks[each.of].whole:
         told = f"it hangs from {each.of}, which is {looks[each.of].outcome}"
-        if looks[each.of].outcome is Outcome.PARTIAL:
+        if looks[each.of].outcome is TableOutcome.PARTIAL:
             look.fault = look.fault or told
         else:
             look.proof, look.doubt = None, told

@@ -160,7 +160,7 @@ def _id_of(record: Any, path: str) -> Any:
 
 
 @dataclass(frozen=True)
-class Before:
+class Tagged:
     """A record as one answer gave it, and the tag that belongs to that very answer (RFC 9110, section 8.8.3)."""
 
     record: Mapping[str, Any]
@@ -169,7 +169,7 @@ class Before:
 
 async def base_of(
     session: Session, how: d.Update | d.Delete, record_id: str, fields: Mapping[str, Any] | None = None
-) -> Before | None:
+) -> Tagged | None:
     """The record that a write rests on, where the dialect has it read by itself first; else nothing.
 
     Raises BadAnswer where no record, or no tag where one is promised, comes.
@@ -189,9 +189,9 @@ async def base_of(
         )  # fmt: skip
     if not isinstance(place, Mapping):
         if how.method == "DELETE":
-            return Before({}, tag)
+            return Tagged({}, tag)
         raise BadAnswer(f"{how.path} holds no record that could be sent back whole", where=session.endpoint.name)
-    return Before(place, tag)
+    return Tagged(place, tag)
 
 
 async def update(
@@ -200,7 +200,7 @@ async def update(
     record_id: str,
     body: Mapping[str, Any],
     fields: Mapping[str, Any] | None = None,
-    base: Before | None = None,
+    base: Tagged | None = None,
     own_id: Any = None,
     key: str | None = None,
 ) -> None:
@@ -222,7 +222,7 @@ async def update(
     await _write(session, how, listed, member, values, headers | _match(base) | _known(how, key))
 
 
-def _as_it_is(session: Session, whole: d.Whole, base: Before | None, values: Mapping[str, Any]) -> Mapping[str, Any]:
+def _as_it_is(session: Session, whole: d.Whole, base: Tagged | None, values: Mapping[str, Any]) -> Mapping[str, Any]:
     """The record that is altered, in the system's own members."""
     place = base.record if base and whole.from_ == "record" else orjson.loads(values.get(ORIGINAL) or "null")
     if not isinstance(place, Mapping):
@@ -244,7 +244,7 @@ async def delete(
     how: d.Delete,
     record_ids: Sequence[str],
     fields: Mapping[str, Any] | None = None,
-    base: Before | None = None,
+    base: Tagged | None = None,
     own_ids: Sequence[Any] | None = None,
     key: str | None = None,
 ) -> list[Refusal]:
@@ -263,7 +263,7 @@ async def delete(
     return refused_in(session, how.answers, answer, len(ids))
 
 
-def _match(base: Before | None) -> dict[str, str]:
+def _match(base: Tagged | None) -> dict[str, str]:
     """If-Match with the tag of the answer that was compared (RFC 9110, section 13.1.1)."""
     return {"If-Match": base.tag} if base and base.tag else {}
 

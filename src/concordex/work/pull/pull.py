@@ -30,7 +30,7 @@ from concordex.store import snapshots as store
 from concordex.store.catalogue import Snapshot
 from concordex.wire.dialect import Dialect
 from concordex.wire.http.session import Session, Traffic
-from concordex.wire.reading.completeness import Outcome, Proof
+from concordex.wire.reading.completeness import Proof, TableOutcome
 from concordex.wire.reading.mapping import odd_kinds
 from concordex.wire.reading.pages import Narrow
 from concordex.wire.reading.read import count
@@ -67,7 +67,7 @@ class Pull:
 
 
 @dataclass(kw_only=True)
-class _Run:
+class _Pulling:
     """One pull under way."""
 
     workspace: BaseWorkspace
@@ -124,7 +124,7 @@ def pull(
     sessions = {name: workspace.session(name) for name in names if wanted[name] and workspace.asks(name)}
     settle(workspace)
     number = workspace.catalogue.begin_pull(os.getpid())
-    run = _Run(
+    run = _Pulling(
         workspace=workspace, number=number, query=query, changed_only=changed_only, accept_fall=accept_fall,
         progress=progress,
     )  # fmt: skip
@@ -138,7 +138,7 @@ def pull(
     return Pull(number, outcome, tuple(workspace.catalogue.snapshots_of(number)), removed)
 
 
-async def _pull_all(run: _Run, wanted: dict[str, list[str]], sessions: dict[str, Session]) -> None:
+async def _pull_all(run: _Pulling, wanted: dict[str, list[str]], sessions: dict[str, Session]) -> None:
     pulse = asyncio.ensure_future(run.pulse())
     work = asyncio.ensure_future(
         all_of(_pull_system(run, system, tables, sessions.get(system)) for system, tables in wanted.items() if tables)
@@ -152,7 +152,7 @@ async def _pull_all(run: _Run, wanted: dict[str, list[str]], sessions: dict[str,
         await asyncio.gather(pulse, work, return_exceptions=True)
 
 
-async def _pull_system(run: _Run, system: str, tables: list[str], opened: Session | None) -> None:
+async def _pull_system(run: _Pulling, system: str, tables: list[str], opened: Session | None) -> None:
     pulled = _OfSystem(run, system, tables)
     try:
         async with opened or run.workspace.session(system) as session:
@@ -168,7 +168,7 @@ async def _pull_system(run: _Run, system: str, tables: list[str], opened: Sessio
 class _OfSystem:
     """The tables of one system, pulled one after the other; what goes wrong with one costs that one."""
 
-    def __init__(self, run: _Run, system: str, tables: list[str]) -> None:
+    def __init__(self, run: _Pulling, system: str, tables: list[str]) -> None:
         self._run, self._system, self._wanted = run, system, tables
         self._tables = run.workspace.dialect(system).tables
         self._left = order(run.workspace.dialect(system), tables)
@@ -256,7 +256,7 @@ async def _note_staged(workspace: BaseWorkspace, session: Session) -> list[str]:
 class _Plan:
     """How one table is pulled: whole, or as a part that is put into what was there."""
 
-    run: _Run
+    run: _Pulling
     system: str
     table: str
     narrow: Narrow
@@ -266,7 +266,7 @@ class _Plan:
     remark: str = ""
 
     @classmethod
-    def of(cls, run: _Run, system: str, table: str) -> _Plan:
+    def of(cls, run: _Pulling, system: str, table: str) -> _Plan:
         workspace = run.workspace
         spec, now = workspace.dialect(system).tables[table], workspace.now()
         base = next((s for s in workspace.catalogue.newest(table) if s.system == system and s.whole), None)
@@ -343,13 +343,13 @@ class _Plan:
         return looks[self.table]
 
 
-def _doubt_a_fall(run: _Run, system: str, table: str, look: TableRead) -> Snapshot | None:
+def _doubt_a_fall(run: _Pulling, system: str, table: str, look: TableRead) -> Snapshot | None:
     """A list that fell far is not believed until a person says so: more often it was cut than it shrank.
 
     The snapshot with which it was compared comes back, if there is one.
     """
     before = next((s for s in run.workspace.catalogue.newest(table) if s.system == system), None)
-    if before is None or before.outcome not in (Outcome.WHOLE, Outcome.UNPROVEN):
+    if before is None or before.outcome not in (TableOutcome.WHOLE, TableOutcome.UNPROVEN):
         return None
     if not run.accept_fall and run.workspace.config.falls.doubtful(before.distinct, look.distinct):
         look.fault = look.fault or (

@@ -25,8 +25,8 @@ from concordex.errors import (
 from concordex.parallel import at_most
 from concordex.wire import dialect as d
 from concordex.wire.writing.records import (
-    Before,
     Refusal,
+    Tagged,
     base_of,
     create,
     create_together,
@@ -410,7 +410,7 @@ class Sender:
             send = partial(update, self.session, write.update, record_id, known[0], now, resting[0], ids[0], key)
         await self._once(write, steps, send, self._update, partial(self._done, steps))
 
-    async def _resting(self, how: d.Update | d.Delete, step: Step) -> tuple[Before | None] | None:
+    async def _resting(self, how: d.Update | d.Delete, step: Step) -> tuple[Tagged | None] | None:
         """What a write rests on, in a tuple of one; nothing where that settled the step, since it does not stand."""
         try:
             base = await base_of(self.session, how, step.record_id or "", self._now(step))
