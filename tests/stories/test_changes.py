@@ -238,9 +238,10 @@ def test_a_record_is_named_by_whatever_people_know_of_it(at):
 
 
 def test_of_many_changes_the_newest_are_named(at):
-    shell, _ = at
+    shell, gear = at
+    name = next(record["title"] for record in gear.values() if record["title"])
     for place in range(1, 7):
-        shell("set", "stowage", "kind = switch", f"comment=no. {place}", "--draft")
+        shell("set", "stowage", name, f"comment=no. {place}", "--draft")
     last = newest(shell)
     told = shell("change", "show", str(last + 1), status=2).stderr
     assert f"there is: {last}, {last - 1}, {last - 2}, {last - 3}, {last - 4}, …; concordex change list" in told
