@@ -16,6 +16,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from polars.testing import assert_frame_equal
 
+from concordex.match import sidebyside
 from concordex.match.cluster import Pairs, gather
 from concordex.match.compare import KINDS
 from concordex.match.concordance import PARTS, Rules, prints_of, reconcile
@@ -794,3 +795,24 @@ def test_whatever_a_record_says_otherwise_gives_it_another_print():
     rows = frame(*(rec("net", "1", **one) for one in said))
     assert prints_of(rows).n_unique() == len(said)
     assert prints_of(rows.select(reversed(rows.columns))).equals(prints_of(rows))
+
+
+def test_work_by_two_threads_is_that_of_one(monkeypatch):
+    records = fleet(120, LEVELS["high"], seed=3).drop("device", "case")
+    alone = reconcile(records, RULES)
+    monkeypatch.setattr(sidebyside, "_WORTH", 0)
+    both = reconcile(records, RULES)
+    for name in PARTS:
+        assert both.part(name).equals(alone.part(name)), name
+
+
+def test_of_several_at_once_the_first_error_is_raised_when_all_have_ended():
+    ended = []
+
+    def fails(at: int) -> int:
+        ended.append(at)
+        raise ValueError(f"no. {at}")
+
+    with pytest.raises(ValueError, match=r"no\. 1"):
+        sidebyside.side_by_side([lambda: 0, lambda: fails(1), lambda: fails(2)], rows=10**6)
+    assert sorted(ended) == [1, 2]

@@ -215,7 +215,7 @@ class _State:
         may be of several classes, and a mixture of them is of none.
         """
         parts = [slice(at, at + _AT_ONCE) for at in range(0, len(self.a), _AT_ONCE)]
-        weighed = side_by_side(partial(self._weighed, part) for part in parts or [slice(0, 0)])
+        weighed = side_by_side((partial(self._weighed, part) for part in parts or [slice(0, 0)]), len(self.a))
         score, nothing = (np.concatenate(told) for told in zip(*weighed, strict=True))
         flags = self.sums[:, len(_COLUMNS) :]
         opposed = (score < 0) & (score < nothing - _AGAINST)

@@ -98,7 +98,7 @@ def levels(said: Sayings, a: Numbers, b: Numbers) -> Levels:
     def fill(at: int, column: Callable[[], npt.NDArray[Any]]) -> None:
         table[:, at] = column()
 
-    side_by_side(partial(fill, at, column) for at, column in enumerate(kinds))
+    side_by_side((partial(fill, at, column) for at, column in enumerate(kinds)), len(a))
     return table
 
 

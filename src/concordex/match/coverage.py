@@ -69,7 +69,7 @@ def agreement(members: pl.DataFrame) -> pl.DataFrame:
             np.bincount(system[rows][speaking], minlength=len(names)),
         )
 
-    told = side_by_side(partial(counted, name, nothing) for name, nothing in COMPARED.items())
+    told = side_by_side((partial(counted, name, nothing) for name, nothing in COMPARED.items()), len(entry))
     yes, of = (np.sum(counts, axis=0, dtype=np.int64) for counts in zip(*told, strict=True))
     return pl.DataFrame({"system": names, "confirmed": yes, "of": of})
 

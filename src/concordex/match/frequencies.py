@@ -179,13 +179,13 @@ def frequencies(
         partial(_column, cut, system, name, usual, agreed=True),
         partial(_column, user, system, who, any_many),
         partial(_column, _both(name, user), system, who, any_many),
-    ))  # fmt: skip
+    ), keyed.height)  # fmt: skip
     macs, drawn, ips, near = side_by_side((
         lambda: _spread(_cards(_flat(keyed["mac_keys"], system, who, any_many), wandering)[0], keyed.height),
         lambda: _spread(_flat(keyed["drawn_macs"], system, who, any_many), keyed.height),
         lambda: _spread(_flat(keyed["ips"], system, who, any_many), keyed.height),
         lambda: _near(keyed["serial_key"], system, serial),
-    ))  # fmt: skip
+    ), keyed.height)  # fmt: skip
     return Frequencies(
         height=keyed.height, system=system.to_numpy(), serial=serial, uuid=uuid, tag=tag, name=of_name, cut=of_cut,
         user=of_user, theirs=theirs, macs=macs, drawn=drawn, ips=ips, network=_networks(keyed["ips"]), near=near,

@@ -63,7 +63,7 @@ def identities(records: pl.DataFrame, placeholders: Sequence[str] = ()) -> pl.Da
         lambda: [_tags(records["asset_tag"]).alias("tag_key")],
         lambda: [_names(records["name"]).alias("name_key")],
         lambda: _cards(records["macs"]),
-    ))  # fmt: skip
+    ), records.height)  # fmt: skip
     return records.with_row_index("row").with_columns(*(key for several in keys for key in several))
 
 

@@ -74,7 +74,7 @@ def merge(
             )
         return value.alias(name), source.alias(name)
 
-    values, sources = zip(*side_by_side(partial(told, name) for name in MERGED), strict=True)
+    values, sources = zip(*side_by_side((partial(told, name) for name in MERGED), len(entry)), strict=True)
     entries = pl.DataFrame([called, *values]).with_columns(
         pl.col("kind").fill_null("other"), _systems(said["system"], entry).alias("systems"),
         pl.Series("records", np.bincount(entry, minlength=len(called)), dtype=pl.UInt32),
