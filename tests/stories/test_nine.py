@@ -504,11 +504,14 @@ def test_changes_that_an_earlier_release_kept_are_read_run_and_taken_back(tmp_pa
             catalogue.execute(
                 "UPDATE steps SET body = ? WHERE change = ? AND number = ?", (json.dumps(body), number, step)
             )
+        how = json.dumps({"most": 1, "regardless": True})
+        catalogue.execute("UPDATE changes SET about = json_set(about, '$.how', json(?)) WHERE id = 2", (how,))
         catalogue.execute("ALTER TABLE steps RENAME COLUMN operation TO action")
         catalogue.execute("ALTER TABLE steps DROP COLUMN causes")
     assert "as an earlier release did" in shell("change", "show", "1", status=1).stderr
     shell("pull")
     assert "Kim" in shell("change", "show", "1").stdout
+    assert shell.workspace.change(2).about.how == {"batch_size": 1, "force": True}
     assert "1 step written" in shell("change", "run", "2", "--yes").stderr
     shell("change", "undo", "2", "--yes")
     assert shell.workspace.show("devices", live=True, where=f'name = "{name}"').frame["user"].to_list() == ["Kim"]

@@ -11,6 +11,9 @@ from concordex.store.database import Database
 #: What was called otherwise, in the documents of steps and changes.
 _CALLED = {"was": "before", "shall": "desired", "act": "action", "grave": "irreversible"}
 
+#: The same of how a run was asked for.
+_ASKED = {"most": "batch_size", "regardless": "force"}
+
 
 def is_of_today(database: Database) -> bool:
     """Whether the steps in a catalogue are kept as this release keeps them."""
@@ -51,4 +54,7 @@ def _renamed(text: str | None) -> str | None:
     if not text:
         return text
     said: dict[str, Any] = json.loads(text)
-    return json.dumps({_CALLED.get(name, name): value for name, value in said.items()})
+    said = {_CALLED.get(name, name): value for name, value in said.items()}
+    if isinstance(how := said.get("how"), dict):
+        said["how"] = {_ASKED.get(name, name): value for name, value in how.items()}
+    return json.dumps(said)

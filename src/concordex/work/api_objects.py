@@ -49,11 +49,11 @@ class Objects:
 
         return kinds_of(self._workspace.dialect(system))
 
-    def live(self, system: str, kinds: Iterable[str] = (), told: Told | None = None) -> Held:
-        """Objects as they are now; of all kinds where none is named."""
+    def live(self, system: str, kinds: Iterable[str] | None = None, told: Told | None = None) -> Held:
+        """Objects as they are now; of all kinds where none are given."""
         from concordex.work.objects.live import live
 
-        return live(self._workspace, system, list(kinds) or list(self.kinds(system)), told)
+        return live(self._workspace, system, list(self.kinds(system) if kinds is None else kinds), told)
 
     def pulled(self, system: str, kinds: Sequence[str]) -> Held:
         """Objects as the last pull found them."""
