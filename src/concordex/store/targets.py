@@ -9,7 +9,7 @@ from __future__ import annotations
 import sqlite3
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from datetime import datetime
 from io import BytesIO
@@ -31,6 +31,10 @@ class RowRefused(StoreError):
 
     def __init__(self, why: str) -> None:
         super().__init__(f"the database refused: {why}", why=why, advice="nothing of the batch was written")
+
+
+class CommitLost(StoreError):
+    """The answer to a commit was lost: whether the batch is written is not known."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -227,28 +231,28 @@ class DatabaseTarget(StoredTarget):
             if name not in found:
                 raise CalledWrongly(f"{self.table} has no column {name!r}", advice=suggestion(name, found))
 
-    @contextmanager
-    def _connected(self) -> Iterator[Any]:
-        """One transaction: what it gives runs a statement."""
-        connection: Any
+    def _opened(self) -> tuple[Any, Any]:
+        """A connection, and what its driver's errors are."""
         if self.is_sqlite:
             path = self.root / urlsplit(self.url).path[1:]  # four slashes before it make it absolute
             if not path.is_file():
                 raise CalledWrongly(f"there is no database {path}", advice="make it, and the table, first")
-            connection = sqlite3.connect(path, timeout=30)
-            errors: Any = sqlite3.Error
-        else:
-            try:
-                import psycopg
-            except ImportError as error:
-                raise CalledWrongly(
-                    "PostgreSQL needs a further package", advice="pip install 'concordex[postgresql]'"
-                ) from error
-            errors = psycopg.Error
-            try:
-                connection = psycopg.connect(self.url, connect_timeout=30, password=self.password)
-            except errors as error:
-                raise StoreError("the database cannot be reached", why=str(error).strip().split("\n")[0]) from error
+            return sqlite3.connect(path, timeout=30), sqlite3.Error
+        try:
+            import psycopg
+        except ImportError as error:
+            raise CalledWrongly(
+                "PostgreSQL needs a further package", advice="pip install 'concordex[postgresql]'"
+            ) from error
+        try:
+            return psycopg.connect(self.url, connect_timeout=30, password=self.password), psycopg.Error
+        except psycopg.Error as error:
+            raise StoreError("the database cannot be reached", why=str(error).strip().split("\n")[0]) from error
+
+    @contextmanager
+    def _connected(self) -> Iterator[Any]:
+        """One transaction: what it gives runs a statement."""
+        connection, errors = self._opened()
         cursor = connection.cursor()
 
         def run(sql: str, values: Sequence[Any]) -> list[Any]:
@@ -262,17 +266,30 @@ class DatabaseTarget(StoredTarget):
 
         try:
             yield run
-            connection.commit()
+            self._commit(connection)
+        except CommitLost:
+            raise
         except RowRefused:
             connection.rollback()
             raise
         except errors as error:
-            connection.rollback()
+            with suppress(errors):  # where the connection broke, the database does so by itself
+                connection.rollback()
             raise StoreError(
                 f"the database refused: {str(error).strip().splitlines()[0]}", advice="nothing of the batch was written"
             ) from error
         finally:
             connection.close()
+
+    def _commit(self, connection: Any) -> None:
+        """Commit; raises CommitLost where the connection broke over it, so that the answer never came."""
+        try:
+            connection.commit()
+        except Exception as error:
+            if not getattr(connection, "broken", False):
+                raise
+            why = str(error).strip().split("\n")[0]
+            raise CommitLost("the connection broke while the batch was committed", why=why) from error
 
 
 def _same(there: Any, value: Any) -> bool:

@@ -332,10 +332,12 @@ class Workspace(BaseWorkspace):
 
     def sync(self, system: str, where: str | None = None, edited: Edited = "hold") -> tuple[Change, list[str]]:
         """Prepare bringing an inventory, a database or a file up to the concordance; with notes for people."""
-        from concordex.work.targets.databases import known, prepare_target
+        from concordex.work.targets.rows import known
 
         if known(self, system):
-            return prepare_target(self, system, where, edited)
+            from concordex.work.change.sync_rows import prepare_rows
+
+            return prepare_rows(self, system, where, edited)
         from concordex.work.change.sync import prepare_sync
 
         prepared = prepare_sync(self, system, where, edited)

@@ -45,7 +45,7 @@ class Objects:
 
     def every_kind(self, system: str) -> dict[str, Kind]:
         """The kinds of object of a system or of devices; none where it has no such objects."""
-        from concordex.work.objects.live import kinds_of
+        from concordex.work.targets.objects import kinds_of
 
         return kinds_of(self._workspace.dialect(system))
 

@@ -13,8 +13,9 @@ from concordex.query.groups import Group
 from concordex.query.parse import parse
 from concordex.query.tree import Clause, Node, Or
 from concordex.words import suggestion
-from concordex.work.objects.live import kinds_of, live
+from concordex.work.objects.live import live
 from concordex.work.objects.prepare import prepare_objects
+from concordex.work.targets.objects import kinds_of
 from concordex.work.workspace.groups import groups
 
 if TYPE_CHECKING:

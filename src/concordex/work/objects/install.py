@@ -10,7 +10,8 @@ from concordex.change.objects import Kind, Object, get
 from concordex.change.steps import Change, Step
 from concordex.errors import CalledWrongly
 from concordex.wire import dialect as d
-from concordex.work.objects.live import Held, bearers, kinds_of, pulled
+from concordex.work.objects.live import Held, pulled
+from concordex.work.targets.objects import bearers, kinds_of
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace

@@ -17,7 +17,8 @@ from concordex.errors import CalledWrongly, Stopped
 from concordex.words import suggestion
 from concordex.work.objects.files import place
 from concordex.work.objects.install import installed_on
-from concordex.work.objects.live import Held, kinds_of
+from concordex.work.objects.live import Held
+from concordex.work.targets.objects import kinds_of
 
 if TYPE_CHECKING:
     from concordex.wire import dialect as d

@@ -10,7 +10,7 @@ from uuid import UUID, uuid5
 from concordex.change.steps import Outcome, Step
 from concordex.errors import CalledWrongly, SecretError
 from concordex.wire import dialect as d
-from concordex.work.targets.records import Actual
+from concordex.work.targets.api_target import ApiTarget
 
 
 @dataclass
@@ -22,7 +22,7 @@ class Bodies:
     token   the change's own, of which the keys are made by which a system knows a repetition
     """
 
-    actual: Actual
+    actual: ApiTarget
     reveal: Callable[[str], str]
     token: str | None = None
 

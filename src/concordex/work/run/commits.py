@@ -48,6 +48,10 @@ class Committer:
         """Whether something is staged that waits for the one commit."""
         return self._opened is not None
 
+    def waits(self, write: d.Write | None) -> bool:
+        """Whether a write comes into effect with all others, by the one commit."""
+        return self.as_one and write is not None and write.commit is not None
+
     def expect(self, write: d.Write) -> None:
         """Be ready for what an earlier run may have staged, and not committed."""
         if self.as_one and write.commit:

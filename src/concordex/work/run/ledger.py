@@ -7,27 +7,29 @@ from dataclasses import replace
 
 from concordex.change.steps import Outcome, State, Step
 from concordex.store.journal import Journal
-from concordex.wire.dialect import Dialect
-from concordex.work.run.commits import Committer
 
 
 class Ledger:
     """Takes down what becomes of the steps of one run.
 
-    ``states`` takes down how they stand, ``told`` hears how many have ended.
+    told     hears how many have ended
+    waits    whether a step comes into effect with others, at the end
+    waiting  whether anything does by now
     """
 
     def __init__(
         self,
         journal: Journal,
         number: int,
-        dialect: Dialect,
-        committer: Committer,
-        states: dict[int, State],
         told: Callable[[int], None],
+        *,
+        waits: Callable[[Step], bool] = lambda _: False,
+        waiting: Callable[[], bool] = lambda: False,
     ) -> None:
-        self.journal, self.number, self.dialect, self.committer = journal, number, dialect, committer
-        self.states, self.told = states, told
+        self.journal, self.number, self.told = journal, number, told
+        self._waits, self._waiting = waits, waiting
+        #: How steps stand that were settled in this run.
+        self.states: dict[int, State] = {}
         #: Steps as the system says that it has done them, and those of which nobody knows.
         self.written: dict[int, Step] = {}
         self.unknown: dict[int, Step] = {}
@@ -59,16 +61,9 @@ class Ledger:
     def _keeps(self, outcome: Outcome) -> bool:
         """Whether what became of a step waits for the end: all are done then, or none, and its last word counts."""
         step, state = outcome.step, outcome.state
-        write = self.dialect.tables[step.table].write
-        if (
-            self._closed
-            or not self.committer.as_one
-            or step.operation == "action"
-            or write is None
-            or write.commit is None
-        ):
+        if self._closed or step.operation == "action" or not self._waits(step):
             return False
-        if state == "written" and not self.committer.waiting:  # it was so before anything was staged
+        if state == "written" and not self._waiting():  # it was so before anything was staged
             self._kept.pop(step.number, None)
             return False
         self._kept[step.number] = outcome

@@ -8,8 +8,7 @@ from collections import Counter, defaultdict
 from collections.abc import AsyncIterator, Callable, Sequence
 
 from concordex.change.steps import Step
-from concordex.wire.http.session import Session
-from concordex.work.targets.records import Actual
+from concordex.work.targets.api_target import ApiTarget
 
 #: Seconds between the first two looks; each further pause is twice as long.
 _PAUSE = 0.2
@@ -28,14 +27,13 @@ async def looks(end: float) -> AsyncIterator[None]:
 class Lookout:
     """Reads the tables of one target again, for all that wait for a look at the same time."""
 
-    def __init__(self, session: Session, kind: type[Actual]) -> None:
-        self.session, self.kind = session, kind
-        self.settles = session.dialect.limits.settle
+    def __init__(self, target: ApiTarget) -> None:
+        self.target = target
         self._locks: dict[str, asyncio.Lock] = defaultdict(asyncio.Lock)
         self._begun: Counter[str] = Counter()
-        self._last: dict[str, Actual] = {}
+        self._last: dict[str, ApiTarget] = {}
 
-    async def read(self, table: str) -> Actual:
+    async def read(self, table: str) -> ApiTarget:
         """The target as it was found by a reading of ``table`` that began after this call.
 
         Whoever calls while one is under way shares the next one with all others that do.
@@ -45,20 +43,20 @@ class Lookout:
             if self._begun[table] == asked or table not in self._last:
                 self._begun[table] += 1
                 self._last.pop(table, None)
-                found = self.kind(self.session)
+                found = self.target.again()
                 await found.read([table])
                 self._last[table] = found
             return self._last[table]
 
     async def until(
-        self, steps: Sequence[Step], seen: Callable[[Actual, Sequence[Step]], list[Step]], since: float | None = None
+        self, steps: Sequence[Step], seen: Callable[[ApiTarget, Sequence[Step]], list[Step]], since: float | None = None
     ) -> list[Step]:
         """Look until nothing is left of ``steps``, or what was sent must have settled; what is left then.
 
         ``seen`` takes a reading and gives back the steps that do not show in it.  ``since`` is when the last of
         them was sent, in seconds since 1970, if that was not just now: there is one look after it has settled.
         """
-        end = (time.time() if since is None else since) + self.settles
+        end = (time.time() if since is None else since) + self.target.settle
         left = list(steps)
         if since is not None and time.time() < end:
             await asyncio.sleep(end - time.time())

@@ -13,7 +13,7 @@ from concordex.change.whole import moved as moved_since
 from concordex.change.whole import named
 
 if TYPE_CHECKING:
-    from concordex.work.targets.records import Actual
+    from concordex.work.targets.target import Target
 
 _ALREADY = frozenset({Cause.ALREADY})
 
@@ -34,7 +34,7 @@ class Precheck:
     spared: dict[int, str] = field(default_factory=dict)
 
 
-def of_creations(actual: Actual, steps: Sequence[Step]) -> Precheck:
+def of_creations(actual: Target, steps: Sequence[Step]) -> Precheck:
     """Which records are still to be made."""
     found = Precheck()
     for step in steps:
@@ -54,7 +54,7 @@ def of_creations(actual: Actual, steps: Sequence[Step]) -> Precheck:
     return found
 
 
-def of_the_rest(actual: Actual, steps: Sequence[Step], *, force: bool, field_by_field: bool = False) -> Precheck:
+def of_the_rest(actual: Target, steps: Sequence[Step], *, force: bool, field_by_field: bool = False) -> Precheck:
     """Which updates, deletions and actions still rest on what was shown; what somebody changed is not overwritten.
 
     ``field_by_field`` lets an update write the fields that nobody has altered, as an undo does.
@@ -87,7 +87,7 @@ def of_the_rest(actual: Actual, steps: Sequence[Step], *, force: bool, field_by_
     return found
 
 
-def in_words(actual: Actual, step: Step, names: Sequence[str], since: Mapping[str, str] | None = None) -> str:
+def in_words(actual: Target, step: Step, names: Sequence[str], since: Mapping[str, str] | None = None) -> str:
     """What others altered of a record since the preview: what it is now, ``since`` when that is known, and was."""
     record, since = actual.records(step.table, [step.record_id or ""]).get(step.record_id or "", {}), since or {}
     told = (f"{n} is now {shown(record.get(n))} (was {shown(step.before[n])}{since.get(n, '')})" for n in names)
@@ -104,7 +104,7 @@ def _left(record: Mapping[str, Any], names: Sequence[str]) -> str:
     return ", ".join(f"{name} is {shown(record.get(name))} now, and is left" for name in names)
 
 
-def is_done(actual: Actual, step: Step) -> str | None:
+def is_done(actual: Target, step: Step) -> str | None:
     """In words, that what a step does shows in what was read; nothing where it does not, or cannot."""
     step = actual.located(step)
     record = actual.records(step.table, [step.record_id or ""]).get(step.record_id or "")

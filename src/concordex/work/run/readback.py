@@ -2,25 +2,20 @@
 
 from __future__ import annotations
 
-import os
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from concordex.change.steps import Cause, Change, Outcome, Step
 from concordex.change.whole import Flat, beside, is_stamp, lost, named, prints
 from concordex.model.fields import ORIGINAL
-from concordex.wire.http.session import Traffic
-from concordex.work.pull.outcome import outcome_of
-from concordex.work.pull.pull import keep
 from concordex.work.run.lookout import looks
-from concordex.work.run.ready import until_ready
-from concordex.work.run.sender import Sender
-from concordex.work.targets.records import Actual
+from concordex.work.run.writer import Writer
+from concordex.work.targets.target import Target
 
-if TYPE_CHECKING:
-    from concordex.work.workspace.base import BaseWorkspace
+#: Waits until what steps of a table have made is ready: of each, by its number, whether it is, and what is known then.
+Ready = Callable[[str, Sequence[Step]], Awaitable[Mapping[int, tuple[bool, str]]]]
 
 #: Seconds by which the system's clock may differ from ours.
 _SKEW = 300.0
@@ -34,7 +29,7 @@ class Before:
     whole: Mapping[int, Flat] = field(default_factory=dict)
 
     @classmethod
-    def of(cls, actual: Actual, steps: Sequence[Step]) -> Before:
+    def of(cls, actual: Target, steps: Sequence[Step]) -> Before:
         """The records that ``steps`` alter or delete, as ``actual`` holds them."""
         fields: dict[int, Mapping[str, Any]] = {}
         whole: dict[int, Flat] = {}
@@ -52,22 +47,22 @@ class Before:
 class ReadBack:
     """The tables of a change, read again after it was sent, and compared with what it should have done."""
 
-    def __init__(self, workspace: BaseWorkspace, change: Change, after: Actual, sender: Sender, before: Before) -> None:
-        self.workspace, self.change, self.after = workspace, change, after
-        self.sender, self.before = sender, before
-        self.dialect = after.session.dialect
-        self._began = min((step.sent for step in change.steps if step.sent), default=after.session.began.timestamp())
+    def __init__(self, change: Change, after: Target, writer: Writer, before: Before, ready: Ready | None) -> None:
+        self.after, self.writer, self.before, self.ready = after, writer, before, ready
+        self.ledger = writer.ledger
+        self._began = min((step.sent for step in change.steps if step.sent), default=after.began.timestamp())
 
-    async def compare(self, tables: Sequence[str]) -> None:
-        """Read the tables until what was written shows, or must have; judge each step, and keep what was read."""
-        begun = time.monotonic()
-        wanted = self.after.needed(tables)
-        await self._read(wanted, tables)
-        steps = [self.sender.ledger.written[number] for number in sorted(self.sender.ledger.written)]
+    async def compare(self, tables: Sequence[str]) -> list[Step]:
+        """Read the tables until what was written shows, or must have; judge each written step, and give them back.
+
+        The journal notes what an undo needs.
+        """
+        await self._read(self.after.needed(tables), tables)
+        steps = [self.ledger.written[number] for number in sorted(self.ledger.written)]
         settled, kept = list[Outcome](), []
         for table in tables:
             mine = [self._identified(step) for step in steps if step.table == table]
-            waited = await until_ready(self.after.session, self.after, table, mine, self.workspace.now())
+            waited = await self.ready(table, mine) if self.ready else {}
             ids = [step.record_id for step in mine if step.record_id]
             records, wholes = self.after.records(table, ids), self.after.whole(table, ids)
             for step in mine:
@@ -76,23 +71,18 @@ class ReadBack:
                 judged = self._judged(step, record, whole, aside, waited.get(step.number))
                 settled.append(judged._replace(record_id=step.record_id))
                 kept.append((step, *self._kept(step, record, whole, aside)))
-        self.workspace.journal.kept(self.sender.ledger.number, kept)
-        self.sender.ledger.settle(settled, ended=False)
-        if not self.workspace.is_device(self.change.system):
-            self._remember(steps)
-            pull = self.workspace.catalogue.begin_pull(os.getpid())
-            for table in wanted:
-                keep(self.workspace, pull, self.change.system, table, self.after.looks[table], begun, Traffic())
-            self.workspace.catalogue.end_pull(pull, outcome_of(self.workspace.catalogue.snapshots_of(pull)))
+        self.ledger.journal.kept(self.ledger.number, kept)
+        self.ledger.settle(settled, ended=False)
+        return steps
 
     async def _read(self, wanted: Sequence[str], tables: Sequence[str]) -> None:
         """Read the tables, again and again while something that was written does not show and may do so yet."""
-        async for _ in looks(time.time() + self.dialect.limits.settle):
+        async for _ in looks(time.time() + self.after.settle):
             await self.after.read(wanted)
             for table in tables:  # a last look at what is unknown, at no cost
-                unknown = [step for step in self.sender.ledger.unknown.values() if step.table == table]
-                self.sender.seen("it does now", self.after, unknown)
-            if all(map(self._shows, self.sender.ledger.written.values())):
+                unknown = [step for step in self.ledger.unknown.values() if step.table == table]
+                self.writer.seen("it does now", self.after, unknown)
+            if all(map(self._shows, self.ledger.written.values())):
                 break
 
     def _shows(self, step: Step) -> bool:
@@ -152,8 +142,8 @@ class ReadBack:
         if state == "confirmed" and aside:
             told = f"also changed: {named(aside)}"  # by name only: among unmapped members there may be secrets
             return Outcome(step, "differs", "; ".join(filter(None, [told, reason])))
-        if state == "confirmed" and step.number in self.sender.spared:
-            return Outcome(step, "differs", "; ".join(filter(None, [self.sender.spared[step.number], reason])))
+        if state == "confirmed" and step.number in self.writer.spared:
+            return Outcome(step, "differs", "; ".join(filter(None, [self.writer.spared[step.number], reason])))
         again = {path: was for path, was in step.again.items() if not self._is_own(whole.get(path))}
         missing = lost(again, whole) if record is not None else []
         if state == "confirmed" and missing:
@@ -176,10 +166,7 @@ class ReadBack:
             return Outcome(step, "unknown", "the system says that it was made, and it does not show")
         if record is None:
             return Outcome(step, "differs", "read back: the record is not there")
-        write = self.dialect.tables[step.table].write
-        spent = {name for name, spec in write.fields.items() if spec.once or spec.secret} if write else set()
-        told = replace(step, desired={n: v for n, v in step.desired.items() if n not in spent}) if spent else step
-        wrong_ones, own = self.after.verdict(told, record)
+        wrong_ones, own = self.after.verdict(step, record)
         if wrong_ones:
             return Outcome(step, "differs", f"read back: {'; '.join(wrong_ones)}")
         causes = step.causes | {Cause.OWN_WAY} if own else step.causes
@@ -192,13 +179,3 @@ class ReadBack:
         if wrong:
             return Outcome(step, "differs", f"read back: {wrong}")
         return Outcome(step, "confirmed", step.reason, causes=step.causes)
-
-    def _remember(self, steps: Sequence[Step]) -> None:
-        """Keep which record stands for which, for targets that have no field to say so."""
-        self.workspace.catalogue.refer(
-            (self.change.system, step.record_id, step.entry, step.source)
-            for step in steps
-            if step.operation == "create" and step.record_id and step.entry and step.source
-        )
-        gone = [step.record_id for step in steps if step.operation == "delete" and step.record_id]
-        self.workspace.catalogue.forget(self.change.system, gone)

@@ -16,19 +16,20 @@ from concordex.query.predicate import predicate_of
 from concordex.wire import dialect as d
 from concordex.wire.http.session import Session
 from concordex.wire.reading.tables import read_tables
-from concordex.work.targets.records import Actual
+from concordex.work.targets.api_target import ApiTarget
 
 #: How many of what came along are named.
 _NAMED = 4
 
 
 async def until_ready(
-    session: Session, after: Actual, table: str, steps: Sequence[Step], now: datetime
+    after: ApiTarget, table: str, steps: Sequence[Step], now: datetime
 ) -> dict[int, tuple[bool, str]]:
     """Of each creation in ``steps``, by its number, whether it is ready, and what is known of it then, in words.
 
     ``after`` holds the table as it was read last; it is read again until all are ready or time is over.
     """
+    session = after.session
     write = session.dialect.tables[table].write
     ready = write.ready if write else None
     made = {step.record_id: step for step in steps if step.operation == "create" and step.record_id}

@@ -17,6 +17,7 @@ from concordex.change.steps import Cause, Outcome, Step
 from concordex.errors import (
     BadAnswer,
     CalledWrongly,
+    ConcordexError,
     Conflict,
     RequestRefused,
     SignInRefused,
@@ -37,11 +38,13 @@ from concordex.wire.writing.records import (
     update_many,
 )
 from concordex.work.run.bodies import Bodies
-from concordex.work.run.commits import NotInEffect
+from concordex.work.run.commits import Committer, NotInEffect
 from concordex.work.run.ledger import Ledger
 from concordex.work.run.lookout import Lookout
 from concordex.work.run.precheck import AWAY, in_words, is_done, of_creations, of_the_rest
-from concordex.work.targets.records import Actual, writable
+from concordex.work.run.writer import Writer
+from concordex.work.targets.api_target import ApiTarget
+from concordex.work.targets.records import writable
 
 #: Records that may be forbidden (403) one by one while nothing was allowed; then it is the right that lacks.
 _FORBIDDEN = 3
@@ -54,7 +57,7 @@ _STAGED = "staged, and not committed"
 _IS_STAGED = frozenset({Cause.STAGED})
 
 
-class Sender:
+class Sender(Writer):
     """Sends the steps of one change into one system, stage by stage.
 
     asks   gives steps what only their devices know, just before they are sent; or says why that cannot be had
@@ -65,19 +68,18 @@ class Sender:
         self,
         bodies: Bodies,
         ledger: Ledger,
+        committer: Committer,
         how: RunOptions,
         *,
         asks: Callable[[Sequence[Step]], Awaitable[list[Step | str]]] | None = None,
         since: Callable[[str, pl.DataFrame], Mapping[str, Mapping[str, str]]] | None = None,
     ) -> None:
         self.bodies, self.ledger, self.how, self.asks, self.since = bodies, ledger, how, asks, since
-        self.actual, self.session, self.committer = bodies.actual, bodies.actual.session, ledger.committer
+        self.actual, self.session, self.committer = bodies.actual, bodies.actual.session, committer
         self.dialect = self.session.dialect
-        self.lookout = Lookout(self.session, type(self.actual))
-        #: What steps leave as others have made it.
+        self.lookout = Lookout(self.actual)
         self.spared: dict[int, str] = {}
-        #: Why nothing more is sent: what is under way ends first.
-        self.ended: WireError | None = None
+        self.ended: ConcordexError | None = None
         self._retold = set[int]()
         self._forbidden, self._allowed = 0, False
 
@@ -128,7 +130,8 @@ class Sender:
         moments: Mapping[str, Mapping[str, str]] = {}
         if torn and self.since:
             table, ids = torn[0][0].table, [step.record_id or "" for step, _ in torn]
-            moments = self.since(table, self.actual.live[table].filter(pl.col("record_id").is_in(ids)))
+            frame = self.actual.looks[table].frame
+            moments = self.since(table, frame.filter(pl.col("record_id").is_in(ids)))
         words = partial(in_words, self.actual)
         return [Outcome(step, "held", words(step, names, moments.get(step.record_id or ""))) for step, names in torn]
 
@@ -161,11 +164,11 @@ class Sender:
             [Outcome(step, "unknown", _not_seen("the system says that it made it")) for step in left], ended=False
         )
 
-    def _known_by_key(self, now: Actual, steps: Sequence[Step]) -> list[Step]:
+    def _known_by_key(self, now: ApiTarget, steps: Sequence[Step]) -> list[Step]:
         self.actual.learn(now, steps[0].table)
         return [step for step in steps if not now.bearers(step)]
 
-    def seen(self, why: str, now: Actual, steps: Sequence[Step]) -> list[Step]:
+    def seen(self, why: str, now: ApiTarget, steps: Sequence[Step]) -> list[Step]:
         """Steps that do not show in a reading; those that do are written, although the system did not say so."""
         left, settled = [], list[Outcome]()
         if not steps:
@@ -260,6 +263,10 @@ class Sender:
             self.ledger.settle([_back(one, why) for one in kept], ended=False)
         else:
             self.ledger.settle(kept, ended=False)
+
+    async def abandon(self) -> None:
+        """Take back what is staged, as well as that can be done, since the run ends here."""
+        await self.committer.abandon()
 
     async def _once(
         self,

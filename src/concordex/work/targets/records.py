@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
 
@@ -27,6 +26,7 @@ from concordex.wire.reading.table_read import TableRead
 from concordex.wire.reading.tables import order, read_tables
 from concordex.wire.writing.records import body_of
 from concordex.words import suggestion
+from concordex.work.targets.api_target import ApiTarget
 
 
 def form_of(table: d.Table) -> Form:
@@ -87,19 +87,17 @@ def without_bin(frame: pl.DataFrame, table: d.Table) -> tuple[pl.DataFrame, pl.D
     return frame.filter(~binned), frame.filter(binned)
 
 
-@dataclass
-class Actual:
-    """The live tables of a target, read whole, and kept up to date with what we make."""
+class Records(ApiTarget):
+    """The records of a system's tables, found by their natural keys."""
 
-    session: Session
-    looks: dict[str, TableRead] = field(default_factory=dict)
-    live: dict[str, pl.DataFrame] = field(default_factory=dict)
-    _bin: dict[str, NaturalKeys] = field(default_factory=dict)
-    _known: dict[str, NaturalKeys] = field(default_factory=dict)
-    _raw: dict[str, dict[Key, Any]] = field(default_factory=dict)
-    _forms: dict[str, Form] = field(default_factory=dict)
-    _numbers: dict[tuple[str, ...], Any] = field(default_factory=dict)
-    _own: dict[str, dict[str, Any]] = field(default_factory=dict)
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.live: dict[str, pl.DataFrame] = {}
+        self._bin: dict[str, NaturalKeys] = {}
+        self._known: dict[str, NaturalKeys] = {}
+        self._raw: dict[str, dict[Key, Any]] = {}
+        self._forms: dict[str, Form] = {}
+        self._numbers: dict[tuple[str, ...], Any] = {}
 
     async def read(self, tables: Iterable[str]) -> None:
         """Read ``tables`` and what they refer to; refused when one does not come whole."""
@@ -193,15 +191,6 @@ class Actual:
         """What else an act needs: what it is done with, and on what."""
         return dict(step.desired)
 
-    def own_id(self, table: str, record_id: str) -> Any:
-        """An id as the system itself writes it: a number stays one."""
-        if table not in self._own:
-            path = at(self.session.dialect.tables[table].fields["record_id"].from_[0])
-            rows = self.looks[table].frame.select("record_id", ORIGINAL).iter_rows()
-            self._own[table] = {rid: path.first(orjson.loads(raw or "{}")) for rid, raw in rows}
-        found = self._own[table].get(record_id)
-        return record_id if found is None or str(found) != record_id else found
-
     def moved(self, step: Step, record: Mapping[str, Any]) -> dict[str, Any]:
         """What of a record, as the system has just given it by itself, is not what ``step`` rests on.
 
@@ -272,7 +261,8 @@ class Actual:
 
     def verdict(self, step: Step, record: Mapping[str, Any]) -> tuple[list[str], list[str]]:
         """What a record did not take of a step, and what the system wrote in its own way, in words."""
-        return verdict(step.desired, step.before, record)
+        unread = self.unread(step)
+        return verdict({name: value for name, value in step.desired.items() if name not in unread}, step.before, record)
 
     def made(self, step: Step, number: Any) -> None:
         """Remember a record that we have just made."""
@@ -302,7 +292,7 @@ class Actual:
                     self._raw.get(step.table, {}).pop(key, None)
         self._numbers.clear()
 
-    def learn(self, later: Actual, table: str) -> None:
+    def learn(self, later: Records, table: str) -> None:
         """Take over what a later reading of ``table`` found, beside what we have made meanwhile."""
         self._numbers.clear()
         self._known[table].keys |= later._known[table].keys

@@ -1,0 +1,94 @@
+"""What records and configuration objects have in common as targets: a system behind an API, asked in a session."""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import Iterable, Mapping
+from datetime import datetime
+from typing import Any, Self
+
+import orjson
+
+from concordex.change.steps import Step
+from concordex.model.fields import ORIGINAL
+from concordex.wire import dialect as d
+from concordex.wire.dialect.paths import at
+from concordex.wire.http.session import Session
+from concordex.wire.reading.table_read import TableRead
+from concordex.work.targets.target import Target
+
+
+class ApiTarget(Target):
+    """The live tables of a system, read whole, and kept up to date with what we make.
+
+    Beside what every target does it knows what is sent for a step.
+    """
+
+    def __init__(self, session: Session) -> None:
+        self.session = session
+        #: Tables as they were read last.
+        self.looks: dict[str, TableRead] = {}
+        self._own: dict[str, dict[str, Any]] = {}
+
+    @property
+    def settle(self) -> float:
+        """For how many seconds what was written need not show yet, as the dialect says."""
+        return self.session.dialect.limits.settle
+
+    @property
+    def began(self) -> datetime:
+        """When the session began."""
+        return self.session.began
+
+    def again(self) -> Self:
+        """The same, to be read anew."""
+        return type(self)(self.session)
+
+    @abstractmethod
+    def body(self, write: d.Write, step: Step) -> dict[str, Any]:
+        """What is sent for a step, with ids where it names others; of an update the members that are written.
+
+        Raises CalledWrongly where it names what is not there.
+        """
+
+    @abstractmethod
+    def aim(self, step: Step) -> dict[str, Any]:
+        """What an action needs beside its record: what it is done with, or on what."""
+
+    @abstractmethod
+    def moved(self, step: Step, record: Mapping[str, Any]) -> dict[str, Any]:
+        """What of a record, as the system has just given it by itself, is not what ``step`` rests on."""
+
+    @abstractmethod
+    def made(self, step: Step, number: Any) -> None:
+        """Remember what we have just made, by the id that the system gave it."""
+
+    @abstractmethod
+    def gone(self, table: str, record_ids: Iterable[str]) -> None:
+        """Forget what we have just deleted."""
+
+    @abstractmethod
+    def forget(self, steps: Iterable[Step]) -> None:
+        """Do not refer to what is not there after all."""
+
+    @abstractmethod
+    def learn(self, later: Self, table: str) -> None:
+        """Take over what a later reading of ``table`` found, beside what we have made meanwhile."""
+
+    def in_bin(self, step: Step) -> str | None:
+        """The id of what has the key of ``step`` in the system's bin."""
+        return None
+
+    def own_id(self, table: str, record_id: str) -> Any:
+        """An id as the system itself writes it: a number stays one."""
+        if table not in self._own:
+            path = at(self.session.dialect.tables[table].fields["record_id"].from_[0])
+            rows = self.looks[table].frame.select("record_id", ORIGINAL).iter_rows()
+            self._own[table] = {rid: path.first(orjson.loads(raw or "{}")) for rid, raw in rows}
+        found = self._own[table].get(record_id)
+        return record_id if found is None or str(found) != record_id else found
+
+    def unread(self, step: Step) -> set[str]:
+        """The fields of a step that no reading ever shows again: one-time codes, and secrets."""
+        write = self.session.dialect.tables[step.table].write
+        return {name for name, spec in write.fields.items() if spec.once or spec.secret} if write else set()
