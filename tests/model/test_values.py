@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from concordex.model.fields import Type
-from concordex.model.values import version_parts
+from concordex.model.scalars import version_parts
 from concordex.wire.dialect import Table
 from concordex.wire.reading.mapping import Mapper
 

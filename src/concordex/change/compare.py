@@ -9,7 +9,7 @@ from typing import Any
 
 import polars as pl
 
-from concordex.model.values import parse_time
+from concordex.model.scalars import parse_time
 
 Owners = Mapping[str, str]
 #: For each entry the fields that differ: what is there, and what shall be.

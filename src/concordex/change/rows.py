@@ -12,8 +12,9 @@ import polars as pl
 
 from concordex.change.prepare import Form, natural, normalised
 from concordex.change.refer import Target, Unclear, referred
-from concordex.model.fields import ALIASES, KINDS, Type
-from concordex.model.values import BY_TYPE, CONVERSIONS, MISSING_WORDS
+from concordex.model.fields import ALIASES, BY_TYPE, KINDS, Type
+from concordex.model.scalars import MISSING_WORDS
+from concordex.model.values import CONVERSIONS
 from concordex.words import nearest, suggestion
 
 

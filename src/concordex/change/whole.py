@@ -9,7 +9,7 @@ from typing import Any
 import orjson
 
 from concordex.change.compare import alike_but_for_signs, shown
-from concordex.model.values import parse_time
+from concordex.model.scalars import parse_time
 
 #: A record's members by their dotted paths; lists are values.
 Flat = dict[str, Any]

@@ -70,7 +70,7 @@ def members(body: Mapping[str, Any], most: int | None = MEMBERS) -> str:
 
 def moment(said: str | None) -> str:
     """A time as a system told it, in our form where it can be read."""
-    from concordex.model.values import parse_time
+    from concordex.model.scalars import parse_time
 
     return cell(parse_time(said or "") or said or "?")
 

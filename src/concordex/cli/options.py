@@ -88,7 +88,7 @@ def moment(text: str | None, option: str, *, end_of_day: bool = False) -> dateti
         return None
     if end_of_day and re.fullmatch(r"\d{4}-\d\d-\d\d", text):
         text = f"{text}T23:59:59"
-    from concordex.model.values import parse_duration, parse_time
+    from concordex.model.scalars import parse_duration, parse_time
 
     ago = parse_duration(text)
     try:

@@ -245,7 +245,7 @@ def _advise(done: Change, wrong: Sequence[Step]) -> None:
 def _seconds(wait: str | None) -> float:
     if wait is None:
         return 0.0
-    from concordex.model.values import parse_duration
+    from concordex.model.scalars import parse_duration
 
     found = parse_duration(wait)
     if found is None:

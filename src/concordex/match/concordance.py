@@ -9,6 +9,7 @@ from typing import Protocol
 import numpy as np
 import polars as pl
 
+from concordex.match.choose import Choose
 from concordex.match.compare import KINDS
 from concordex.match.coverage import agreement
 from concordex.match.finding import Scope
@@ -19,7 +20,7 @@ from concordex.match.ids import earlier, number
 from concordex.match.learned import Learned
 from concordex.match.link import Linked, link
 from concordex.match.memory import let_go
-from concordex.match.merge import Choose, merge
+from concordex.match.merge import merge
 from concordex.match.rulings import Obeyed, Rulings, obey
 from concordex.match.virtual_addresses import settled
 from concordex.model.fields import FIELDS

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
-from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
 import polars as pl
 
+from concordex.match.choose import Choose
 from concordex.match.sidebyside import side_by_side
 from concordex.match.sorting import Numbers, argsorted, distinct, starts
 from concordex.model.fields import FIELDS
@@ -21,24 +21,6 @@ _EARLIEST, _LATEST = ("first_seen", "enrolled_at"), ("last_seen",)
 
 #: What the freshest record knows best, where no rule says otherwise.
 _FRESHEST = ("os_version", "status", "user")
-
-By = Literal["order", "freshest", "agreed", "specific", "joined"]
-
-
-@dataclass(frozen=True, kw_only=True)
-class Choose:
-    """How a field's value is chosen among an entry's records.
-
-    order     of the system that is trusted most; of two records of one system, the one seen last
-    freshest  of the record that was seen last
-    agreed    what most systems say
-    specific  what says most: the longest, and never ``other``
-    joined    all values of a list together, or of a text with commas between them
-    """
-
-    by: By = "order"
-    order: Sequence[str] = ()
-    kinds: Mapping[str, Choose] = field(default_factory=dict)
 
 
 def merge(

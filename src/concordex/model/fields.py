@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 from enum import StrEnum
+from functools import cache
+from typing import TYPE_CHECKING
 
-import polars as pl
+if TYPE_CHECKING:
+    import polars as pl
 
 
 class Type(StrEnum):
@@ -27,17 +30,30 @@ class Type(StrEnum):
     @property
     def dtype(self) -> pl.DataType:
         """How a snapshot keeps the values."""
-        return _DTYPES.get(self, pl.String())
+        return _dtypes()[self]
 
 
-_DTYPES: dict[Type, pl.DataType] = {
-    Type.TIME: pl.Datetime("us", "UTC"),
-    Type.NUMBER: pl.Float64(),
-    Type.FLAG: pl.Boolean(),
-    Type.MACS: pl.List(pl.String),
-    Type.IPS: pl.List(pl.String),
-    Type.TEXTS: pl.List(pl.String),
-}
+@cache
+def _dtypes() -> dict[Type, pl.DataType]:
+    import polars as pl  # commands that show no table do without it
+
+    texts = pl.List(pl.String)
+    return {
+        Type.TIME: pl.Datetime("us", "UTC"), Type.NUMBER: pl.Float64(), Type.FLAG: pl.Boolean(),
+        Type.MACS: texts, Type.IPS: texts, Type.TEXTS: texts, Type.TEXT: pl.String(), Type.VERSION: pl.String(),
+    }  # fmt: skip
+
+
+#: How text becomes a value: the names by which a dialect asks for it (``as``), and those of each type.
+CONVERSION_NAMES = (
+    "text", "lower", "upper", "slug", "version", "mac", "ip", "iso", "http_date", "ago", "epoch", "epoch_ms",
+    "number", "flag",
+)  # fmt: skip
+
+BY_TYPE: dict[Type, str] = {
+    Type.TEXT: "text", Type.VERSION: "version", Type.TIME: "iso", Type.NUMBER: "number", Type.FLAG: "flag",
+    Type.MACS: "mac", Type.IPS: "ip", Type.TEXTS: "text",
+}  # fmt: skip
 
 FIELDS: dict[str, Type] = {
     "record_id": Type.TEXT,
@@ -85,6 +101,8 @@ ALIASES = {"mac": "macs", "ip": "ips"}
 
 def type_of(dtype: pl.DataType, name: str) -> Type:
     """The type of a stored column: by its name where that is one of ours, else by what it holds."""
+    import polars as pl
+
     if name in FIELDS:
         return FIELDS[name]
     if isinstance(dtype, pl.List):

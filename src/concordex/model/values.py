@@ -7,18 +7,15 @@ converted becomes missing, and the caller counts it.
 from __future__ import annotations
 
 import ipaddress
-import re
 from collections.abc import Callable, Sequence
-from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import orjson
 import polars as pl
 
 from concordex.model.fields import Type
+from concordex.model.scalars import MISSING_WORDS, NO, YES
 
-#: Ways of saying that nothing is there.
-MISSING_WORDS = ("", "-", "--", "n/a", "none", "null", "nil")
 _MISSING = sorted({form(word) for word in MISSING_WORDS for form in (str.lower, str.upper, str.title, str.capitalize)})
 
 Conversion = Callable[[pl.Expr], pl.Expr]
@@ -102,14 +99,6 @@ def epoch_ms(expr: pl.Expr) -> pl.Expr:
     return _since_1970(expr, 1_000)
 
 
-def before(seconds: object, moment: datetime) -> str | None:
-    """So many seconds before a moment, as ISO 8601; what is no number of seconds as it was said."""
-    try:
-        return (moment - timedelta(seconds=float(str(seconds)))).isoformat() if seconds not in (None, "") else None
-    except (ValueError, OverflowError):
-        return str(seconds)
-
-
 def number(expr: pl.Expr) -> pl.Expr:
     """A number, with or without commas between thousands; what is none, or not finite, is missing."""
     said = text(expr)
@@ -122,27 +111,13 @@ def number(expr: pl.Expr) -> pl.Expr:
 def flag(expr: pl.Expr) -> pl.Expr:
     """Yes or no, as systems write it."""
     said = lower(expr)
-    return pl.when(said.is_in(_YES)).then(True).when(said.is_in(_NO)).then(False)
-
-
-def parse_flag(said: str) -> bool | None:
-    """One flag as systems write it, or None."""
-    word = said.strip().lower()
-    return True if word in _YES else False if word in _NO else None
-
-
-_YES, _NO = ("true", "yes", "1", "on"), ("false", "no", "0", "off")
+    return pl.when(said.is_in(YES)).then(True).when(said.is_in(NO)).then(False)
 
 
 CONVERSIONS: dict[str, Conversion] = {
     "text": text, "lower": lower, "upper": upper, "slug": slug, "version": text, "mac": unless_all(_CARD, mac),
     "ip": unless_all(_FOUR, ip), "iso": iso,
     "http_date": http_date, "ago": iso, "epoch": epoch, "epoch_ms": epoch_ms, "number": number, "flag": flag,
-}  # fmt: skip
-
-BY_TYPE: dict[Type, str] = {
-    Type.TEXT: "text", Type.VERSION: "version", Type.TIME: "iso", Type.NUMBER: "number", Type.FLAG: "flag",
-    Type.MACS: "mac", Type.IPS: "ip", Type.TEXTS: "text",
 }  # fmt: skip
 
 
@@ -205,51 +180,6 @@ def list_column(said: Sequence[object], conversion: str) -> tuple[pl.Series, int
     lists = flat.drop_nulls("out").group_by("row").agg(pl.col("out").unique(maintain_order=True))
     every = pl.DataFrame({"row": pl.int_range(len(said), dtype=pl.Int64, eager=True)})
     return every.join(lists, on="row", how="left", maintain_order="left")["out"], lost
-
-
-def version_parts(said: str) -> tuple[tuple[int, int, str], ...]:
-    """A version by its parts: numbers as numbers, words as words, ``rc`` and its like before the release.
-
-    ``7.2.9 < 7.2.10``, ``7.2.0-rc1 < 7.2 == 7.2.0 < 7.2a``.
-    """
-    parts: list[tuple[int, int, str]] = []
-    for number, word in re.findall(r"(\d+)|([A-Za-z]+)", said.strip().lower().removeprefix("v")):
-        if word:
-            _drop_noughts(parts)
-            parts.append((-1 if word in _BEFORE_RELEASE else 1, 0, word))
-        else:
-            parts.append((2, int(number), ""))
-    _drop_noughts(parts)
-    return (*parts, (0, 0, ""))
-
-
-_BEFORE_RELEASE = frozenset(["alpha", "beta", "dev", "pre", "preview", "rc"])
-
-
-def _drop_noughts(parts: list[tuple[int, int, str]]) -> None:
-    while parts and parts[-1] == (2, 0, ""):  # 7.2 and 7.2.0 are one version
-        parts.pop()
-
-
-_UNITS = {"s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
-
-
-def parse_duration(said: str) -> timedelta | None:
-    """A length of time such as ``30m``, ``12h``, ``14d`` or ``6w``, or None."""
-    found = re.fullmatch(r"(\d+(?:\.\d+)?)([smhdw])", said)
-    try:
-        return timedelta(seconds=float(found[1]) * _UNITS[found[2]]) if found else None
-    except OverflowError:
-        return timedelta.max
-
-
-def parse_time(said: str) -> datetime | None:
-    """One ISO 8601 time or date as UTC, or None."""
-    try:
-        moment = datetime.fromisoformat(said)
-        return moment.replace(tzinfo=UTC) if moment.tzinfo is None else moment.astimezone(UTC)
-    except (ValueError, OverflowError):
-        return None
 
 
 def _as_text(value: object) -> str | None:

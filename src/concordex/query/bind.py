@@ -9,11 +9,9 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
-import polars as pl
-
 from concordex.errors import QueryError
 from concordex.model.fields import ALIASES, KINDS, Type
-from concordex.model.values import parse_duration, parse_time, version_parts
+from concordex.model.scalars import parse_duration, parse_time, version_parts
 from concordex.query.tree import Clause, Filter, Word, clauses_of
 from concordex.words import suggestion
 
@@ -118,6 +116,8 @@ class Binder:
     def _pattern(self, word: Word, operator: str) -> str:
         if operator == "like":
             return "(?is)^" + "".join(_GLOB.get(sign) or re.escape(sign) for sign in word.text) + "$"
+        import polars as pl  # as its engine understands it; other filters do without
+
         pattern = f"(?i){word.text}"
         try:
             pl.Series([""]).str.contains(pattern)

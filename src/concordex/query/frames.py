@@ -10,7 +10,8 @@ from typing import Any
 import polars as pl
 
 from concordex.model.fields import ORIGINAL, Type
-from concordex.model.values import distinct, iso, version_parts
+from concordex.model.scalars import version_parts
+from concordex.model.values import distinct, iso
 from concordex.query.bind import Binder, Bound
 from concordex.query.tree import And, Clause, Node, Not, Or
 

@@ -14,7 +14,7 @@ from pydantic import Field, field_validator, model_validator
 
 from concordex.documents import Part, fault_at
 from concordex.model.fields import FIELDS, Type
-from concordex.model.values import parse_duration
+from concordex.model.scalars import parse_duration
 from concordex.wire.dialect.calls import (
     Call,
     CsvShape,

@@ -7,8 +7,7 @@ from typing import Any, Literal
 from pydantic import Field, field_validator, model_validator
 
 from concordex.documents import Part, fault_at
-from concordex.model.fields import Type
-from concordex.model.values import BY_TYPE, CONVERSIONS
+from concordex.model.fields import BY_TYPE, CONVERSION_NAMES, Type
 from concordex.wire.dialect.calls import words
 from concordex.wire.dialect.paging import Times
 
@@ -51,8 +50,8 @@ class FieldMap(Part):
     @field_validator("read_as")
     @classmethod
     def _known(cls, given: str | None) -> str | None:
-        if given is not None and given not in CONVERSIONS:
-            raise ValueError(f"should be one of {', '.join(CONVERSIONS)}")
+        if given is not None and given not in CONVERSION_NAMES:
+            raise ValueError(f"should be one of {', '.join(CONVERSION_NAMES)}")
         return given
 
     def conversion(self, kind: Type) -> str:

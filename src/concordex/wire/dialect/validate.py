@@ -9,7 +9,7 @@ from typing import Any
 
 from concordex.errors import QueryError
 from concordex.model.fields import FIELDS, Type
-from concordex.model.values import parse_flag
+from concordex.model.scalars import parse_flag
 from concordex.query.bind import OPERATORS
 from concordex.wire import dialect as d
 from concordex.wire.dialect.templates import names_in

@@ -11,7 +11,8 @@ import orjson
 import polars as pl
 
 from concordex.model.fields import KINDS, ORIGINAL, Type
-from concordex.model.values import CONVERSIONS, as_texts, before, converted, list_column, said_something, text
+from concordex.model.scalars import before
+from concordex.model.values import CONVERSIONS, as_texts, converted, list_column, said_something, text
 from concordex.wire.dialect import FieldMap, Table
 from concordex.wire.dialect.paths import at
 

@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from concordex.errors import ConcordexError, RequestRefused, ServerFault
-from concordex.model.values import parse_duration
+from concordex.model.scalars import parse_duration
 from concordex.wire import dialect as d
 from concordex.wire.reading.completeness import End
 from concordex.wire.reading.pages import Page, Pager, in_order, moment

@@ -12,7 +12,7 @@ import polars as pl
 
 from concordex.errors import BadAnswer, CalledWrongly, RequestRefused
 from concordex.model.fields import ORIGINAL, Type
-from concordex.model.values import parse_time
+from concordex.model.scalars import parse_time
 from concordex.query.parse import parse
 from concordex.query.predicate import predicate
 from concordex.wire import dialect as d

@@ -10,7 +10,7 @@ import polars as pl
 
 from concordex.change.compare import same
 from concordex.change.steps import Step
-from concordex.model.values import parse_duration
+from concordex.model.scalars import parse_duration
 from concordex.wire import dialect as d
 
 if TYPE_CHECKING:

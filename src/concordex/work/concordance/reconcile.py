@@ -21,7 +21,7 @@ from concordex.match.findings import aged
 from concordex.match.incremental import NEEDED, reconcile_again
 from concordex.match.learned import FRAMES, Learned
 from concordex.model.fields import ASKABLE, FIELDS, ORIGINAL
-from concordex.model.values import parse_duration
+from concordex.model.scalars import parse_duration
 from concordex.progress import Counted
 from concordex.query.predicate import predicate
 from concordex.version import __version__

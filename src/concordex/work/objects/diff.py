@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from concordex.change.differ import Difference, differ
 from concordex.change.objects import Kinds, Object, unbound
 from concordex.errors import CalledWrongly
-from concordex.model.values import parse_time
+from concordex.model.scalars import parse_time
 from concordex.progress import Told
 from concordex.work.objects.baselines import covered, half_saved, said
 from concordex.work.objects.files import read_objects

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
-from concordex.model.values import parse_duration
+from concordex.model.scalars import parse_duration
 from concordex.query.predicate import predicate_of
 from concordex.store.snapshots import beside
 

@@ -14,7 +14,7 @@ from concordex.change.steps import Step
 from concordex.change.whole import Flat
 from concordex.errors import CalledWrongly
 from concordex.model.fields import FIELDS
-from concordex.model.values import parse_time
+from concordex.model.scalars import parse_time
 from concordex.store.targets import DatabaseTarget, FileTarget, KeyOfOther, StoredTarget, TargetRow
 from concordex.work.targets.target import Target
 

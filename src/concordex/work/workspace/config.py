@@ -17,7 +17,7 @@ from pydantic import AfterValidator, Field, field_validator, model_validator
 
 from concordex.documents import Part, check, dotted, fault_at, line_of, quickly, read_yaml
 from concordex.errors import DocumentError, QueryError
-from concordex.match.merge import Choose
+from concordex.match.choose import Choose
 from concordex.model.fields import ASKABLE, FIELDS
 from concordex.query.bind import Binder
 from concordex.query.groups import Group, parsed

@@ -32,7 +32,7 @@ def list_objects(system: System, kinds: KindNames = None, where: Where = None, f
 
     concordex config list muster policies
     """
-    from concordex.model.values import parse_time
+    from concordex.model.scalars import parse_time
 
     here = workspace()
     chosen, every = here.objects.kinds(system, kinds or []), here.objects.every_kind(system)
