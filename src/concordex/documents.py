@@ -261,9 +261,13 @@ def dotted(document: Any, location: Location) -> str:
 
 
 def _real(document: Any, location: Location) -> Iterator[int | str]:
-    """``location`` without the steps that name no key but the branch of a union, chosen by ``by``."""
+    """``location`` without the steps that name no key, but the branch of a union or what a short form stands for."""
     branch_seen = False
     for at, step in enumerate(location):
+        if isinstance(document, str | int | float):
+            return
+        if isinstance(document, list) and isinstance(step, str):
+            continue
         is_branch = isinstance(document, Mapping) and document.get("by") == step and at < len(location) - 1
         if is_branch and not branch_seen:
             branch_seen = True

@@ -12,6 +12,7 @@ import pytest
 from concordex.standins.server import Harbour
 from concordex.unseen import Secret
 from concordex.wire.dialect.load import find
+from concordex.wire.dialect.paths import at
 from concordex.wire.http.session import Endpoint, Session
 from concordex.wire.writing.records import commit, create, delete, perform, update
 from tests.conftest import Near, Shell, make_workspace
@@ -126,13 +127,13 @@ def test_what_the_dialects_write_is_there_afterwards(fresh_harbour):
 
     async def bollard(session):
         how = table["bollard"]["addresses"].write
-        made = await create(session, how.create, [{"name": "pier", "value": "10.9.0.0/16"}], "ref")
+        made = await create(session, how.create, [{"name": "pier", "value": "10.9.0.0/16"}], at("ref"))
         await update(session, how.update, made[0], {"note": "new"})
         assert made[0] not in harbour.bollard.objects["address"]
         await commit(session, how.commit)
         assert harbour.bollard.objects["address"][made[0]]["note"] == "new"
         with pytest.raises(Exception, match="there already"):
-            await create(session, how.create, [{"name": "pier", "value": "10.9.0.0/16"}], "ref")
+            await create(session, how.create, [{"name": "pier", "value": "10.9.0.0/16"}], at("ref"))
         await delete(session, how.delete, made)
         harbour.bollard.revision += 1  # somebody else commits
         with pytest.raises(Exception, match="altered by somebody else"):
@@ -146,9 +147,9 @@ def test_what_the_dialects_write_is_there_afterwards(fresh_harbour):
 
     async def muster(session):
         how = table["muster"]
-        await create(session, how["policies"].write.create, [{"name": "handhelds"}], "id")
+        await create(session, how["policies"].write.create, [{"name": "handhelds"}], at("id"))
         with pytest.raises(Exception, match="already"):
-            await create(session, how["roles"].write.create, [{"name": "crew"}], "id")
+            await create(session, how["roles"].write.create, [{"name": "crew"}], at("id"))
         await delete(session, how["roles"].write.delete, ["role-1"])
         device = harbour.muster.devices[0]
         await perform(session, how["devices"].write.actions["retire"], device["deviceId"])
@@ -156,13 +157,13 @@ def test_what_the_dialects_write_is_there_afterwards(fresh_harbour):
 
     async def crowsnest(session):
         how = table["crowsnest"]["devices"].write
-        made = await create(session, how.create, [{"name": "sw-new", "address": "10.1.1.1"}], "@number")
+        made = await create(session, how.create, [{"name": "sw-new", "address": "10.1.1.1"}], at("@number"))
         listed = json.dumps({"@number": made[0], "name": "sw-new", "address": "10.1.1.1", "berth": "quay", "doing": {}})
         await update(session, how.update, made[0], {"name": "sw-newer"}, {"original": listed})
         host = harbour.crowsnest.hosts[made[0]]
         assert (host["name"], host["address"], host["berth"]) == ("sw-newer", "10.1.1.1", "quay")
         with pytest.raises(Exception, match="failed") as caught:
-            await create(session, how.create, [{"name": "sw-newer", "address": "10.1.1.3"}], "@number")
+            await create(session, how.create, [{"name": "sw-newer", "address": "10.1.1.3"}], at("@number"))
         assert "watched already" in caught.value.why
         await delete(session, how.delete, made)
         assert made[0] not in harbour.crowsnest.hosts
@@ -170,9 +171,9 @@ def test_what_the_dialects_write_is_there_afterwards(fresh_harbour):
     async def pilotage(session):
         how, code = table["pilotage"]["devices"].write, harbour.pilotage.new_unit("SN1")
         with pytest.raises(Exception, match="refused") as caught:
-            await create(session, how.create, [{"serial": "SN1", "code": "guess"}], "unit")
+            await create(session, how.create, [{"serial": "SN1", "code": "guess"}], at("unit"))
         assert "the unit shows" in caught.value.why
-        (unit,) = await create(session, how.create, [{"serial": "SN1", "code": code}], "unit")
+        (unit,) = await create(session, how.create, [{"serial": "SN1", "code": code}], at("unit"))
         await update(session, how.update, unit, {"mode": "control"})
         await perform(session, how.actions["restart"], unit)
         harbour.pilotage.rights = "read"
@@ -186,11 +187,11 @@ def test_what_the_dialects_write_is_there_afterwards(fresh_harbour):
 
     async def purser(session):
         how = table["purser"]["devices"].write
-        (card,) = await create(session, how.create, [{"heading": "new", "serialNumber": "S1"}], "card")
+        (card,) = await create(session, how.create, [{"heading": "new", "serialNumber": "S1"}], at("card"))
         await update(session, how.update, card, {"heading": "newer"})
         assert harbour.purser.cards[card]["heading"] == "newer"
         with pytest.raises(Exception, match="refused") as caught:
-            await create(session, how.create, [{"heading": "twin", "serialNumber": "S1"}], "card")
+            await create(session, how.create, [{"heading": "twin", "serialNumber": "S1"}], at("card"))
         assert type(caught.value).__name__ == "Duplicate"
 
     for speak in (fairlead, masthead, bollard, muster, crowsnest, pilotage, binnacle, purser):

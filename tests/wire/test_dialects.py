@@ -63,7 +63,7 @@ def test_the_schema_accepts_what_the_program_accepts():
         ("      path: /things\n", "", 8, "tables.devices.read.path", "where is the list"),
         ("limit: size", "limt: size", 10, "tables.devices.read.pages.limt", "`limit`"),
         ("by: offset,", "by: offset, first: 7,", 10, "tables.devices.read.pages.first", "7"),
-        ("$.ports[*].mac", "$.ports[*.mac", 14, "tables.devices.fields.macs", "not JSONPath"),
+        ("$.ports[*].mac", "$.ports[*.mac", 14, "tables.devices.fields.macs.from", "not JSONPath"),
         ("      record_id: id\n", "", 11, "tables.devices.fields", "record_id is required"),
         (", type: number", "", 15, "tables.devices.fields.depth", "say its `type`"),
         ("type: number", "type: nmber", 15, "tables.devices.fields.depth.type", "'nmber'"),
@@ -83,6 +83,48 @@ def test_a_mistake_names_file_line_and_key(tmp_path, before, after, line, key, t
     assert found, caught.value.faults
     assert found[0][:2] == (line, key)
     assert str(path) in str(caught.value)
+
+
+UNRESOLVED = [
+    ("read: {path: /a, records: '$['}", "read.records", "not JSONPath"),
+    ("read: {path: /a, total: 'a..b'}", "read.total", "neither a plain member path"),
+    ("read: {path: /a, changed: {parameter: since, gone: '$[?'}}", "read.changed.gone", "not JSONPath"),
+    ("read: {path: /a, also: [{path: /b, match: {'$[': id}}]}", "read.also[0].match", "not JSONPath"),
+    ("read: {path: /a, details: {path: '/{$[}'}}", "read.details.path", "not JSONPath"),
+    ("read: {path: /a, pages: {by: window, since: s, until: u, field: seen}}", "read.pages.field", "no field 'seen'"),
+    ("read: {path: '/{nobody}'}", "read.path", "nothing is known here as {nobody}"),
+    ("write: {fields: {name: '$.a[0]'}}", "write.fields.name", "no member that could be written"),
+    ("write: {update: {path: /a, within: 'a..b'}}", "write.update.within", "no member that could be written"),
+    ("write: {delete: {path: /a, binned: 'name ='}}", "write.delete.binned", "a value"),
+    ("write: {delete: {path: /a, binned: 'nme = x'}}", "write.delete.binned", 'no field "nme"'),
+    ("write: {ready: {when: name present, failed: 'nme = x'}}", "write.ready.failed", 'no field "nme"'),
+    ("write: {ready: {when: name present, facts: [nme]}}", "write.ready.facts", "no field 'nme'"),
+    (
+        "write: {create: {path: /a, answers: {refused: 'status >', reason: r}}}",
+        "write.create.answers.refused",
+        "a value",
+    ),
+    ("write: {retire: {stte: gone}}", "write.retire", "no field 'stte'"),
+    ("write: {refusals: {records: '$[', reason: r}}", "write.refusals.records", "not JSONPath"),
+    ("write: {stands: {rack: rack}}", "write.stands.rack", "no field 'rack'"),
+]
+
+
+@pytest.mark.parametrize(("part", "key", "text"), UNRESOLVED)
+def test_what_cannot_be_resolved_is_refused_when_the_dialect_is_loaded(tmp_path, part, key, text):
+    """Every path, name, field and filter, with its line: nothing waits until a system is asked."""
+    part = part.replace("write: {", "write: {keys: name, ")
+    read = "" if part.startswith("read") else "    read: {path: /a}\n"
+    path = tmp_path / "small.yaml"
+    path.write_text("format: 1\nname: small\ntitle: S\ntables:\n  a:\n    fields: {record_id: id, name: label}\n"
+                    f"{read}    {part}\n")  # fmt: skip
+    with pytest.raises(DocumentError) as caught:
+        from_file(path)
+    line = 8 if read else 7
+    told = [(at, where) for at, where, what in caught.value.faults if text in what]
+    assert told, caught.value.faults
+    assert told[0][0] == line
+    assert told[0][1].startswith(f"tables.a.{key}")
 
 
 def test_every_mistake_is_told_at_once(tmp_path):

@@ -17,9 +17,11 @@ from concordex import Workspace
 from concordex.errors import BadAnswer, CalledWrongly, RequestRefused, SecretError, SignInRefused, WireError
 from concordex.standins.server import Harbour
 from concordex.unseen import Secret
+from concordex.wire.dialect.order import order
+from concordex.wire.dialect.paths import at
 from concordex.wire.http.session import Endpoint, Session
 from concordex.wire.reading.read import count
-from concordex.wire.reading.tables import order, read_tables
+from concordex.wire.reading.tables import read_tables
 from concordex.wire.writing.records import body_of, create, refusals, update
 from concordex.work.workspace.secret_sources import fetch, is_reference
 from tests.conftest import Near, make_workspace
@@ -268,13 +270,15 @@ def test_creating_one_by_one_and_in_lists_and_updating(serve):
 
     async def talk():
         async with Session(Endpoint(name="l", url=serve(answer).url), spoken) as session:
-            one = await create(session, single.create, [{"label": "a"}], "id")
-            two = await create(session, single.create.model_copy(update={"batch_size": 2}), [{"l": 1}, {"l": 2}], "id")
+            one = await create(session, single.create, [{"label": "a"}], at("id"))
+            two = await create(
+                session, single.create.model_copy(update={"batch_size": 2}), [{"l": 1}, {"l": 2}], at("id")
+            )
             named = single.create.model_copy(update={"batch_size": 2, "records": "items"})
-            three = await create(session, named, [{"l": 3}], "id")
+            three = await create(session, named, [{"l": 3}], at("id"))
             await update(session, single.update, "40", {"label": "b"})
             with pytest.raises(BadAnswer, match="names 1 new records for 2 sent"):
-                await create(session, single.create, [{"label": "a"}, {"label": "b"}], "id")
+                await create(session, single.create, [{"label": "a"}, {"label": "b"}], at("id"))
         return one, two, three
 
     assert run(talk()) == ([40], [40, 41], [40])

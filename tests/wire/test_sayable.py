@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from concordex.errors import DocumentError, RequestRefused
 from concordex.wire.dialect import XmlShape
 from concordex.wire.dialect.load import from_file
-from concordex.wire.dialect.templates import fill
+from concordex.wire.dialect.templates import Template
 from concordex.wire.http.formats import decode, encode
 from tests.lamplight import RECORDS, dialect, lamps, run
 from tests.lamplight import reading as reading_of
@@ -284,11 +284,11 @@ def test_what_is_sent_as_xml_declares_its_prefixes(serve):
 def test_a_value_cannot_end_the_quotes_that_it_stands_in():
     """What a record says is never code of the query that it is filled into."""
     text = 'mutation { rename(id: "{record_id}", label: "{name}") {{ok}} }'
-    said = fill(text, {"record_id": 'a"b', "name": 'x") { wipe(all: true) \\ } #\n'})
+    said = Template(text).fill({"record_id": 'a"b', "name": 'x") { wipe(all: true) \\ } #\n'})
     assert said == 'mutation { rename(id: "a\\"b", label: "x\\") { wipe(all: true) \\\\ } #\\n") {ok} }'
-    assert fill("{name}", {"name": 'a"b'}) == 'a"b'
+    assert Template("{name}").fill({"name": 'a"b'}) == 'a"b'
 
 
 @given(st.text(max_size=20))
 def test_whatever_is_filled_in_between_quotes_is_one_string(value):
-    assert json.loads(fill('["a", "{name}"]', {"name": value})) == ["a", value]
+    assert json.loads(Template('["a", "{name}"]').fill({"name": value})) == ["a", value]

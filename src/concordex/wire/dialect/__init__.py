@@ -43,6 +43,7 @@ from concordex.wire.dialect.paging import (
     TotalCall,
     WindowPages,
 )
+from concordex.wire.dialect.paths import PathText, SourceText
 from concordex.wire.dialect.reads import Also, Changed, ColumnChoice, Details, Each, Gather, Listed, Read
 from concordex.wire.dialect.signin import (
     BasicSignIn,
@@ -56,6 +57,7 @@ from concordex.wire.dialect.signin import (
     SignatureSignIn,
     SignIn,
 )
+from concordex.wire.dialect.templates import TemplateText
 from concordex.wire.dialect.writes import (
     Action,
     Answers,
@@ -216,11 +218,11 @@ class SystemLimits(Part):
 class Errors(Part):
     """What an error answer says; codes are HTTP statuses, or what stands at `code`."""
 
-    message: list[str] = Field(
+    message: list[PathText] = Field(
         default_factory=list, description="Where it says what is wrong; of several, the first that says something."
     )
-    code: str | None = Field(None, description="Where it gives a code of its own.")
-    present: str | None = Field(None, description="What stands only in an error answer that comes as HTTP 200.")
+    code: PathText | None = Field(None, description="Where it gives a code of its own.")
+    present: PathText | None = Field(None, description="What stands only in an error answer that comes as HTTP 200.")
     expired: list[str | int] = Field(default_factory=list, description="The session has ended: sign in again.")
     busy: list[str | int] = Field(default_factory=list, description="Try again later.")
     duplicate: list[str | int] = Field(default_factory=list, description="Such a record is there already.")
@@ -235,16 +237,16 @@ class Errors(Part):
 class Rpc(Part):
     """JSON-RPC 2.0: one path for all calls, errors inside HTTP 200."""
 
-    path: str
+    path: TemplateText
     batch: int = Field(1, ge=1, description="How many calls may go in one request; 1 for no batches.")
 
 
 class Lookup(Call):
     """A value that other calls need, found once in a session: the code that belongs to a label."""
 
-    records: str = "$"
-    match: dict[str, str] = Field(min_length=1, description="Member of a record: what it must say.")
-    take: str = Field(description="The member that is the value.")
+    records: SourceText = Field("$", validate_default=True)
+    match: dict[PathText, TemplateText] = Field(min_length=1, description="Member of a record: what it must say.")
+    take: PathText = Field(description="The member that is the value.")
 
 
 class Dialect(Part):
@@ -258,7 +260,7 @@ class Dialect(Part):
         "manager", description="manager: speaks with the devices; inventory: is told about them by people."
     )
     base: str = Field("", description="Stands before every path.")
-    headers: dict[str, str] = Field(default_factory=dict, description="With every request.")
+    headers: dict[str, TemplateText] = Field(default_factory=dict, description="With every request.")
     shape: Shape = Field(default_factory=JsonShape, description="Of answers, and of what is written.")
     rpc: Rpc | None = None
     credentials: dict[str, Credential] = Field(default_factory=dict)

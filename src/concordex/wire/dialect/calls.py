@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Annotated, Any, Literal
 
-from pydantic import Field, field_validator, model_validator
+from pydantic import BeforeValidator, Field, field_validator, model_validator
 
 from concordex.documents import Part, fault_at
+from concordex.wire.dialect.templates import TemplateText, compiled
 
 if TYPE_CHECKING:
     import regex
 
 Slug = Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9_-]*$", max_length=60)]
+#: Any value, in which names are filled.
+Filled = Annotated[Any, BeforeValidator(compiled)]
 Method = Annotated[str, Field(pattern=r"^[A-Z][A-Z-]*$", max_length=20)]
 
 
@@ -107,14 +110,14 @@ class Call(Part):
     """One request; `{name}` stands for a credential, a lookup, or a member of the record at hand."""
 
     method: Method = "GET"
-    path: str = ""
-    query: dict[str, str] = Field(default_factory=dict, description="Parameters of the address.")
-    headers: dict[str, str] = Field(default_factory=dict)
-    json_body: dict[str, Any] | None = Field(default=None, alias="json", description="Sent as JSON.")
-    form: dict[str, str] | None = Field(None, description="Sent as application/x-www-form-urlencoded.")
-    xml: dict[str, Any] | None = Field(None, description="Sent as XML: {root: {element: …}}.")
+    path: TemplateText = Field("", validate_default=True)
+    query: dict[str, TemplateText] = Field(default_factory=dict, description="Parameters of the address.")
+    headers: dict[str, TemplateText] = Field(default_factory=dict)
+    json_body: dict[str, Filled] | None = Field(default=None, alias="json", description="Sent as JSON.")
+    form: dict[str, TemplateText] | None = Field(None, description="Sent as application/x-www-form-urlencoded.")
+    xml: dict[str, Filled] | None = Field(None, description="Sent as XML: {root: {element: …}}.")
     rpc: str | None = Field(None, description="The method of a JSON-RPC 2.0 call; `path` is then the dialect's.")
-    params: dict[str, Any] = Field(default_factory=dict, description="Parameters of a JSON-RPC call.")
+    params: dict[str, Filled] = Field(default_factory=dict, description="Parameters of a JSON-RPC call.")
     shape: Shape | None = Field(None, description="Of the answer, where it is not the dialect's.")
 
     _shaped = field_validator("shape", mode="before")(short_shape)

@@ -10,6 +10,7 @@ from concordex.documents import Part, fault_at
 from concordex.model.fields import BY_TYPE, CONVERSION_NAMES, Type
 from concordex.wire.dialect.calls import words
 from concordex.wire.dialect.paging import Times
+from concordex.wire.dialect.paths import PathText
 
 
 def _word(said: Any) -> Any:
@@ -19,7 +20,7 @@ def _word(said: Any) -> Any:
 class FieldMap(Part):
     """Where a field's value comes from, and how it is read."""
 
-    from_: list[str] = Field(
+    from_: list[PathText] = Field(
         default_factory=list,
         alias="from",
         description="Where it stands; of several, the first that says something.",

@@ -11,9 +11,7 @@ from typing import Any
 
 from concordex.documents import check, dotted, line_of, parse_fast, quickly, read_yaml
 from concordex.errors import CalledWrongly, DocumentError
-from concordex.wire.dialect import Dialect, calls_of
-from concordex.wire.dialect.paths import Path as MemberPath
-from concordex.wire.dialect.paths import PathError
+from concordex.wire.dialect import Dialect
 from concordex.wire.dialect.validate import unmeant
 from concordex.words import suggestion
 
@@ -110,43 +108,10 @@ def _laid_over(below: Any, above: Any) -> Any:
 def _checked(document: Any, name: str, folder: Path | None) -> Dialect:
     whole = _extended(document, name, folder)
     dialect = check(whole, Dialect, name, at=document)
-    faults = []
-    for location, path in _member_paths(dialect):
-        try:
-            MemberPath(path)
-        except PathError as error:
-            faults.append((line_of(document, location), dotted(document, location), str(error)))
-    if not faults:
-        faults += [(line_of(document, place), dotted(document, place), text) for place, text in unmeant(dialect)]
+    faults = [(line_of(document, place), dotted(document, place), text) for place, text in unmeant(dialect)]
     if faults:
-        raise DocumentError(name, faults, advice="paths are plain members (a.b.c) or JSONPath (RFC 9535)")
+        raise DocumentError(name, faults)
     return dialect
-
-
-def _member_paths(dialect: Dialect) -> list[tuple[tuple[str | int, ...], str]]:
-    """Every path into an answer, and where it stands in the file."""
-    found: list[tuple[tuple[str | int, ...], str]] = []
-    for place, call in calls_of(dialect):
-        for key in _PATHS:
-            said = getattr(call, key, None)
-            if isinstance(said, str) and not said.startswith(_ELSEWHERE):
-                found.append(((*place, key), said))
-        pages = getattr(call, "pages", None)
-        for key in ("next", "more"):
-            said = getattr(pages, key, None)
-            if isinstance(said, str) and not said.startswith(_ELSEWHERE):
-                found.append(((*place, "pages", key), said))
-    found += [(("errors", "message"), path) for path in dialect.errors.message]
-    found += [(("errors", key), path) for key in ("code", "present") if (path := getattr(dialect.errors, key))]
-    for name, table in dialect.tables.items():
-        for field, spec in table.fields.items():
-            found += [(("tables", name, "fields", field), path) for path in spec.from_]
-    return found
-
-
-#: The keys of calls whose values are paths into an answer, unless they begin with one of ``_ELSEWHERE``.
-_PATHS = ("records", "total", "revision", "link", "record", "at", "take", "started", "state", "reason", "made")
-_ELSEWHERE = ("header:", "cookie:")
 
 
 def schema() -> str:

@@ -8,6 +8,7 @@ from pydantic import Field
 
 from concordex.documents import Part
 from concordex.wire.dialect.calls import Call
+from concordex.wire.dialect.paths import PathText, SourceText
 
 Times = Literal["iso", "epoch", "epoch_ms"]
 
@@ -57,7 +58,7 @@ class LinkedPages(Part):
     """Each answer holds the address of the next page."""
 
     by: Literal["link"]
-    next: str = Field(description="Where the address of the next page stands in the body.")
+    next: PathText = Field(description="Where the address of the next page stands in the body.")
     limit: str | None = Field(None, description="The parameter for how many are wanted, if there is one.")
     size: int = Field(100, ge=1)
     path_only: bool = Field(False, description="Of the link only path and query count, as where a proxy ends TLS.")
@@ -76,9 +77,9 @@ class CursorPages(Part):
     """Each answer holds a mark that the next request gives back."""
 
     by: Literal["cursor"]
-    next: str = Field(description="Where the mark stands: a path into the body, or `header:NAME`.")
+    next: SourceText = Field(description="Where the mark stands: a path into the body, or `header:NAME`.")
     cursor: str = Field(description="The parameter that gives it back.")
-    more: str | None = Field(None, description="Where the answer says whether there is more.")
+    more: SourceText | None = Field(None, description="Where the answer says whether there is more.")
     limit: str | None = None
     size: int = Field(100, ge=1)
     same_mark: bool = Field(False, description="The mark stays the same from page to page, until one is empty.")
@@ -106,4 +107,4 @@ Pages = Annotated[
 class TotalCall(Call):
     """A call of its own that tells how many there are."""
 
-    at: str = Field(description="Where the number stands in its answer, or `header:NAME`.")
+    at: SourceText = Field(description="Where the number stands in its answer, or `header:NAME`.")

@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from functools import cache
 from operator import methodcaller
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Annotated, Any, Self
+
+from pydantic import PlainSerializer, PlainValidator, WithJsonSchema
+
+from concordex.documents import fault_at
 
 if TYPE_CHECKING:
     from concordex.wire.dialect.jsonpath import Query
@@ -20,20 +24,24 @@ class PathError(ValueError):
     """Not a path."""
 
 
-class Path:
-    """A compiled path: ``label``, ``chassis.serial`` or ``$.ports[*].mac``; ``$`` is the whole."""
+class Path(str):
+    """A path, compiled: ``label``, ``chassis.serial`` or ``$.ports[*].mac``; ``$`` is the whole.
 
-    def __init__(self, text: str) -> None:
-        self.text = text
-        self.steps: tuple[str, ...] | None = None
-        self._query: Query | None = None  # where it is JSONPath
+    It reads as its text.
+    """
+
+    __slots__ = ("_query", "steps")
+    #: The members on the way, where it is plain.
+    steps: tuple[str, ...] | None
+    _query: Query | None
+
+    def __new__(cls, text: str) -> Self:
+        """Raises PathError where ``text`` is neither plain members nor JSONPath."""
+        path = super().__new__(cls, text)
         plain = _PLAIN.fullmatch(text)
-        if text == "$":
-            self.steps = ()
-        elif plain:
-            self.steps = tuple(plain[1].split("."))
-        else:
-            self._query = _compiled(text)
+        path.steps = () if text == "$" else tuple(plain[1].split(".")) if plain else None
+        path._query = None if path.steps is not None else _compiled(text)
+        return path
 
     def first(self, value: Any) -> Any:
         """The value at this path, or None; of several, a list of them all."""
@@ -81,6 +89,74 @@ class Path:
 def at(text: str) -> Path:
     """The path that ``text`` says, compiled once."""
     return Path(text)
+
+
+class Source(str):
+    """Where an answer says something: a path into its body, ``header:NAME`` or ``cookie:NAME``."""
+
+    __slots__ = ("name", "path")
+    #: The path into the body; or else the name of the header, or of the cookie.
+    path: Path | None
+    name: str
+
+    def __new__(cls, text: str) -> Self:
+        """Raises PathError where a path is none."""
+        source = super().__new__(cls, text)
+        kind, _, name = text.partition(":")
+        elsewhere = kind in ("header", "cookie")
+        source.name, source.path = name if elsewhere else "", None if elsewhere else Path(text)
+        return source
+
+    @property
+    def header(self) -> str | None:
+        """The header that says it."""
+        return self.name if self.startswith("header:") else None
+
+    @property
+    def cookie(self) -> str | None:
+        """The cookie that says it."""
+        return self.name if self.startswith("cookie:") else None
+
+    def first(self, body: Any, headers: Mapping[str, str]) -> Any:
+        """What the body or a header says there, or None."""
+        if self.path is not None:
+            return self.path.first(body)
+        return headers.get(self.name) if self.header else None
+
+    def shown(self, body: Any, headers: Mapping[str, str]) -> bool:
+        """Whether anything stands there, be it null."""
+        return self.path.shown(body) if self.path is not None else self.header in headers
+
+
+class Member(str):
+    """Where something is written: a member, or ``within.members``."""
+
+    __slots__ = ("steps",)
+    steps: tuple[str, ...]
+
+    def __new__(cls, text: str) -> Self:
+        """Raises PathError where ``text`` names no members."""
+        if text.startswith("$") or not all(text.split(".")):
+            raise PathError(f"{text!r} is no member that could be written: name it, or those on the way, as a.b.c")
+        member = super().__new__(cls, text)
+        member.steps = tuple(text.split("."))
+        return member
+
+
+def _read(kind: type[Path | Source | Member], given: Any) -> Any:
+    if not isinstance(given, str):
+        raise ValueError("should be a text")  # noqa: TRY004 - pydantic tells these
+    try:
+        return at(given) if kind is Path else kind(given)
+    except PathError as error:
+        raise fault_at((), str(error)) from error
+
+
+_TEXT, _SAID = WithJsonSchema({"type": "string"}), PlainSerializer(str, return_type=str, when_used="json")
+#: The same as parts of a document: resolved when it is read, and refused with their line where they cannot be.
+PathText = Annotated[Path, PlainValidator(lambda given: _read(Path, given)), _TEXT, _SAID]
+SourceText = Annotated[Source, PlainValidator(lambda given: _read(Source, given)), _TEXT, _SAID]
+MemberText = Annotated[Member, PlainValidator(lambda given: _read(Member, given)), _TEXT, _SAID]
 
 
 def _one(found: list[Any]) -> Any:

@@ -9,27 +9,30 @@ from pydantic import Field, model_validator
 from concordex.documents import Part, fault_at
 from concordex.wire.dialect.calls import Call
 from concordex.wire.dialect.paging import OnePage, Pages, Times, TotalCall
+from concordex.wire.dialect.paths import PathText, SourceText
 
 
 class Details(Call):
     """One call for each record of the list, whose members are added to the record."""
 
-    link: str | None = Field(None, description="Instead of a path: the member of the record that holds the address.")
-    record: str = Field("$", description="Where the record stands in the answer.")
+    link: PathText | None = Field(
+        None, description="Instead of a path: the member of the record that holds the address."
+    )
+    record: PathText = Field("$", validate_default=True, description="Where the record stands in the answer.")
     under: str | None = Field(None, description="The member that holds what came; without it, it stands beside.")
 
 
 class Listed(Call):
     """A list, with all that it takes to know that it is whole."""
 
-    records: str = Field("$", description="Where the list stands in the answer.")
+    records: PathText = Field("$", validate_default=True, description="Where the list stands in the answer.")
     keyed_by: str | None = Field(
         None, description="The list is a mapping: the member of each record that shall hold its key."
     )
-    members: str | list[str] | None = Field(
+    members: PathText | list[str] | None = Field(
         None, description="Records come as rows or plain values: the members' names, or where the answer has them."
     )
-    total: str | TotalCall | None = Field(
+    total: SourceText | TotalCall | None = Field(
         None, description="Where the answer says how many there are in all: a path, `header:NAME`, or a call."
     )
     pages: Pages = Field(default_factory=OnePage)
@@ -37,7 +40,9 @@ class Listed(Call):
         None, min_length=10, description="Why this list is known to be never cut, where no answer can show it."
     )
     may_lack: bool = Field(False, description="Where there is nothing, the answer leaves the list out.")
-    revision: str | None = Field(None, description="Where the answer says of which state it is: the same on all pages.")
+    revision: SourceText | None = Field(
+        None, description="Where the answer says of which state it is: the same on all pages."
+    )
     sends: Literal["query", "body", "params"] | None = Field(
         None, description="Where parameters for pages and filters go; the body and `rpc` decide otherwise."
     )
@@ -53,7 +58,7 @@ class Listed(Call):
 class Also(Listed):
     """A second list, whose records are added to those of the first."""
 
-    match: dict[str, str] = Field(min_length=1, description="Member of the second list: member of the first.")
+    match: dict[PathText, PathText] = Field(min_length=1, description="Member of the second list: member of the first.")
     under: str | None = Field(None, description="The member that holds what came; without it, it stands beside.")
     several: bool = Field(False, description="Several of its records belong to one of the first: a list in `under`.")
 
@@ -67,7 +72,9 @@ class Also(Listed):
 class Gather(Listed):
     """A list for each record of the first, kept in a member of it: the ports of a device, whose MACs are its own."""
 
-    link: str | None = Field(None, description="Instead of a path: the member of the record that holds the address.")
+    link: PathText | None = Field(
+        None, description="Instead of a path: the member of the record that holds the address."
+    )
     under: str = Field(description="The member that holds what came.")
 
 
@@ -91,7 +98,7 @@ class Changed(Part):
 
     parameter: str
     time: Times = "iso"
-    gone: str | None = Field(None, description="Where the answer lists the ids of what is gone since.")
+    gone: PathText | None = Field(None, description="Where the answer lists the ids of what is gone since.")
 
 
 class Read(Listed):

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from pydantic import Field
 
 from concordex.documents import Part
-from concordex.wire.dialect.calls import Call, Post
+from concordex.wire.dialect.calls import Call, Filled, Post
+from concordex.wire.dialect.paths import SourceText
+from concordex.wire.dialect.templates import TemplateText
 
 
 class Credential(Part):
@@ -27,8 +29,8 @@ class BasicSignIn(Part):
     """A name and a password with every request (RFC 7617)."""
 
     by: Literal["basic"]
-    user: str = "{user}"
-    password: str = "{password}"  # noqa: S105 - the name of a credential
+    user: TemplateText = Field("{user}", validate_default=True)
+    password: TemplateText = Field("{password}", validate_default=True)
 
 
 class HeaderSignIn(Part):
@@ -36,7 +38,7 @@ class HeaderSignIn(Part):
 
     by: Literal["header"]
     header: str
-    value: str = Field(description="What the header says, such as `Key {token}`.")
+    value: TemplateText = Field(description="What the header says, such as `Key {token}`.")
 
 
 class QuerySignIn(Part):
@@ -44,16 +46,16 @@ class QuerySignIn(Part):
 
     by: Literal["query"]
     parameter: str
-    value: str = Field(description="What the parameter says, such as `{key}`.")
+    value: TemplateText = Field(description="What the parameter says, such as `{key}`.")
 
 
 class Carried(Part):
     """What the requests after a sign-in call carry; `{name}` stands for what `gives` names."""
 
-    headers: dict[str, str] = Field(default_factory=dict)
-    query: dict[str, str] = Field(default_factory=dict)
-    body: dict[str, Any] = Field(default_factory=dict, description="Members of every JSON or JSON-RPC body.")
-    params: dict[str, Any] = Field(default_factory=dict, description="Parameters of every JSON-RPC call.")
+    headers: dict[str, TemplateText] = Field(default_factory=dict)
+    query: dict[str, TemplateText] = Field(default_factory=dict)
+    body: dict[str, Filled] = Field(default_factory=dict, description="Members of every JSON or JSON-RPC body.")
+    params: dict[str, Filled] = Field(default_factory=dict, description="Parameters of every JSON-RPC call.")
     cookies: bool = Field(False, description="The cookies that the system sets (RFC 6265).")
 
 
@@ -62,11 +64,11 @@ class CallSignIn(Part):
 
     by: Literal["call"]
     call: Post
-    gives: dict[str, str] = Field(
+    gives: dict[str, SourceText] = Field(
         default_factory=dict,
         description="Name: where it stands in the answer: a path into the body, `header:NAME` or `cookie:NAME`.",
     )
-    lasts: str | None = Field(None, description="Where its life in seconds stands, if it is told.")
+    lasts: SourceText | None = Field(None, description="Where its life in seconds stands, if it is told.")
     carries: Carried
     sign_out: Call | None = Field(None, description="Called when the work is done.")
 
@@ -75,20 +77,22 @@ class ClientCredentials(Part):
     """OAuth 2.0 client credentials (RFC 6749, section 4.4); the token goes along as RFC 6750 says."""
 
     by: Literal["client_credentials"]
-    path: str
-    client: str = "{client}"
-    secret: str = "{secret}"  # noqa: S105 - the name of a credential
+    path: TemplateText
+    client: TemplateText = Field("{client}", validate_default=True)
+    secret: TemplateText = Field("{secret}", validate_default=True)
     scope: str | None = None
     send: Literal["body", "basic"] = Field("body", description="Where client and secret stand (RFC 6749, 2.3.1).")
-    more: dict[str, str] = Field(default_factory=dict, description="Further members of the form.")
+    more: dict[str, TemplateText] = Field(default_factory=dict, description="Further members of the form.")
 
 
 class SignatureSignIn(Part):
     """Every request signed with a key (RFC 9421), and its body by its digest (RFC 9530)."""
 
     by: Literal["signature"]
-    key: str = Field("{key}", description="A key in PEM, or the shared secret of hmac-sha256.")
-    key_id: str = "{key_id}"
+    key: TemplateText = Field(
+        "{key}", validate_default=True, description="A key in PEM, or the shared secret of hmac-sha256."
+    )
+    key_id: TemplateText = Field("{key_id}", validate_default=True)
     algorithm: Literal["ed25519", "ecdsa-p256-sha256", "rsa-pss-sha512", "rsa-v1_5-sha256", "hmac-sha256"] = "ed25519"
     covers: list[str] = Field(
         default_factory=lambda: ["@method", "@authority", "@path", "@query"],

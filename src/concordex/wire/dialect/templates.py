@@ -5,59 +5,126 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping
-from typing import Any
+from typing import Annotated, Any, NamedTuple, Self
 from urllib.parse import quote
+
+from pydantic import PlainSerializer, PlainValidator, WithJsonSchema
 
 from concordex.unseen import Secret
 
 Values = Mapping[str, Any]
-#: A name, or JSONPath (RFC 9535) into the record at hand.
-_NAME = re.compile(r"\{([A-Za-z_@][\w.@:-]*|\$[^{}]*)\}")
-#: The same, and what is doubled to mean itself: ``{{name}}`` is the text ``{name}``.
-_PLACES = re.compile(rf"\{{\{{([^{{}}]*)\}}\}}|{_NAME.pattern}")
+#: A name, or JSONPath (RFC 9535) into the record at hand; or what is doubled to mean itself: ``{{name}}`` is the text
+#: ``{name}``.
+_PLACES = re.compile(r"\{\{(?P<literal>[^{}]*)\}\}|\{(?P<name>[A-Za-z_@][\w.@:-]*|\$[^{}]*)\}")
+
+
+class Place(NamedTuple):
+    """A name in a template; ``quoted`` where it stands in quotes within a longer text."""
+
+    name: str
+    quoted: bool
+
+
+class Template(str):
+    """A text with ``{name}`` in it, taken apart once; it reads as it was written."""
+
+    __slots__ = ("_parts", "names")
+    #: The names that stand in it.
+    names: frozenset[str]
+    _parts: tuple[str | Place, ...]
+
+    def __new__(cls, text: str) -> Self:
+        """Any text is one."""
+        template = super().__new__(cls, text)
+        parts, end = list[str | Place](), 0
+        for found in _PLACES.finditer(text):
+            parts.append(text[end : found.start()])
+            quoted = text[: found.start()].endswith('"') and text[found.end() :].startswith('"')
+            parts.append(f"{{{found['literal']}}}" if found["name"] is None else Place(found["name"], quoted))
+            end = found.end()
+        template._parts = tuple(part for part in (*parts, text[end:]) if part != "")
+        template.names = frozenset(part.name for part in template._parts if isinstance(part, Place))
+        return template
+
+    @classmethod
+    def literal(cls, text: str) -> Self:
+        """A text in which nothing is filled in, whatever it holds."""
+        template = super().__new__(cls, text)
+        template._parts, template.names = (text,) if text else (), frozenset()
+        return template
+
+    @property
+    def alone(self) -> str | None:
+        """The name, where it is nothing but one."""
+        part = self._parts[0] if len(self._parts) == 1 else None
+        return part.name if isinstance(part, Place) else None
+
+    def fill(self, values: Values) -> Any:
+        """The text with its names replaced; those without a value stay as they are.
+
+        One that is nothing but a name becomes the value itself, so that a number stays one.
+        """
+        if self.alone is not None and self.alone in values:
+            return _shown(values[self.alone])
+        return "".join(part if isinstance(part, str) else _filled(part, values) for part in self._parts)
+
+    def fill_path(self, values: Values) -> str:
+        """The same with each name replaced by one segment of a path (RFC 3986, section 3.3).
+
+        A path that is nothing but one name may be a link, whole or from the root; anything else that it holds is
+        a segment.  Raises LookupError where a name has no value, ValueError where a value can be no segment.
+        """
+        if self.alone is not None and is_link(said := str(_found(values, self.alone))):
+            return said
+        return "".join(
+            part if isinstance(part, str) else _segment(str(_found(values, part.name))) for part in self._parts
+        )
+
+
+def compiled(given: Any) -> Any:
+    """Texts, also those in lists and mappings, as templates."""
+    if isinstance(given, Template):
+        return given
+    if isinstance(given, str):
+        return Template(given)
+    if isinstance(given, Mapping):
+        return {key: compiled(value) for key, value in given.items()}
+    return [compiled(item) for item in given] if isinstance(given, list) else given
 
 
 def fill(template: Any, values: Values) -> Any:
-    """``template`` with each ``{name}`` replaced, in texts, lists and mappings.
-
-    A text that is nothing but one name becomes the value itself, so that a number stays one.
-    """
-    if isinstance(template, str):
-        alone = _NAME.fullmatch(template)
-        if alone and alone[1] in values:
-            return _shown(values[alone[1]])
-        return _PLACES.sub(lambda found: _literal(found) or _escaped(_text(values, found), found, template), template)
+    """Templates filled, also those in lists and mappings; anything else stays as it is."""
+    if isinstance(template, Template):
+        return template.fill(values)
     if isinstance(template, Mapping):
         return {key: fill(value, values) for key, value in template.items()}
     return [fill(item, values) for item in template] if isinstance(template, list) else template
 
 
-def _escaped(said: str, found: re.Match[str], template: str) -> str:
-    """A value that stands in quotes within a longer text, as in a query: it cannot end them (RFC 8259, section 7)."""
-    quoted = template[: found.start()].endswith('"') and template[found.end() :].startswith('"')
-    return json.dumps(said, ensure_ascii=False)[1:-1] if quoted else said
-
-
-def fill_texts(template: Mapping[str, str], values: Values) -> dict[str, str]:
+def fill_texts(template: Mapping[str, Template], values: Values) -> dict[str, str]:
     """The same for a mapping of texts to texts."""
-    return {key: str(fill(value, values)) for key, value in template.items()}
+    return {key: str(text.fill(values)) for key, text in template.items()}
 
 
-def fill_path(path: str, values: Values) -> str:
-    """``path`` with each ``{name}`` replaced by one segment of a path (RFC 3986, section 3.3).
-
-    A path that is nothing but one name may be a link, whole or from the root; anything else that it holds is
-    a segment.  Raises LookupError where a name has no value, ValueError where a value can be no segment.
-    """
-    alone = _NAME.fullmatch(path)
-    if alone and is_link(said := str(_shown(_found(values, alone)))):
-        return said
-    return _PLACES.sub(lambda found: _literal(found) or _segment(str(_shown(_found(values, found)))), path)
+def names_in(template: Any) -> set[str]:
+    """The names that stand in a template, or in templates in lists and mappings."""
+    if isinstance(template, Template):
+        return set(template.names)
+    parts = template.values() if isinstance(template, Mapping) else template if isinstance(template, list) else ()
+    return {name for part in parts for name in names_in(part)}
 
 
 def is_link(said: str) -> bool:
     """Whether a value is an address, whole or from the root, and no plain id."""
     return said.startswith("/") or re.match(r"[A-Za-z][A-Za-z0-9+.-]*://", said) is not None
+
+
+def _filled(place: Place, values: Values) -> str:
+    if place.name not in values:
+        return f"{{{place.name}}}"
+    said = str(_shown(values[place.name]))
+    # a value that stands in quotes within a longer text, as in a query, cannot end them (RFC 8259, section 7)
+    return json.dumps(said, ensure_ascii=False)[1:-1] if place.quoted else said
 
 
 def _segment(said: str) -> str:
@@ -66,32 +133,26 @@ def _segment(said: str) -> str:
     return quote(said, safe="")
 
 
-def names_in(template: Any) -> set[str]:
-    """The names that stand in a template."""
-    if isinstance(template, str):
-        return {name for literal, name in _PLACES.findall(template) if name}
-    parts = template.values() if isinstance(template, Mapping) else template if isinstance(template, list) else ()
-    return {name for part in parts for name in names_in(part)}
-
-
-def _literal(found: re.Match[str]) -> str:
-    return "" if found[2] else f"{{{found[1]}}}"
-
-
-def _name(found: re.Match[str]) -> str:
-    return str(found[found.re.groups])
-
-
-def _found(values: Values, found: re.Match[str]) -> Any:
-    name = _name(found)
+def _found(values: Values, name: str) -> Any:
     if values.get(name) is None:
         raise LookupError(name)
-    return values[name]
-
-
-def _text(values: Values, found: re.Match[str]) -> str:
-    return str(_shown(values[_name(found)])) if _name(found) in values else found[0]
+    return _shown(values[name])
 
 
 def _shown(value: Any) -> Any:
     return value.reveal() if isinstance(value, Secret) else value
+
+
+def _text(given: Any) -> Template:
+    if not isinstance(given, str):
+        raise ValueError("should be a text")  # noqa: TRY004 - pydantic tells these
+    return given if isinstance(given, Template) else Template(given)
+
+
+#: The same as parts of a document.
+TemplateText = Annotated[
+    Template,
+    PlainValidator(_text),
+    WithJsonSchema({"type": "string"}),
+    PlainSerializer(str, return_type=str, when_used="json"),
+]

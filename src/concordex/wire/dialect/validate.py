@@ -7,11 +7,14 @@ from collections.abc import Collection, Iterator
 from datetime import UTC, datetime
 from typing import Any
 
-from concordex.errors import QueryError
+from concordex.errors import CalledWrongly, QueryError
 from concordex.model.fields import FIELDS, Type
 from concordex.model.scalars import parse_flag
-from concordex.query.bind import OPERATORS
+from concordex.query.bind import OPERATORS, Binder
 from concordex.wire import dialect as d
+from concordex.wire.dialect.filters import FilterExpression
+from concordex.wire.dialect.order import order
+from concordex.wire.dialect.paths import PathError, at
 from concordex.wire.dialect.templates import names_in
 from concordex.words import suggestion
 
@@ -33,9 +36,17 @@ def unmeant(dialect: d.Dialect) -> Iterator[Fault]:
         yield from _secrets((*place, "headers"), call.headers)
     yield from _secrets(("headers",), dialect.headers)
     yield from _signing_in(dialect)
+    yield from _circles(dialect)
+    if dialect.commands and dialect.commands.table not in dialect.tables:
+        told = suggestion(dialect.commands.table, dialect.tables)
+        yield ("commands", "table"), f"there is no table {dialect.commands.table!r} in this dialect; {told}"
     for name, table in dialect.tables.items():
         place = ("tables", name)
         yield from _fields(dialect, place, table)
+        pages = table.read.pages
+        if isinstance(pages, d.WindowPages) and pages.field and pages.field not in table.fields:
+            told = suggestion(pages.field, table.fields)
+            yield (*place, "read", "pages", "field"), f"there is no field {pages.field!r} there; {told}"
         yield from _filters(place, table)
         if table.write:
             yield from _writes(dialect, place, table, table.write)
@@ -45,13 +56,23 @@ def unmeant(dialect: d.Dialect) -> Iterator[Fault]:
 
 def _names(dialect: d.Dialect, place: Place, call: d.Call) -> Iterator[Fault]:
     known = _known(dialect, place)
-    if known is None:
+    if known is None:  # members of the record at hand
+        yield from _members(place, call)
         return
     for part in _FILLED:
         for name in sorted(names_in(getattr(call, part)) - known):
             if not name.startswith("$"):
                 told = f"nothing is known here as {{{name}}}; {suggestion(name, known)}"
                 yield (*place, _KEYS.get(part, part)), f"{told}; {{{{{name}}}}} would be the text itself"
+
+
+def _members(place: Place, call: d.Call) -> Iterator[Fault]:
+    for part in _FILLED:
+        for name in sorted(names_in(getattr(call, part))):
+            try:
+                at(name)
+            except PathError as error:
+                yield (*place, _KEYS.get(part, part)), f"{{{name}}}: {error}"
 
 
 def _known(dialect: d.Dialect, place: Place) -> set[str] | None:
@@ -77,6 +98,13 @@ def _known(dialect: d.Dialect, place: Place) -> set[str] | None:
 
 #: What the calls of some parts may use beside.
 _OF_PARTS = {"tasks": {"task"}, "commands": {"line", "as", "form"}}
+
+
+def _circles(dialect: d.Dialect) -> Iterator[Fault]:
+    try:
+        order(dialect, list(dialect.tables))
+    except CalledWrongly as error:
+        yield ("tables",), error.what
 
 
 def _signing_in(dialect: d.Dialect) -> Iterator[Fault]:
@@ -132,9 +160,6 @@ def _filters(place: Place, table: d.Table) -> Iterator[Fault]:
 
 def _writes(dialect: d.Dialect, place: Place, table: d.Table, write: d.Write) -> Iterator[Fault]:
     place = (*place, "write")
-    for name in write.required:
-        if name not in table.fields and name not in FIELDS:
-            yield (*place, "required"), f"{name!r} is not among the table's fields"
     if any("record_id" in key for key in write.keys):
         yield (*place, "keys"), "record_id is the system's own: a natural key is what people know a record by"
     update = write.update
@@ -147,19 +172,43 @@ def _writes(dialect: d.Dialect, place: Place, table: d.Table, write: d.Write) ->
     ):
         told = "a PUT puts what is sent in the place of all that was there (RFC 9110, section 9.3.4)"
         yield (*place, "update", "method"), f"{told}: say `whole: true`, or another method"
-    if write.ready:
-        from concordex.query.bind import Binder
-        from concordex.query.parse import parse
-
+    for where, text in _filters_of(write):
         try:
-            Binder(parse(write.ready.when), table.types, datetime.now(UTC)).check()
+            Binder(text.query, table.types, datetime.now(UTC)).check()
         except QueryError as error:
-            yield (*place, "ready", "when"), str(error)
-    for name, ref in write.references.items():
-        fields: Collection[str] = dialect.tables[ref.via].fields
-        for theirs in ref.by:
-            if theirs not in fields:
-                yield (
-                    (*place, "references", name, "by"),
-                    f"{ref.via} has no field {theirs!r}; {suggestion(theirs, fields)}",
-                )
+            yield (*place, *where), str(error)
+    for where, name, known in _fields_named(dialect, table, write):
+        if name not in known:
+            yield (*place, *where), f"there is no field {name!r} there; {suggestion(name, known)}"
+
+
+def _filters_of(write: d.Write) -> Iterator[tuple[Place, FilterExpression]]:
+    """Each filter on the table's own records, and where it stands."""
+    if write.delete and write.delete.binned:
+        yield ("delete", "binned"), write.delete.binned
+    if write.ready:
+        yield ("ready", "when"), write.ready.when
+        if write.ready.failed:
+            yield ("ready", "failed"), write.ready.failed
+
+
+def _fields_named(dialect: d.Dialect, table: d.Table, write: d.Write) -> Iterator[tuple[Place, str, Collection[str]]]:
+    """Each mention of one of our fields: where it stands, its name, and the fields among which it should be."""
+    own = {*table.fields, *FIELDS}
+    yield from ((("retire",), name, own) for name in write.retire)
+    yield from ((("fields", n, "made_from"), f.made_from, own) for n, f in write.fields.items() if f.made_from)
+    if write.ready:
+        yield from ((("ready", "facts"), name, table.fields) for name in write.ready.facts)
+        for other, by in write.ready.brings.items():
+            yield ("ready", "brings", other), by, dialect.tables[other].fields
+    if write.stands:
+        stands = write.stands
+        racks = {ours: ref.via for ref in write.references.values() for ours in ref.by.values()}
+        yield ("stands", "rack"), stands.rack, racks
+        yield ("stands", "at"), stands.at, table.fields
+        if stands.face:
+            yield ("stands", "face"), stands.face, table.fields
+        for other, height in stands.height.items():
+            yield ("stands", "height", other), height, dialect.tables[other].fields if other in dialect.tables else ()
+        if stands.rack in racks:
+            yield ("stands", "size"), stands.size, dialect.tables[racks[stands.rack]].fields

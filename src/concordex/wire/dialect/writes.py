@@ -8,19 +8,21 @@ from pydantic import Field, field_validator
 
 from concordex.documents import Part
 from concordex.wire.dialect.calls import Call, Method, Post, words
+from concordex.wire.dialect.filters import FilterText
 from concordex.wire.dialect.paging import Times
+from concordex.wire.dialect.paths import MemberText, PathText, SourceText
 from concordex.wire.dialect.reads import Listed
 
 
 class Task(Call):
     """What a write started, and how it is followed; `{task}` stands for its id or address."""
 
-    started: str = Field(description="Where the write's answer names it: a path, or `header:Location`.")
-    state: str = Field(description="Where its own answer says how it stands.")
+    started: SourceText = Field(description="Where the write's answer names it: a path, or `header:Location`.")
+    state: PathText = Field(description="Where its own answer says how it stands.")
     done: list[str]
     failed: list[str] = Field(default_factory=list)
-    reason: str | None = Field(None, description="Where it says why it failed.")
-    made: str | None = Field(None, description="Where it lists what was made.")
+    reason: PathText | None = Field(None, description="Where it says why it failed.")
+    made: PathText | None = Field(None, description="Where it lists what was made.")
     every: float = Field(1, gt=0, description="Seconds between two looks.")
     timeout: float = Field(300, gt=0, description="Seconds after which we look no longer.")
 
@@ -33,7 +35,7 @@ class Task(Call):
 class Reference(Part):
     """A member that holds another record's id; the record is found by its natural key."""
 
-    to: str
+    to: MemberText
     via: str
     by: dict[str, str] = Field(description="The other table's key field: our field that gives its value.")
     owner: Literal["ours", "theirs", "when_made"] = Field("ours", description="As of a field; a sync goes by it.")
@@ -42,7 +44,7 @@ class Reference(Part):
 class FieldWrite(Part):
     """How one of our fields is written."""
 
-    to: str
+    to: MemberText
     values: dict[str, str] | None = Field(None, description="Ours: their word.")
     take: Literal["first"] | None = Field(None, description="Of a list, only the first.")
     number: bool = Field(False, description="It is sent as a number.")
@@ -69,7 +71,9 @@ class FieldWrite(Part):
 class Send(Post):
     """A request that alters something."""
 
-    within: str | None = Field(None, description="The member of the body (a dotted path) that holds what is sent.")
+    within: MemberText | None = Field(
+        None, description="The member of the body (a dotted path) that holds what is sent."
+    )
     task: str | None = Field(None, description="Which of the dialect's `tasks` it starts.")
     listed: bool = Field(False, description="What is sent is a list of one.")
     idempotency: str | None = Field(
@@ -81,20 +85,26 @@ class Send(Post):
 class Answers(Part):
     """How an answer that took a list tells of each record, in the order sent: some may be refused in it."""
 
-    records: str = Field("$", description="Where the list of them stands.")
-    refused: str = Field(description="A filter on each: which were refused, such as `status >= 400`.")
-    reason: str = Field(description="The member that says why.")
+    records: PathText = Field("$", validate_default=True, description="Where the list of them stands.")
+    refused: FilterText = Field(description="A filter on each: which were refused, such as `status >= 400`.")
+    reason: PathText = Field(description="The member that says why.")
 
 
 class Create(Send):
     """How records are created."""
 
     batch_size: int = Field(1, ge=1, description="How many in one call; 1 means one record, not a list.")
-    records: str | None = Field(None, description="The member that holds the list; without it the list is the body.")
-    made: str = Field("$", description="Where the answer lists what was made, in the order sent.")
-    id: str | None = Field(None, description="Where its id stands in what was made, if not where a list has it.")
+    records: MemberText | None = Field(
+        None, description="The member that holds the list; without it the list is the body."
+    )
+    made: PathText = Field(
+        "$", validate_default=True, description="Where the answer lists what was made, in the order sent."
+    )
+    id: PathText | None = Field(None, description="Where its id stands in what was made, if not where a list has it.")
     answers: Answers | None = None
-    named: str | None = Field(None, description="The member of what is sent that is its id, where no answer tells it.")
+    named: PathText | None = Field(
+        None, description="The member of what is sent that is its id, where no answer tells it."
+    )
 
 
 class Whole(Part):
@@ -117,7 +127,9 @@ class Update(Send):
     etag: bool = Field(False, description="It is read first, and sent with If-Match (RFC 9110, section 13.1.1).")
     batch_size: int = Field(1, ge=1)
     answers: Answers | None = None
-    records: str | None = Field(None, description="The member that holds the list, where `batch_size` is over 1.")
+    records: MemberText | None = Field(
+        None, description="The member that holds the list, where `batch_size` is over 1."
+    )
     id: str | None = Field(None, description="The member that holds the id in what is sent.")
 
     @field_validator("whole", mode="before")
@@ -130,14 +142,16 @@ class Delete(Send):
     """How records are deleted."""
 
     method: Method = "DELETE"
-    binned: str | None = Field(
+    binned: FilterText | None = Field(
         None, description="Where it only goes into a bin: a filter on the records that are in it, and count as gone."
     )
     restore: Send | None = Field(None, description="How it comes out again, so that an undo need not make it.")
     etag: bool = Field(False, description="It is read first, and deleted with If-Match.")
     batch_size: int = Field(1, ge=1)
     answers: Answers | None = None
-    records: str | None = Field(None, description="The member for the list of ids, where `batch_size` is over 1.")
+    records: MemberText | None = Field(
+        None, description="The member for the list of ids, where `batch_size` is over 1."
+    )
 
 
 class Action(Send):
@@ -156,7 +170,7 @@ class Action(Send):
 class Together(Send):
     """One call that creates records of several tables; they refer to each other only where it says how."""
 
-    tables: dict[str, str] = Field(
+    tables: dict[str, MemberText] = Field(
         min_length=2, description="Table: the member that holds its list, in what is sent and in what was made."
     )
     batch_size: int = Field(100, ge=1, description="How many records in one call.")
@@ -164,17 +178,21 @@ class Together(Send):
         None,
         description="How one of the same call is referred to: `{member}`, and `{at}`, its place in that list.",
     )
-    made: str = Field("$", description="Where the answer lists what was made, table by table, in the order sent.")
+    made: PathText = Field(
+        "$",
+        validate_default=True,
+        description="Where the answer lists what was made, table by table, in the order sent.",
+    )
 
 
 class Staging(Part):
     """A system that stages what is written until it is committed: what is pending, and how ours is taken back."""
 
     pending: Listed | None = Field(None, description="Lists what is staged, ours and others'.")
-    who: str = Field("who", description="In each: the member that says by whom.")
-    since: str = Field("since", description="The member that says since when.")
-    what: str = Field("what", description="The member that says what it is.")
-    ours: str | None = Field(None, description="The member that says whether it is our own user's.")
+    who: PathText = Field("who", validate_default=True, description="In each: the member that says by whom.")
+    since: PathText = Field("since", validate_default=True, description="The member that says since when.")
+    what: PathText = Field("what", validate_default=True, description="The member that says what it is.")
+    ours: PathText | None = Field(None, description="The member that says whether it is our own user's.")
     outlasts_session: bool = Field(False, description="What is staged stays when the session ends.")
     discard: Send | None = Field(None, description="Takes back what we have staged, after a commit was refused.")
 
@@ -192,10 +210,12 @@ class Commands(Part):
 class Refusals(Part):
     """How a refused list says which of its records are at fault."""
 
-    records: str = Field(description="Where the faults stand: a list, or a mapping by the places in the list, from 0.")
-    index: str | None = Field(None, description="In a list of faults: the member that holds the place, from 0.")
-    by: str | None = Field(None, description="Instead: the member that a fault and what was sent have in common.")
-    reason: str = Field(description="The member that says why.")
+    records: PathText = Field(
+        description="Where the faults stand: a list, or a mapping by the places in the list, from 0."
+    )
+    index: PathText | None = Field(None, description="In a list of faults: the member that holds the place, from 0.")
+    by: PathText | None = Field(None, description="Instead: the member that a fault and what was sent have in common.")
+    reason: PathText = Field(description="The member that says why.")
 
 
 class OnDevice(Part):
@@ -238,8 +258,8 @@ class ObjectSpec(Part):
 class Ready(Part):
     """When a record that we made is really there, which may be a while after it is listed."""
 
-    when: str = Field(description="A filter on the record.")
-    failed: str | None = Field(None, description="A filter on the record: it will never be ready.")
+    when: FilterText = Field(description="A filter on the record.")
+    failed: FilterText | None = Field(None, description="A filter on the record: it will never be ready.")
     facts: list[str] = Field(default_factory=list, description="Our fields that are told of it then.")
     brings: dict[str, str] = Field(
         default_factory=dict, description="Table: its field that names the record; what hangs from it is told too."

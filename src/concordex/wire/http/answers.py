@@ -21,7 +21,7 @@ from concordex.errors import (
 )
 from concordex.unseen import masked
 from concordex.wire import dialect as d
-from concordex.wire.dialect.paths import at
+from concordex.wire.dialect.paths import Path, Source, at
 from concordex.wire.http.formats import NAMES, decode, is_a_page, whole_characters
 from concordex.wire.http.links import related
 
@@ -37,15 +37,13 @@ class Answer:
     links: Mapping[str, str] = field(default_factory=dict)  # relation: address (RFC 8288)
     raw: bytes = b""
 
-    def at(self, where: str) -> Any:
-        """The value at a path into the body, or of `header:NAME`."""
-        kind, _, name = where.partition(":")
-        return self.headers.get(name) if kind == "header" else at(where).first(self.body)
+    def at(self, where: Source | Path) -> Any:
+        """The value at a path into the body, or of a header."""
+        return where.first(self.body, self.headers) if isinstance(where, Source) else where.first(self.body)
 
-    def has(self, where: str) -> bool:
+    def has(self, where: Source | Path) -> bool:
         """Whether anything stands there, be it null."""
-        kind, _, name = where.partition(":")
-        return name in self.headers if kind == "header" else at(where).shown(self.body)
+        return where.shown(self.body, self.headers) if isinstance(where, Source) else where.shown(self.body)
 
 
 @dataclass(frozen=True)
@@ -72,7 +70,7 @@ class Judge:
         """The decoded reply; raises where it says that something went wrong."""
         if 200 <= reply.status < 300:
             body = self._decoded(reply, path, shape)
-            if self.errors.present and at(self.errors.present).first(body) not in (None, [], {}, "", False):
+            if self.errors.present and self.errors.present.first(body) not in (None, [], {}, "", False):
                 raise self._refusal(reply, path, body)
             return Answer(reply.status, body, reply.headers, reply.cookies, self._links(reply, path), reply.content)
         if 300 <= reply.status < 400:
@@ -130,8 +128,8 @@ class Judge:
     def _refusal(self, reply: Reply, path: str, body: Any) -> ConcordexError:
         errors, status = self.errors, reply.status
         is_rpc = isinstance(body, Mapping) and "jsonrpc" in body
-        code = _said(errors.code or ("error.code" if is_rpc else None), body)
-        message = _message(errors.message or (["error.message"] if is_rpc else []), body)
+        code = _said(errors.code or (at("error.code") if is_rpc else None), body)
+        message = _message(errors.message or ([at("error.message")] if is_rpc else []), body)
         told = f"HTTP {status}" if code is None else f"HTTP {status}, code {code}"
         why = f"{told}: {masked(str(message))[:300]}" if message else told
         codes = {str(status), str(code)}
@@ -165,10 +163,10 @@ class Judge:
         return kind(f"the system {what} {path}", http=status, body=body, where=self.system, why=why, advice=advice)
 
 
-def _message(paths: Sequence[str], body: Any) -> str:
+def _message(paths: Sequence[Path], body: Any) -> str:
     """What an error answer says: at the places that the dialect names, or else in its own words."""
     for path in paths:
-        said = at(path).first(body)
+        said = path.first(body)
         if said not in (None, "", [], {}):
             return "; ".join(map(str, said)) if isinstance(said, list) else str(said)
     if body in (None, "", [], {}):
@@ -176,8 +174,8 @@ def _message(paths: Sequence[str], body: Any) -> str:
     return body if isinstance(body, str) else orjson.dumps(body, default=str).decode()
 
 
-def _said(path: str | None, body: Any) -> Any:
-    return at(path).first(body) if path else None
+def _said(path: Path | None, body: Any) -> Any:
+    return path.first(body) if path else None
 
 
 def wait_asked(reply: Reply) -> float | None:

@@ -22,8 +22,7 @@ from concordex.errors import BadAnswer, ConcordexError, ServerFault, SignInRefus
 from concordex.parallel import all_of
 from concordex.unseen import WITHHELD
 from concordex.wire import dialect as d
-from concordex.wire.dialect.paths import at
-from concordex.wire.dialect.templates import fill, fill_path, fill_texts, names_in
+from concordex.wire.dialect.templates import fill, fill_texts, names_in
 from concordex.wire.http.answers import Answer, Judge, Reply, wait_asked
 from concordex.wire.http.formats import ACCEPT, TYPES, encode, merged, put
 from concordex.wire.http.signin import Credentials, prepare
@@ -175,14 +174,14 @@ class Session:
                 return
             lookup = self.dialect.lookups[name]
             shown = {name: value for name, value in self.endpoint.credentials.items() if isinstance(value, str)}
-            wanted = {member: str(fill(text, shown)) for member, text in lookup.match.items()}
+            wanted = {member: str(text.fill(shown)) for member, text in lookup.match.items()}
             records = (await self.get(lookup)).at(lookup.records)
             records = records if isinstance(records, list) else [records]
             seen = []
             for record in records:
-                said = {member: str(at(member).first(record)) for member in wanted}
+                said = {member: str(member.first(record)) for member in wanted}
                 if all(said[member].lower() == text.lower() for member, text in wanted.items()):
-                    self._found[name] = at(lookup.take).first(record)
+                    self._found[name] = lookup.take.first(record)
                     return
                 seen.append(", ".join(said.values()))
             told = " and ".join(f"{member} {text!r}" for member, text in wanted.items())
@@ -202,18 +201,18 @@ class Session:
             sent_as = d.JsonShape()
         path = self.dialect.rpc.path if call.rpc and not call.path and self.dialect.rpc else call.path
         try:
-            path = fill_path(path, known)
+            address = path.fill_path(known)
         except LookupError as missing:
             raise WireError(
                 f"there is no value for {{{missing.args[0]}}} in {path}", where=self.endpoint.name
             ) from missing
         except ValueError as error:
             raise WireError(f"{path}: {error}", where=self.endpoint.name) from error
-        if call.path.startswith("{") and path.startswith("/"):
-            path = self._wire.rooted(path)
+        if call.path.startswith("{") and address.startswith("/"):
+            address = self._wire.rooted(address)
         return Request(
             method="POST" if call.rpc else call.method,
-            path=path,
+            path=address,
             shape=call.shape or self.dialect.shape,
             query=fill_texts(call.query, known),
             headers=fill_texts(call.headers, known),

@@ -15,7 +15,8 @@ from typing import Any
 from concordex.errors import BadAnswer, SecretError
 from concordex.unseen import UNSEEN, Secret
 from concordex.wire import dialect as d
-from concordex.wire.dialect.templates import fill, fill_texts
+from concordex.wire.dialect.paths import Source
+from concordex.wire.dialect.templates import Template, fill, fill_texts
 from concordex.wire.http.answers import Answer
 
 #: Makes one call that carries no credential of its own.
@@ -107,9 +108,8 @@ class SessionCredentials(SignIn):
             self._pass = self._made()
         return self._pass
 
-    def _found(self, answer: Answer, where: str) -> Any:
-        kind, _, name = where.partition(":")
-        value = self._jar[name].value if kind == "cookie" and name in self._jar else answer.at(where)
+    def _found(self, answer: Answer, where: Source) -> Any:
+        value = self._jar[where.cookie].value if where.cookie and where.cookie in self._jar else answer.at(where)
         if not isinstance(value, str | int) or value == "":
             raise BadAnswer(f"the sign-in answer holds nothing at {where}")
         UNSEEN.know([str(value)], passing=True)
@@ -130,11 +130,11 @@ class SessionCredentials(SignIn):
         self._keep(cookies)
         renewed = False
         for name, where in self._how.gives.items():
-            kind, _, header = where.partition(":")
-            if kind == "header" and headers.get(header) not in (None, self._given.get(name)):
-                self._given[name], renewed = headers[header], True
-            if kind == "cookie" and header in self._jar and self._jar[header].value != self._given.get(name):
-                self._given[name], renewed = self._jar[header].value, True
+            said = headers.get(where.header) if where.header else None
+            if where.cookie and where.cookie in self._jar:
+                said = self._jar[where.cookie].value
+            if said not in (None, self._given.get(name)):
+                self._given[name], renewed = said, True
         if renewed:
             UNSEEN.know(map(str, self._given.values()), passing=True)
             self._pass = self._made()
@@ -175,7 +175,7 @@ class Signed(SignIn):
             raise SecretError(
                 "signed requests need a further package", advice="pip install 'concordex[signatures]'"
             ) from error
-        self._signer = Signer(how, str(fill(how.key, values)), str(fill(how.key_id, values)))
+        self._signer = Signer(how, str(how.key.fill(values)), str(how.key_id.fill(values)))
 
     def sign(self, method: str, url: str, headers: dict[str, str], body: bytes | None) -> None:
         """Add the headers of the signature."""
@@ -188,10 +188,10 @@ def prepare(sign_in: d.SignIn, credentials: Mapping[str, Secret | str]) -> SignI
     if isinstance(sign_in, d.BasicSignIn):
         made = StaticCredentials(Credentials({"Authorization": _basic(sign_in.user, sign_in.password, credentials)}))
     elif isinstance(sign_in, d.HeaderSignIn):
-        made = StaticCredentials(Credentials({sign_in.header: str(fill(sign_in.value, credentials))}))
+        made = StaticCredentials(Credentials({sign_in.header: str(sign_in.value.fill(credentials))}))
     elif isinstance(sign_in, d.QuerySignIn):
         UNSEEN.know_parameters([sign_in.parameter])
-        made = StaticCredentials(Credentials(query={sign_in.parameter: str(fill(sign_in.value, credentials))}))
+        made = StaticCredentials(Credentials(query={sign_in.parameter: str(sign_in.value.fill(credentials))}))
     elif isinstance(sign_in, d.CallSignIn):
         made = SessionCredentials(sign_in, credentials)
     elif isinstance(sign_in, d.ClientCredentials):
@@ -201,8 +201,8 @@ def prepare(sign_in: d.SignIn, credentials: Mapping[str, Secret | str]) -> SignI
     return made
 
 
-def _basic(user: str, password: str, credentials: Mapping[str, Secret | str]) -> str:
-    pair = f"{fill(user, credentials)}:{fill(password, credentials)}"
+def _basic(user: Template, password: Template, credentials: Mapping[str, Secret | str]) -> str:
+    pair = f"{user.fill(credentials)}:{password.fill(credentials)}"
     packed = base64.b64encode(pair.encode()).decode()
     UNSEEN.know([packed])
     return f"Basic {packed}"

@@ -9,8 +9,8 @@ from typing import Any, TypeVar
 from concordex.errors import ForeignHost, RequestRefused, WireError
 from concordex.parallel import all_of
 from concordex.wire import dialect as d
-from concordex.wire.dialect.paths import at
-from concordex.wire.dialect.templates import names_in
+from concordex.wire.dialect.paths import Path, at
+from concordex.wire.dialect.templates import Template, names_in
 from concordex.wire.http.answers import Answer
 from concordex.wire.http.session import Session
 from concordex.wire.reading.completeness import TableOutcome, Verdict, verdict
@@ -88,7 +88,7 @@ class Enricher:
         async for page in walk(pager):
             came += len(page.records)
             for record in page.records:
-                key = tuple(str(at(member).first(record)) for member in also.match)
+                key = tuple(str(member.first(record)) for member in also.match)
                 if also.several:
                     found.setdefault(key, []).append(record)
                 else:
@@ -127,14 +127,14 @@ class Enricher:
             self.verdicts.append(replace(said, why=f"the list {gather.under}: {said.why}" if said.why else ""))
         return {**record, gather.under: found}
 
-    def _linked(self, call: Linked, link: str | None, record: Record) -> Linked | None:
+    def _linked(self, call: Linked, link: Path | None, record: Record) -> Linked | None:
         """The call at the address that a record holds; None where it holds none."""
         if link is None:
             return call
-        said = at(link).first(record)
+        said = link.first(record)
         if not isinstance(said, str) or not said:
             return None
-        return call.model_copy(update={"path": self.session.link(said, self.read.path)})
+        return call.model_copy(update={"path": Template.literal(self.session.link(said, self.read.path))})
 
     def _missed(self, error: WireError) -> None:
         """Count what could not be had; raises the error where it is not this record, but the system itself."""
@@ -148,7 +148,7 @@ class Enricher:
 
     def _with_lists(self, record: Record) -> Record:
         for also, found in self._lists:
-            key = tuple(str(at(member).first(record)) for member in also.match.values())
+            key = tuple(str(member.first(record)) for member in also.match.values())
             record = _joined(record, found.get(key), also.under)
         return record
 
@@ -173,7 +173,7 @@ class Enricher:
         return self._added(details, record, answer)
 
     def _added(self, details: d.Details, record: Record, answer: Answer) -> Record:
-        more = at(details.record).first(answer.body)
+        more = details.record.first(answer.body)
         if not isinstance(more, Mapping) and not (details.under and isinstance(more, list)):
             self._failed += 1
             self._reason = self._reason or f"nothing that could be added stands at {details.record} in the answer"

@@ -12,7 +12,6 @@ from typing import Any
 
 from concordex.errors import BadAnswer
 from concordex.wire import dialect as d
-from concordex.wire.dialect.paths import at
 from concordex.wire.http.formats import decode, lines_of, rows_of, unread_lines
 from concordex.wire.http.transport import Endpoint
 from concordex.wire.reading.pages import Page
@@ -72,7 +71,7 @@ def _is_ended(path: Path) -> bool:
 def _pages(endpoint: Endpoint, path: Path, read: d.Read, shape: d.Shape) -> Iterator[Page]:
     try:
         for body, unread in _pieces(path, shape, whole=read.records != "$"):
-            records = at(read.records).several(body)
+            records = read.records.several(body)
             if isinstance(records, dict):
                 records = [records]
             if not isinstance(records, list) or not set(map(type, records)) <= {dict}:

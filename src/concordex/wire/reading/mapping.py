@@ -14,7 +14,7 @@ from concordex.model.fields import KINDS, ORIGINAL, Type
 from concordex.model.scalars import before
 from concordex.model.values import CONVERSIONS, as_texts, converted, list_column, said_something, text
 from concordex.wire.dialect import FieldMap, Table
-from concordex.wire.dialect.paths import at
+from concordex.wire.dialect.paths import Path
 
 Columns = dict[str, list[Any]]
 
@@ -130,20 +130,20 @@ def _plain(table: Table) -> tuple[Callable[[Any], tuple[Any, ...]] | None, tuple
     """What takes several plain members out of a record at once, and the fields that they are."""
     found = {}
     for name, spec in table.fields.items():
-        steps = at(spec.from_[0]).steps if len(spec.from_) == 1 and spec.always is None else None
+        steps = spec.from_[0].steps if len(spec.from_) == 1 and spec.always is None else None
         if steps and len(steps) == 1 and not (spec.below_parent or spec.of_parent or spec.read_as == "ago"):
             found[name] = steps[0]
     return (itemgetter(*found.values()), tuple(found)) if len(found) > 1 else (None, ())
 
 
-def _said(paths: Sequence[str], records: Sequence[Mapping[str, Any]]) -> Sequence[Any]:
+def _said(paths: Sequence[Path], records: Sequence[Mapping[str, Any]]) -> Sequence[Any]:
     if not paths:
         return [None] * len(records)
-    said = at(paths[0]).column(records)
+    said = paths[0].column(records)
     for path in paths[1:]:
         said = [
             theirs if theirs not in (None, "", []) else more
-            for theirs, more in zip(said, at(path).column(records), strict=True)
+            for theirs, more in zip(said, path.column(records), strict=True)
         ]
     return said
 

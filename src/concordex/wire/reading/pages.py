@@ -12,7 +12,7 @@ from typing import Any, TypeVar
 
 from concordex.errors import BadAnswer
 from concordex.wire import dialect as d
-from concordex.wire.dialect.paths import at
+from concordex.wire.dialect.paths import Path
 from concordex.wire.http.answers import Answer
 from concordex.wire.http.formats import unread_lines
 from concordex.wire.http.session import Request, Session
@@ -72,11 +72,11 @@ class Pager:
         call: d.Listed,
         values: Mapping[str, Any] | None = None,
         narrow: Narrow | None = None,
-        ids: Sequence[str] = (),
+        ids: Sequence[Path] = (),
     ) -> None:
         self.session, self.call, self.values = session, call, values or {}
         self.narrow = narrow or Narrow()
-        self._ids = [at(path) for path in ids]
+        self._ids = ids
         self.trail = Trail(promised=call.total if isinstance(call.total, str) else None)
         self._asked: Request | None = None
         self._revisions: set[str] = set()
@@ -160,8 +160,8 @@ class Pager:
         gone: Any = ()
         tells_gone = True
         if isinstance(call, d.Read) and call.changed and call.changed.gone:
-            tells_gone = at(call.changed.gone).shown(answer.body)
-            gone = at(call.changed.gone).several(answer.body) or ()
+            tells_gone = call.changed.gone.shown(answer.body)
+            gone = call.changed.gone.several(answer.body) or ()
         following, tells = self._next(answer, pages)
         shape = call.shape or self.session.dialect.shape
         return Page(
@@ -175,7 +175,7 @@ class Pager:
     def _records(self, body: Any, shape: d.Shape) -> list[Record]:
         call = self.call
         where = call.records
-        records = at(where).several(body)
+        records = where.several(body)
         if call.keyed_by and isinstance(records, dict):
             odd = [key for key, record in records.items() if not isinstance(record, dict)]
             if odd:
@@ -198,8 +198,8 @@ class Pager:
     def _named(self, body: Any, rows: list[Any]) -> list[Any]:
         """Rows and plain values as mappings."""
         names = self.call.members
-        if isinstance(names, str):
-            names = at(names).several(body)
+        if isinstance(names, Path):
+            names = names.several(body)
             if not isinstance(names, list) or not all(isinstance(name, str) for name in names):
                 raise self.bad(f"there are no names of members at {self.call.members}")
         assert names is not None
@@ -232,9 +232,8 @@ class Pager:
         return not (said in (False, None, 0) or str(said).strip().lower() in ("false", "0", "no", ""))
 
 
-def _empty_element(body: Any, where: str) -> bool:
+def _empty_element(body: Any, path: Path) -> bool:
     """Whether what should hold the list is there, and holds nothing (XML has no empty lists)."""
-    path = at(where)
     if path.steps is None:
         return False
     above = path.above

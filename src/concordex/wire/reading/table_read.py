@@ -12,7 +12,6 @@ import polars as pl
 
 from concordex.errors import BadAnswer
 from concordex.wire import dialect as d
-from concordex.wire.dialect.paths import at
 from concordex.wire.reading.completeness import Proof, TableOutcome, Verdict, summed_up
 from concordex.wire.reading.mapping import Mapper
 from concordex.wire.reading.pages import Page, Record
@@ -79,7 +78,7 @@ class Collector:
         self.received = 0
         self._table, self._most = table, most
         self._mapper = Mapper(table)
-        self._ids = [at(path) for path in table.fields["record_id"].from_]
+        self._ids = table.fields["record_id"].from_
         self._below = table.fields["record_id"].below_parent
         self._seen: set[str] = set()
         self._waiting = self._mapper.empty()

@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator, Callable, Mapping, Sequence
-from graphlib import CycleError, TopologicalSorter
 
 from concordex.errors import (
     BadAnswer,
-    CalledWrongly,
     ConcordexError,
     ForeignHost,
     SignInRefused,
@@ -18,7 +16,7 @@ from concordex.errors import (
     WireError,
 )
 from concordex.progress import Counted, Told
-from concordex.wire.dialect import Dialect, Table
+from concordex.wire.dialect.order import order, refers_to
 from concordex.wire.http.session import Session
 from concordex.wire.reading.completeness import TableOutcome
 from concordex.wire.reading.mapping import follow
@@ -102,24 +100,3 @@ def stumbled(table: str, system: str, error: Exception) -> BadAnswer:
 
 def _for(name: str, progress: Told | None) -> Counted | None:
     return (lambda came, announced: progress(name, came, announced)) if progress else None
-
-
-def order(dialect: Dialect, tables: Sequence[str]) -> list[str]:
-    """``tables`` and those that they refer to, each after what it refers to."""
-    needed: dict[str, list[str]] = {}
-    waiting = list(tables)
-    for name in waiting:  # which grows: what has nothing to wait for keeps the order in which it was asked for
-        if name not in needed:
-            needed[name] = refers_to(dialect.tables[name])
-            waiting += needed[name]
-    try:
-        return list(TopologicalSorter(needed).static_order())
-    except CycleError as error:
-        circle = " -> ".join(reversed(error.args[1]))
-        raise CalledWrongly(f"the tables {circle} of dialect {dialect.name} refer in a circle") from error
-
-
-def refers_to(table: Table) -> list[str]:
-    """The tables that must be read before this one."""
-    named = [spec.via for spec in table.fields.values() if spec.via]
-    return [*([table.read.each.of] if table.read.each else []), *named]

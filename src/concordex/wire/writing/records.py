@@ -13,10 +13,9 @@ import polars as pl
 from concordex.errors import BadAnswer, CalledWrongly, RequestRefused
 from concordex.model.fields import ORIGINAL, Type
 from concordex.model.scalars import parse_time
-from concordex.query.parse import parse
 from concordex.query.predicate import predicate
 from concordex.wire import dialect as d
-from concordex.wire.dialect.paths import at
+from concordex.wire.dialect.paths import Path, at
 from concordex.wire.http.formats import merged, put
 from concordex.wire.http.session import Request, Session
 from concordex.wire.reading.pages import moment
@@ -37,7 +36,7 @@ def refusals(error: RequestRefused, rules: d.Refusals | None, sent: Sequence[Map
     """Which of the records ``sent`` a refusal blames; empty when it does not say."""
     if rules is None:
         return []
-    listed = at(rules.records).first(error.body)
+    listed = rules.records.first(error.body)
     if isinstance(listed, Mapping):  # by their places in the list: {"2": {…}}
         items = [({rules.index or "": key}, item) for key, item in listed.items()]
     else:
@@ -46,7 +45,7 @@ def refusals(error: RequestRefused, rules: d.Refusals | None, sent: Sequence[Map
     for key, item in items:
         place = _blamed(rules, {**key}, item, sent)
         if place is not None:
-            reason = at(rules.reason).first(item) if isinstance(item, Mapping) else item
+            reason = rules.reason.first(item) if isinstance(item, Mapping) else item
             found.append(Refusal(place, str(reason)))
     return found
 
@@ -54,17 +53,17 @@ def refusals(error: RequestRefused, rules: d.Refusals | None, sent: Sequence[Map
 def _blamed(rules: d.Refusals, key: Mapping[str, Any], item: Any, sent: Sequence[Mapping[str, Any]]) -> int | None:
     """The place in the list of the record that one fault is about."""
     if rules.by:
-        said = at(rules.by).first(item)
-        same = [place for place, body in enumerate(sent) if said is not None and at(rules.by).first(body) == said]
+        said = rules.by.first(item)
+        same = [place for place, body in enumerate(sent) if said is not None and rules.by.first(body) == said]
         return same[0] if len(same) == 1 else None
-    said = next(iter(key.values()), None) if key else at(rules.index or "").first(item)
+    said = next(iter(key.values()), None) if key else rules.index.first(item) if rules.index else None
     text = str(said) if isinstance(said, int | str) else ""
     place = int(text) if text.isascii() and text.isdecimal() else -1
     return place if 0 <= place < len(sent) else None
 
 
 async def create(
-    session: Session, how: d.Create, bodies: Sequence[Mapping[str, Any]], record_id: str, key: str | None = None
+    session: Session, how: d.Create, bodies: Sequence[Mapping[str, Any]], record_id: Path, key: str | None = None
 ) -> list[Any]:
     """Create records in one call; their new ids, in the order sent, or a Refusal for those that were not made.
 
@@ -74,8 +73,8 @@ async def create(
     answer = await _write(session, how, sent, how.records if how.batch_size > 1 else None, headers=_known(how, key))
     refused = {one.index: one for one in refused_in(session, how.answers, answer, len(bodies))}
     if how.named:
-        return [refused.get(place) or at(how.named).first(body) for place, body in enumerate(bodies)]
-    made = at(how.answers.records if how.answers and how.made == "$" else how.made).first(answer)
+        return [refused.get(place) or how.named.first(body) for place, body in enumerate(bodies)]
+    made = (how.answers.records if how.answers and how.made == "$" else how.made).first(answer)
     made = made if isinstance(made, list) else [made]
     ids = [_id_of(record, how.id or record_id) for record in made]
     if refused and len(made) == len(bodies) - len(refused):  # only what was made is listed
@@ -95,14 +94,14 @@ def refused_in(session: Session, rules: d.Answers | None, answer: Any, sent: int
     """Which records of a list a good answer says it refused (as HTTP 207 does, RFC 4918, section 13)."""
     if rules is None:
         return []
-    listed = at(rules.records).first(answer)
+    listed = rules.records.first(answer)
     if not isinstance(listed, list) or len(listed) != sent:
         count = len(listed) if isinstance(listed, list) else 0
         raise BadAnswer(f"the answer tells of {count} records for {sent} sent", where=session.endpoint.name)
-    query, frame = parse(rules.refused), _members(listed)
+    query, frame = rules.refused.query, _members(listed)
     types = {name: _TYPES.get(kind, Type.TEXT) for name, kind in frame.schema.items()}
     bad = frame.select(predicate(query, types, session.began, extra=True).fill_null(False)).to_series()
-    return [Refusal(n, str(at(rules.reason).first(listed[n]))) for n, no in enumerate(bad) if no]
+    return [Refusal(n, str(rules.reason.first(listed[n]))) for n, no in enumerate(bad) if no]
 
 
 #: Of members that are no fields of ours: what they hold decides.
@@ -130,7 +129,7 @@ def _known(how: d.Send, key: str | None) -> dict[str, str]:
 
 
 async def create_together(
-    session: Session, how: d.Together, bodies: Mapping[str, Sequence[Mapping[str, Any]]], record_ids: Mapping[str, str]
+    session: Session, how: d.Together, bodies: Mapping[str, Sequence[Mapping[str, Any]]], record_ids: Mapping[str, Path]
 ) -> dict[str, list[Any]]:
     """Create records of several tables in one call; for each table their new ids, in the order sent.
 
@@ -140,7 +139,7 @@ async def create_together(
     for table, listed in bodies.items():
         put(sent, how.tables[table], list(listed))
     answer = await _write(session, how, sent, None)
-    made = at(how.made).first(answer)
+    made = how.made.first(answer)
     ids = {
         table: [_id_of(one, record_ids[table]) for one in at(how.tables[table]).first(made) or []] for table in bodies
     }
@@ -154,9 +153,9 @@ async def create_together(
     return ids
 
 
-def _id_of(record: Any, path: str) -> Any:
+def _id_of(record: Any, path: Path) -> Any:
     """An id alone is also an answer."""
-    return at(path).first(record) if isinstance(record, dict) else record if isinstance(record, str | int) else None
+    return path.first(record) if isinstance(record, dict) else record if isinstance(record, str | int) else None
 
 
 @dataclass(frozen=True)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from concordex.errors import WireError
-from concordex.wire.dialect.paths import at
 from concordex.wire.http.session import Session
 from concordex.wire.writing.records import commit
 
@@ -28,10 +27,10 @@ async def pending(session: Session) -> list[Pending]:
     found = (await session.get(how.pending)).at(how.pending.records)
     return [
         Pending(
-            who=str(at(how.who).first(one) or ""),
-            since=str(at(how.since).first(one) or ""),
-            what=str(at(how.what).first(one) or ""),
-            ours=bool(how.ours and at(how.ours).first(one)),
+            who=str(how.who.first(one) or ""),
+            since=str(how.since.first(one) or ""),
+            what=str(how.what.first(one) or ""),
+            ours=bool(how.ours and how.ours.first(one)),
         )
         for one in (found if isinstance(found, list) else [])
     ]

@@ -8,7 +8,6 @@ from typing import Any
 
 from concordex.errors import BadAnswer, RequestRefused, ServerFault
 from concordex.wire import dialect as d
-from concordex.wire.dialect.paths import at
 from concordex.wire.http.answers import Answer
 from concordex.wire.http.session import Session
 
@@ -32,11 +31,11 @@ async def follow(session: Session, name: str, answer: Answer) -> Any:
                 f"nothing is known of the task {number} any more", http=refusal.http, where=session.endpoint.name,
                 why=refusal.why or refusal.what, advice="look there; the next run finds out what it did",
             ) from refusal  # fmt: skip
-        state = at(task.state).first(seen.body)
+        state = task.state.first(seen.body)
         if state in task.done or str(state) in task.done:
-            return at(task.made).first(seen.body) if task.made else answer.body
+            return task.made.first(seen.body) if task.made else answer.body
         if state in task.failed or str(state) in task.failed:
-            reason = at(task.reason).first(seen.body) if task.reason else None
+            reason = task.reason.first(seen.body) if task.reason else None
             raise RequestRefused(
                 f"the task {number} failed", http=seen.status, body=seen.body, where=session.endpoint.name,
                 why=str(reason) if reason else "",

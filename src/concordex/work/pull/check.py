@@ -22,12 +22,12 @@ from concordex.errors import (
 from concordex.model.fields import ORIGINAL
 from concordex.parallel import completed
 from concordex.wire.dialect import Dialect
+from concordex.wire.dialect.order import order, refers_to
 from concordex.wire.http.probe import certificate, connect, judged, resolve
 from concordex.wire.http.session import Session
 from concordex.wire.http.transport import Endpoint
 from concordex.wire.reading.read import peek
 from concordex.wire.reading.table_read import TableRead
-from concordex.wire.reading.tables import order, refers_to
 from concordex.words import plural
 from concordex.work.pull.check_reading import doubts, filters
 

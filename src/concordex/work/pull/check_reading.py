@@ -12,7 +12,6 @@ from concordex.errors import ConcordexError, QueryError
 from concordex.model.fields import Type
 from concordex.query.parse import parse
 from concordex.wire import dialect as d
-from concordex.wire.dialect.paths import at
 from concordex.wire.http.session import Session
 from concordex.wire.reading.pages import Pager
 from concordex.wire.reading.paging import walk
@@ -47,7 +46,7 @@ async def doubts(session: Session, name: str, parents: pl.DataFrame | None) -> l
 def _of_ids(table: d.Table, pages: list[list[dict[str, Any]]]) -> list[str]:
     """Records without ids, and records that came twice."""
     named = table.fields["record_id"].from_
-    ids = [[at(named[0]).first(record) for record in page] if named else [] for page in pages]
+    ids = [[named[0].first(record) for record in page] if named else [] for page in pages]
     nameless = sum(number in (None, "") for page in ids for number in page)
     told = [f"{nameless} records have no id"] if nameless else []
     if len(ids) > 1 and (again := set(map(str, ids[0])) & set(map(str, ids[1]))):
@@ -118,7 +117,7 @@ async def _comes_back(
         return True, "never handed over: the answer could lack a record (docs/dialects.md says what it takes)"
     narrow = narrowed(reached, table, query, now)
     parent = next(iter(parents_of(table.read, parents)), None)
-    path, seen = at(table.fields["record_id"].from_[0]), 0
+    path, seen = table.fields["record_id"].from_[0], 0
     async for records in _so_many(Pager(session, table.read, parent, narrow), _PAGES):
         seen += len(records)
         if any(str(path.first(record)) == number or number.endswith(f"/{path.first(record)}") for record in records):

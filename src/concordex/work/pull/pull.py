@@ -29,13 +29,14 @@ from concordex.query.tree import Filter
 from concordex.store import snapshots as store
 from concordex.store.catalogue import Snapshot
 from concordex.wire.dialect import Dialect
+from concordex.wire.dialect.order import order, refers_to
 from concordex.wire.http.session import Session, Traffic
 from concordex.wire.reading.completeness import Proof, TableOutcome
 from concordex.wire.reading.mapping import odd_kinds
 from concordex.wire.reading.pages import Narrow
 from concordex.wire.reading.read import count
 from concordex.wire.reading.table_read import TableRead
-from concordex.wire.reading.tables import order, read_tables, refers_to, stumbled
+from concordex.wire.reading.tables import read_tables, stumbled
 from concordex.wire.writing.staging import pending
 from concordex.words import suggestion
 from concordex.work.pull.in_progress import settle

@@ -14,7 +14,6 @@ from concordex.query.frames import to_polars
 from concordex.query.pushdown import FilterTest, Reached, reach
 from concordex.query.tree import And, Clause, Filter
 from concordex.wire import dialect as d
-from concordex.wire.dialect.paths import at
 from concordex.wire.reading.pages import Narrow
 
 
@@ -96,7 +95,7 @@ def _members(query: Filter | None, table: d.Table, columns: Sequence[str]) -> Se
         if name not in table.fields:
             return ()
         for path in table.fields[name].from_:
-            steps = at(path).steps
+            steps = path.steps
             if not steps:
                 return ()
             members[steps[0]] = None

@@ -11,7 +11,6 @@ import polars as pl
 
 from concordex.change.compare import shown
 from concordex.change.steps import Step
-from concordex.query.parse import parse
 from concordex.query.predicate import predicate_of
 from concordex.wire import dialect as d
 from concordex.wire.http.session import Session
@@ -38,9 +37,9 @@ async def until_ready(
     end = time.monotonic() + ready.timeout
     while True:
         frame = after.looks[table].frame.filter(pl.col("record_id").is_in(list(made)))
-        there = set(frame.filter(predicate_of(frame, parse(ready.when), now))["record_id"])
+        there = set(frame.filter(predicate_of(frame, ready.when.query, now))["record_id"])
         failed = (
-            set(frame.filter(predicate_of(frame, parse(ready.failed), now))["record_id"]) - there
+            set(frame.filter(predicate_of(frame, ready.failed.query, now))["record_id"]) - there
             if ready.failed
             else set()
         )

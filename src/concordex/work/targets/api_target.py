@@ -12,7 +12,6 @@ import orjson
 from concordex.change.steps import Step
 from concordex.model.fields import ORIGINAL
 from concordex.wire import dialect as d
-from concordex.wire.dialect.paths import at
 from concordex.wire.http.session import Session
 from concordex.wire.reading.table_read import TableRead
 from concordex.work.targets.target import Target
@@ -82,7 +81,7 @@ class ApiTarget(Target):
     def own_id(self, table: str, record_id: str) -> Any:
         """An id as the system itself writes it: a number stays one."""
         if table not in self._own:
-            path = at(self.session.dialect.tables[table].fields["record_id"].from_[0])
+            path = self.session.dialect.tables[table].fields["record_id"].from_[0]
             rows = self.looks[table].frame.select("record_id", ORIGINAL).iter_rows()
             self._own[table] = {rid: path.first(orjson.loads(raw or "{}")) for rid, raw in rows}
         found = self._own[table].get(record_id)

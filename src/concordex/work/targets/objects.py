@@ -17,8 +17,9 @@ from concordex.errors import CalledWrongly, WireError
 from concordex.model.fields import ORIGINAL
 from concordex.progress import Told
 from concordex.wire import dialect as d
+from concordex.wire.dialect.order import order
 from concordex.wire.http.session import Session
-from concordex.wire.reading.tables import order, read_tables
+from concordex.wire.reading.tables import read_tables
 from concordex.work.targets.api_target import ApiTarget
 
 
@@ -31,8 +32,8 @@ def kinds_of(dialect: d.Dialect) -> dict[str, Kind]:
             continue
         write = table.write
         found[name] = Kind(
-            table=name, name=table.fields["name"].from_[0], single=spec.single,
-            id=table.fields["record_id"].from_[0], within=spec.within,
+            table=name, name=str(table.fields["name"].from_[0]), single=spec.single,
+            id=str(table.fields["record_id"].from_[0]), within=spec.within,
             volatile=spec.volatile, references=spec.references, sets=spec.sets, place=spec.place,
             shares=spec.shares_names, bound=spec.bound, by=spec.by, at=spec.at,
             can_create=bool(write and write.create), can_update=bool(write and write.update),

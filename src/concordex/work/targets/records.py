@@ -16,14 +16,14 @@ from concordex.change.steps import Step
 from concordex.change.whole import Flat, flat
 from concordex.errors import CalledWrongly, WireError
 from concordex.model.fields import ORIGINAL
-from concordex.query.parse import parse
 from concordex.query.predicate import predicate_of
 from concordex.wire import dialect as d
-from concordex.wire.dialect.paths import at
+from concordex.wire.dialect.order import order
+from concordex.wire.dialect.paths import Path
 from concordex.wire.http.session import Session
 from concordex.wire.reading.mapping import Mapper
 from concordex.wire.reading.table_read import TableRead
-from concordex.wire.reading.tables import order, read_tables
+from concordex.wire.reading.tables import read_tables
 from concordex.wire.writing.records import body_of
 from concordex.words import suggestion
 from concordex.work.targets.api_target import ApiTarget
@@ -83,7 +83,7 @@ def without_bin(frame: pl.DataFrame, table: d.Table) -> tuple[pl.DataFrame, pl.D
     rule = table.write.delete.binned if table.write and table.write.delete else None
     if rule is None:
         return frame, frame.clear()
-    binned = frame.select(predicate_of(frame, parse(rule), datetime.now(UTC)).fill_null(False)).to_series()
+    binned = frame.select(predicate_of(frame, rule.query, datetime.now(UTC)).fill_null(False)).to_series()
     return frame.filter(~binned), frame.filter(binned)
 
 
@@ -117,7 +117,7 @@ class Records(ApiTarget):
         self._known[name] = known_in(self.live[name], form)
         self._bin[name] = known_in(binned, form)
         if name in self.referred:
-            path = at(table.fields["record_id"].from_[0])
+            path = table.fields["record_id"].from_[0]
             self._raw[name] = {
                 key: path.first(orjson.loads(row[ORIGINAL]))
                 for row in self.live[name].iter_rows(named=True)
@@ -202,7 +202,7 @@ class Records(ApiTarget):
         mapper.add(columns, [record])
         now = mapper.frame([mapper.taken(columns)]).row(0, named=True)
         asked = {name for name, spec in table.fields.items() if not spec.via and not spec.of_parent}
-        told = {n for n in asked & step.before.keys() if any(at(path).shown(record) for path in table.fields[n].from_)}
+        told = {n for n in asked & step.before.keys() if any(path.shown(record) for path in table.fields[n].from_)}
         return {name: now[name] for name in told if not self.same(now[name], step.before[name])}
 
     def whole(self, table: str, ids: Sequence[str]) -> dict[str, Flat]:
@@ -223,7 +223,7 @@ class Records(ApiTarget):
             return set()
         refs = [ref for ref in write.references.values() if step.desired.keys() & set(ref.by.values())]
         names = {*step.desired, *(name for ref in refs for name in ref.by.values())}
-        found = {write.fields[name].to for name in names if name in write.fields} | {ref.to for ref in refs}
+        found: set[str] = {write.fields[name].to for name in names if name in write.fields} | {ref.to for ref in refs}
         read = {name: [_plain_path(path) for path in spec.from_] for name, spec in table.fields.items()}
         found |= {path for name in names for path in read.get(name, ())}
         others = {path for name, paths in read.items() if name not in names for path in paths}
@@ -305,10 +305,13 @@ class Records(ApiTarget):
         return {row["record_id"]: row for row in frame.iter_rows(named=True)}
 
 
-def _plain_path(path: str) -> str:
+def _plain_path(path: Path) -> str:
     """A path as members are called in a flat record; of JSONPath the member in which it begins."""
-    steps = at(path).steps
-    return ".".join(steps) if steps is not None else re.split(r"[.\[\]'\"]+", path.removeprefix("$").strip(".['\""))[0]
+    return (
+        ".".join(path.steps)
+        if path.steps is not None
+        else re.split(r"[.\[\]'\"]+", path.removeprefix("$").strip(".['\""))[0]
+    )
 
 
 def _taken_away(line: str, there: Sequence[str]) -> bool:
