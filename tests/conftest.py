@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -123,9 +124,13 @@ def nothing_unseen() -> None:
     UNSEEN.forget()
 
 
+#: When the fleets of all tests are looked at: they say the same, wherever they stand.
+MOMENT = datetime.now(UTC)
+
+
 @pytest.fixture(scope="session")
 def shared_harbour() -> Iterator[Harbour]:
-    with Harbour.of(DEVICES, moment=datetime.now(UTC)) as harbour:
+    with Harbour.of(DEVICES, moment=MOMENT) as harbour:
         yield harbour
 
 
@@ -142,7 +147,7 @@ def harbour(shared_harbour: Harbour) -> Iterator[Harbour]:
 @pytest.fixture
 def fresh_harbour() -> Iterator[Harbour]:
     """Stand-ins of the test's own, to be written to."""
-    with Harbour.of(DEVICES, moment=datetime.now(UTC)) as harbour:
+    with Harbour.of(DEVICES, moment=MOMENT) as harbour:
         yield harbour
 
 
@@ -151,11 +156,20 @@ def shell(tmp_path: Path, harbour: Harbour) -> Shell:
     return make_workspace(tmp_path, harbour, kind=Near)
 
 
+@pytest.fixture(scope="session")
+def pulled_once(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """What a pull leaves in a workspace, to be copied."""
+    with Harbour.of(DEVICES, moment=MOMENT) as harbour:
+        shell = make_workspace(tmp_path_factory.mktemp("pulled_once"), harbour, kind=Near)
+        shell("pull")
+    return shell.folder / ".concordex"
+
+
 @pytest.fixture
-def writing(tmp_path: Path, fresh_harbour: Harbour) -> Shell:
-    """A workspace for stand-ins of its own, pulled and reconciled."""
+def writing(tmp_path: Path, fresh_harbour: Harbour, pulled_once: Path) -> Shell:
+    """A workspace for stand-ins of its own, which say what was pulled."""
     shell = make_workspace(tmp_path, fresh_harbour, kind=Near)
-    shell("pull")
+    shutil.copytree(pulled_once, shell.folder / ".concordex")
     return shell
 
 

@@ -75,7 +75,7 @@ class Lamplight:
         if tls:
             self.server.socket = tls.wrap_socket(self.server.socket, server_side=True)
         self.url = f"http://127.0.0.1:{self.server.server_address[1]}"
-        threading.Thread(target=self.server.serve_forever, daemon=True).start()
+        threading.Thread(target=self.server.serve_forever, args=(0.01,), daemon=True).start()
 
 
 @pytest.fixture

@@ -150,10 +150,12 @@ def in_frame(frame: pl.DataFrame) -> pl.DataFrame:
     lists = [name for name, kind in frame.schema.items() if kind == pl.List(pl.String)]
     if not telling or not (texts or lists):
         return frame
+    # together: to prepare the search costs more than to search
+    flat = [frame[name].alias("") for name in texts] + [frame[name].explode().alias("") for name in lists]
+    if not pl.concat(flat).str.contains_any(telling).any():
+        return frame
     holds = {name: pl.col(name).str.contains_any(telling) for name in texts}
     holds |= {name: pl.col(name).list.join("\n", ignore_nulls=True).str.contains_any(telling) for name in lists}
-    if not frame.select(pl.any_horizontal(one.fill_null(False) for one in holds.values()).any()).item():
-        return frame
     hidden = {name: pl.col(name).map_elements(UNSEEN.data, return_dtype=pl.String) for name in texts}
     of_each = pl.element().map_elements(UNSEEN.data, return_dtype=pl.String)
     hidden |= {name: pl.col(name).list.eval(of_each) for name in lists}

@@ -16,9 +16,9 @@ from concordex.match.coverage import coverage, moves
 from concordex.match.ids import earlier, number
 from concordex.match.sides import side_by_side
 from tests.match.test_reconcile import RULES, frame, rec, reconcile
-from tests.stories.test_decisions import lists, row
+from tests.stories.test_decisions import lists, lists_once, row
 
-__all__ = ["lists"]  # a fixture
+__all__ = ["lists", "lists_once"]  # fixtures
 
 LAW = settings(max_examples=40, deadline=None)
 FIELDS = ("name", "site", "ips")

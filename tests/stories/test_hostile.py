@@ -364,7 +364,7 @@ async def work():
         Leaving()
         print(at, flush=True)
         await asyncio.sleep(0)
-app.app = lambda *_, **__: asyncio.run(work())
+app._command = lambda: lambda *_, **__: asyncio.run(work())
 app.run()
 """
 

@@ -20,9 +20,9 @@ from concordex.errors import StoreError
 from concordex.landing import landing, write_text
 from concordex.work.workspace import handwritten
 from tests.conftest import Near, Shell
-from tests.stories.test_decisions import lists, row
+from tests.stories.test_decisions import lists, lists_once, row
 
-__all__ = ["lists"]  # a fixture
+__all__ = ["lists", "lists_once"]  # fixtures
 
 
 def test_decisions_and_systems_that_come_at_one_time_all_stand(lists):

@@ -167,7 +167,7 @@ def test_a_certificate_that_is_not_trusted_stops_until_its_ca_is_named(shell, ha
     ca.issue_cert("localhost").configure_cert(context)
     server = HTTPServer(("127.0.0.1", 0), _Quiet)
     server.socket = context.wrap_socket(server.socket, server_side=True)
-    threading.Thread(target=server.serve_forever, daemon=True).start()
+    threading.Thread(target=server.serve_forever, args=(0.01,), daemon=True).start()
     try:
         url = f"https://localhost:{server.server_address[1]}"
         shell.config(lambda text: text.replace(harbour.urls["stowage"], url))

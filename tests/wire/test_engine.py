@@ -389,7 +389,7 @@ class Proxy(BaseHTTPRequestHandler):
 
 def test_a_system_behind_a_proxy(tmp_path):
     with Harbour.of(60, moment=datetime.now(UTC)) as harbour, ThreadingHTTPServer(("127.0.0.1", 0), Proxy) as proxy:
-        Thread(target=proxy.serve_forever, daemon=True).start()
+        Thread(target=proxy.serve_forever, args=(0.01,), daemon=True).start()
         shell = make_workspace(tmp_path, harbour, ("muster",), kind=Near)
         address = f"http://127.0.0.1:{proxy.server_port}"
         shell.config(lambda text: text.replace("dialect: muster\n", f"dialect: muster\n    proxy: {address}\n"))

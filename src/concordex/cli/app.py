@@ -7,8 +7,9 @@ import os
 import signal
 import sys
 from contextlib import suppress
+from functools import cache
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -102,11 +103,17 @@ def status_of(arguments: list[str]) -> int:
         return _status_of(arguments)
 
 
+@cache
+def _command() -> Any:
+    """The command line, made once in a process, which may run several commands, as the demo does."""
+    return typer.main.get_command(app)
+
+
 def _status_of(arguments: list[str]) -> int:
     from concordex.errors import ConcordexError
 
     try:
-        status = app(arguments, standalone_mode=False)
+        status = _command()(arguments, standalone_mode=False)
         sys.stdout.flush()
     except ConcordexError as error:
         return _told(error)

@@ -28,7 +28,14 @@ def find(name: str, folder: Path | None = None) -> Dialect:
     own = _own(name, folder)
     if own:
         return quickly(own, lambda document: _checked(document, str(own), folder))
-    return _checked(*_document(name, folder), folder)
+    document, file = _document(name, folder)
+    return _checked(document, file, folder) if "extends" in document else _by_itself(name)
+
+
+@cache
+def _by_itself(name: str) -> Dialect:
+    """A shipped dialect that rests on no other, made once."""
+    return _checked(_shipped(name), f"dialects/{name}.yaml", None)
 
 
 def text_of(name: str, folder: Path | None = None) -> str:

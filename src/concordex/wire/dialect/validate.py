@@ -50,6 +50,10 @@ def unmeant(dialect: d.Dialect) -> Iterator[Fault]:
         yield from _filters(place, table)
         if table.write:
             yield from _writes(dialect, place, table, table.write)
+        for key, member in _references_named(table):
+            if table.config and member not in table.config.references:
+                told = suggestion(member, table.config.references)
+                yield (*place, "config", key), f"{member!r} is not among its references; {told}"
         if table.config and not table.config.single and "name" not in table.fields:
             yield (*place, "config"), "objects are known by their names, and the table has no field `name`"
 
@@ -98,6 +102,14 @@ def _known(dialect: d.Dialect, place: Place) -> set[str] | None:
 
 #: What the calls of some parts may use beside.
 _OF_PARTS = {"tasks": {"task"}, "commands": {"line", "as", "form"}}
+
+
+def _references_named(table: d.Table) -> Iterator[tuple[str, str]]:
+    """Each key of configuration objects that names one of their references, and which."""
+    if table.config and table.config.within:
+        yield "within", table.config.within
+    if table.config and table.config.groups:
+        yield "groups", table.config.groups.groups
 
 
 def _circles(dialect: d.Dialect) -> Iterator[Fault]:
