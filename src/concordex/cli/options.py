@@ -76,6 +76,7 @@ def pairs(given: list[str] | None, option: str) -> dict[str, str]:
 #: As large as any number is that can be meant: of rows, of a change, of a step.
 LARGEST = 2**31 - 1
 Limit = Annotated[int | None, typer.Option("--limit", "-n", min=0, max=LARGEST, help="How many rows; 0 for all.")]
+Columns = Annotated[list[str] | None, typer.Option("--columns", "-c", help="Which columns, with commas.")]
 Systems = Annotated[
     list[str] | None,
     typer.Argument(help="Systems; all where none is named.", autocompletion=complete_systems),

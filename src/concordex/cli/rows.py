@@ -8,6 +8,8 @@ from typing import Any
 
 from concordex.cli import draw
 from concordex.cli.emit import Format, emit
+from concordex.errors import CalledWrongly
+from concordex.words import suggestion
 
 
 def emit_rows(
@@ -15,14 +17,20 @@ def emit_rows(
     form: Format | None,
     output: Path | None,
     *,
+    columns: Sequence[str] = (),
+    limit: int | None = None,
     styles: dict[str, str] | None = None,
     private: bool = False,
 ) -> None:
-    """Write ``rows``, which all have the same keys."""
+    """Write ``rows``, which all have the same keys: of them only ``columns``, where some are named."""
+    for name in columns:
+        if rows and name not in rows[0]:
+            raise CalledWrongly(f"there is no column {name!r}", advice=suggestion(name, rows[0]))
+    rows = [{name: row[name] for name in columns} if columns else row for row in rows[: limit or None]]
     if form in (None, Format.TABLE) and output is None:
-        columns = list(rows[0]) if rows else []
-        right = [name for name in columns if any(isinstance(row[name], int | float) for row in rows)]
-        draw.table(columns, [list(row.values()) for row in rows], right=right, styles=styles)
+        names = list(rows[0]) if rows else []
+        right = [name for name in names if any(isinstance(row[name], int | float) for row in rows)]
+        draw.table(names, [list(row.values()) for row in rows], right=right, styles=styles)
         return
     import polars as pl
 

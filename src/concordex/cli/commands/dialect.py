@@ -8,7 +8,7 @@ import typer
 from concordex.cli import draw
 from concordex.cli.commands.system import RESULTS
 from concordex.cli.emit import Format
-from concordex.cli.options import Form, complete_systems, workspace
+from concordex.cli.options import Columns, Form, Limit, Output, complete_systems, words, workspace
 from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly, DocumentError
@@ -32,7 +32,7 @@ dialect = typer.Typer(
 
 
 @dialect.command("list")
-def list_dialects(form: Form = None) -> None:
+def list_dialects(limit: Limit = None, columns: Columns = None, form: Form = None, output: Output = None) -> None:
     """List the dialects: those that ship with the program, and the workspace's own.
 
     Example: concordex dialect list
@@ -52,7 +52,7 @@ def list_dialects(form: Form = None) -> None:
             "reads": ", ".join(found.tables), "writes": ", ".join(n for n, t in found.tables.items() if t.write),
             "needs": ", ".join(found.credentials),
         })  # fmt: skip
-    emit_rows(rows, form, None)
+    emit_rows(rows, form, output, columns=words(columns), limit=limit)
 
 
 @dialect.command("show")

@@ -1,13 +1,13 @@
 """``concordex findings``."""
 
 import sys
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 
 from concordex.cli import draw
 from concordex.cli.emit import Format, emit
-from concordex.cli.options import Form, Limit, Output, Where, words, workspace
+from concordex.cli.options import Columns, Form, Limit, Output, Where, words, workspace
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
 from concordex.words import suggestion
@@ -27,6 +27,7 @@ def findings(
     gone: Annotated[bool, typer.Option("--gone", help="Those of the time before that are there no more.")] = False,
     accepted: Annotated[bool, typer.Option("--accepted", help="With those that somebody accepted.")] = False,
     limit: Limit = None,
+    columns: Columns = None,
     form: Form = None,
     output: Output = None,
 ) -> int:
@@ -66,14 +67,16 @@ def findings(
         counted = frame.group_by("kind", "severity", maintain_order=True).len("count").sort("count", descending=True)
         draw.table(counted.columns, counted.iter_rows(), right=["count"], styles=STYLES)
         draw.line()
-    if screen and not count:
-        columns = ["severity", "kind", "entry", "name", "field", "seen", "state"]
-        columns += ["accepted"] if accepted else []
+    if screen and not count and not columns:
+        names = ["severity", "kind", "entry", "name", "field", "seen", "state"]
+        names += ["accepted"] if accepted else []
         since = here.conflicts_since(shown) if table == "findings" else {}
-        rows = [(*row, since.get((row[2], row[4]))) if since else row for row in shown.select(columns).iter_rows()]
-        draw.table([*columns, "since"] if since else columns, rows, styles=STYLES)
+        rows = [(*row, since.get((row[2], row[4]))) if since else row for row in shown.select(names).iter_rows()]
+        draw.table([*names, "since"] if since else names, rows, styles=STYLES)
         for name in shown["kind"].unique(maintain_order=True):
             draw.note(f"{name}: {KINDS[name][1]}", "dim")
+    elif columns:
+        emit(_only(shown, words(columns)), form, output, all_columns=True)
     elif screen:
         draw.table(frame.columns, frame.iter_rows(), right=["count"], styles=STYLES)
     else:
@@ -81,3 +84,11 @@ def findings(
     if cut:
         draw.note(f"{frame.height - _SCREENFUL:,} more; --limit 0 shows all, --count counts", "dim")
     return Status.FOUND if frame.height else Status.DONE
+
+
+def _only(frame: Any, columns: list[str]) -> Any:
+    """``frame`` with the columns that were asked for."""
+    for name in columns:
+        if name not in frame.columns:
+            raise CalledWrongly(f"there is no column {name!r}", advice=suggestion(name, frame.columns))
+    return frame.select(columns)

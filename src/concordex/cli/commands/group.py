@@ -6,7 +6,7 @@ import typer
 
 from concordex.cli import draw
 from concordex.cli.emit import emit
-from concordex.cli.options import Form, Output, complete_systems, safely, words, workspace
+from concordex.cli.options import Columns, Form, Limit, Output, complete_systems, safely, words, workspace
 from concordex.cli.propose import AnyTime, ChangeOptions, Draft, Yes, propose
 from concordex.cli.rows import emit_rows
 
@@ -50,7 +50,7 @@ def add(
 
 
 @group.command("list")
-def list_groups(form: Form = None, output: Output = None) -> None:
+def list_groups(limit: Limit = None, columns: Columns = None, form: Form = None, output: Output = None) -> None:
     """All groups, and what they are made of.
 
     Example: concordex group list
@@ -66,13 +66,15 @@ def list_groups(form: Form = None, output: Output = None) -> None:
     if not rows:
         draw.note("there is no group yet; concordex group add NAME --where …")
         return
-    emit_rows(rows, form, output)
+    emit_rows(rows, form, output, columns=words(columns), limit=limit)
 
 
 @group.command("show")
 def show(
     name: Name,
     table: Annotated[str, typer.Option("--table", help="Of which table.")] = "entries",
+    limit: Limit = None,
+    columns: Columns = None,
     form: Form = None,
     output: Output = None,
 ) -> None:
@@ -81,16 +83,16 @@ def show(
     Example: concordex group show quays --format csv
     """
 
-    found = workspace().show(table, where=f'group = "{name}"')
+    found = workspace().show(table, where=f'group = "{name}"', columns=words(columns), limit=limit)
     for text in found.notes:
         draw.note(text, "yellow")
-    if form is None and output is None:
-        columns = [
+    if form is None and output is None and not columns:
+        names = [
             n
             for n in ("system", "entry", "record_id", "name", "kind", "site", "status", "last_seen")
             if n in found.frame.columns
         ]
-        draw.table(columns, found.frame.select(columns).iter_rows())
+        draw.table(names, found.frame.select(names).iter_rows())
         draw.note(f"{found.frame.height:,} of {table} in {name}")
         return
     emit(found.frame, form, output)

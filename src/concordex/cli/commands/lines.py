@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -9,8 +10,9 @@ import typer
 
 from concordex.cli import draw
 from concordex.cli.mistakes import keep_rejected, tell_mistakes
-from concordex.cli.options import words, workspace
+from concordex.cli.options import Form, Output, words, workspace
 from concordex.cli.propose import AnyTime, ChangeOptions, Draft, Every, Yes, propose
+from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
 from concordex.errors import ConcordexError
 from concordex.words import plural
@@ -65,14 +67,25 @@ def show(
     line: Annotated[str, typer.Argument(help="The command, as one would type it there.")],
     at: Annotated[list[str] | None, typer.Option("--at", help="An address. Repeatable.")] = None,
     text: Annotated[bool, typer.Option("--text", help="As text, as the device would show it; else as data.")] = False,
+    form: Form = None,
+    output: Output = None,
 ) -> int:
     """Run a command that only shows, on one or several devices; as data (JSON), or as text.
 
-    Example: concordex lines show switches 'show segments' --at 10.20.0.7
+    With --format or --output it is a list with a row for each device.
+
+    Examples:
+
+    concordex lines show switches 'show segments' --at 10.20.0.7
+
+    concordex lines show switches 'show segments' --text -o segments.csv
     """
 
     found = workspace().show_lines(devices, line, words(at), "text" if text else "data")
-    for address, answer in found.items():
+    rows = form is not None or output is not None
+    if rows:
+        emit_rows([_row(address, answer) for address, answer in found.items()], form, output)
+    for address, answer in found.items() if not rows else ():
         if len(found) > 1:
             draw.heading(f"# {address}")
         if isinstance(answer, ConcordexError):
@@ -85,7 +98,12 @@ def show(
     return Status.DONE if not failed else Status.FAILED if failed == len(found) else Status.PARTLY
 
 
-def _data(answer: Any) -> None:
-    import json
+def _row(address: str, answer: Any) -> dict[str, Any]:
+    """What a device answered, as text, or as JSON; or why it did not."""
+    if isinstance(answer, ConcordexError):
+        return {"address": address, "answer": None, "why": str(answer)}
+    return {"address": address, "answer": answer if isinstance(answer, str) else json.dumps(answer), "why": None}
 
+
+def _data(answer: Any) -> None:
     draw.line(json.dumps(answer, indent=2, ensure_ascii=True))

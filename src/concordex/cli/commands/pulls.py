@@ -7,7 +7,7 @@ import typer
 
 from concordex.cli import draw
 from concordex.cli.commands.pull import STYLES
-from concordex.cli.options import LARGEST, Form, complete_systems, moment, workspace
+from concordex.cli.options import LARGEST, Columns, Form, Output, complete_systems, moment, words, workspace
 from concordex.cli.rows import emit_rows
 from concordex.errors import CalledWrongly
 
@@ -26,7 +26,9 @@ def pulls(
     since: Annotated[str | None, typer.Option("--since", help="Begun since then: a date or time (UTC), or 3d.")] = None,
     stop: Annotated[bool, typer.Option("--stop", help="Stop a running pull; what it finished is kept.")] = False,
     limit: Annotated[int, typer.Option("--limit", "-n", min=1, max=LARGEST, help="How many, the newest first.")] = 20,
+    columns: Columns = None,
     form: Form = None,
+    output: Output = None,
 ) -> None:
     """The history of pulls, or one of them in full; running ones are shown with their progress.
 
@@ -54,10 +56,10 @@ def pulls(
         here.settle_pulls()
     memory = here.memory
     if pull is not None:
-        emit_rows(_tables(memory, pull), form, None, styles=STYLES)
+        emit_rows(_tables(memory, pull), form, output, columns=words(columns), styles=STYLES)
         return
     found = memory.pulls(limit, system=system, outcome=outcome, since=moment(since, "--since"))
-    emit_rows([_row(memory, row, here.now()) for row in found], form, None, styles=STYLES)
+    emit_rows([_row(memory, row, here.now()) for row in found], form, output, columns=words(columns), styles=STYLES)
 
 
 def _row(memory: "Catalogue", row: Any, now: datetime) -> dict[str, Any]:

@@ -6,7 +6,7 @@ from typing import Annotated, Any
 import typer
 
 from concordex.cli import draw
-from concordex.cli.options import Form, Output, moment, workspace
+from concordex.cli.options import Columns, Form, Limit, Output, moment, words, workspace
 from concordex.cli.rows import emit_rows
 from concordex.errors import CalledWrongly
 from concordex.words import suggestion
@@ -87,7 +87,7 @@ def accept(
 
 
 @ruling.command("list")
-def list_rulings(form: Form = None, output: Output = None) -> None:
+def list_rulings(limit: Limit = None, columns: Columns = None, form: Form = None, output: Output = None) -> None:
     """All rulings, and whether they still hold.
 
     Example: concordex ruling list
@@ -106,7 +106,7 @@ def list_rulings(form: Form = None, output: Output = None) -> None:
     if not rows:
         draw.note("there is no ruling yet; `concordex review` asks for some")
         return
-    emit_rows(rows, form, output)
+    emit_rows(rows, form, output, columns=words(columns), limit=limit)
 
 
 @ruling.command("remove")

@@ -6,7 +6,19 @@ import typer
 
 from concordex.cli import draw
 from concordex.cli.commands.pull import STYLES, draw_unverified
-from concordex.cli.options import Form, Labels, Systems, Tags, chosen, complete_systems, words, workspace
+from concordex.cli.options import (
+    Columns,
+    Form,
+    Labels,
+    Limit,
+    Output,
+    Systems,
+    Tags,
+    chosen,
+    complete_systems,
+    words,
+    workspace,
+)
 from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
@@ -66,7 +78,15 @@ def _pair(text: str) -> tuple[str, str]:
 
 
 @system.command("list")
-def list_systems(systems: Systems = None, tag: Tags = None, label: Labels = None, form: Form = None) -> None:
+def list_systems(
+    systems: Systems = None,
+    tag: Tags = None,
+    label: Labels = None,
+    limit: Limit = None,
+    columns: Columns = None,
+    form: Form = None,
+    output: Output = None,
+) -> None:
     """List the systems, and what is known of each: active or paused, its last pull, the age of its data.
 
     Examples:
@@ -89,7 +109,9 @@ def list_systems(systems: Systems = None, tag: Tags = None, label: Labels = None
         }
         for one in known
     ]  # fmt: skip
-    emit_rows(rows, form, None, styles=STYLES | {"paused": "yellow", "never": "dim"})
+    emit_rows(
+        rows, form, output, columns=words(columns), limit=limit, styles=STYLES | {"paused": "yellow", "never": "dim"}
+    )
 
 
 @system.command("pause")

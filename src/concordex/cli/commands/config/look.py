@@ -12,7 +12,7 @@ from concordex.change.objects import in_sequence, mentioned
 from concordex.cli import draw
 from concordex.cli.commands.config.choose import Address, Kind, KindNames, System, Where, live
 from concordex.cli.differences import draw_differences
-from concordex.cli.options import Form, Output, complete_systems, words, workspace
+from concordex.cli.options import Columns, Form, Limit, Output, complete_systems, words, workspace
 from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly, ConcordexError
@@ -23,7 +23,15 @@ if TYPE_CHECKING:
     from concordex.work.objects.files import Saved
 
 
-def list_objects(system: System, kinds: KindNames = None, where: Where = None, form: Form = None) -> None:
+def list_objects(
+    system: System,
+    kinds: KindNames = None,
+    where: Where = None,
+    limit: Limit = None,
+    columns: Columns = None,
+    form: Form = None,
+    output: Output = None,
+) -> None:
     """List the objects that a system has now: what each needs, how many use it, who changed it last.
 
     Examples:
@@ -49,7 +57,7 @@ def list_objects(system: System, kinds: KindNames = None, where: Where = None, f
         }
         for one in in_sequence(here.objects.matching(held, chosen, where), every)
     ]  # fmt: skip
-    emit_rows(rows, form, None)
+    emit_rows(rows, form, output, columns=words(columns), limit=limit)
     draw.note(f"{plural(len(rows), 'object')} of {plural(len(chosen), 'kind')} in {system}")
 
 

@@ -2,27 +2,29 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from concordex.cli import draw
 from concordex.cli.commands.config.choose import System
-from concordex.cli.options import Form, workspace
+from concordex.cli.options import Columns, Form, Limit, Output, words, workspace
 from concordex.cli.propose import AnyTime, Yes, run_and_tell
 from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
 
 if TYPE_CHECKING:
-    from concordex.cli.emit import Format
     from concordex.wire.writing.staging import Pending
 
 
-def pending(system: System, form: Form = None) -> int:
+def pending(
+    system: System, limit: Limit = None, columns: Columns = None, form: Form = None, output: Output = None
+) -> int:
     """What is staged in a system and not committed: by whom, and since when.  Exit status 3 if anything is.
 
     Example: concordex config pending bollard
     """
     found = workspace().staged(system)
-    _draw_staged(found, form)
+    if found or form or output:
+        emit_rows(_rows(found), form, output, columns=words(columns), limit=limit)
     draw.note(f"{len(found):,} staged and not committed in {system}" if found else f"nothing is staged in {system}")
     return Status.FOUND if found else Status.DONE
 
@@ -77,8 +79,10 @@ def unstage(system: System, yes: Yes = False) -> int:
     return Status.DONE
 
 
-def _draw_staged(found: list[Pending], form: Format | None = None) -> None:
-    if not found and form is None:
-        return
-    rows = [{"who": one.who, "ours": one.ours, "since": one.since, "what": one.what} for one in found]
-    emit_rows(rows, form, None)
+def _draw_staged(found: list[Pending]) -> None:
+    if found:
+        emit_rows(_rows(found), None, None)
+
+
+def _rows(found: list[Pending]) -> list[dict[str, Any]]:
+    return [{"who": one.who, "ours": one.ours, "since": one.since, "what": one.what} for one in found]
