@@ -70,6 +70,7 @@ class Spite:
         self.rung: list[int] = []
         self.asked: Counter[str] = Counter()
         self.rival: Callable[[str, str], None] = lambda method, path: None  # what others do at every request
+        self.meets: Callable[..., tuple | None] = lambda *_: None  # how writes are met, where not by doing them
         self.took = 0.0  # seconds for every write
         self.forbidden: set[str] = set()
         self.tags = True
@@ -105,12 +106,12 @@ class Spite:
             sent = body if isinstance(body, list) else [body]
             return 200, [{"id": 9000 + at} for at in range(len(sent))] if isinstance(body, list) else {"id": 9000}
         if manner == "late":
-            threading.Timer(self.delay, self._do, (method, table, more, body, headers)).start()
+            threading.Timer(self.delay, self._met, (method, table, more, body, headers)).start()
             return 504, {"why": "the gateway gave up"}
         time.sleep(self.took)
-        done = self._do(method, table, more, deepcopy(body), headers)
+        done = self._met(method, table, more, deepcopy(body), headers)
         if manner == "twice" and method == "POST":
-            self._do(method, table, more, deepcopy(body), headers)
+            self._met(method, table, more, deepcopy(body), headers)
         return self._said(manner, done)
 
     def _said(self, manner: str, done: tuple) -> tuple:
@@ -132,7 +133,13 @@ class Spite:
             return (200, deepcopy(one), tag) if one else (404, {"why": "no such record"})
         return 200, {"all": deepcopy(records), "n": len(records)}
 
-    def _do(self, method: str, table: str, more: list[str], body: Any, headers: dict[str, str]) -> tuple:
+    def _met(self, method: str, table: str, more: list[str], body: Any, headers: dict[str, str]) -> tuple:
+        """What is answered to a write: as ``meets`` says, where it says something."""
+        said = self.meets(method, table, more, body, headers)
+        return self.do(method, table, more, body, headers) if said is None else said
+
+    def do(self, method: str, table: str, more: list[str], body: Any, headers: dict[str, str]) -> tuple:
+        """Do what is asked."""
         held = self.tables[table]
         self.sent.append((method, body, headers.get("If-Match")))
         if method == "POST" and more:

@@ -24,6 +24,8 @@ An error says what happened, ``where``, ``why`` as far as known, and what to do 
 
 from __future__ import annotations
 
+from typing import Any
+
 from concordex.unseen import masked
 
 
@@ -112,7 +114,12 @@ class SignInRefused(WireError):
 
 
 class RequestRefused(WireError):
-    """The system refused the request (4xx); ``body`` is its decoded answer where it has one."""
+    """The system refused the request (4xx); ``body`` is its decoded answer where it has one.
+
+    ``because`` are reasons that whoever sent it adds, in place of ``why``.
+    """
+
+    because: Any = ()
 
     def __init__(self, what: str, *, http: int, body: object = None, **rest: str) -> None:
         super().__init__(what, **rest)

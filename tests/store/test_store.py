@@ -8,6 +8,7 @@ import polars as pl
 import pytest
 
 from concordex.change.batches import halves, lists, stages
+from concordex.change.reasons import Why, because
 from concordex.change.steps import Change, Outcome, Step
 from concordex.errors import CalledWrongly, Stopped, StoreError
 from concordex.store import snapshots
@@ -102,12 +103,13 @@ def step(number: int, table: str = "devices", operation: str = "create", **more)
 
 def test_a_journal_gives_back_what_was_written_down(catalogue):
     journal = Journal(catalogue.database)
-    steps = (step(1, desired={"name": "n1", "macs": ["a"]}), step(2, operation="report", state="held", reason="why"))
+    nameless = because(Why.REQUIRED, fields=["name"])
+    steps = (step(1, desired={"name": "n1", "macs": ["a"]}), step(2, operation="report", state="held", why=nameless))
     change = journal.keep(Change(kind="sync", system="stowage", steps=steps))
     assert (change.number, change.state, change.steps) == (1, "draft", steps)
     journal.sending(1, change.writes)
     assert [s.state for s in journal.change(1).steps] == ["sent", "held"]
-    journal.settled(1, [Outcome(steps[0], "written", None, "77")])
+    journal.settled(1, [Outcome(steps[0], "written", (), "77")])
     journal.settled(1, [Outcome(steps[0], "confirmed")])
     first = journal.change(1).steps[0]
     assert (first.state, first.record_id) == ("confirmed", "77")

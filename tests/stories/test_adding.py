@@ -10,7 +10,6 @@ from datetime import UTC, datetime
 import pytest
 from ruamel.yaml import YAML
 
-from concordex.standins.bollard import Denied, _error
 from concordex.standins.server import Harbour
 from concordex.work.run.commits import Committer
 from concordex.work.workspace.config import Devices
@@ -174,9 +173,8 @@ def run_objects(quay, words: tuple[str, ...] = (), refused: bool = False, fault:
     shell, harbour = quay
     bollard = harbour.bollard
     number = objects(shell, refused=refused)
-    calls, answered = [], bollard._answered
+    bollard.calls.clear()
     try:
-        bollard._answered = lambda request, call: calls.append(call["method"]) or answered(request, call)
         if fault:
             kind, after = fault
             bollard.faults.add(kind, "/bollard/", method="POST", after=after, times=1)
@@ -185,7 +183,7 @@ def run_objects(quay, words: tuple[str, ...] = (), refused: bool = False, fault:
             assert "nothing of it is in effect" in told.stderr
             told = shell("change", "resume", number)
     finally:
-        bollard._answered = answered
+        calls = list(bollard.calls)
         bollard.faults.clear()
     names = Counter(one["name"] for kind in ("address", "service") for one in bollard.objects[kind].values())
     wanted = {"net-1", "net-2", "net-3", "svc-7", "svc-8"}
@@ -210,24 +208,16 @@ def test_what_is_staged_is_committed_once_whatever_fails_on_the_way(quay, kind):
 def test_a_run_whose_first_call_is_refused_leaves_no_draft_open(quay):
     """Some systems open one with the first call, whatever comes of it."""
     shell, harbour = quay
-    bollard, opened = harbour.bollard, []
-    answered = bollard._answered
-
-    def opens(request, call):
-        if call["method"] == "object.add":
-            opened.append("draft")
-            return _error(call["id"], Denied(-32602, "no object is taken today"))
-        if call["method"] in ("candidate.discard", "candidate.commit"):
-            opened.clear()
-        return answered(request, call)
-
+    bollard = harbour.bollard
+    bollard.calls.clear()
+    bollard.refuses["object.add"] = "no object is taken today"
     try:
-        bollard._answered = opens
         told = shell("change", "run", objects(shell), "--yes", status=4)
     finally:
-        bollard._answered = answered
+        bollard.refuses.clear()
     assert "no object is taken today" in told.stdout
-    assert not opened
+    added = len(bollard.calls) - bollard.calls[::-1].index("object.add")
+    assert "candidate.discard" in bollard.calls[added:]
 
 
 def test_what_a_run_was_told_holds_for_going_on(quay, monkeypatch):

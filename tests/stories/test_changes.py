@@ -24,6 +24,7 @@ from concordex.change.rows import Row
 from concordex.change.run_options import RunOptions
 from concordex.change.steps import Change, Step
 from concordex.change.undo import undo
+from concordex.cli.reasons import words
 from concordex.errors import ConcordexError, StoreError
 from concordex.standins.server import Harbour
 from concordex.store.journal import Journal
@@ -681,9 +682,9 @@ def test_the_first_so_many_come_with_what_they_need_and_nothing_else(change, fir
 def test_what_the_system_wrote_in_its_own_way_is_told_apart_from_what_it_did_not_take():
     desired, was = {"macs": ["0A-1B"], "name": "x", "status": "stored", "os": "7"}, {"status": "in service"}
     there = {"macs": ["0a:1b"], "name": "X", "status": "in service", "os": "8"}
-    assert verdict(desired, was, there) == (
-        ["status is still in service", "os is 8, not 7"], ["macs is written 0a:1b there"],
-    )  # fmt: skip
+    assert [*map(words, zip(verdict(desired, was, there)))] == [
+        "read back: status is still in service; os is 8, not 7", "macs is written 0a:1b there",
+    ]  # fmt: skip
 
 
 def test_a_preview_shows_every_field_of_what_is_made_in_every_format(at, tmp_path):

@@ -8,6 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from concordex.change.reasons import Why, because
 from concordex.change.steps import Outcome
 from concordex.change.whole import beside, flat, lost, moved, prints
 from tests.spite import spiteful
@@ -133,15 +134,14 @@ def test_refusals_are_named_by_their_places_or_by_a_member(tmp_path, serve):
                 "      actions:", f"      refusals: {{records: faults{by}, reason: why}}\n      actions:"
             ),
         )  # fmt: skip
-        do = spite._do
 
-        def strict(method, table, more, body, headers, do=do, spite=spite, fault=fault):
+        def strict(method, table, more, body, headers, spite=spite, fault=fault):
             if method == "POST" and any(one["label"] == "lamp-2" for one in body):
                 spite.sent.append((method, body, None))
                 return 422, {"faults": fault}
-            return do(method, table, more, body, headers)
+            return None
 
-        spite._do = strict
+        spite.meets = strict
         (folder / "x.json").write_text(json.dumps([{"name": f"lamp-{at}"} for at in range(5)]))
         shell("push", str(folder / "x.json"), "--to", "spite", "--table", "devices", "--yes", status=4)
         assert sorted(states(shell)) == ["confirmed"] * 4 + ["refused"]
@@ -182,20 +182,19 @@ def test_a_good_answer_that_refuses_some_of_a_list_is_not_taken_for_all_of_it(tm
         settles="0s",
         more=lambda text: text.replace("batch_size: 10", f"batch_size: 10, {rules}"),
     )
-    do = spite._do
 
     def partly(method, table, more, body, headers):
         if method != "POST":
-            return do(method, table, more, body, headers)
+            return None
         each = [
             {"status": 409, "why": "taken"}
             if one["label"] == "lamp-2"
-            else do(method, table, more, one, headers)[1] | {"status": 201}
+            else spite.do(method, table, more, one, headers)[1] | {"status": 201}
             for one in body
         ]
         return 207, {"each": each[: partly.tells]}
 
-    spite._do, partly.tells = partly, 99
+    spite.meets, partly.tells = partly, 99
     (tmp_path / "x.json").write_text(json.dumps([{"name": f"lamp-{at}"} for at in range(5)]))
     told = shell("push", str(tmp_path / "x.json"), "--to", "spite", "--table", "devices", "--yes", status=4)
     assert "taken" in told.stdout
@@ -212,13 +211,12 @@ def test_a_system_that_knows_repetitions_gets_the_same_key_for_the_same_step(tmp
         tmp_path, serve, settles="0s",
         more=lambda text: text.replace("create: {path: /devices", f"create: {{idempotency: '{place}', path: /devices"),
     )  # fmt: skip
-    keys, do = [], spite._do
+    keys = []
 
     def noted(method, table, more, body, headers):
         keys.append((body["label"], body.pop("once", None) or headers.get("Idempotency-Key")))
-        return do(method, table, more, body, headers)
 
-    spite._do = noted
+    spite.meets = noted
     (tmp_path / "x.json").write_text(json.dumps([{"name": "lamp-1"}, {"name": "lamp-2"}]))
     spite.plan = ["cut", "ok"]
     shell("push", str(tmp_path / "x.json"), "--to", "spite", "--table", "devices", "--yes")
@@ -226,7 +224,7 @@ def test_a_system_that_knows_repetitions_gets_the_same_key_for_the_same_step(tmp
     assert len(set(keys)) == len(keys) == 2
     assert all(key for _, key in keys)
     again = shell.workspace.journal.change(1)
-    shell.workspace.journal.settled(1, [Outcome(step, "unknown", "lost") for step in again.steps])
+    shell.workspace.journal.settled(1, [Outcome(step, "unknown", because(Why.LOST)) for step in again.steps])
     shell.workspace.journal.end(1, "incomplete")
     shell("change", "resume", "1", "--send-again")
     assert len(keys) == 4
@@ -238,7 +236,7 @@ def test_what_is_only_binned_counts_as_gone_its_name_as_taken_and_an_undo_takes_
     old = 'delete: {path: "/devices/{record_id}"'
     new = old.replace("{path", f"{{{bin_rule}, path")
     shell, spite = spiteful(tmp_path, serve, more=lambda text: text.replace(old, new))
-    number, do = spite.put("devices", label="lamp-1", note="theirs", keys=["a"]), spite._do
+    number = spite.put("devices", label="lamp-1", note="theirs", keys=["a"])
 
     def binning(method, table, more, body, headers):
         if table == "devices" and method == "DELETE":
@@ -247,9 +245,9 @@ def test_what_is_only_binned_counts_as_gone_its_name_as_taken_and_an_undo_takes_
         if more[1:] == ["restore"]:
             spite.tables["devices"][int(more[0])].pop("mood")
             return 200, {}
-        return do(method, table, more, body, headers)
+        return None
 
-    spite._do = binning
+    spite.meets = binning
     shell("pull")
     shell("delete", "spite", "lamp-1", "--count", "1")
     assert spite.tables["devices"][number]["mood"] == "binned"

@@ -11,6 +11,7 @@ import pytest
 
 from concordex.change.compare import differences, same
 from concordex.change.prepare import Form, NaturalKeys, ReferenceMember, Wish, prepare
+from concordex.cli.reasons import why
 from tests.conftest import interrupt
 
 
@@ -334,7 +335,7 @@ def test_what_cannot_be_written_is_held_with_its_reason():
         {"name": "A ", "serial": "1", **one}, {"name": "b", "serial": "2"}, {"name": "c", "serial": "9", **one},
         {"name": "d", "serial": "4", **one}, {"name": "D", "serial": "5", **one}, one, known=taken,
     )  # fmt: skip
-    assert [(step.operation, step.reason) for step in held] == [
+    assert [(step.operation, why(step)) for step in held] == [
         ("report", "the name is taken there by record 1"),
         ("report", "it has no model"),
         ("report", "record 3 there has the same serial"),

@@ -21,9 +21,9 @@ import pytest
 from concordex.change.compare import parted
 from concordex.work.change.sync_rows import prepare_rows
 from tests.conftest import Shell
-from tests.stories.test_decisions import Lists, lists, row
+from tests.stories.test_decisions import Lists, lists, lists_once, row
 
-__all__ = ["lists"]  # a fixture
+__all__ = ["lists", "lists_once"]  # fixtures
 
 MANY = [row(id=f"m{at}", name=f"pc-{at}", serial=f"MM{at:05}", site="quay", mac=f"0c:b1:00:00:00:{at:02x}")
         for at in range(30)]  # fmt: skip

@@ -9,6 +9,7 @@ from typing import Any
 
 import polars as pl
 
+from concordex.change.reasons import Reasons, Why, because
 from concordex.model.scalars import parse_time
 
 Owners = Mapping[str, str]
@@ -111,21 +112,22 @@ def _text(value: Any) -> str:
     return str(int(value)) if isinstance(value, float) and value.is_integer() else str(value)
 
 
-def verdict(
-    desired: Mapping[str, Any], was: Mapping[str, Any], there: Mapping[str, Any]
-) -> tuple[list[str], list[str]]:
-    """What a record did not take of what was written, and what the system wrote in its own way, in words."""
-    wrong, own = [], []
+def verdict(desired: Mapping[str, Any], was: Mapping[str, Any], there: Mapping[str, Any]) -> Reasons:
+    """What a record did not take of what was written, and what the system wrote in its own way."""
+    wrong: dict[str, dict[str, Any]] = {}
+    own: dict[str, Any] = {}
     for name, value in desired.items():
         if name not in there or there[name] == value or same(there[name], value):
             continue
         if alike_but_for_signs(there[name], value):
-            own.append(f"{name} is written {shown(there[name])} there")
+            own[name] = there[name]
         elif name in was and same(there[name], was[name]):
-            wrong.append(f"{name} is still {shown(there[name])}")
+            wrong[name] = {"now": there[name], "still": True}
         else:
-            wrong.append(f"{name} is {shown(there[name])}, not {shown(value)}")
-    return wrong, own
+            wrong[name] = {"now": there[name], "desired": value}
+    return (
+        *(because(Why.DIFFERS, fields=wrong) if wrong else ()), *(because(Why.OWN_WAY, fields=own) if own else ())
+    )  # fmt: skip
 
 
 def alike_but_for_signs(there: Any, ours: Any) -> bool:

@@ -9,6 +9,7 @@ from concordex.change.about import About
 from concordex.change.depend import in_order
 from concordex.change.differ import Difference, differ
 from concordex.change.objects import Key, Kinds, Object, alike
+from concordex.change.reasons import Why, because
 from concordex.change.steps import Change, Step, numbered
 
 
@@ -60,4 +61,4 @@ def _step(found: Difference, kinds: Kinds) -> Step:
 
 
 def _held(able: bool, what: str) -> dict[str, Any]:
-    return {} if able else {"state": "held", "reason": f"the dialect does not say how to {what} one"}
+    return {} if able else {"state": "held", "why": because(Why.CANNOT, what=what)}

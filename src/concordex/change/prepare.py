@@ -7,6 +7,7 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from concordex.change.reasons import Reasons, Why, because
 from concordex.change.steps import Change, Step, Values, numbered
 
 Key = tuple[str, ...]
@@ -59,7 +60,7 @@ class Wish:
     entry: str
     source: str | None
     values: Values
-    against: str | None = None
+    against: Reasons = ()
 
 
 def natural(values: Values, names: Sequence[str]) -> Key | None:
@@ -117,15 +118,12 @@ def _create(wish: Wish, table: str, form: Form) -> Step:
         source=wish.source,
     )
     if not key:  # it could not be looked up after an answer that never came, and might be made twice
-        names = " or ".join(" and ".join(names) for names in form.keys)
-        return replace(
-            step, operation="report", state="held", reason=wish.against or f"it has no {names} to be found by"
-        )
+        return _hold(step, wish.against or because(Why.NO_KEY, keys=[list(names) for names in form.keys]))
     missing = [name for name in form.required if desired.get(name) is None]
-    reason = wish.against or (f"it has no {', no '.join(missing)}" if missing else None)
+    why = wish.against or (because(Why.REQUIRED, fields=missing) if missing else ())
     if not form.can_create:
-        reason = "the dialect does not say how to create one"
-    return replace(step, operation="report", state="held", reason=reason) if reason else step
+        why = because(Why.CANNOT, what="create")
+    return _hold(step, why) if why else step
 
 
 def _held_by_names(creates: Sequence[Step], form: Form, known: NaturalKeys) -> list[Step]:
@@ -147,23 +145,20 @@ def _held_by_name(step: Step, form: Form, known: NaturalKeys, wanted: Mapping[tu
         holder = known.unique.get(name, {}).get(value)
         rivals = wanted.get((name, value), 0) - 1
         if holder is not None:
-            return _hold(step, f"the {name} is taken there by record {holder}{_aside(holder, known)}")
+            return _hold(step, because(Why.NAME_TAKEN, field=name, record=holder, aside=known.aside.get(holder)))
         if rivals > 0:
-            return _hold(step, f"{rivals} other new device{'s' * (rivals > 1)} would have the same {name}")
+            return _hold(step, because(Why.NAME_WANTED, field=name, others=rivals))
     for names in form.keys:
         key = natural(step.desired, names)
         if key is not None and key in known.keys:
             holder = known.keys[key]
-            return _hold(step, f"record {holder}{_aside(holder, known)} there has the same {' and '.join(names)}")
+            aside = known.aside.get(holder)
+            return _hold(step, because(Why.KEY_TAKEN, fields=list(names), record=holder, aside=aside))
     return step
 
 
-def _aside(holder: str, known: NaturalKeys) -> str:
-    return f", which is {known.aside[holder]}," if holder in known.aside else ""
-
-
-def _hold(step: Step, reason: str) -> Step:
-    return replace(step, operation="report", state="held", reason=reason)
+def _hold(step: Step, why: Reasons) -> Step:
+    return replace(step, operation="report", state="held", why=why)
 
 
 def completed(values: Values, form: Form) -> dict[str, Any]:
@@ -188,8 +183,8 @@ def _held_by_references(step: Step, table: str, forms: Mapping[str, Form], known
 
 def lacking_reference(
     values: Values, table: str, forms: Mapping[str, Form], known: Mapping[str, NaturalKeys]
-) -> str | None:
-    """What of the records that ``values`` refer to, and that would be created, is required and not known."""
+) -> Reasons:
+    """Why a record that ``values`` refer to is not there and cannot be created; nothing where it can."""
     for link in forms[table].links:
         needed = {theirs: values.get(ours) for theirs, ours in link.by.items()}
         key = natural(needed, list(needed))
@@ -198,12 +193,12 @@ def lacking_reference(
         form, label = forms[link.via], " ".join(str(value) for value in needed.values())
         missing = [name for name in form.required if completed(needed, form).get(name) is None]
         if not form.can_create:
-            return f"{label} is not in {link.via}, and the dialect does not say how to create one"
+            return because(Why.NOT_IN, label=label, table=link.via)
         if missing:
-            return f"{label} is not in {link.via}, and to create it {', '.join(missing)} must be known: push it first"
+            return because(Why.UNKNOWN_TO_MAKE, label=label, table=link.via, fields=missing)
         if deeper := lacking_reference(needed, link.via, forms, known):
             return deeper
-    return None
+    return ()
 
 
 def _references(

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
-from enum import StrEnum, auto
 from typing import Any, Literal, NamedTuple
 
 from concordex.change.about import About
+from concordex.change.reasons import Reasons
 
 Operation = Literal["create", "update", "delete", "action", "report"]
 #: ready      not sent yet, or sent and surely without effect
@@ -22,21 +22,6 @@ Operation = Literal["create", "update", "delete", "action", "report"]
 #: held       not to be sent: something stands against it, and what
 State = Literal["ready", "sent", "unknown", "written", "confirmed", "differs", "doubled", "refused", "held"]
 Values = Mapping[str, Any]
-
-
-class Cause(StrEnum):
-    """Why a step stands as it does, as far as anything depends on it; ``reason`` says it to people."""
-
-    #: Written, and in effect only once it is committed.
-    STAGED = auto()
-    #: It was staged, and nothing of it is in effect.
-    TAKEN_BACK = auto()
-    #: It was so before anything was sent.
-    ALREADY = auto()
-    #: The system wrote it in its own way, and means the same.
-    OWN_WAY = auto()
-    #: It was waited for, and is ready.
-    READY = auto()
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -66,8 +51,7 @@ class Step:
     left: Values = field(default_factory=dict)
     action: str | None = None
     state: State = "ready"
-    reason: str | None = None
-    causes: frozenset[Cause] = frozenset()
+    why: Reasons = ()
     record_id: str | None = None
     entry: str | None = None
     source: str | None = None
@@ -100,13 +84,12 @@ def numbered(steps: Iterable[Step]) -> tuple[Step, ...]:
 
 
 class Outcome(NamedTuple):
-    """What became of a step: its state, why, and the record's id; and what of that matters later."""
+    """What became of a step: its state, why, and the record's id."""
 
     step: Step
     state: State
-    reason: str | None = None
+    why: Reasons = ()
     record_id: str | None = None
-    causes: frozenset[Cause] = frozenset()
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 from concordex.change.about import About
 from concordex.change.prepare import Form
+from concordex.change.reasons import Reasons, Why, because, resting
 from concordex.change.steps import Change, Step, numbered
 
 
@@ -36,8 +37,8 @@ def _undone(step: Step, form: Form, number: int | None) -> Step:
         number=0, table=step.table, operation="report", label=step.label, key=step.key, record_id=step.record_id,
         state="held", at=step.at,
     )  # fmt: skip
-    if (doubt := _doubt(step, number)) is not None:
-        return replace(plain, reason=doubt)
+    if doubt := _doubt(step, number):
+        return replace(plain, why=doubt)
     if step.operation == "create" and form.can_delete:
         was = {**step.desired, **step.became}
         return replace(plain, operation="delete", state="ready", before=was, left=step.whole.get("prints", {}))
@@ -49,22 +50,17 @@ def _undone(step: Step, form: Form, number: int | None) -> Step:
         return replace(plain, operation="create", state="ready", desired=there, record_id=None, again=again)
     if step.action is not None and step.action in form.takes_back:
         back = {**step.desired, **step.before}
-        return replace(
-            plain,
-            operation="action",
-            action=form.takes_back[step.action],
-            state="ready",
-            before=dict(step.became),
-            desired=back,
-        )
-    return replace(plain, reason=_WHY.get(step.operation, f"what {step.action} did cannot be taken back"))
+        action = form.takes_back[step.action]
+        return replace(plain, operation="action", action=action, state="ready", before=dict(step.became), desired=back)
+    would = _WOULD.get(step.operation)
+    return replace(plain, why=because(Why.CANNOT, what=would) if would else because(Why.UNDO_NEVER, action=step.action))
 
 
-def _doubt(step: Step, number: int | None) -> str | None:
+def _doubt(step: Step, number: int | None) -> Reasons:
     """Why nobody knows what is to be taken back."""
     if step.state in ("sent", "unknown"):
-        return f"whether it was done is unknown; change resume {number} looks again"
-    return f"{step.reason}; which of them is ours is not known" if step.state == "doubled" else None
+        return because(Why.UNDO_UNKNOWN, change=number)
+    return resting(Why.UNDO_DOUBLED, step.why) if step.state == "doubled" else ()
 
 
 def _altered_back(step: Step, plain: Step, form: Form) -> Step:
@@ -80,7 +76,5 @@ def _altered_back(step: Step, plain: Step, form: Form) -> Step:
     return replace(plain, operation="update", state="ready", before=now, desired=was, again=again)
 
 
-_WHY = {
-    "create": "the dialect does not say how to delete one",
-    "delete": "the dialect does not say how to create one",
-}
+#: What would take a step back.
+_WOULD = {"create": "delete", "delete": "create"}

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from xml.sax.saxutils import quoteattr
 
 from concordex.cli.emit import write_text
+from concordex.cli.reasons import why
 from concordex.cli.rows import emit_rows
 from concordex.errors import CalledWrongly
 from concordex.words import suggestion
@@ -52,10 +53,10 @@ def junit(change: Change) -> str:
     for step in change.steps:
         case = f"<testcase classname={_attribute(f'{change.system}.{step.table}')} name={_attribute(_name(step))}"
         if step.number in numbers:
-            why = _attribute(f"{step.state}: {step.reason or 'no reason is known'}")
-            lines.append(f"  {case}><failure message={why}/></testcase>")
+            told = _attribute(f"{step.state}: {why(step) or 'no reason is known'}")
+            lines.append(f"  {case}><failure message={told}/></testcase>")
         elif step.state != "confirmed":
-            lines.append(f"  {case}><skipped message={_attribute(step.reason or step.state)}/></testcase>")
+            lines.append(f"  {case}><skipped message={_attribute(why(step) or step.state)}/></testcase>")
         else:
             lines.append(f"  {case}/>")
     return "\n".join([*lines, "</testsuite>", ""])
@@ -86,7 +87,7 @@ def markdown(change: Change) -> str:
     if wrong:
         lines += ["", "| step | table | record | state | why |", "|---:|---|---|---|---|"]
         lines += [
-            f"| {s.number} | {s.table} | {in_markdown(s.label)} | {s.state} | {in_markdown(s.reason or '')} |"
+            f"| {s.number} | {s.table} | {in_markdown(s.label)} | {s.state} | {in_markdown(why(s) or '')} |"
             for s in wrong
         ]
     return "\n".join([*lines, ""])
@@ -98,7 +99,7 @@ def _rejects(change: Change, output: Path | None) -> None:
     rows = [
         {
             **{name: step.desired.get(name) for name in names}, "table": step.table, "from": step.source,
-            "state": step.state, "why": step.reason,
+            "state": step.state, "why": why(step),
         }
         for step in wrong
     ]  # fmt: skip

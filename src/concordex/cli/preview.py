@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from concordex.change.differ import deltas_of
 from concordex.cli import draw
 from concordex.cli.emit import Format
+from concordex.cli.reasons import why, words
 from concordex.cli.rows import emit_rows
 
 if TYPE_CHECKING:
@@ -90,8 +91,8 @@ def draw_diff(change: Change) -> None:
                 draw.line(f"    - {field}: {was}")
             if field in step.desired:
                 draw.line(f"    + {field}: {desired or '(empty)'}")
-        if step.reason:
-            draw.line(f"    {step.reason}")
+        if step.why:
+            draw.line(f"    {why(step)}")
 
 
 def _sorts(steps: Sequence[Step]) -> list[list[Step]]:
@@ -103,8 +104,8 @@ def _sorts(steps: Sequence[Step]) -> list[list[Step]]:
 
 def _told(step: Step, first: Sequence[str], once: Sequence[str] = ()) -> str:
     """What a step does, in one line; that there is a one-time code is told, and not the code."""
-    if step.reason:
-        return step.reason
+    if step.why:
+        return words(step.why)
     if step.operation == "update":
         return "; ".join(_moved(name, step.before.get(name), new) for name, new in step.desired.items())
     if step.operation == "action":
@@ -135,5 +136,5 @@ def _row(step: Step) -> dict[str, Any]:
     return {
         "step": step.number, "table": step.table, "action": step.operation, "state": step.state, "label": step.label,
         "record_id": step.record_id, "entry": step.entry, "source": step.source, "key": dict(step.key),
-        "before": dict(step.before), "desired": dict(step.desired), "reason": step.reason,
+        "before": dict(step.before), "desired": dict(step.desired), "reason": why(step),
     }  # fmt: skip

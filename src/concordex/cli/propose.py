@@ -9,19 +9,20 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from concordex.change.reasons import ALREADY, Why, has
 from concordex.change.run_options import RunOptions
-from concordex.change.steps import Cause
 from concordex.cli import draw
 from concordex.cli.options import LARGEST
 from concordex.cli.outcome import troubled
 from concordex.cli.preview import STYLES, draw_change, summary
+from concordex.cli.reasons import ready as in_words
+from concordex.cli.reasons import why
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
 from concordex.words import plural
 
 if TYPE_CHECKING:
     from concordex import Workspace
-    from concordex.change.run_options import RunOptions
     from concordex.change.steps import Change, Step
     from concordex.cli.emit import Format
 
@@ -193,16 +194,16 @@ def _tell(done: Change, chosen: Collection[int]) -> int:
     confirmed = [step for step in mine if step.state == "confirmed"]
     word = "taken by the system" if done.kind == "action" else "written, read back and confirmed"
     state = "run in part" if done.state == "partly" else done.state
-    already = sum(not step.sent and Cause.ALREADY in step.causes for step in confirmed)  # by others
+    already = sum(not step.sent and has(step.why, *ALREADY) for step in confirmed)  # by others
     told = f"{plural(len(confirmed) - already, 'step')} {word}" + (f"; {already:,} so already" if already else "")
     draw.note(f"change {done.number} is {state}: {told}", "" if wrong else "green")
-    own = [step for step in confirmed if Cause.OWN_WAY in step.causes]
+    own = [step for step in confirmed if has(step.why, Why.OWN_WAY)]
     if own:
-        draw.note(f"{len(own):,} of them the system wrote in its own way, such as: {own[0].label}: {own[0].reason}")
+        draw.note(f"{len(own):,} of them the system wrote in its own way, such as: {own[0].label}: {why(own[0])}")
     left = len([step for step in done.writes if step.number not in chosen and not troubled(step)])
     if left:
         draw.note(f"{plural(left, 'step')} left: concordex change run {done.number}")
-    if wrong and not confirmed and any(Cause.TAKEN_BACK in step.causes for step in wrong):
+    if wrong and not confirmed and any(has(step.why, Why.TAKEN_BACK) for step in wrong):
         draw.note(f"nothing of it is in effect; once that is mended: concordex change resume {done.number}")
     elif wrong:
         draw.note(f"not confirmed: {plural(len(wrong), 'step')}; concordex change show {done.number} --all tells why")
@@ -213,7 +214,7 @@ def _tell(done: Change, chosen: Collection[int]) -> int:
 def draw_steps(steps: Sequence[Step]) -> None:
     """Steps with their reasons, the first of many."""
     if steps:
-        rows = [[s.number, s.table, s.label, s.state, s.reason] for s in steps[:_WRONG]]
+        rows = [[s.number, s.table, s.label, s.state, why(s)] for s in steps[:_WRONG]]
         draw.table(["step", "table", "record", "state", "why"], rows, right=["step"], styles=STYLES)
     if len(steps) > _WRONG:
         draw.note(f"and {len(steps) - _WRONG:,} more")
@@ -256,9 +257,9 @@ def _seconds(wait: str | None) -> float:
 def _draw_ready(steps: Sequence[Step]) -> None:
     """What came of records that had to be waited for."""
 
-    ready = [step for step in steps if Cause.READY in step.causes]
+    ready = [(step, one) for step in steps for one in step.why if one.why is Why.READY]
     if ready:
-        rows = [[step.label, (step.reason or "").removeprefix("ready: ")] for step in ready[:_READY]]
+        rows = [[step.label, in_words(one.facts) or "ready"] for step, one in ready[:_READY]]
         draw.table(["record", "ready"], rows)
     if len(ready) > _READY:
         draw.note(f"and {len(ready) - _READY:,} more are ready")

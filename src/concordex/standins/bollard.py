@@ -10,6 +10,7 @@ from __future__ import annotations
 import copy
 import secrets
 import time
+from collections.abc import Callable
 from datetime import UTC, datetime
 from typing import Any
 
@@ -43,6 +44,8 @@ class Bollard(StandIn):
         self.objects = {kind: {o["ref"]: o for o in objects.get(kind, [])} for kind in _KINDS}
         self.lasts, self.revision, self.waits = lasts, 1, 1
         self.notes: list[str] = []  # what was said with each commit
+        self.calls: list[str] = []  # the methods that were called
+        self.refuses: dict[str, str] = {}  # methods, and with what words they are refused
         self.keeps = True  # what is staged when its session has ended; as older ones do not
         self.password = secrets.token_urlsafe(18)
         self.sessions: dict[str, float] = {}
@@ -75,17 +78,23 @@ class Bollard(StandIn):
             return self.answer([self._answered(request, call) for call in reversed(body)])
         return self.answer(self._answered(request, body))
 
+    def _handler(self, method: str) -> Callable[[Bollard, str, Any], Any]:
+        if method in self.refuses:
+            return lambda *_: _refuse(self.refuses[method])
+        return self._METHODS.get(method, _unknown)
+
     def _answered(self, request: Request, call: Any) -> Record:
         if not isinstance(call, dict) or call.get("jsonrpc") != "2.0" or not isinstance(call.get("method"), str):
             return _error(None, Denied(-32600, "not a JSON-RPC 2.0 call"))
         number, method, params = call.get("id"), call["method"], call.get("params", {})
+        self.calls.append(method)
         try:
             if method == "session.open":
                 return {"jsonrpc": "2.0", "id": number, "result": self._open(params)}
             session = self._admit(request, call)
             if method == "session.close":
                 return {"jsonrpc": "2.0", "id": number, "result": self._close(session)}
-            handler, who = self._METHODS.get(method, _unknown), self.who[session] if self.keeps else session
+            handler, who = self._handler(method), self.who[session] if self.keeps else session
             return {"jsonrpc": "2.0", "id": number, "result": handler(self, who, params)}
         except Denied as fault:
             return _error(number, fault)
@@ -309,6 +318,10 @@ class Bollard(StandIn):
         "candidate.pending": _pending, "candidate.discard": _discard,
         "ruleset.install": _install, "ruleset.uninstall": _uninstall, "job.look": _look,
     }  # fmt: skip
+
+
+def _refuse(why: str) -> Any:
+    raise Denied(-32602, why)
 
 
 def _unknown(_bollard: Bollard, _session: str, _params: Record) -> Any:

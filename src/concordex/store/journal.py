@@ -12,7 +12,8 @@ from uuid import uuid4
 import orjson
 
 from concordex.change.about import About
-from concordex.change.steps import Cause, Change, Outcome, Step
+from concordex.change.reasons import Reasons, Why, because, from_text, to_text
+from concordex.change.steps import Change, Outcome, Step
 from concordex.errors import CalledWrongly, Stopped
 from concordex.store.database import Database, DatabaseRow
 from concordex.store.earlier import check_today
@@ -49,7 +50,7 @@ class Journal:
                         s.label,
                         _text(s.body()),
                         s.state,
-                        fit_to_keep(s.reason),
+                        fit_to_keep(to_text(s.why)),
                         s.record_id,
                     )
                     for s in change.steps
@@ -164,20 +165,19 @@ class Journal:
             " ORDER BY sent DESC, change DESC, number DESC",
             (number, number),
         )
-        return [{**row, "about": json.loads(row.get("about") or "{}")} for row in rows]
+        return [{**row, "about": json.loads(row.get("about") or "{}"), "why": _why(row)} for row in rows]
 
     def settled(self, number: int, outcomes: Iterable[Outcome]) -> None:
         """Write down what became of steps."""
         moment = _now()
         with self._database.atomic():
             self._database.run_many(
-                "UPDATE steps SET state = ?, reason = ?, causes = ?, record_id = COALESCE(?, record_id), answered = ?,"
-                " ours = CASE WHEN ? THEN 0 ELSE ours END WHERE change = ? AND number = ?",
+                "UPDATE steps SET state = ?, reason = ?, causes = NULL, record_id = COALESCE(?, record_id),"
+                " answered = ?, ours = CASE WHEN ? THEN 0 ELSE ours END WHERE change = ? AND number = ?",
                 (  # what was refused, or not taken at all, had no effect: what is found there later is not ours
                     (
                         one.state,
-                        fit_to_keep(one.reason),
-                        " ".join(sorted(one.causes)),
+                        fit_to_keep(to_text(one.why)),
                         one.record_id,
                         moment,
                         one.state in ("ready", "refused"),
@@ -189,11 +189,18 @@ class Journal:
             )
 
 
+def _why(row: DatabaseRow) -> Reasons:
+    """Why a step stands as it does; an earlier release kept words, and one cause that matters beside them."""
+    if "staged" in (row.get("causes") or ""):
+        return because(Why.STAGED)
+    return from_text(row["reason"])
+
+
 def _step(row: DatabaseRow) -> Step:
     body = orjson.loads(row["body"])
     return Step(
         number=row["number"], table=row["name"], operation=row["operation"], label=row["label"], state=row["state"],
-        reason=row["reason"], causes=frozenset(map(Cause, (row.get("causes") or "").split())),
+        why=_why(row),
         record_id=row["record_id"], entry=body.get("entry"), source=body.get("source"),
         key=body["key"], before=body["before"], desired=body["desired"], action=body.get("action"),
         sent=None if row["sent"] is None or row.get("ours") == 0 else datetime.fromisoformat(row["sent"]).timestamp(),

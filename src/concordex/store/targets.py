@@ -18,6 +18,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from concordex.change.compare import as_compared
+from concordex.change.reasons import Reasons, Why, because
 from concordex.errors import CalledWrongly, StoreError
 from concordex.landing import landing, make_folder
 from concordex.model.inert import as_text, from_text, to_workbook
@@ -48,22 +49,16 @@ class TargetRow:
     before: Values | None
     desired: Values | None
 
-    def obstacle(self, there: Sequence[Values]) -> str | None:
-        """Why it is left as it is, given the rows that have its key."""
+    def obstacle(self, there: Sequence[Values]) -> Reasons:
+        """Why it is left as it is, given the rows that have its key; nothing where it is written."""
         if self.before is None:
-            return "a row with this key has appeared since" if there else None
+            return because(Why.ROW_APPEARED) if there else ()
         if len(there) > 1:
-            return "several rows have this key"
+            return because(Why.SEVERAL_ROWS)
         if not there:
-            return "the row is gone" if self.desired is not None else None
+            return because(Why.ROW_GONE) if self.desired is not None else ()
         moved = [name for name, value in self.before.items() if not _same(there[0].get(name), value)]
-        return f"changed there since: {', '.join(moved)}" if moved else None
-
-
-class NotTaken(str):
-    """Why the table did not take a row."""
-
-    __slots__ = ()
+        return because(Why.ROW_CHANGED, columns=moved) if moved else ()
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -86,8 +81,8 @@ class StoredTarget(ABC):
         """All rows, the columns that are mapped of each."""
 
     @abstractmethod
-    def write(self, rows: Sequence[TargetRow]) -> list[str | None]:
-        """Write a batch, whole or not at all; for each row why it was left as it is, if it was."""
+    def write(self, rows: Sequence[TargetRow]) -> list[Reasons]:
+        """Write a batch, whole or not at all; for each row why it was left, if it was (``SAID``: not taken)."""
 
 
 def plain(value: Any) -> Any:
@@ -128,7 +123,7 @@ class DatabaseTarget(StoredTarget):
         rows = [dict(zip(self.columns, row, strict=True)) for row in found]
         return [{**row, **{name: ids.get(row[name]) for name, ids in meant.items()}} for row in rows] if meant else rows
 
-    def write(self, rows: Sequence[TargetRow]) -> list[str | None]:
+    def write(self, rows: Sequence[TargetRow]) -> list[Reasons]:
         """Write a batch in one transaction; rows that are not as they were are left, and why.
 
         Where the database refuses a row, all are written anew, each so that it can be taken back alone.
@@ -140,8 +135,8 @@ class DatabaseTarget(StoredTarget):
                 raise
             return self._written(rows, singly=True)
 
-    def _written(self, rows: Sequence[TargetRow], *, singly: bool) -> list[str | None]:
-        told: list[str | None] = []
+    def _written(self, rows: Sequence[TargetRow], *, singly: bool) -> list[Reasons]:
+        told: list[Reasons] = []
         with self._connected() as run:
             ids = {name: self._meant(run, there, turned=True) for name, there in self.elsewhere.items()}
             for row in rows:
@@ -153,24 +148,24 @@ class DatabaseTarget(StoredTarget):
                     if not singly:
                         raise
                     run("ROLLBACK TO SAVEPOINT one", ())
-                    told.append(NotTaken(refusal.why))
+                    told.append(because(Why.SAID, text=refusal.why))
                 if singly:
                     run("RELEASE SAVEPOINT one", ())
         return told
 
-    def _one(self, run: Any, row: TargetRow, ids: Mapping[str, Mapping[Any, Any]]) -> str | None:
+    def _one(self, run: Any, row: TargetRow, ids: Mapping[str, Mapping[Any, Any]]) -> Reasons:
         """Write one row; why it was left as it is, if it was."""
         names = {name: {number: said for said, number in mine.items()} for name, mine in ids.items()}
         there = [
             {name: names[name].get(value) if name in names else value for name, value in one.items()}
             for one in self._there(run, row.key)
         ]
-        if (obstacle := row.obstacle(there)) is not None:
+        if obstacle := row.obstacle(there):
             return obstacle
         desired = dict(row.desired or {})
         for name in ids.keys() & desired.keys():
             if desired[name] not in (None, "") and desired[name] not in ids[name]:
-                return NotTaken(f"{name}: {self.elsewhere[name].table} has no {desired[name]!r}")
+                return because(Why.SAID, text=f"{name}: {self.elsewhere[name].table} has no {desired[name]!r}")
             desired[name] = ids[name].get(desired[name])
         if row.desired is None:
             run(f"DELETE FROM {self._table} WHERE {self._quoted(self.key)} = {self.mark}", (row.key,))  # noqa: S608
@@ -178,7 +173,7 @@ class DatabaseTarget(StoredTarget):
             self._insert(run, desired)
         else:
             self._update(run, row.key, desired)
-        return None
+        return ()
 
     def _meant(self, run: Any, there: KeyOfOther, *, turned: bool = False) -> dict[Any, Any]:
         """What each key of another table means; ``turned``: the key of each meaning."""
@@ -324,13 +319,13 @@ class FileTarget(StoredTarget):
         """All rows, the columns that are mapped of each."""
         return [{name: row.get(name) for name in self.columns} for row in self._all()]
 
-    def write(self, rows: Sequence[TargetRow]) -> list[str | None]:
+    def write(self, rows: Sequence[TargetRow]) -> list[Reasons]:
         """Write a batch into the file, whole or not at all."""
         every = self._all()
         at: dict[str, list[dict[str, Any]]] = {}
         for one in every:
             at.setdefault(str(one.get(self.key)), []).append(one)
-        told: list[str | None] = []
+        told: list[Reasons] = []
         gone = set[int]()
         for row in rows:
             there = at.get(str(row.key), [])
@@ -339,10 +334,10 @@ class FileTarget(StoredTarget):
                     name: _fitting(value, self._kinds.get(name), name) for name, value in (row.desired or {}).items()
                 }
             except ValueError as error:
-                told.append(NotTaken(str(error)))
+                told.append(because(Why.SAID, text=str(error)))
                 continue
             told.append(row.obstacle(there))
-            if told[-1] is not None:
+            if told[-1]:
                 continue
             if row.desired is None:
                 gone.update(map(id, at.pop(str(row.key), [])))

@@ -11,7 +11,7 @@ import typer
 from concordex.change.run_options import RunOptions
 from concordex.cli import draw
 from concordex.cli.emit import Format
-from concordex.cli.options import LARGEST, Form, Limit, Output, Where, words, workspace
+from concordex.cli.options import LARGEST, Columns, Form, Limit, Output, Where, words, workspace
 from concordex.cli.outcome import troubled, write_results
 from concordex.cli.preview import draw_change, draw_diff, summary
 from concordex.cli.propose import (
@@ -31,6 +31,7 @@ from concordex.cli.propose import (
     propose,
     run_and_tell,
 )
+from concordex.cli.reasons import words as words_of
 from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
@@ -52,7 +53,7 @@ Number = Annotated[int, typer.Argument(min=1, max=LARGEST, help="The number of t
 
 
 @change.command("list")
-def list_changes(limit: Limit = None, form: Form = None) -> None:
+def list_changes(limit: Limit = None, columns: Columns = None, form: Form = None, output: Output = None) -> None:
     """List the changes, newest first.
 
     Example: concordex change list -n 5
@@ -65,12 +66,12 @@ def list_changes(limit: Limit = None, form: Form = None) -> None:
             "steps": ", ".join(f"{count:,} {state}" for state, count in sorted(row["steps"].items())),
             "by": row["about"].get("by"),
         }
-        for row in workspace().changes()[: limit or None]
+        for row in workspace().changes()
     ]  # fmt: skip
     if not rows:
         draw.note("there is no change yet; push, sync, set, config push, … prepare one")
-    if rows or form not in (None, Format.TABLE):
-        emit_rows(rows, form, None)
+    if rows or output or form not in (None, Format.TABLE):
+        emit_rows(rows, form, output, columns=words(columns), limit=limit)
 
 
 @change.command("show")
@@ -276,6 +277,8 @@ def results(
 @change.command("journal")
 def journal(
     number: Annotated[int | None, typer.Argument(min=1, max=LARGEST, help="Only of this change.")] = None,
+    limit: Limit = None,
+    columns: Columns = None,
     form: Form = None,
     output: Output = None,
 ) -> None:
@@ -289,11 +292,11 @@ def journal(
             "sent": datetime.fromisoformat(row["sent"]), "by": row["about"].get("by"), "change": row["change"],
             "kind": row["kind"], "from": row["about"].get("from"), "system": row["system"], "table": row["name"],
             "action": row["operation"], "record": row["label"], "record_id": row["record_id"], "state": row["state"],
-            "why": row["reason"],
+            "why": words_of(row["why"]) or None,
         }
         for row in workspace().record_of_changes.entries(number)
     ]  # fmt: skip
-    emit_rows(rows, form, output)
+    emit_rows(rows, form, output, columns=words(columns), limit=limit)
 
 
 @change.command("save")
@@ -334,7 +337,7 @@ def _tell_freshness(here: Workspace, found: Change) -> None:
         told += f"; {found.system} was last pulled {draw.ago(fresh.pulled, here.now())} ago"
     draw.note(f"{told}; a run looks again before it sends anything")
     if fresh.moved:
-        rows = [[step.number, step.table, step.label, why] for step, why in fresh.moved[:_MOVED]]
+        rows = [[step.number, step.table, step.label, words_of(moved)] for step, moved in fresh.moved[:_MOVED]]
         draw.table(["step", "table", "record", "no longer as it was"], rows, right=["step"])
         count = f"{len(fresh.moved):,} of {len(found.writes):,} steps"
         draw.note(f"{count} rest on what has changed: they would be held", "yellow")

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from concordex.change.compare import same
 from concordex.change.prepare import prepare
+from concordex.change.reasons import Why, because
 from concordex.change.rows import Row, check_rows, columns_of, read_values
 from concordex.change.steps import Change, Step, numbered
 from concordex.errors import CalledWrongly
@@ -38,7 +39,7 @@ def prepare_set(
         for row in found.iter_rows(named=True)
         if not all(same(row.get(name), value) for name, value in desired.items())
     ]
-    held = [replace(s, operation="report", state="held", reason="the dialect does not say how to update one")
+    held = [replace(s, operation="report", state="held", why=because(Why.CANNOT, what="update"))
             for s in updates] if base.write.update is None else updates  # fmt: skip
     return prepare("set", system, table, [], held, base.forms, base.known)
 

@@ -9,8 +9,9 @@ from typing import TYPE_CHECKING, Any
 
 import polars as pl
 
-from concordex.change.compare import same, shown
+from concordex.change.compare import same
 from concordex.change.prepare import NaturalKeys, natural
+from concordex.change.reasons import Reasons, Why, because
 from concordex.change.steps import Change, Step
 from concordex.work.change.basis import forms_of
 from concordex.work.targets.records import known_in
@@ -24,7 +25,7 @@ class Freshness:
     """When the tables of a change were last pulled whole, the oldest of them; and steps that rest on what has moved."""
 
     pulled: datetime | None = None
-    moved: list[tuple[Step, str]] = field(default_factory=list)
+    moved: list[tuple[Step, Reasons]] = field(default_factory=list)
 
 
 def freshness(workspace: BaseWorkspace, change: Change) -> Freshness:
@@ -38,7 +39,7 @@ def freshness(workspace: BaseWorkspace, change: Change) -> Freshness:
     newest = {s.table: s for s in workspace.memory.newest() if s.system == change.system and s.whole and s.file}
     if not tables <= newest.keys():
         return Freshness()
-    forms, moved = forms_of(workspace, change.system), list[tuple[Step, str]]()
+    forms, moved = forms_of(workspace, change.system), list[tuple[Step, Reasons]]()
     for table in sorted(tables):
         frame = workspace.frames.scan(str(newest[table].file)).collect()
         mine = [step for step in change.writes if step.table == table]
@@ -51,14 +52,12 @@ def freshness(workspace: BaseWorkspace, change: Change) -> Freshness:
     return Freshness(min(newest[table].taken for table in tables), sorted(moved, key=lambda one: one[0].number))
 
 
-def _moved(
-    step: Step, record: Mapping[str, Any] | None, known: NaturalKeys, keys: Sequence[Sequence[str]]
-) -> str | None:
+def _moved(step: Step, record: Mapping[str, Any] | None, known: NaturalKeys, keys: Sequence[Sequence[str]]) -> Reasons:
     """Why a step no longer rests on what it did."""
     if step.operation == "create":
         found = [known.keys[key] for names in keys if (key := natural(step.key, names)) in known.keys]
-        return f"record {found[0]} is there by now" if found else None
+        return because(Why.IS_THERE, record=found[0]) if found else ()
     if record is None:
-        return "the record is gone by now"
+        return because(Why.IS_GONE)
     now = [name for name, was in step.before.items() if name in record and not same(record[name], was)]
-    return ", ".join(f"{name} is now {shown(record[name])}" for name in now) or None
+    return because(Why.IS_NOW, fields={name: record[name] for name in now}) if now else ()

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 from concordex.change.compare import same, shown
+from concordex.change.reasons import Reasons, Why, because
 from concordex.change.rows import FieldLimits, Mistake, Row, columns_of, read_values
 from concordex.change.steps import Change, Step
 from concordex.errors import CalledWrongly, ConcordexError
@@ -167,21 +168,21 @@ async def asked_again(
     at: Mapping[str, str],
     once: Sequence[str],
     steps: Sequence[Step],
-) -> list[Step | str]:
+) -> list[Step | Reasons]:
     """Steps with what their devices show just now, such as a code that lives for seconds; or why one does not.
 
     ``at`` gives the address of each row, by its place.
     """
     addresses = [at[step.source] for step in steps if step.source and step.source in at]
     there = await ask(workspace, devices, addresses, table) if addresses else {}
-    found: list[Step | str] = []
+    found: list[Step | Reasons] = []
     for step in steps:
         address = at.get(step.source or "", "")
         now = there.get(address)
         if now is None:
             found.append(step)
         elif isinstance(now, ConcordexError):
-            found.append(f"the device at {address} could not be asked: {now.what}")
+            found.append(because(Why.UNASKED, address=address, text=now.what))
         else:
             desired = {**step.desired, **{name: now[name] for name in once if now.get(name) is not None}}
             found.append(replace(step, desired=desired))

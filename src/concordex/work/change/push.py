@@ -12,6 +12,7 @@ from pydantic import Field
 
 from concordex.change.compare import same
 from concordex.change.prepare import Wish, normalised, prepare
+from concordex.change.reasons import Why, because
 from concordex.change.refer import Target
 from concordex.change.rows import FieldLimits, Mistake, Row, check_rows, columns_of, holder, read_values
 from concordex.change.steps import Change, Step
@@ -213,7 +214,7 @@ def _update(base: Basis, record: Mapping[str, Any], desired: Mapping[str, Any], 
         label=str(record.get("name") or record["record_id"]), key=base.key(record),
         before={name: record.get(name) for name in desired}, desired=dict(desired),
         state="ready" if possible else "held",
-        reason=None if possible else "the dialect does not say how to update one",
+        why=() if possible else because(Why.CANNOT, what="update"),
         record_id=record["record_id"], source=place,
     )  # fmt: skip
 

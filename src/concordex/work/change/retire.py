@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import polars as pl
 
 from concordex.change.compare import same
+from concordex.change.reasons import Why, because
 from concordex.change.steps import Step
 from concordex.model.scalars import parse_duration
 from concordex.wire import dialect as d
@@ -93,5 +94,5 @@ def _step(row: Mapping[str, Any], retired: Mapping[str, Any], source: str, last:
         key={name: row[name] for name in ("serial", "name", "maker", "model", "site") if name in row},
         before={name: row.get(name) for name in retired}, desired=dict(retired),
         record_id=row["record_id"], source=source,
-        reason=f"{source} was in no whole pull up to {last:%Y-%m-%d}",
+        why=because(Why.UNSEEN, record=source, until=f"{last:%Y-%m-%d}"),
     )  # fmt: skip

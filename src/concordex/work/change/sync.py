@@ -9,8 +9,9 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import polars as pl
 
-from concordex.change.compare import differences, parted, shown
+from concordex.change.compare import differences, parted
 from concordex.change.prepare import Wish, prepare
+from concordex.change.reasons import Reasons, Why, because
 from concordex.change.steps import Change, State, Step
 from concordex.errors import CalledWrongly
 from concordex.work.change.basis import Basis, base_of
@@ -130,7 +131,7 @@ def _with_origin(
     return joined.with_columns(kind.alias("kind")).select(*names)
 
 
-def _sighted(workspace: BaseWorkspace) -> dict[str, str]:
+def _sighted(workspace: BaseWorkspace) -> dict[str, Reasons]:
     """Entries that only systems know which sight devices: whatever passed by is no part of an inventory yet."""
     habits = stored.read(workspace, "habits").filter(pl.col("habit") == "sights").select("of").collect()
     if habits.is_empty():
@@ -138,23 +139,20 @@ def _sighted(workspace: BaseWorkspace) -> dict[str, str]:
     passing = pl.lit(habits["of"].to_list(), dtype=pl.List(pl.String))
     entries = stored.read(workspace, "entries").select("entry", "systems")
     only = entries.filter(pl.col("systems").list.set_difference(passing).list.len() == 0).collect()
-    return {entry: f"it is known by sight alone: {', '.join(systems)}" for entry, systems in only.iter_rows()}
+    return {entry: because(Why.SIGHTED, systems=systems) for entry, systems in only.iter_rows()}
 
 
 #: Findings of what is never created, and why.
-_NEVER = {
-    "badly_identified": "it is badly identified: it could not be found again",
-    "floating": "it is no device, but an address that moves between devices",
-}
+_NEVER = {"badly_identified": Why.BADLY_IDENTIFIED, "floating": Why.NO_DEVICE}
 
 #: Findings of what an inventory lacks, and perhaps does not.
 _LIKE = ("look_alike", "missing_in_inventory")
 
 #: Findings of two entries, and what they say of the one that is there.
-_SAID = {"replaced": "has the same name and another serial", "serial_in_two": "has the same serial"}
+_SAID = {"replaced": Why.SAME_NAME, "serial_in_two": Why.SAME_SERIAL}
 
 
-def unsure(workspace: BaseWorkspace, system: str) -> dict[str, str]:
+def unsure(workspace: BaseWorkspace, system: str) -> dict[str, Reasons]:
     """What is not created, by entry, and why: it could not be found again, or may be there already."""
     kinds = [*_NEVER, *_LIKE, *_SAID]
     findings = stored.read(workspace, "findings")
@@ -167,12 +165,12 @@ def unsure(workspace: BaseWorkspace, system: str) -> dict[str, str]:
     columns = ["kind", "entry", "about", "resembles", "seen"]
     for kind, entry, about, other, seen in found.select(columns).collect().iter_rows():
         if kind in _NEVER:
-            held.setdefault(entry, _NEVER[kind])
+            held.setdefault(entry, because(_NEVER[kind]))
         elif kind in _LIKE and about == system and other is not None:
-            held[entry] = f"it may be there already: {seen[seen.index(f'{other} (') :]}"
+            held[entry] = because(Why.RESEMBLES, text=seen[seen.index(f"{other} (") :])
         elif kind in _SAID:
             held |= {
-                one: f"it may be there already: {other} {_SAID[kind]}"
+                one: because(_SAID[kind], other=other)
                 for one, other in ((entry, about), (about, entry))
                 if other in known and one not in known
             }
@@ -198,7 +196,7 @@ def _updates(
             before={name: was for name, (was, _) in found[row["entry"]].items()},
             desired={name: new for name, (_, new) in found[row["entry"]].items()},
             state=state,
-            reason=None if possible else "the dialect does not say how to update one",
+            why=() if possible else because(Why.CANNOT, what="update"),
             record_id=row["record_id"],
             entry=row["entry"],
             source=desired[row["entry"]].get("source"),
@@ -222,22 +220,24 @@ def _edited(
             number=0, table=_TABLE, operation="report", action="edited", label=name or record_id, key={}, state="held",
             entry=entry, record_id=record_id, before={field: now for field, (_, now, _) in torn[entry].items()},
             desired={field: desired for field, (_, _, desired) in torn[entry].items()},
-            reason="; ".join(
-                f"{field}: we wrote {shown(last)}{_by(when.get(record_id, {}).get(field))},"
-                f" somebody made it {shown(now)}{_since(seen.get((record_id, field)))}, it should be {shown(desired)}"
+            why=because(Why.EDITED, fields={
+                field: {
+                    "last": last, "now": now, "desired": desired, **_by(when.get(record_id, {}).get(field)),
+                    **_since(seen.get((record_id, field))),
+                }
                 for field, (last, now, desired) in torn[entry].items()
-            ) + " (--edited ours or theirs decides)",
+            }),
         )
         for entry, record_id, name in rows.iter_rows()
     ]  # fmt: skip
 
 
-def _by(written: tuple[int, str] | None) -> str:
-    return f" (change {written[0]}, {written[1][:16].replace('T', ' ')})" if written else ""
+def _by(written: tuple[int, str] | None) -> dict[str, Any]:
+    return {"change": written[0], "written": written[1]} if written else {}
 
 
-def _since(moment: datetime | None) -> str:
-    return f" (seen since {moment:%Y-%m-%d %H:%M})" if moment else ""
+def _since(moment: datetime | None) -> dict[str, str]:
+    return {"since": moment.isoformat()} if moment else {}
 
 
 def _twice(wanted: pl.DataFrame, actual: pl.DataFrame) -> list[Step]:
@@ -252,21 +252,21 @@ def _twice(wanted: pl.DataFrame, actual: pl.DataFrame) -> list[Step]:
     return [
         Step(
             number=0, table=_TABLE, operation="report", label=name or entry, key={}, state="held", entry=entry,
-            reason=f"it has several records there: {ids}",
+            why=because(Why.SEVERAL_RECORDS, ids=ids),
         )
         for entry, name, ids in several.iter_rows()
     ]  # fmt: skip
 
 
 def _wishes(
-    wanted: pl.DataFrame, actual: pl.DataFrame, owners: Mapping[str, str], unsure: Mapping[str, str]
+    wanted: pl.DataFrame, actual: pl.DataFrame, owners: Mapping[str, str], unsure: Mapping[str, Reasons]
 ) -> list[Wish]:
     new = wanted.join(actual.select("entry"), on="entry", how="anti").sort("entry")
     ours = [name for name, owner in owners.items() if owner != "theirs" and name in new.columns]
     return [
         Wish(
             entry=row["entry"], source=row.get("source"), values={name: row[name] for name in ours},
-            against=unsure.get(row["entry"]),
+            against=unsure.get(row["entry"], ()),
         )
         for row in new.iter_rows(named=True)
     ]  # fmt: skip

@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING, Any
 
 import polars as pl
 
-from concordex.change.compare import differences, parted, shown
+from concordex.change.compare import differences, parted
+from concordex.change.reasons import Why, because
 from concordex.change.steps import Change, Step, numbered
 from concordex.model.fields import FIELDS
 from concordex.work.concordance.stored import in_scope
@@ -55,7 +56,10 @@ def _unkeyed(entries: pl.DataFrame, into: Into) -> list[Step]:
     return [
         Step(
             number=0, table=into.where_to, operation="report", label=name or entry, key={}, state="held", entry=entry,
-            reason=f"it has no {into.key}" if key is None else f"another entry has the {into.key} {key} as well",
+            why=(
+                because(Why.REQUIRED, fields=[into.key]) if key is None
+                else because(Why.SEVERAL_ENTRIES, field=into.key, value=key)
+            ),
         )
         for entry, name, key in rows.iter_rows()
     ]  # fmt: skip
@@ -85,10 +89,10 @@ def _updates(
             Step(
                 number=0, table=into.where_to, operation="report", action="edited", label=labels[key] or key,
                 key={into.key: key}, state="held", record_id=key,
-                reason="; ".join(
-                    f"{field}: we wrote {shown(last)}, somebody made it {shown(now)}, it should be {shown(desired)}"
+                why=because(Why.EDITED, fields={
+                    field: {"last": last, "now": now, "desired": desired}
                     for field, (last, now, desired) in fields.items()
-                ) + " (--edited ours or theirs decides)",
+                }),
             )
             for key, fields in sorted(torn.items())
         ]  # fmt: skip

@@ -9,6 +9,7 @@ from dataclasses import replace
 from functools import partial
 from typing import TYPE_CHECKING
 
+from concordex.change.reasons import Reasons
 from concordex.change.run_options import RunOptions
 from concordex.change.steps import Change, State, Step
 from concordex.errors import Stopped
@@ -92,7 +93,7 @@ class ApiRun:
         since = None if self.change.about.objects else partial(seen_since, self.workspace, self.change.system)
         return Sender(bodies, self._ledger, committer, self.how, asks=self._asks(), since=since)
 
-    def _asks(self) -> Callable[[Sequence[Step]], Awaitable[list[Step | str]]] | None:
+    def _asks(self) -> Callable[[Sequence[Step]], Awaitable[list[Step | Reasons]]] | None:
         """What devices are asked for just before each step, where the change says so."""
         asks = self.change.about.asks
         if not asks:

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 from uuid import UUID, uuid5
 
+from concordex.change.reasons import Why, because
 from concordex.change.steps import Outcome, Step
 from concordex.errors import CalledWrongly, SecretError
 from concordex.wire import dialect as d
@@ -34,7 +35,7 @@ class Bodies:
                 bodies.append(self.actual.body(write, self._revealed(write, step)))
                 found.append(step)
             except (CalledWrongly, SecretError) as lack:
-                settled.append(Outcome(step, "held", lack.what))
+                settled.append(Outcome(step, "held", because(Why.ERROR, text=lack.what)))
         return found, bodies, settled
 
     def _revealed(self, write: d.Write, step: Step) -> Step:

@@ -7,7 +7,7 @@ from collections.abc import Awaitable, Callable, Iterable, Sequence
 from contextlib import suppress
 from typing import NamedTuple, TypeVar
 
-from concordex.change.steps import Cause
+from concordex.change.reasons import Reasons, Why, because, resting
 from concordex.errors import ConcordexError, RequestRefused, SignInRefused, Unreachable, WireError
 from concordex.wire import dialect as d
 from concordex.wire.http.session import Session
@@ -23,8 +23,7 @@ _TRIES = 3
 class NotInEffect(NamedTuple):
     """Why what was staged is not in effect."""
 
-    reason: str
-    causes: frozenset[Cause] = frozenset()
+    why: Reasons
 
 
 class Committer:
@@ -86,7 +85,7 @@ class Committer:
             try:
                 await self._commit(commits[0])
             except RequestRefused as refusal:
-                refusal.why = (await self._taken_back(refusal)).reason
+                refusal.because = (await self._taken_back(refusal)).why
                 raise
             if opened and self._is_lost(opened):
                 where = self.session.endpoint.name
@@ -99,7 +98,7 @@ class Committer:
             async with self._lock:
                 await self._commit(write.commit)
 
-    async def end(self, against: str | None) -> NotInEffect | None:
+    async def end(self, against: Reasons) -> NotInEffect | None:
         """Commit what is staged as one; why it was taken back instead, or lost.  ``against``: what forbids it."""
         opened, how = self._opened, self._how
         self._opened = self._how = None
@@ -117,7 +116,7 @@ class Committer:
             if not self._is_lost(opened):
                 return None
         await discard(self.session)  # a session that began since holds a part at the most
-        return NotInEffect("staged, and perhaps lost: the session ended before it was committed")
+        return NotInEffect(because(Why.LOST))
 
     def _is_lost(self, opened: int | None) -> bool:
         """Whether the session that staged has ended, and what it staged with it."""
@@ -134,7 +133,8 @@ class Committer:
                 await discard(self.session)
 
     async def _taken_back(self, refusal: RequestRefused) -> NotInEffect:
-        return _taken_back(f"not committed: {refusal.why or refusal.what}", await discard(self.session))
+        why = because(Why.UNCOMMITTED, text=refusal.why or refusal.what)
+        return _taken_back(why, await discard(self.session))
 
     async def _commit(self, how: d.Send) -> None:
         for tried in range(1, _TRIES + 1):
@@ -150,11 +150,7 @@ class Committer:
                 return
 
 
-def _taken_back(why: str, others: Sequence[Pending]) -> NotInEffect:
-    return NotInEffect(f"staged, and taken back: {why}{_told_of(others)}", frozenset({Cause.TAKEN_BACK}))
-
-
-def _told_of(others: Sequence[Pending]) -> str:
-    """Who else has something staged."""
-    told = "; ".join(f"{one.who} since {one.since}: {one.what}" for one in others)
-    return f"; staged there: {told}" if told else ""
+def _taken_back(why: Reasons, others: Sequence[Pending]) -> NotInEffect:
+    """Why it was taken back, and who else has something staged."""
+    told = [{"who": one.who, "since": one.since, "what": one.what} for one in others]
+    return NotInEffect(resting(Why.TAKEN_BACK, why, others=told))

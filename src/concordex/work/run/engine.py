@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from typing import Generic, TypeVar
 
 from concordex.change.batches import stages
-from concordex.change.steps import Cause, Change, Step
+from concordex.change.reasons import Why, has
+from concordex.change.steps import Change, Step
 from concordex.errors import ConcordexError
 from concordex.work.run.readback import Before, ReadBack, Ready
 from concordex.work.run.writer import Writer
@@ -39,7 +40,7 @@ class Engine(Generic[T]):
         await self.target.read(self.target.needed(tables))
         before = Before.of(self.target, self.steps)
         await self._send(tables)
-        if not any(Cause.STAGED in step.causes for step in self.writer.ledger.written.values()):
+        if not any(has(step.why, Why.STAGED) for step in self.writer.ledger.written.values()):
             after = self.target.again()
             back = ReadBack(self.change, after, self.writer, before, self.ready(after) if self.ready else None)
             try:

@@ -47,14 +47,12 @@ class Ledger:
         if settled:
             self.journal.settled(self.number, settled)
             self.states |= {one.step.number: one.state for one in settled}
-        for step, state, reason, record_id, causes in settled:
+        for step, state, why, record_id in settled:
             self.written.pop(step.number, None)
             self.unknown.pop(step.number, None)
             if state in ("written", "unknown"):
                 into = self.written if state == "written" else self.unknown
-                into[step.number] = replace(
-                    step, state=state, reason=reason, causes=causes, record_id=record_id or step.record_id
-                )
+                into[step.number] = replace(step, state=state, why=why, record_id=record_id or step.record_id)
         if ended and outcomes:
             self.told(len(outcomes))
 

@@ -5,17 +5,14 @@ from __future__ import annotations
 import operator
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from concordex.change.compare import shown
-from concordex.change.steps import Cause, Outcome, Step
+from concordex.change.reasons import Reasons, Why, because, has
+from concordex.change.steps import Outcome, Step
 from concordex.change.whole import moved as moved_since
-from concordex.change.whole import named
 
 if TYPE_CHECKING:
     from concordex.work.targets.target import Target
-
-_ALREADY = frozenset({Cause.ALREADY})
 
 #: The states of a step that has left here and may have had an effect.
 AWAY = ("sent", "unknown", "written")
@@ -31,7 +28,7 @@ class Precheck:
     #: Steps that are held because others altered what they rest on, and the fields that were.
     altered: list[tuple[Step, list[str]]] = field(default_factory=list)
     #: Of steps that bring back a part of what they should, by number: what is left as others made it.
-    spared: dict[int, str] = field(default_factory=dict)
+    spared: dict[int, Reasons] = field(default_factory=dict)
 
 
 def of_creations(actual: Target, steps: Sequence[Step]) -> Precheck:
@@ -42,15 +39,13 @@ def of_creations(actual: Target, steps: Sequence[Step]) -> Precheck:
         away = step.state in AWAY
         if not there:
             (found.doubtful if away else found.ready).append(step)
-        elif Cause.STAGED in step.causes:
-            found.settled.append(Outcome(step, "written", None, there[0]))
+        elif has(step.why, Why.STAGED):
+            found.settled.append(Outcome(step, "written", (), there[0]))
         elif away or step.entry is None:
             only = there[0] if len(there) == 1 else None
-            found.settled.append(Outcome(step, "written", "it was there already", only, _ALREADY))
+            found.settled.append(Outcome(step, "written", because(Why.THERE_ALREADY), only))
         else:
-            found.settled.append(
-                Outcome(step, "held", f"record {there[0]} has appeared there since the preview", there[0])
-            )
+            found.settled.append(Outcome(step, "held", because(Why.APPEARED, record=there[0]), there[0]))
     return found
 
 
@@ -69,16 +64,16 @@ def of_the_rest(actual: Target, steps: Sequence[Step], *, force: bool, field_by_
         same = operator.eq if step.operation == "action" else actual.same  # an action is done to exactly what was seen
         moved = [n for n in step.before if record and n in record and not same(record[n], step.before[n])]
         done = is_done(actual, step)
-        if done is not None and Cause.STAGED in step.causes:
+        if done and has(step.why, Why.STAGED):
             found.settled.append(Outcome(step, "written"))
-        elif done is not None and (step.operation in ("update", "delete") or step.state in AWAY):
-            found.settled.append(Outcome(step, "written", done, causes=_ALREADY))
+        elif done and (step.operation in ("update", "delete") or step.state in AWAY):
+            found.settled.append(Outcome(step, "written", done))
         elif record is None:
-            found.settled.append(Outcome(step, "held", "the record is gone since the preview"))
+            found.settled.append(Outcome(step, "held", because(Why.GONE)))
         elif step.left and not force and (more := moved_since(step.left, wholes.get(step.record_id or "", {}))):
-            found.settled.append(Outcome(step, "held", f"it was altered or added to since we left it: {named(more)}"))
+            found.settled.append(Outcome(step, "held", because(Why.ADDED_TO, members=list(more))))
         elif moved and not force and field_by_field and (rest := _without(step, moved)) and record:
-            found.spared[step.number] = _left(record, moved)
+            found.spared[step.number] = because(Why.LEFT, fields={name: record[name] for name in moved})
             (found.doubtful if step.state in AWAY else found.ready).append(rest)
         elif moved and not force:
             found.altered.append((step, moved))
@@ -87,11 +82,13 @@ def of_the_rest(actual: Target, steps: Sequence[Step], *, force: bool, field_by_
     return found
 
 
-def in_words(actual: Target, step: Step, names: Sequence[str], since: Mapping[str, str] | None = None) -> str:
+def changed(
+    actual: Target, step: Step, names: Sequence[str], since: Mapping[str, Mapping[str, str]] | None = None
+) -> Reasons:
     """What others altered of a record since the preview: what it is now, ``since`` when that is known, and was."""
     record, since = actual.records(step.table, [step.record_id or ""]).get(step.record_id or "", {}), since or {}
-    told = (f"{n} is now {shown(record.get(n))} (was {shown(step.before[n])}{since.get(n, '')})" for n in names)
-    return f"changed there since the preview: {', '.join(told)}"
+    fields = {n: {"now": record.get(n), "before": step.before[n], **since.get(n, {})} for n in names}
+    return because(Why.CHANGED, fields=fields)
 
 
 def _without(step: Step, names: Sequence[str]) -> Step | None:
@@ -100,18 +97,14 @@ def _without(step: Step, names: Sequence[str]) -> Step | None:
     return replace(step, desired=rest) if step.operation == "update" and rest else None
 
 
-def _left(record: Mapping[str, Any], names: Sequence[str]) -> str:
-    return ", ".join(f"{name} is {shown(record.get(name))} now, and is left" for name in names)
-
-
-def is_done(actual: Target, step: Step) -> str | None:
-    """In words, that what a step does shows in what was read; nothing where it does not, or cannot."""
+def is_done(actual: Target, step: Step) -> Reasons:
+    """That what a step does shows in what was read; nothing where it does not, or cannot."""
     step = actual.located(step)
     record = actual.records(step.table, [step.record_id or ""]).get(step.record_id or "")
     if step.operation == "delete":
-        return "it was gone already" if record is None else None
+        return because(Why.GONE_ALREADY) if record is None else ()
     if step.operation == "action":
-        return "it was done already" if actual.can_show(step) and actual.shows(step) is None else None
+        return because(Why.DONE_ALREADY) if actual.can_show(step) and not actual.shows(step) else ()
     if record is None or not all(actual.same(record.get(name), value) for name, value in step.desired.items()):
-        return None
-    return "it was so already"
+        return ()
+    return because(Why.SO_ALREADY)

@@ -7,15 +7,16 @@ from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from concordex.change.steps import Cause, Change, Outcome, Step
-from concordex.change.whole import Flat, beside, is_stamp, lost, named, prints
+from concordex.change.reasons import Reasons, Why, because, has
+from concordex.change.steps import Change, Outcome, Step
+from concordex.change.whole import Flat, beside, is_stamp, lost, prints
 from concordex.model.fields import ORIGINAL
 from concordex.work.run.lookout import looks
 from concordex.work.run.writer import Writer
 from concordex.work.targets.target import Target
 
-#: Waits until what steps of a table have made is ready: of each, by its number, whether it is, and what is known then.
-Ready = Callable[[str, Sequence[Step]], Awaitable[Mapping[int, tuple[bool, str]]]]
+#: Waits until what steps of a table have made is ready: of each, by its number, that it is, or why it is not.
+Ready = Callable[[str, Sequence[Step]], Awaitable[Mapping[int, Reasons]]]
 
 #: Seconds by which the system's clock may differ from ours.
 _SKEW = 300.0
@@ -68,7 +69,7 @@ class ReadBack:
             for step in mine:
                 record, whole = records.get(step.record_id or ""), wholes.get(step.record_id or "", {})
                 aside = self._beside(step, record, whole)
-                judged = self._judged(step, record, whole, aside, waited.get(step.number))
+                judged = self._judged(step, record, whole, aside, waited.get(step.number, ()))
                 settled.append(judged._replace(record_id=step.record_id))
                 kept.append((step, *self._kept(step, record, whole, aside)))
         self.ledger.journal.kept(self.ledger.number, kept)
@@ -81,7 +82,7 @@ class ReadBack:
             await self.after.read(wanted)
             for table in tables:  # a last look at what is unknown, at no cost
                 unknown = [step for step in self.ledger.unknown.values() if step.table == table]
-                self.writer.seen("it does now", self.after, unknown)
+                self.writer.seen(because(Why.SHOWS_NOW), self.after, unknown)
             if all(map(self._shows, self.ledger.written.values())):
                 break
 
@@ -97,8 +98,8 @@ class ReadBack:
         there = self.after.bearers(step) if step.operation == "create" else []
         if len(there) != 1 or there[0] == step.record_id:
             return step
-        said = f"; the system called it {step.record_id}" if step.record_id else ""
-        return replace(step, record_id=there[0], reason=f"{step.reason or 'found by its key'}{said}")
+        called = because(Why.CALLED, record=step.record_id) if step.record_id else ()
+        return replace(step, record_id=there[0], why=(*(step.why or because(Why.FOUND)), *called))
 
     def _beside(self, step: Step, record: Mapping[str, Any] | None, whole: Flat) -> dict[str, tuple[Any, Any]]:
         """What changed in the record of an update though the update does not write it."""
@@ -134,48 +135,40 @@ class ReadBack:
         record: Mapping[str, Any] | None,
         whole: Flat,
         aside: Mapping[str, tuple[Any, Any]],
-        waited: tuple[bool, str] | None,
+        waited: Reasons,
     ) -> Outcome:
         """What became of a written step: as it was read back, and once it was really there."""
         found = self._verdict(step, record)
-        state, reason = found.state, found.reason
-        if state == "confirmed" and aside:
-            told = f"also changed: {named(aside)}"  # by name only: among unmapped members there may be secrets
-            return Outcome(step, "differs", "; ".join(filter(None, [told, reason])))
+        state, why = found.state, found.why
+        if state == "confirmed" and aside:  # by name only: among unmapped members there may be secrets
+            return Outcome(step, "differs", (*because(Why.ALSO_CHANGED, members=list(aside)), *why))
         if state == "confirmed" and step.number in self.writer.spared:
-            return Outcome(step, "differs", "; ".join(filter(None, [self.writer.spared[step.number], reason])))
+            return Outcome(step, "differs", (*self.writer.spared[step.number], *why))
         again = {path: was for path, was in step.again.items() if not self._is_own(whole.get(path))}
         missing = lost(again, whole) if record is not None else []
         if state == "confirmed" and missing:
-            return Outcome(step, "differs", f"not all came back: {named(missing)}")
-        if waited is None or state != "confirmed":
+            return Outcome(step, "differs", because(Why.NOT_BACK, members=list(missing)))
+        if not waited or state != "confirmed":
             return found
-        is_ready, words = waited
-        told = "; ".join(filter(None, [words, reason]))
-        if not is_ready:
-            return Outcome(step, "differs", told)
-        return Outcome(step, "confirmed", told, causes=found.causes | {Cause.READY})
+        return Outcome(step, "confirmed" if has(waited, Why.READY) else "differs", (*waited, *why))
 
     def _verdict(self, step: Step, record: Mapping[str, Any] | None) -> Outcome:
         there = self.after.bearers(step) if step.operation == "create" else []
         if len(there) > 1:
-            return Outcome(step, "doubled", f"{len(there)} records bear its key: {', '.join(there[:5])}")
+            return Outcome(step, "doubled", because(Why.DOUBLED, ids=there))
         if step.operation in ("action", "delete"):
             return self._verdict_of_effect(step, record)
         if step.operation == "create" and not there:
-            return Outcome(step, "unknown", "the system says that it was made, and it does not show")
+            return Outcome(step, "unknown", because(Why.NOT_SHOWN))
         if record is None:
-            return Outcome(step, "differs", "read back: the record is not there")
-        wrong_ones, own = self.after.verdict(step, record)
-        if wrong_ones:
-            return Outcome(step, "differs", f"read back: {'; '.join(wrong_ones)}")
-        causes = step.causes | {Cause.OWN_WAY} if own else step.causes
-        return Outcome(step, "confirmed", "; ".join(filter(None, [step.reason, *own])) or None, causes=causes)
+            return Outcome(step, "differs", because(Why.NOT_THERE))
+        found = self.after.verdict(step, record)
+        if has(found, Why.DIFFERS):
+            return Outcome(step, "differs", tuple(one for one in found if one.why is Why.DIFFERS))
+        return Outcome(step, "confirmed", (*step.why, *found))
 
     def _verdict_of_effect(self, step: Step, record: Mapping[str, Any] | None) -> Outcome:
         """What became of a deletion or an action, which leave no record to compare."""
-        still = "the record is still there" if step.operation == "delete" and record is not None else None
+        still = because(Why.STILL_THERE) if step.operation == "delete" and record is not None else ()
         wrong = self.after.shows(step) if step.operation == "action" else still
-        if wrong:
-            return Outcome(step, "differs", f"read back: {wrong}")
-        return Outcome(step, "confirmed", step.reason, causes=step.causes)
+        return Outcome(step, "differs", wrong) if wrong else Outcome(step, "confirmed", step.why)

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from datetime import datetime
 
 import polars as pl
 
-from concordex.change.compare import shown
+from concordex.change.reasons import Reasons, Why, because
 from concordex.change.steps import Step
 from concordex.query.predicate import predicate_of
 from concordex.wire import dialect as d
@@ -17,14 +17,9 @@ from concordex.wire.http.session import Session
 from concordex.wire.reading.tables import read_tables
 from concordex.work.targets.api_target import ApiTarget
 
-#: How many of what came along are named.
-_NAMED = 4
 
-
-async def until_ready(
-    after: ApiTarget, table: str, steps: Sequence[Step], now: datetime
-) -> dict[int, tuple[bool, str]]:
-    """Of each creation in ``steps``, by its number, whether it is ready, and what is known of it then, in words.
+async def until_ready(after: ApiTarget, table: str, steps: Sequence[Step], now: datetime) -> dict[int, Reasons]:
+    """Of each creation in ``steps``, by its number, that it is ready, or why it is not, and what is known of it then.
 
     ``after`` holds the table as it was read last; it is read again until all are ready or time is over.
     """
@@ -50,21 +45,19 @@ async def until_ready(
     brought = await _brought(session, table, ready, there)
     told = {}
     for row in frame.iter_rows(named=True):
-        facts = [f"{name} {shown(row[name])}" for name in ready.facts if row.get(name) not in (None, [])]
-        came = brought.get(row["record_id"], [])
-        if row["record_id"] in failed:
-            words = f"it is there, and will not be ready ({', '.join(facts) or ready.failed})"
-        elif row["record_id"] in there:
-            words = "; ".join([f"ready: {', '.join(facts)}" if facts else "ready", *came])
+        facts = {name: row[name] for name in ready.facts if row.get(name) not in (None, [])}
+        if row["record_id"] in there:
+            why = because(Why.READY, facts=facts, brought=brought.get(row["record_id"], {}))
         else:
-            words = f"it is there, and after {ready.timeout:g} s not ready ({ready.when})"
-        told[made[row["record_id"]].number] = row["record_id"] in there, words
+            failing = str(ready.failed) if row["record_id"] in failed else None
+            why = because(Why.NOT_READY, facts=facts, failed=failing, timeout=ready.timeout, when=str(ready.when))
+        told[made[row["record_id"]].number] = why
     return told
 
 
-async def _brought(session: Session, table: str, ready: d.Ready, ids: set[str]) -> Mapping[str, list[str]]:
-    """For each record what hangs from it in other tables, in words."""
-    found: dict[str, list[str]] = {}
+async def _brought(session: Session, table: str, ready: d.Ready, ids: set[str]) -> dict[str, dict[str, list[str]]]:
+    """For each record the names of what hangs from it in other tables, by table."""
+    found: dict[str, dict[str, list[str]]] = {}
     if not (ready.brings and ids):
         return found
     async for name, look in read_tables(session, [table, *ready.brings]):
@@ -74,6 +67,5 @@ async def _brought(session: Session, table: str, ready: d.Ready, ids: set[str]) 
         below = look.frame.filter(pl.col(by).is_in(list(ids)))
         for key, part in below.group_by(by, maintain_order=True):
             names = [str(one) for one in part["name" if "name" in part.columns else "record_id"]]
-            more = f" and {len(names) - _NAMED} more" if len(names) > _NAMED else ""
-            found.setdefault(str(key[0]), []).append(f"with {len(names)} {name}: {', '.join(names[:_NAMED])}{more}")
+            found.setdefault(str(key[0]), {})[name] = names
     return found

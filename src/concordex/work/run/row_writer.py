@@ -5,17 +5,17 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Callable, Sequence
 from dataclasses import replace
-from functools import partial
 from typing import TYPE_CHECKING
 
 from concordex.change.batches import lists
+from concordex.change.reasons import Reasons, Why, because, has, resting
 from concordex.change.run_options import RunOptions
 from concordex.change.steps import Change, Outcome, Step
 from concordex.errors import ConcordexError
-from concordex.store.targets import CommitLost, NotTaken
+from concordex.store.targets import CommitLost
 from concordex.work.run.engine import Engine
 from concordex.work.run.ledger import Ledger
-from concordex.work.run.precheck import in_words, of_creations, of_the_rest
+from concordex.work.run.precheck import changed, of_creations, of_the_rest
 from concordex.work.run.writer import Writer
 from concordex.work.targets.rows import Rows
 
@@ -31,7 +31,7 @@ class RowWriter(Writer):
 
     def __init__(self, rows: Rows, ledger: Ledger, how: RunOptions) -> None:
         self.rows, self.ledger, self.how = rows, ledger, how
-        self.spared: dict[int, str] = {}
+        self.spared: dict[int, Reasons] = {}
         self.ended: ConcordexError | None = None
 
     async def stage(self, steps: list[Step]) -> None:
@@ -41,7 +41,7 @@ class RowWriter(Writer):
         this one looks at the row itself, and locks it, before it writes.
         """
         several = [step for step in steps if self.rows.several(step)]
-        self.ledger.settle([Outcome(step, "held", "several rows have this key") for step in several])
+        self.ledger.settle([Outcome(step, "held", because(Why.SEVERAL_ROWS)) for step in several])
         left = [step for step in steps if not self.rows.several(step)]
         if not left:
             return
@@ -51,8 +51,7 @@ class RowWriter(Writer):
             how = self.how
             found = of_the_rest(self.rows, left, force=how.force, field_by_field=how.field_by_field)
             self.spared |= found.spared
-        words = partial(in_words, self.rows)
-        held = [Outcome(step, "held", words(step, names)) for step, names in found.altered]
+        held = [Outcome(step, "held", changed(self.rows, step, names)) for step, names in found.altered]
         self.ledger.settle([*found.settled, *held])
         ready = sorted([*found.ready, *found.doubtful], key=lambda step: step.number)
         for part in lists(ready, min(_BATCH, self.how.batch_size or _BATCH)):
@@ -65,14 +64,14 @@ class RowWriter(Writer):
         try:
             told = self.rows.stored.write([self.rows.row(step, force=self.how.force) for step in steps])
         except CommitLost as error:
-            self.ledger.settle([Outcome(step, "unknown", str(error)) for step in steps])
+            self.ledger.settle([Outcome(step, "unknown", because(Why.ERROR, text=str(error))) for step in steps])
             self.ended = error
         except ConcordexError as error:  # a transaction, or a file, is written whole or not at all
-            self.ledger.settle([Outcome(step, "ready", str(error)) for step in steps])
+            self.ledger.settle([Outcome(step, "ready", because(Why.ERROR, text=str(error))) for step in steps])
             self.ended = error
         else:
             self.ledger.settle([
-                Outcome(step, "written" if why is None else "refused" if isinstance(why, NotTaken) else "held", why)
+                Outcome(step, "written" if not why else "refused" if has(why, Why.SAID) else "held", why)
                 for step, why in zip(steps, told, strict=True)
             ])  # fmt: skip
 
@@ -86,10 +85,10 @@ class RowWriter(Writer):
     async def abandon(self) -> None:
         """Nothing is left half done."""
 
-    def seen(self, why: str, now: Rows, steps: Sequence[Step]) -> list[Step]:
+    def seen(self, why: Reasons, now: Rows, steps: Sequence[Step]) -> list[Step]:
         """Steps that do not show in a reading; those that do are written, although the database did not say so."""
         shown = [step for step in steps if self._shows(now, step)]
-        self.ledger.settle([Outcome(step, "written", f"done, although: {why}") for step in shown])
+        self.ledger.settle([Outcome(step, "written", resting(Why.FOUND_DONE, why)) for step in shown])
         return [step for step in steps if step not in shown]
 
     @staticmethod
@@ -97,7 +96,7 @@ class RowWriter(Writer):
         there = now.records(step.table, [step.record_id or ""]).get(step.record_id or "")
         if step.operation == "delete":
             return there is None
-        return there is not None and not now.verdict(step, there)[0]
+        return there is not None and not now.verdict(step, there)
 
 
 async def run_rows(

@@ -8,8 +8,9 @@ from dataclasses import replace
 from functools import partial
 from typing import TYPE_CHECKING
 
+from concordex.change.reasons import Why, because, has
 from concordex.change.run_options import RunOptions
-from concordex.change.steps import Cause, Change, Outcome, Step
+from concordex.change.steps import Change, Outcome, Step
 from concordex.errors import CalledWrongly, ConcordexError, StoreError
 from concordex.parallel import at_most, completed
 from concordex.progress import Counted
@@ -82,7 +83,7 @@ def came_to(change: Change, chosen: Collection[int], how: RunOptions) -> str:
         return "done"
     if not mine:
         return "partly" if any(step.open for step in left) else "incomplete"
-    return "staged" if how.stage and all(Cause.STAGED in step.causes for step in mine) else "incomplete"
+    return "staged" if how.stage and all(has(step.why, Why.STAGED) for step in mine) else "incomplete"
 
 
 def check_staging(workspace: BaseWorkspace, change: Change, *, stage: bool, note: str | None) -> None:
@@ -132,6 +133,8 @@ async def _on_devices(
             if isinstance(error, StoreError):
                 raise
             left = [step for step in mine[address] if running.states.get(step.number, "ready") == "ready"]
-            workspace.journal.settled(change.number or 0, [Outcome(step, "ready", str(error)) for step in left])
+            workspace.journal.settled(
+                change.number or 0, [Outcome(step, "ready", because(Why.ERROR, text=str(error))) for step in left]
+            )
 
     await at_most(AT_ONCE, [partial(one, address) for address in mine])

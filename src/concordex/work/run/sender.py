@@ -6,14 +6,14 @@ import asyncio
 from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import replace
 from functools import partial
-from typing import Any
+from typing import Any, cast
 
 import polars as pl
 
 from concordex.change.batches import halves, lists, stages
-from concordex.change.compare import shown
+from concordex.change.reasons import Reasons, Why, because, resting
 from concordex.change.run_options import RunOptions
-from concordex.change.steps import Cause, Outcome, Step
+from concordex.change.steps import Outcome, Step
 from concordex.errors import (
     BadAnswer,
     CalledWrongly,
@@ -38,30 +38,29 @@ from concordex.wire.writing.records import (
     update_many,
 )
 from concordex.work.run.bodies import Bodies
-from concordex.work.run.commits import Committer, NotInEffect
+from concordex.work.run.commits import Committer
 from concordex.work.run.ledger import Ledger
 from concordex.work.run.lookout import Lookout
-from concordex.work.run.precheck import AWAY, in_words, is_done, of_creations, of_the_rest
+from concordex.work.run.precheck import AWAY, changed, is_done, of_creations, of_the_rest
 from concordex.work.run.writer import Writer
 from concordex.work.targets.api_target import ApiTarget
 from concordex.work.targets.records import writable
 
+#: Since when fields are as they are, by record id and field.
+Moments = Mapping[str, Mapping[str, Mapping[str, str]]]
+
 #: Records that may be forbidden (403) one by one while nothing was allowed; then it is the right that lacks.
 _FORBIDDEN = 3
 
-#: How a step stands that keeps others of its change from coming into effect.
-_STANDS = {"refused": "was refused", "held": "was held", "unknown": "may have been written, or may not"}
-
-
-_STAGED = "staged, and not committed"
-_IS_STAGED = frozenset({Cause.STAGED})
+#: States of a step in which it has no effect, and why is told with the state where others take it along.
+_NO_EFFECT = ("refused", "held")
 
 
 class Sender(Writer):
     """Sends the steps of one change into one system, stage by stage.
 
     asks   gives steps what only their devices know, just before they are sent; or says why that cannot be had
-    since  since when the fields of records are as they were read now, in words, by record id and field
+    since  since when the fields of records are as they were read now, by record id and field
     """
 
     def __init__(
@@ -71,14 +70,14 @@ class Sender(Writer):
         committer: Committer,
         how: RunOptions,
         *,
-        asks: Callable[[Sequence[Step]], Awaitable[list[Step | str]]] | None = None,
-        since: Callable[[str, pl.DataFrame], Mapping[str, Mapping[str, str]]] | None = None,
+        asks: Callable[[Sequence[Step]], Awaitable[list[Step | Reasons]]] | None = None,
+        since: Callable[[str, pl.DataFrame], Moments] | None = None,
     ) -> None:
         self.bodies, self.ledger, self.how, self.asks, self.since = bodies, ledger, how, asks, since
         self.actual, self.session, self.committer = bodies.actual, bodies.actual.session, committer
         self.dialect = self.session.dialect
         self.lookout = Lookout(self.actual)
-        self.spared: dict[int, str] = {}
+        self.spared: dict[int, Reasons] = {}
         self.ended: ConcordexError | None = None
         self._retold = set[int]()
         self._forbidden, self._allowed = 0, False
@@ -127,24 +126,24 @@ class Sender(Writer):
 
     def _altered(self, torn: Sequence[tuple[Step, list[str]]]) -> list[Outcome]:
         """Steps that others' edits stand against: both values, and since when theirs is there."""
-        moments: Mapping[str, Mapping[str, str]] = {}
+        moments: Moments = {}
         if torn and self.since:
             table, ids = torn[0][0].table, [step.record_id or "" for step, _ in torn]
             frame = self.actual.looks[table].frame
             moments = self.since(table, frame.filter(pl.col("record_id").is_in(ids)))
-        words = partial(in_words, self.actual)
-        return [Outcome(step, "held", words(step, names, moments.get(step.record_id or ""))) for step, names in torn]
+        told = partial(changed, self.actual)
+        return [Outcome(step, "held", told(step, names, moments.get(step.record_id or ""))) for step, names in torn]
 
     async def _arrived(self, steps: Sequence[Step]) -> list[Step]:
         """Of steps that an earlier run sent and that do not show, those that may be sent again after a second look."""
         since = max(step.sent or 0.0 for step in steps)
-        left = await self._look(steps, "the run that sent it was cut off", since)
+        left = await self._look(steps, because(Why.CUT_OFF), since)
         if self.how.send_again or self.how.as_one:  # what was only staged, in a session that ended, has no effect
             return left
-        self.ledger.settle([Outcome(step, "unknown", step.reason or _not_seen("sent before")) for step in left])
+        self.ledger.settle([Outcome(step, "unknown", step.why or _not_seen(because(Why.SENT_BEFORE))) for step in left])
         return []
 
-    async def _look(self, steps: Sequence[Step], why: str, since: float | None = None) -> list[Step]:
+    async def _look(self, steps: Sequence[Step], why: Reasons, since: float | None = None) -> list[Step]:
         """Steps that do not show at the system, however long it may take to settle; those that do are settled."""
         actions = [step for step in steps if step.operation == "action" and not self.actual.can_show(step)]
         rest = [step for step in steps if step not in actions]
@@ -161,14 +160,14 @@ class Sender(Writer):
         left = await self.lookout.until(mine, self._known_by_key)
         self.actual.forget(left)
         self.ledger.settle(
-            [Outcome(step, "unknown", _not_seen("the system says that it made it")) for step in left], ended=False
+            [Outcome(step, "unknown", _not_seen(because(Why.MADE_IT_SAYS))) for step in left], ended=False
         )
 
     def _known_by_key(self, now: ApiTarget, steps: Sequence[Step]) -> list[Step]:
         self.actual.learn(now, steps[0].table)
         return [step for step in steps if not now.bearers(step)]
 
-    def seen(self, why: str, now: ApiTarget, steps: Sequence[Step]) -> list[Step]:
+    def seen(self, why: Reasons, now: ApiTarget, steps: Sequence[Step]) -> list[Step]:
         """Steps that do not show in a reading; those that do are written, although the system did not say so."""
         left, settled = [], list[Outcome]()
         if not steps:
@@ -178,9 +177,9 @@ class Sender(Writer):
                 there = now.bearers(step)
                 if there:
                     only = there[0] if len(there) == 1 else None
-                    settled.append(Outcome(step, "written", f"made, although: {why}", only))
+                    settled.append(Outcome(step, "written", resting(Why.FOUND_MADE, why), only))
             elif is_done(now, step):
-                settled.append(Outcome(step, "written", f"done, although: {why}"))
+                settled.append(Outcome(step, "written", resting(Why.FOUND_DONE, why)))
             if not settled or settled[-1].step is not step:
                 left.append(step)
         self.actual.learn(now, steps[0].table)
@@ -190,12 +189,12 @@ class Sender(Writer):
     async def _in_doubt(self, steps: Sequence[Step], error: WireError) -> None:
         """After an answer that does not say what was done, look; what does not show is unknown, and not sent again."""
         try:
-            left = await self._look(steps, error.what)
+            left = await self._look(steps, because(Why.ERROR, text=error.what))
         except WireError as blind:
             left = [step for step in steps if not self.ledger.is_written(step)]
-            why = f"{error}; and it could not be looked up: {blind}"
+            why = (*because(Why.ERROR, text=str(error)), *because(Why.BLIND, text=str(blind)))
         else:
-            why = str(error)
+            why = because(Why.ERROR, text=str(error))
         self.ledger.settle([Outcome(step, "unknown", _not_seen(why)) for step in left])
 
     async def _together(self, steps: list[Step]) -> None:
@@ -242,24 +241,26 @@ class Sender(Writer):
         settled = list[Outcome]()
         for step, number in zip(steps, numbers, strict=True):
             if isinstance(number, Refusal):
-                settled.append(Outcome(step, "refused", number.reason))
+                settled.append(Outcome(step, "refused", because(Why.SAID, text=number.reason)))
             else:
                 self.actual.made(step, number)
-                settled.append(Outcome(step, "written", None, str(number)))
+                settled.append(Outcome(step, "written", (), str(number)))
         self.ledger.settle(settled)
 
     async def finish(self) -> None:
         """Commit what was staged as one, or take all of it back where a step is not done; or leave it staged."""
         kept = self.ledger.close()
         allowed = ("written",) if self.how.all_of_it else ("written", "refused", "held")
-        undone = ((one.step, _STANDS.get(one.state, "is not done")) for one in kept if one.state not in allowed)
-        against = next((f"{step.table}/{step.label} {stands}" for step, stands in undone), None)
-        against = against or (str(self.ended) if self.ended else None)
+        undone = [one for one in kept if one.state not in allowed]
+        against: Reasons = because(Why.ERROR, text=str(self.ended)) if self.ended else ()
+        if undone:
+            first = undone[0]
+            against = because(Why.STANDS, step=f"{first.step.table}/{first.step.label}", state=first.state)
         if self.committer.waiting and self.how.stage and not against:
             self.committer.leave()
-            self.ledger.settle([one._replace(reason=_STAGED, causes=_IS_STAGED) for one in kept], ended=False)
-        elif why := await self.committer.end(against) or against:
-            why = why if isinstance(why, NotInEffect) else NotInEffect(why)
+            self.ledger.settle([one._replace(why=because(Why.STAGED)) for one in kept], ended=False)
+        elif (failed := await self.committer.end(against)) or against:
+            why = failed.why if failed else against
             self.ledger.settle([_back(one, why) for one in kept], ended=False)
         else:
             self.ledger.settle(kept, ended=False)
@@ -286,7 +287,7 @@ class Sender(Writer):
             try:
                 answer = await self.committer.in_effect([write], send)
             except Conflict as conflict:  # nothing of ours is there; going on looks anew, and then sends
-                self.ledger.settle([Outcome(step, "ready", conflict.why or str(conflict)) for step in steps])
+                self.ledger.settle([Outcome(step, "ready", _refusal(None, conflict)) for step in steps])
             except RequestRefused as refusal:
                 await self._refused(write, steps, refusal, again)
             except SignInRefused as refusal:
@@ -297,7 +298,8 @@ class Sender(Writer):
                 elif tried == self.dialect.limits.tries or self.ended:
                     self._end(steps, error)
                 else:
-                    self.ledger.settle([Outcome(step, "ready", f"not taken: {error}") for step in steps], ended=False)
+                    why = because(Why.NOT_TAKEN, text=str(error))
+                    self.ledger.settle([Outcome(step, "ready", why) for step in steps], ended=False)
                     await asyncio.sleep(0.1 * 2**tried)  # where the system says how long, everybody waits for that
                     continue
             else:
@@ -307,7 +309,8 @@ class Sender(Writer):
 
     def _end(self, steps: Sequence[Step], error: WireError) -> None:
         """Send nothing more: ``steps`` had no effect, and further ones would have none either."""
-        self.ledger.settle([Outcome(step, "ready", str(error)) for step in steps], ended=False)
+        why = because(Why.ERROR, text=str(error))
+        self.ledger.settle([Outcome(step, "ready", why) for step in steps], ended=False)
         self.ended = self.ended or error
 
     async def _forbid(
@@ -348,7 +351,7 @@ class Sender(Writer):
                 continue
             found = replace(step, record_id=there)
             send = partial(perform, self.session, how, there, {}, self.bodies.key([step]))
-            taken = Outcome(found, "written", "taken out of the bin", there)
+            taken = Outcome(found, "written", because(Why.RESTORED), there)
             await self._once(write, [found], send, self._create, partial(self._took, taken))
         return left
 
@@ -361,7 +364,7 @@ class Sender(Writer):
             return steps
         told = await self.asks(steps)
         answers = zip(steps, told, strict=True)
-        self.ledger.settle([Outcome(step, "held", one) for step, one in answers if isinstance(one, str)])
+        self.ledger.settle([Outcome(step, "held", one) for step, one in answers if not isinstance(one, Step)])
         return [one for one in told if isinstance(one, Step)]
 
     def _sayable(self, write: d.Write, steps: Sequence[Step]) -> tuple[list[Step], list[dict[str, Any]]]:
@@ -387,9 +390,11 @@ class Sender(Writer):
             await self._unless_ended(again, write, steps)
             return
         if len(steps) == 1:
-            self.ledger.settle([Outcome(steps[0], "refused", named.get(0) or refusal.why or str(refusal))])
+            self.ledger.settle([Outcome(steps[0], "refused", _refusal(named.get(0), refusal))])
             return
-        self.ledger.settle([Outcome(steps[at], "refused", reason) for at, reason in named.items()])
+        self.ledger.settle(
+            [Outcome(steps[at], "refused", because(Why.SAID, text=reason)) for at, reason in named.items()]
+        )
         rest = [step for at, step in enumerate(steps) if at not in named]
         for part in [rest] if named and rest else halves(rest):
             if part:
@@ -398,7 +403,7 @@ class Sender(Writer):
     async def _update(self, write: d.Write, steps: list[Step]) -> None:
         """Send updates: one, or as many as the system takes in one call."""
         if write.update is None:
-            self.ledger.settle([Outcome(step, "held", "the dialect does not say how to update one") for step in steps])
+            self.ledger.settle([Outcome(step, "held", because(Why.CANNOT, what="update")) for step in steps])
             return
         steps, bodies = self._sayable(write, steps)
         if not steps:
@@ -422,32 +427,32 @@ class Sender(Writer):
         try:
             base = await base_of(self.session, how, step.record_id or "", self._now(step))
         except BadAnswer as error:
-            self.ledger.settle([Outcome(step, "held", str(error))])
+            self.ledger.settle([Outcome(step, "held", because(Why.ERROR, text=str(error)))])
             return None
         except RequestRefused as refusal:
-            gone = "the record is gone since the preview" if refusal.http in (404, 410) else str(refusal)
-            self.ledger.settle([Outcome(step, "held", gone)])
+            gone = refusal.http in (404, 410)
+            why = because(Why.GONE) if gone else because(Why.ERROR, text=str(refusal))
+            self.ledger.settle([Outcome(step, "held", why)])
             return None
         except WireError as error:
             self._end([step], error)
             return None
         moved = self.actual.moved(step, base.record) if base and not self.how.force else {}
         if moved:
-            now = ", ".join(f"{name} is now {shown(value)}" for name, value in moved.items())
-            self.ledger.settle([Outcome(step, "held", f"changed there just now: {now}")])
+            self.ledger.settle([Outcome(step, "held", because(Why.CHANGED_NOW, fields=moved))])
             return None
         return (base,)
 
     def _done(self, steps: Sequence[Step], refused: Any) -> None:
-        bad = {one.index: one.reason for one in refused or ()}
+        bad = {one.index: because(Why.SAID, text=one.reason) for one in refused or ()}
         self.ledger.settle([
-            Outcome(step, "refused" if place in bad else "written", bad.get(place)) for place, step in enumerate(steps)
+            Outcome(step, "refused" if at in bad else "written", bad.get(at, ())) for at, step in enumerate(steps)
         ])  # fmt: skip
 
     async def _delete(self, write: d.Write, steps: list[Step]) -> None:
         """Send deletions as one list."""
         if write.delete is None:
-            self.ledger.settle([Outcome(step, "held", "the dialect does not say how to delete one") for step in steps])
+            self.ledger.settle([Outcome(step, "held", because(Why.CANNOT, what="delete")) for step in steps])
             return
         ids = [step.record_id or "" for step in steps]
         resting = await self._resting(write.delete, steps[0]) if write.delete.etag else (None,)
@@ -469,10 +474,10 @@ class Sender(Writer):
         try:
             values = {**(self._now(step) or {}), **self.actual.aim(step)}
         except CalledWrongly as lack:
-            self.ledger.settle([Outcome(step, "held", lack.what)])
+            self.ledger.settle([Outcome(step, "held", because(Why.ERROR, text=lack.what))])
             return
         send = partial(perform, self.session, how, step.record_id or "", values, self.bodies.key(steps))
-        taken = Outcome(step, "written" if how.shows else "confirmed", "the system took it")
+        taken = Outcome(step, "written" if how.shows else "confirmed", because(Why.TOOK))
         await self._once(
             write.model_copy(update={"commit": None}), steps, send, self._act, lambda _: self.ledger.settle([taken])
         )
@@ -481,14 +486,21 @@ class Sender(Writer):
         return self.actual.records(step.table, [step.record_id or ""]).get(step.record_id or "")
 
 
-def _not_seen(why: str) -> str:
+def _not_seen(why: Reasons) -> Reasons:
     """Why nobody knows whether a step was done."""
-    return f"it may have arrived, and does not show: {why}"
+    return resting(Why.NOT_SEEN, why)
 
 
-def _back(one: Outcome, why: NotInEffect) -> Outcome:
+def _refusal(named: str | None, refusal: RequestRefused) -> Reasons:
+    """Why the system refused a step: as it says of it, or of all."""
+    if named is None and refusal.because:
+        return cast("Reasons", refusal.because)
+    return because(Why.SAID, text=named or refusal.why or str(refusal))
+
+
+def _back(one: Outcome, why: Reasons) -> Outcome:
     """A step that comes into effect with others, and is to be done anew: for its own reason, or else theirs."""
     if one.state in ("written", "unknown"):
-        return Outcome(one.step, "ready", why.reason, causes=why.causes)
-    reason = f"{one.state}: {one.reason}" if one.state in _STANDS else one.reason or why.reason
-    return Outcome(one.step, "ready", reason)
+        return Outcome(one.step, "ready", why)
+    own = resting(Why.WAS, one.why, state=one.state) if one.state in _NO_EFFECT else one.why
+    return Outcome(one.step, "ready", own or why)

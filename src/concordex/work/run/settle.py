@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from concordex.change.reasons import Why, because
 from concordex.change.run_options import RunOptions
 from concordex.change.steps import Change, Outcome, State
 from concordex.errors import CalledWrongly
@@ -28,9 +29,8 @@ def settle(workspace: BaseWorkspace, number: int, step: int, *, done: bool) -> C
         if found.state not in ("unknown", "sent"):
             raise CalledWrongly(f"step {step} is {found.state}: only what is unknown can be settled by a person's word")
         state: State = ("confirmed" if found.operation == "action" else "written") if done else "ready"
-        word = "done" if done else "not done"
-        reason = f"{word}, says {workspace.signature()['by']}"
-        workspace.journal.settled(number, [Outcome(found, state, reason)])
+        why = because(Why.SETTLED, by=str(workspace.signature()["by"]), done=done)
+        workspace.journal.settled(number, [Outcome(found, state, why)])
         after = workspace.journal.change(number)
         workspace.journal.end(number, came_to(after, {one.number for one in after.steps}, RunOptions()))
         return workspace.journal.change(number)

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from concordex.change.steps import Cause, Change, Outcome, Step
+from concordex.change.reasons import Why, has
+from concordex.change.steps import Change, Outcome, Step
 from concordex.errors import CalledWrongly, ConcordexError
 from concordex.parallel import completed
 from concordex.wire.writing.records import commit
@@ -32,7 +33,7 @@ def waiting(workspace: BaseWorkspace, system: str) -> dict[int, list[Step]]:
     """The changes that wait for their commit in a system, the oldest first, and the steps of each that are staged."""
     found = [row["id"] for row in workspace.journal.changes() if (row["system"], row["state"]) == (system, "staged")]
     return {
-        number: [step for step in workspace.journal.change(number).steps if Cause.STAGED in step.causes]
+        number: [step for step in workspace.journal.change(number).steps if has(step.why, Why.STAGED)]
         for number in sorted(found)
     }
 

@@ -6,6 +6,7 @@ from abc import abstractmethod
 from collections.abc import Sequence
 from typing import Any, Protocol
 
+from concordex.change.reasons import Reasons
 from concordex.change.steps import Step
 from concordex.errors import ConcordexError
 from concordex.work.run.ledger import Ledger
@@ -15,8 +16,8 @@ class Writer(Protocol):
     """Sends the steps of one change to one target, stage by stage; the ledger takes down what becomes of them."""
 
     ledger: Ledger
-    #: What steps leave as others have made it, in words, by their numbers.
-    spared: dict[int, str]
+    #: What steps leave as others have made it, by their numbers.
+    spared: dict[int, Reasons]
     #: Why nothing more is sent: what is under way ends first.
     ended: ConcordexError | None
 
@@ -37,5 +38,5 @@ class Writer(Protocol):
         """Leave nothing half done behind, since the run ends here."""
 
     @abstractmethod
-    def seen(self, why: str, now: Any, steps: Sequence[Step]) -> list[Step]:
+    def seen(self, why: Reasons, now: Any, steps: Sequence[Step]) -> list[Step]:
         """Steps that do not show in a reading; those that do are written, although nobody said so."""

@@ -44,8 +44,10 @@ def first_seen(
     return found
 
 
-def seen_since(workspace: BaseWorkspace, system: str, table: str, records: pl.DataFrame) -> dict[str, dict[str, str]]:
-    """In words, since which pull each field of ``records`` is as it is, by record id and field, or that none saw it.
+def seen_since(
+    workspace: BaseWorkspace, system: str, table: str, records: pl.DataFrame
+) -> dict[str, dict[str, dict[str, str]]]:
+    """Since which pull each field of ``records`` is as it is, or in which it was not yet, by record id and field.
 
     ``records`` are as the system gave them just now.
     """
@@ -53,11 +55,11 @@ def seen_since(workspace: BaseWorkspace, system: str, table: str, records: pl.Da
     if kept and workspace.frames.damage(str(kept[-1].file)):
         return {}
     seen = first_seen(workspace, system, table, records) if kept else {}
-    after = f"; not so yet in the pull of {kept[-1].taken:%Y-%m-%d %H:%M}" if kept else ""
-    told: dict[str, dict[str, str]] = {}
+    after = {"not_yet": kept[-1].taken.isoformat()} if kept else {}
+    told: dict[str, dict[str, dict[str, str]]] = {}
     for record_id in records["record_id"].to_list() if kept else ():
         told[record_id] = {
-            name: f"; seen since {seen[record_id, name]:%Y-%m-%d %H:%M}" if (record_id, name) in seen else after
+            name: {"since": seen[record_id, name].isoformat()} if (record_id, name) in seen else after
             for name in records.columns
         }
     return told

@@ -9,8 +9,8 @@ from typing import Any
 import orjson
 import polars as pl
 
-from concordex.change.compare import shown
 from concordex.change.objects import Key, Kind, Object, alike, get, mentioned, objects_of, own_name, put
+from concordex.change.reasons import Reasons, Why, because
 from concordex.change.steps import Step
 from concordex.change.whole import Flat, flat
 from concordex.errors import CalledWrongly, WireError
@@ -207,16 +207,16 @@ class Objects(ApiTarget):
         act = write.actions[step.action or ""] if write else None
         return act is not None and act.each is not None and act.shows is not None
 
-    def shows(self, step: Step) -> str | None:
+    def shows(self, step: Step) -> Reasons:
         """Why the target of an act does not name the object as it should; nothing where it does."""
         write = self.session.dialect.tables[step.table].write
         act = write.actions[step.action or ""] if write else None
         if write is None or act is None or act.each is None or act.shows is None:
-            return None
+            return ()
         table = self.kinds[step.table].references[act.each]
-        shown = step.desired["target"] in bearers(self.looks[table].frame, act.shows, str(step.key["name"]))
+        named = step.desired["target"] in bearers(self.looks[table].frame, act.shows, str(step.key["name"]))
         off = any(other.taken_back == step.action for other in write.actions.values())
-        return None if shown is not off else f"{step.desired['target']} does not show it"
+        return () if named is not off else because(Why.NOT_NAMED, target=step.desired["target"])
 
     def located(self, step: Step) -> Step:
         """A step with the id that its object has now: made again, it has another."""
@@ -228,15 +228,15 @@ class Objects(ApiTarget):
         """Whether a member is exactly what it should be."""
         return alike(there, ours)
 
-    def verdict(self, step: Step, record: Mapping[str, Any]) -> tuple[list[str], list[str]]:
+    def verdict(self, step: Step, record: Mapping[str, Any]) -> Reasons:
         """What an object did not take."""
         unread = self.unread(step)
-        wrong = [
-            f"{name} is {shown(record.get(name))}, not {shown(value)}"
+        wrong = {
+            name: {"now": record.get(name), "desired": value}
             for name, value in step.desired.items()
             if name not in unread and not alike(record.get(name), value)
-        ]
-        return wrong, []
+        }
+        return because(Why.DIFFERS, fields=wrong) if wrong else ()
 
     def made(self, step: Step, number: Any) -> None:
         """Remember an object that we have just made."""

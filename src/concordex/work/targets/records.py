@@ -12,6 +12,7 @@ import polars as pl
 
 from concordex.change.compare import same, verdict
 from concordex.change.prepare import Form, Key, NaturalKeys, ReferenceMember, natural, normalised
+from concordex.change.reasons import Reasons, Why, because
 from concordex.change.steps import Step
 from concordex.change.whole import Flat, flat
 from concordex.errors import CalledWrongly, WireError
@@ -239,17 +240,17 @@ class Records(ApiTarget):
         act = write.actions[step.action or ""] if write else None
         return act is not None and act.shows is not None and step.desired.get(act.shows) is not None
 
-    def shows(self, step: Step) -> str | None:
+    def shows(self, step: Step) -> Reasons:
         """Why an act does not show in what was read back: a field of its record; nothing where it does, or need not."""
         write = self.session.dialect.tables[step.table].write
         act = write.actions[step.action or ""] if write else None
         wanted = step.desired.get(act.shows) if act and act.shows else None
         if act is None or act.shows is None or wanted is None:
-            return None
+            return ()
         record = self.records(step.table, [step.record_id or ""]).get(step.record_id or "", {})
         there = [str(one) for one in record.get(act.shows) or []]
         gone = [line for line in wanted if line not in there and not _taken_away(line, there)]
-        return f"{act.shows} lack {'; '.join(gone[:3])}" if gone else None
+        return because(Why.LACKS, field=act.shows, lines=gone[:3]) if gone else ()
 
     def located(self, step: Step) -> Step:
         """A step with the id that its record has now."""
@@ -259,8 +260,8 @@ class Records(ApiTarget):
         """Whether a member of a record holds what it should."""
         return same(there, ours)
 
-    def verdict(self, step: Step, record: Mapping[str, Any]) -> tuple[list[str], list[str]]:
-        """What a record did not take of a step, and what the system wrote in its own way, in words."""
+    def verdict(self, step: Step, record: Mapping[str, Any]) -> Reasons:
+        """What a record did not take of a step, and what the system wrote in its own way."""
         unread = self.unread(step)
         return verdict({name: value for name, value in step.desired.items() if name not in unread}, step.before, record)
 

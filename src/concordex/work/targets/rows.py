@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING, Any
 
 import polars as pl
 
-from concordex.change.compare import same, shown
+from concordex.change.compare import same
 from concordex.change.prepare import normalised
+from concordex.change.reasons import Reasons, Why, because
 from concordex.change.steps import Step
 from concordex.change.whole import Flat
 from concordex.errors import CalledWrongly
@@ -115,14 +116,14 @@ class Rows(Target):
         """Whether a column holds what it should."""
         return same(there, ours)
 
-    def verdict(self, step: Step, record: Mapping[str, Any]) -> tuple[list[str], list[str]]:
+    def verdict(self, step: Step, record: Mapping[str, Any]) -> Reasons:
         """What a row did not take of a step."""
-        wrong = [
-            f"{name} is {shown(record.get(name))}, not {shown(value)}"
+        wrong = {
+            name: {"now": record.get(name), "desired": value}
             for name, value in step.desired.items()
             if not same(record.get(name), value)
-        ]
-        return wrong, []
+        }
+        return because(Why.DIFFERS, fields=wrong) if wrong else ()
 
     def written_paths(self, step: Step) -> set[str]:
         """The fields that an update writes."""
@@ -132,9 +133,9 @@ class Rows(Target):
         """No: nothing else is done to rows."""
         return False
 
-    def shows(self, step: Step) -> str | None:
+    def shows(self, step: Step) -> Reasons:
         """Nothing: nothing else is done to rows."""
-        return None
+        return ()
 
     def row(self, step: Step, *, force: bool = False) -> TargetRow:
         """What is written for a step; ``force``: over whatever the row holds now."""

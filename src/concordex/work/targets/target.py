@@ -7,6 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any, Protocol, Self
 
+from concordex.change.reasons import Reasons
 from concordex.change.steps import Step
 from concordex.change.whole import Flat
 
@@ -65,8 +66,8 @@ class Target(Protocol):
         """Whether a value there is what it should be."""
 
     @abstractmethod
-    def verdict(self, step: Step, record: Mapping[str, Any]) -> tuple[list[str], list[str]]:
-        """What was not taken of a step, and what was written in another way that means the same, in words."""
+    def verdict(self, step: Step, record: Mapping[str, Any]) -> Reasons:
+        """What was not taken of a step (``DIFFERS``), and what means the same as it is written there (``OWN_WAY``)."""
 
     @abstractmethod
     def written_paths(self, step: Step) -> set[str]:
@@ -77,5 +78,5 @@ class Target(Protocol):
         """Whether it can be seen in what is read that an action was done."""
 
     @abstractmethod
-    def shows(self, step: Step) -> str | None:
+    def shows(self, step: Step) -> Reasons:
         """Why an action does not show in what was read; nothing where it does, or need not."""
