@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV ?= .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test fuzz lint types contracts check bench screenshots schema reference clean
+.PHONY: demo test fuzz lint types contracts check bench mutants screenshots schema reference clean
 
 $(VENV)/.ready: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -33,6 +33,11 @@ contracts: $(VENV)/.ready
 	$(BIN)/lint-imports
 
 check: lint types contracts test
+
+# How strong the tests are: a sample of small faults, for about an hour.
+mutants: $(VENV)/.ready
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[mutants]'
+	$(BIN)/python benchmarks/mutants.py
 
 bench: $(VENV)/.ready
 	$(BIN)/python benchmarks/run.py

@@ -1,8 +1,12 @@
-"""Nearest words, for messages that help."""
+"""Words and values as messages show them: the nearest known word, plurals, the first of many."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
+from typing import Any
+
+#: How many members are named in one reason.
+_NAMED = 6
 
 
 def nearest(word: str, known: Iterable[str], floor: float = 60) -> str | None:
@@ -30,3 +34,14 @@ _MOST = 20
 def plural(count: int, one: str, many: str = "") -> str:
     """``1 device``, ``1,204 devices``."""
     return f"{count:,} {one if count == 1 else many or one + 's'}"
+
+
+def shown(value: Any) -> str:
+    """A value as people read it."""
+    return ", ".join(map(str, value)) if isinstance(value, list) else "empty" if value in (None, "") else str(value)
+
+
+def named(paths: Collection[str]) -> str:
+    """Some members in words: the first few, and how many more."""
+    first = ", ".join(list(paths)[:_NAMED])
+    return f"{first} and {len(paths) - _NAMED:,} more" if len(paths) > _NAMED else first

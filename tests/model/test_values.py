@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from concordex.model.fields import Type
-from concordex.model.scalars import version_parts
+from concordex.model.scalars import parse_duration, version_parts
 from concordex.wire.dialect import Table
 from concordex.wire.reading.mapping import Mapper
 
@@ -98,3 +98,13 @@ def test_plain_versions_compare_as_their_numbers(a, b):
     padded = [numbers + [0] * (width - len(numbers)) for numbers in (a, b)]
     texts = [".".join(map(str, numbers)) for numbers in (a, b)]
     assert (version_parts(texts[0]) < version_parts(texts[1])) == (padded[0] < padded[1])
+
+
+@pytest.mark.parametrize(
+    ("said", "seconds"),
+    [("30s", 30), ("1.5m", 90), ("12h", 43_200), ("1d", 86_400), ("6w", 3_628_800), ("0s", 0), ("5", None), ("d", None),
+     ("1y", None), ("-1d", None)],
+)  # fmt: skip
+def test_a_length_of_time_is_as_long_as_it_says(said, seconds):
+    found = parse_duration(said)
+    assert (None if found is None else found.total_seconds()) == seconds

@@ -143,7 +143,9 @@ def test_a_refusal_that_blames_no_record_is_found_by_halving(writing, fresh_harb
     taken = {made[3]["label"], made[7]["label"]}
     fresh_harbour.stowage.objects_to = lambda _, item: ("title", "no") if item.get("title") in taken else None
     writing("change", "run", "1", "--yes", status=4)
-    assert {row["label"] for row in steps(writing) if row["state"] == "refused"} == taken
+    refused = {row["label"]: row["reason"] for row in steps(writing) if row["state"] == "refused"}
+    assert refused.keys() == taken
+    assert set(refused.values()) == {"HTTP 422: 1 faults, nothing was made"}
 
 
 def _dialect(name: str) -> str:

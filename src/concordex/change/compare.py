@@ -138,8 +138,3 @@ def alike_but_for_signs(there: Any, ours: Any) -> bool:
 def _squeezed(value: Any) -> set[str]:
     """What is left when signs, spaces and leading noughts do not count."""
     return {"".join(c for c in item if c.isalnum()).lstrip("0") for item in _values(value)} - {""}
-
-
-def shown(value: Any) -> str:
-    """A value as people read it."""
-    return ", ".join(map(str, value)) if isinstance(value, list) else "empty" if value in (None, "") else str(value)

@@ -8,14 +8,12 @@ from typing import Any
 
 import orjson
 
-from concordex.change.compare import alike_but_for_signs, shown
+from concordex.change.compare import alike_but_for_signs
 from concordex.model.scalars import parse_time
+from concordex.words import shown
 
 #: A record's members by their dotted paths; lists are values.
 Flat = dict[str, Any]
-
-#: How many members are named in one reason.
-_NAMED = 6
 
 
 def flat(record: Mapping[str, Any], volatile: Collection[str] = (), above: str = "") -> Flat:
@@ -87,9 +85,3 @@ def lost(again: Mapping[str, Any], now: Flat) -> list[str]:
         for path, value in again.items()
         if value not in (None, "", [], {}) and now.get(path) != value and not alike_but_for_signs(now.get(path), value)
     ]
-
-
-def named(paths: Collection[str]) -> str:
-    """Some members in words: the first few, and how many more."""
-    first = ", ".join(list(paths)[:_NAMED])
-    return f"{first} and {len(paths) - _NAMED:,} more" if len(paths) > _NAMED else first

@@ -10,6 +10,7 @@ from datetime import UTC, datetime
 from functools import cache
 from typing import IO, TYPE_CHECKING, Any
 
+from concordex.model.scalars import parse_time
 from concordex.progress import Told
 from concordex.unseen import in_data, masked
 from concordex.words import plural
@@ -70,7 +71,6 @@ def members(body: Mapping[str, Any], most: int | None = MEMBERS) -> str:
 
 def moment(said: str | None) -> str:
     """A time as a system told it, in our form where it can be read."""
-    from concordex.model.scalars import parse_time
 
     return cell(parse_time(said or "") or said or "?")
 

@@ -155,13 +155,9 @@ def _ndjson(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
 
 
 def _yaml(frame: pl.DataFrame, buffer: io.BytesIO) -> None:
-    from ruamel.yaml import YAML
+    from concordex.documents import yaml_text
 
-    yaml = YAML(typ="safe", pure=True)
-    yaml.default_flow_style = False
-    yaml.sort_base_mapping_type_on_output = False  # type: ignore[assignment]
-    yaml.allow_unicode = True
-    yaml.dump(_records(frame), buffer)
+    buffer.write(yaml_text(_records(frame)).encode())
 
 
 def _xlsx(frame: pl.DataFrame, buffer: io.BytesIO) -> None:

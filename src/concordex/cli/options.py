@@ -11,7 +11,9 @@ import typer
 
 from concordex.cli.context import current
 from concordex.cli.emit import Format
-from concordex.errors import CalledWrongly
+from concordex.errors import CalledWrongly, ConcordexError
+from concordex.model.fields import FIELDS
+from concordex.model.scalars import parse_duration, parse_time
 
 if TYPE_CHECKING:
     from concordex import Workspace
@@ -39,7 +41,6 @@ def complete_tables(incomplete: str) -> list[str]:
 
 def complete_fields(incomplete: str) -> list[str]:
     """The common fields, for the shell."""
-    from concordex.model.fields import FIELDS
 
     done, comma, last = incomplete.rpartition(",")
     return [f"{done}{comma}{name}" for name in FIELDS if name.startswith(last)]
@@ -47,7 +48,6 @@ def complete_fields(incomplete: str) -> list[str]:
 
 def safely(find: object, incomplete: str) -> list[str]:
     """What ``find`` finds that begins so; nothing where it cannot be found, since a shell is asking."""
-    from concordex.errors import ConcordexError
 
     try:
         found = find()  # type: ignore[operator]
@@ -75,11 +75,13 @@ def pairs(given: list[str] | None, option: str) -> dict[str, str]:
 
 #: As large as any number is that can be meant: of rows, of a change, of a step.
 LARGEST = 2**31 - 1
-Limit = Annotated[int | None, typer.Option("--limit", "-n", min=0, max=LARGEST, help="How many rows; 0 for all.")]
-Columns = Annotated[list[str] | None, typer.Option("--columns", "-c", help="Which columns, with commas.")]
+Limit = Annotated[
+    int | None, typer.Option("--limit", "-n", min=0, max=LARGEST, help="At most this many rows; 0 for all.")
+]
+Columns = Annotated[list[str] | None, typer.Option("--columns", "-c", help="Columns to show, separated by commas.")]
 Systems = Annotated[
     list[str] | None,
-    typer.Argument(help="Systems; all where none is named.", autocompletion=complete_systems),
+    typer.Argument(help="Systems; all if none is given.", autocompletion=complete_systems),
 ]
 
 
@@ -89,7 +91,6 @@ def moment(text: str | None, option: str, *, end_of_day: bool = False) -> dateti
         return None
     if end_of_day and re.fullmatch(r"\d{4}-\d\d-\d\d", text):
         text = f"{text}T23:59:59"
-    from concordex.model.scalars import parse_duration, parse_time
 
     ago = parse_duration(text)
     try:
@@ -149,6 +150,6 @@ Where = Annotated[
 ]
 Form = Annotated[
     Format | None,
-    typer.Option("--format", "-f", help="How to write it; a file's ending says it otherwise."),
+    typer.Option("--format", "-f", help="Output format; by default a table, or by the ending of the output file."),
 ]
-Output = Annotated[Path | None, typer.Option("--output", "-o", help="Write into this file, whole or not at all.")]
+Output = Annotated[Path | None, typer.Option("--output", "-o", help="Write to this file, all or nothing.")]

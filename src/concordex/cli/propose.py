@@ -19,6 +19,7 @@ from concordex.cli.reasons import ready as in_words
 from concordex.cli.reasons import why
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
+from concordex.model.scalars import parse_duration
 from concordex.words import plural
 
 if TYPE_CHECKING:
@@ -34,11 +35,11 @@ _ONWARD = 5
 _WRONG = 40
 
 Draft = Annotated[bool, typer.Option("--draft", help="Keep the change for later; send nothing.")]
-Yes = Annotated[bool, typer.Option("--yes", "-y", help="Agree beforehand.")]
+Yes = Annotated[bool, typer.Option("--yes", "-y", help="Agree without being asked.")]
 Every = Annotated[bool, typer.Option("--all", help="Show every step.")]
 Count = Annotated[
     int | None,
-    typer.Option("--count", help="What cannot be taken back asks for the number of records; this says it beforehand."),
+    typer.Option("--count", help="The number of records, which must be typed where nothing can be undone."),
 ]
 Stage = Annotated[
     bool,
@@ -49,16 +50,18 @@ Together = Annotated[
 ]
 BatchSize = Annotated[
     int | None,
-    typer.Option("--batch-size", min=1, max=LARGEST, help="Records in one request, at the most; 1 for one each."),
+    typer.Option(
+        "--batch-size", min=1, max=LARGEST, help="At most this many records in one request; 1 sends each alone."
+    ),
 ]
 Wait = Annotated[
-    str | None, typer.Option("--wait", help="How long to wait while another process writes to the system: 30s, 10m.")
+    str | None, typer.Option("--wait", help="How long to wait for another process that writes to the system: 30s, 10m.")
 ]
 Note = Annotated[
     str | None,
     typer.Option("--note", help="What goes with the commit, where the system takes a note."),
 ]
-AnyTime = Annotated[bool, typer.Option("--any-time", help="Also outside the maintenance windows.")]
+AnyTime = Annotated[bool, typer.Option("--any-time", help="Run outside the maintenance windows too.")]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -246,7 +249,6 @@ def _advise(done: Change, wrong: Sequence[Step]) -> None:
 def _seconds(wait: str | None) -> float:
     if wait is None:
         return 0.0
-    from concordex.model.scalars import parse_duration
 
     found = parse_duration(wait)
     if found is None:

@@ -5,11 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
-from concordex.change.compare import shown
 from concordex.change.reasons import Reason, Why
 from concordex.change.steps import Step
-from concordex.change.whole import named
-from concordex.words import plural
+from concordex.words import named, plural, shown
 
 Facts = Mapping[str, Any]
 

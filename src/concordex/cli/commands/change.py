@@ -104,17 +104,19 @@ def show(
 @change.command("run")
 def run(
     number: Number,
-    only: Annotated[list[str] | None, typer.Option("--only", help="create, update, delete or act. Repeatable.")] = None,
+    only: Annotated[
+        list[str] | None, typer.Option("--only", help="create, update, delete or action. Repeatable.")
+    ] = None,
     table: Annotated[str | None, typer.Option("--table", help="Only steps of this table.")] = None,
     where: Where = None,
     first: Annotated[
-        int | None, typer.Option("--first", min=1, max=LARGEST, help="Only so many, to see how it goes.")
+        int | None, typer.Option("--first", min=1, max=LARGEST, help="Only the first few, to see how it goes.")
     ] = None,
     batch_size: BatchSize = None,
     together: Together = False,
     stage: Stage = False,
     force: Annotated[
-        bool, typer.Option("--force", help="Also over what others have altered since it was prepared.")
+        bool, typer.Option("--force", help="Overwrite what others have altered since it was prepared.")
     ] = False,
     count: Count = None,
     note: Note = None,
@@ -226,7 +228,7 @@ def settle(
 @change.command("undo")
 def undo(
     number: Number,
-    force: Annotated[bool, typer.Option("--force", help="Also where others have altered it since.")] = False,
+    force: Annotated[bool, typer.Option("--force", help="Even where others have altered it since.")] = False,
     draft: Draft = False,
     yes: Yes = False,
     any_time: AnyTime = False,

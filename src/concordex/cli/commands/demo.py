@@ -98,10 +98,10 @@ _SMALL = 1000
 
 def demo(
     folder: Annotated[
-        Path | None, typer.Argument(help="A new folder for the workspace; else concordex-demo here.")
+        Path | None, typer.Argument(help="A new folder for the workspace; by default concordex-demo here.")
     ] = None,
     devices: Annotated[int, typer.Option("--devices", min=50, max=1_000_000, help="The size of the fleet.")] = 400,
-    seed: Annotated[int, typer.Option("--seed", help="Another seed, another fleet.")] = 1,
+    seed: Annotated[int, typer.Option("--seed", help="Each seed makes another fleet.")] = 1,
     latency: Annotated[
         int, typer.Option("--latency", min=0, help="Milliseconds that each answer takes, as over a long line.")
     ] = 0,

@@ -25,10 +25,10 @@ _CLEAN = 4
 def drift(
     systems: Annotated[
         list[str] | None,
-        typer.Argument(help="Systems; all that have a baseline, if none is named.", autocompletion=complete_systems),
+        typer.Argument(help="Systems; all that have a baseline if none is given.", autocompletion=complete_systems),
     ] = None,
     baselines: Annotated[
-        Path | None, typer.Option("--from", help="Where `config save` put them; else baselines in the workspace.")
+        Path | None, typer.Option("--from", help="Where `config save` put them; by default baselines in the workspace.")
     ] = None,
     accept: Annotated[bool, typer.Option("--accept", help="Write what is live into the baseline.")] = False,
     restore: Annotated[bool, typer.Option("--restore", help="Prepare a change that puts the baseline back.")] = False,

@@ -14,11 +14,9 @@ from concordex.errors import CalledWrongly
 def explain(
     device: Annotated[str, typer.Argument(help="A name, serial, MAC, address, asset tag, record id or entry.")],
     history: Annotated[
-        bool, typer.Option("--history", help="And what became of it: seen, renamed, moved, upgraded.")
+        bool, typer.Option("--history", help="Also its history: seen, renamed, moved, upgraded.")
     ] = False,
-    why_not: Annotated[
-        str | None, typer.Option("--why-not", help="Instead: why it and this other device are not one.")
-    ] = None,
+    why_not: Annotated[str | None, typer.Option("--why-not", help="Why it and this other device are not one.")] = None,
     form: Form = None,
 ) -> None:
     """Why records are one device, and where each of its values came from; or why two are not one.

@@ -10,6 +10,7 @@ from concordex.cli.emit import Format, emit
 from concordex.cli.options import Columns, Form, Limit, Output, Where, words, workspace
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
+from concordex.match.finding import KINDS
 from concordex.words import suggestion
 
 STYLES = {"high": "bold red", "medium": "yellow", "low": "dim"}
@@ -23,8 +24,8 @@ def findings(
     count_by: Annotated[
         list[str] | None, typer.Option("--count-by", help="How many there are of each: kind, severity, state, field …")
     ] = None,
-    new: Annotated[bool, typer.Option("--new", help="Only those that were not there the time before.")] = False,
-    gone: Annotated[bool, typer.Option("--gone", help="Those of the time before that are there no more.")] = False,
+    new: Annotated[bool, typer.Option("--new", help="Only those that are new since last time.")] = False,
+    gone: Annotated[bool, typer.Option("--gone", help="Those of last time that are gone.")] = False,
     accepted: Annotated[bool, typer.Option("--accepted", help="With those that somebody accepted.")] = False,
     limit: Limit = None,
     columns: Columns = None,
@@ -43,7 +44,6 @@ def findings(
 
     concordex findings --new --format csv -o new.csv
     """
-    from concordex.match.finding import KINDS
 
     kinds = words(kind)
     for name in kinds:

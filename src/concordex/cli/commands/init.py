@@ -9,7 +9,7 @@ from concordex.cli import draw
 
 
 def init(
-    folder: Annotated[Path, typer.Argument(help="The folder; made where it is not there.")] = Path(),
+    folder: Annotated[Path, typer.Argument(help="The folder; created if it does not exist.")] = Path(),
 ) -> None:
     """Make a workspace: a folder with concordex.yaml, to be kept in version control.
 

@@ -31,7 +31,7 @@ def enter(
     template: Annotated[Path, typer.Argument(help="A template of lines (Jinja); its names are the table's columns.")],
     table: Annotated[str, typer.Option("--with", help="A table with a row and an `address` for each device.")],
     rejects: Annotated[
-        Path | None, typer.Option("--rejects", help="Write rows with mistakes here, and go on with the others.")
+        Path | None, typer.Option("--rejects", help="Write rows with mistakes to this file, and go on with the others.")
     ] = None,
     draft: Draft = False,
     yes: Yes = False,

@@ -25,7 +25,9 @@ def pulls(
     ] = None,
     since: Annotated[str | None, typer.Option("--since", help="Begun since then: a date or time (UTC), or 3d.")] = None,
     stop: Annotated[bool, typer.Option("--stop", help="Stop a running pull; what it finished is kept.")] = False,
-    limit: Annotated[int, typer.Option("--limit", "-n", min=1, max=LARGEST, help="How many, the newest first.")] = 20,
+    limit: Annotated[
+        int, typer.Option("--limit", "-n", min=1, max=LARGEST, help="At most this many, the newest first.")
+    ] = 20,
     columns: Columns = None,
     form: Form = None,
     output: Output = None,

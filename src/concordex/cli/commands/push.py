@@ -25,7 +25,7 @@ def push(
     column: Annotated[
         list[str] | None, typer.Option("--column", help="COLUMN=FIELD: what a column means. Repeatable.")
     ] = None,
-    ignore: Annotated[list[str] | None, typer.Option("--ignore", help="Columns to leave aside.")] = None,
+    ignore: Annotated[list[str] | None, typer.Option("--ignore", help="Columns to ignore.")] = None,
     default: Annotated[
         list[str] | None, typer.Option("--default", help="FIELD=VALUE for rows that do not say it. Repeatable.")
     ] = None,
@@ -36,10 +36,10 @@ def push(
         list[str] | None, typer.Option("--make", help="Tables whose missing records may be created, such as sites.")
     ] = None,
     rejects: Annotated[
-        Path | None, typer.Option("--rejects", help="Write rows with mistakes here, and go on with the others.")
+        Path | None, typer.Option("--rejects", help="Write rows with mistakes to this file, and go on with the others.")
     ] = None,
     given: Annotated[
-        str | None, typer.Option("--from", help="The form of the file, where its ending does not tell.")
+        str | None, typer.Option("--from", help="Format of the file, where its ending does not say.")
     ] = None,
     ask: Annotated[
         str | None,

@@ -12,7 +12,7 @@ from concordex.words import plural
 
 def reconcile(
     relearn: Annotated[
-        bool, typer.Option("--relearn", help="Weigh the evidence anew, even if little has changed.")
+        bool, typer.Option("--relearn", help="Learn the weights again, even if little has changed.")
     ] = False,
     form: Form = None,
 ) -> None:

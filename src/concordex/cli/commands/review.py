@@ -17,7 +17,7 @@ _FIELDS = ("name", "serial", "uuid", "asset_tag", "macs", "ips", "maker", "model
 def review(
     listed: Annotated[bool, typer.Option("--list", help="Only list the pairs; ask nothing.")] = False,
     limit: Annotated[
-        int | None, typer.Option("--limit", "-n", min=1, max=LARGEST, help="How many pairs, at the most.")
+        int | None, typer.Option("--limit", "-n", min=1, max=LARGEST, help="At most this many pairs.")
     ] = None,
     form: Form = None,
     output: Output = None,

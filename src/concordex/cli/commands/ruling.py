@@ -9,6 +9,7 @@ from concordex.cli import draw
 from concordex.cli.options import Columns, Form, Limit, Output, moment, words, workspace
 from concordex.cli.rows import emit_rows
 from concordex.errors import CalledWrongly
+from concordex.match.finding import KINDS
 from concordex.words import suggestion
 
 ruling = typer.Typer(
@@ -17,7 +18,7 @@ ruling = typer.Typer(
 )  # fmt: skip
 
 Why = Annotated[str, typer.Option("--why", help="The reason, for the colleague who reads it next year.")]
-Who = Annotated[str | None, typer.Option("--who", help="Who decides; your user name if not said.")]
+Who = Annotated[str | None, typer.Option("--who", help="Who decides; your user name by default.")]
 Until = Annotated[str | None, typer.Option("--until", help="The last day on which it holds, such as 2027-01-31.")]
 Device = Annotated[str, typer.Argument(help="A record as system/record_id, or a device by entry, name, serial …")]
 
@@ -78,7 +79,6 @@ def accept(
 
     Example: concordex ruling accept sw-cobble-quay-01 conflict --field model --why 'one thing' --until 2027-01-31
     """
-    from concordex.match.finding import KINDS
 
     if kind not in KINDS:
         raise CalledWrongly(f"there is no kind of finding {kind!r}", advice=suggestion(kind, KINDS))

@@ -60,7 +60,7 @@ def show(
     ] = None,
     columns: Annotated[
         list[str] | None,
-        typer.Option("--columns", "-c", help="Which columns, with commas.", autocompletion=complete_fields),
+        typer.Option("--columns", "-c", help="Columns to show, separated by commas.", autocompletion=complete_fields),
     ] = None,
     sort: Annotated[list[str] | None, typer.Option("--sort", help="By which columns; -name for descending.")] = None,
     count_by: Annotated[list[str] | None, typer.Option("--count-by", help="Count records by these columns.")] = None,

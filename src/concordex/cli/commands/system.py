@@ -35,7 +35,7 @@ system = typer.Typer(
 
 @system.command("add")
 def add(
-    name: Annotated[str, typer.Argument(help="What to call it: small letters, digits, dashes.")],
+    name: Annotated[str, typer.Argument(help="Its name here: lower-case letters, digits, dashes.")],
     dialect: Annotated[str, typer.Option("--dialect", "-d", help="How it speaks: see `concordex dialect list`.")],
     url: Annotated[
         str | None, typer.Option("--url", "-u", help="Where it is, such as https://controller.example.")
@@ -116,7 +116,7 @@ def list_systems(
 
 @system.command("pause")
 def pause(systems: Named, tag: Tags = None, label: Labels = None) -> None:
-    """Leave systems alone until they are resumed; their settings and data stay.
+    """Pause systems: they are left alone until resumed; settings and data stay.
 
     Example: concordex system pause muster
     """
@@ -125,7 +125,7 @@ def pause(systems: Named, tag: Tags = None, label: Labels = None) -> None:
 
 @system.command("resume")
 def resume(systems: Named, tag: Tags = None, label: Labels = None) -> None:
-    """Speak again to systems that are paused.
+    """Resume systems that were paused.
 
     Example: concordex system resume muster
     """

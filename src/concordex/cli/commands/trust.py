@@ -7,6 +7,7 @@ import typer
 from concordex.cli import draw
 from concordex.cli.options import workspace
 from concordex.cli.statuses import Status
+from concordex.trust import agree, disagree, doubts
 from concordex.words import plural
 
 
@@ -27,7 +28,6 @@ def trust(
 
     concordex trust --forget
     """
-    from concordex.trust import agree, disagree, doubts
 
     here = workspace()
     if forget:

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
-from concordex.change.compare import same, shown
+from concordex.change.compare import same
 from concordex.change.reasons import Reasons, Why, because
 from concordex.change.rows import FieldLimits, Mistake, Row, columns_of, read_values
 from concordex.change.steps import Change, Step
@@ -14,6 +14,7 @@ from concordex.errors import CalledWrongly, ConcordexError
 from concordex.model.fields import Type
 from concordex.parallel import completed
 from concordex.wire import dialect as d
+from concordex.words import shown
 from concordex.work.change.choose import matching
 from concordex.work.targets.records import writable
 from concordex.work.workspace.devices import ask, check_devices

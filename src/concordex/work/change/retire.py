@@ -13,6 +13,7 @@ from concordex.change.reasons import Why, because
 from concordex.change.steps import Step
 from concordex.model.scalars import parse_duration
 from concordex.wire import dialect as d
+from concordex.work.concordance import stored
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
@@ -79,7 +80,6 @@ def _returned(workspace: BaseWorkspace, source: str, since: datetime) -> tuple[s
 
 def _spoken_for(workspace: BaseWorkspace, system: str) -> set[str]:
     """Records of devices that some other manager still knows."""
-    from concordex.work.concordance import stored
 
     managers = [name for name in workspace.config.systems if workspace.role(name) == "manager"]
     members = stored.read(workspace, "members").select("system", "record_id", "entry").collect()

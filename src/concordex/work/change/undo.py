@@ -10,6 +10,8 @@ from concordex.change.steps import Change
 from concordex.change.undo import undo
 from concordex.errors import CalledWrongly, Stopped
 from concordex.work.change.basis import forms_of
+from concordex.work.objects.live import chosen_kinds, live
+from concordex.work.objects.prepare import refuse_used
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
@@ -36,8 +38,6 @@ def prepare_undo(workspace: BaseWorkspace, number: int) -> Change:
 
 def _refuse_used(workspace: BaseWorkspace, made: Change) -> None:
     """Raise Stopped where others use meanwhile what the change had made, or devices have it; and say who."""
-    from concordex.work.objects.live import chosen_kinds, live
-    from concordex.work.objects.prepare import refuse_used
 
     back = {(step.table, step.record_id): step for step in made.writes}
     if not any(step.operation == "delete" for step in back.values()):

@@ -25,7 +25,7 @@ from concordex.wire.dialect import Dialect
 from concordex.wire.dialect.order import order, refers_to
 from concordex.wire.http.probe import certificate, connect, judged, resolve
 from concordex.wire.http.session import Session
-from concordex.wire.http.transport import Endpoint
+from concordex.wire.http.transport import Endpoint, reach
 from concordex.wire.reading.read import peek
 from concordex.wire.reading.table_read import TableRead
 from concordex.words import plural
@@ -155,7 +155,6 @@ def _signer(subject: str, issuer: str) -> str:
 
 async def _trusted(endpoint: Endpoint, told: str, fingerprint: str) -> None:
     """Whether the chain and the name hold; raises Untrusted with what to do."""
-    from concordex.wire.http.transport import reach
 
     try:
         await reach(endpoint)

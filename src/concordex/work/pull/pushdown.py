@@ -12,7 +12,7 @@ from concordex.model.fields import ALIASES, Type
 from concordex.query.bind import Binder
 from concordex.query.frames import to_polars
 from concordex.query.pushdown import FilterTest, Reached, reach
-from concordex.query.tree import And, Clause, Filter
+from concordex.query.tree import And, Clause, Filter, clauses_of
 from concordex.wire import dialect as d
 from concordex.wire.reading.pages import Narrow
 
@@ -86,7 +86,6 @@ def _since(query: Filter | None, table: d.Table, field: str, now: datetime) -> d
 
 def _members(query: Filter | None, table: d.Table, columns: Sequence[str]) -> Sequence[str]:
     """The members that hold ``columns`` and what ``query`` asks; none where that is not plain to see."""
-    from concordex.query.tree import clauses_of
 
     asked = [clause.field.text.lower() for clause in clauses_of(query.node)] if query else []
     names = [ALIASES.get(name, name) for name in ("record_id", *columns, *asked) if name not in ("system", "entry")]

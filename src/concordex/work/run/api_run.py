@@ -16,6 +16,7 @@ from concordex.errors import Stopped
 from concordex.wire.http.session import Session, Traffic
 from concordex.wire.writing.staging import pending
 from concordex.words import plural
+from concordex.work.change.onboarding import asked_again
 from concordex.work.pull.outcome import outcome_of
 from concordex.work.pull.pull import keep
 from concordex.work.run.bodies import Bodies
@@ -98,7 +99,6 @@ class ApiRun:
         asks = self.change.about.asks
         if not asks:
             return None
-        from concordex.work.change.onboarding import asked_again
 
         once = self.change.about.once
         return partial(asked_again, self.workspace, asks["devices"], asks["table"], asks["at"], once)

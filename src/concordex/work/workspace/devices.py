@@ -10,6 +10,7 @@ from concordex.errors import CalledWrongly, ConcordexError, WireError
 from concordex.parallel import at_most
 from concordex.wire.reading.read import read_table
 from concordex.words import suggestion
+from concordex.work.workspace.tabular import read_rows
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
@@ -32,7 +33,6 @@ def check_devices(workspace: BaseWorkspace, devices: str, table: str) -> None:
 
 def named(workspace: BaseWorkspace, devices: str, table: str) -> list[str]:
     """The devices in a table of rows that each say an ``address``: DEVICES:ADDRESS; every mistake at once."""
-    from concordex.work.workspace.tabular import read_rows
 
     known = workspace.config.devices
     if devices not in known:

@@ -45,7 +45,7 @@ System = Annotated[
 ]
 KindNames = Annotated[
     list[str] | None,
-    typer.Argument(help="Kinds of object; all, if none is named.", autocompletion=complete_kinds),
+    typer.Argument(help="Kinds of object; all if none is given.", autocompletion=complete_kinds),
 ]
 Kind = Annotated[list[str] | None, typer.Option("--kind", help="Only these kinds. Repeatable.")]
 Address = Annotated[
@@ -56,7 +56,7 @@ Addresses = Annotated[
 ]
 Where = Annotated[str | None, typer.Option("--where", help="A filter on their records (docs/filters.md).")]
 Bound = Annotated[
-    bool, typer.Option("--bound", help="Take along what binds them to people and devices, such as assignments.")
+    bool, typer.Option("--bound", help="Include what binds them to people and devices, such as assignments.")
 ]
 
 

@@ -16,6 +16,7 @@ from concordex.cli.options import Columns, Form, Limit, Output, complete_systems
 from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly, ConcordexError
+from concordex.model.scalars import parse_time
 from concordex.words import plural
 
 if TYPE_CHECKING:
@@ -40,7 +41,6 @@ def list_objects(
 
     concordex config list muster policies
     """
-    from concordex.model.scalars import parse_time
 
     here = workspace()
     chosen, every = here.objects.kinds(system, kinds or []), here.objects.every_kind(system)
