@@ -27,7 +27,7 @@ from pathlib import Path
 
 HERE = Path(__file__).parent
 PROGRAM = [sys.executable, "-m", "concordex"]
-RECORDS, SIZE = 100_000, 500
+RECORDS, SIZE = 99_900, 500  # no round thousand: a list that ends at one is not believed
 
 DIALECT = """\
 format: 1
@@ -166,8 +166,8 @@ def million() -> None:
 def twelve() -> None:
     """(d) Twelve systems at once, one of them slow, against that one alone."""
     with contextlib.ExitStack() as stack:
-        slow = stack.enter_context(page_server(200, 5_000))
-        urls = [stack.enter_context(page_server(20, 2_000)) for _ in range(11)]
+        slow = stack.enter_context(page_server(200, 4_990))
+        urls = [stack.enter_context(page_server(20, 1_990)) for _ in range(11)]
         one, all_of_them, summed = (Path(stack.enter_context(tempfile.TemporaryDirectory())) / "w" for _ in range(3))
         workspace(one, [slow])
         workspace(all_of_them, [slow, *urls])
@@ -190,10 +190,10 @@ def _one_by_one(folder: Path) -> None:
 def details() -> None:
     """(e) 5,000 records, each completed by a call of its own."""
     for flight in (8, 16):
-        with page_server(20, 5_000) as url, tempfile.TemporaryDirectory() as folder:
+        with page_server(20, 4_990) as url, tempfile.TemporaryDirectory() as folder:
             root = Path(folder) / "w"
             workspace(root, [url], flight, details=True)
-            paths = [*_pages_of(url, 5_000), *(f"{url}/items/n{at:07d}" for at in range(5_000))]
+            paths = [*_pages_of(url, 4_990), *(f"{url}/items/n{at:07d}" for at in range(4_990))]
             plain, full = in_turn(3, partial(_fetched, paths, flight), partial(_whole, root))
         print(f"5,000 details, {flight:2} at once, bare  {plain:7.2f} s")
         print(f"   pulled and kept              {full:7.2f} s    {full / plain:.2f} times (wanted: 1.3)")
