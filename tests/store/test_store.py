@@ -8,13 +8,15 @@ import polars as pl
 import pytest
 
 from concordex.change.batches import halves, lists, stages
-from concordex.change.reasons import Why, because
+from concordex.change.reasons import Why, because, resting
 from concordex.change.steps import Change, Outcome, Step
+from concordex.cli.reasons import words
 from concordex.errors import CalledWrongly, Stopped, StoreError
 from concordex.store import snapshots
 from concordex.store.catalogue import Catalogue, Snapshot
 from concordex.store.journal import Journal
 from concordex.store.locks import Locks
+from concordex.unseen import UNSEEN
 
 
 @pytest.fixture
@@ -116,6 +118,26 @@ def test_a_journal_gives_back_what_was_written_down(catalogue):
     assert journal.changes()[0]["steps"] == {"confirmed": 1, "held": 1}
     with pytest.raises(CalledWrongly, match="no change 2"):
         journal.change(2)
+
+
+def test_reasons_are_kept_without_secrets_whatever_those_are_and_whatever_stood_there_before(catalogue):
+    """A password that is a word of ours, a key before a quote; words of an earlier release that look like a list."""
+    UNSEEN.know(["gone", "error", "hunter2"])
+    UNSEEN.know_parameters(["key"])
+    journal = Journal(catalogue.database)
+    journal.keep(Change(kind="sync", system="stowage", steps=(step(1), step(2), step(3))))
+    lost = because(Why.ERROR, text='no answer from "https://h/x?key=abc", said hunter2')
+    outcomes = [
+        Outcome(step(1), "unknown", resting(Why.NOT_SEEN, lost)), Outcome(step(2), "held", because(Why.GONE)),
+        Outcome(step(3), "held", because(Why.CHANGED, fields={"why": {"now": "hunter2", "before": "x"}})),
+    ]  # fmt: skip
+    journal.settled(1, outcomes)
+    unseen, gone, changed = (one.why for one in journal.change(1).steps)
+    assert words(unseen) == 'it may have arrived, and does not show: no answer from "https://h/x?key=***", said ***'
+    assert gone == because(Why.GONE)
+    assert changed[0].facts == {"fields": {"why": {"now": "***", "before": "x"}}}
+    catalogue.database.run("UPDATE steps SET reason = '[Errno 5] no disk' WHERE number = 2")
+    assert words(journal.change(1).steps[1].why) == "[Errno 5] no disk"
 
 
 def test_a_lock_falls_with_the_process_that_holds_it_and_says_whose_it_is(tmp_path):

@@ -93,6 +93,7 @@ UNRESOLVED = [
     ("read: {path: /a, details: {path: '/{$[}'}}", "read.details.path", "not JSONPath"),
     ("read: {path: /a, pages: {by: window, since: s, until: u, field: seen}}", "read.pages.field", "no field 'seen'"),
     ("read: {path: '/{nobody}'}", "read.path", "nothing is known here as {nobody}"),
+    ("filters: [{field: name, tests: '=', path: '/n/{vlaue}'}]", "filters[0].path", "nothing is known here as {vlaue}"),
     ("write: {fields: {name: '$.a[0]'}}", "write.fields.name", "no member that could be written"),
     ("write: {update: {path: /a, within: 'a..b'}}", "write.update.within", "no member that could be written"),
     ("write: {delete: {path: /a, binned: 'name ='}}", "write.delete.binned", "a value"),
@@ -125,6 +126,12 @@ def test_what_cannot_be_resolved_is_refused_when_the_dialect_is_loaded(tmp_path,
     assert told, caught.value.faults
     assert told[0][0] == line
     assert told[0][1].startswith(f"tables.a.{key}")
+
+
+def test_a_name_in_a_header_of_every_request_would_be_sent_as_it_stands(tmp_path):
+    (tmp_path / "small.yaml").write_text("headers: {X-Place: 'of {user}'}\n" + GOOD)
+    with pytest.raises(DocumentError, match="is sent as it stands"):
+        from_file(tmp_path / "small.yaml")
 
 
 def test_every_mistake_is_told_at_once(tmp_path):

@@ -538,6 +538,34 @@ def test_a_test_may_be_asked_at_another_path():
     assert narrowed(reached, table, query, now).path == "/rooms/The%20Hall/lamps"
 
 
+def test_a_list_at_another_path_is_read_there_whatever_the_place_is_called(serve):
+    """Braces in a name are no name of ours, and a credential in the path is filled in."""
+    from concordex.query.parse import parse
+    from concordex.work.pull.pushdown import narrowed, reachable
+
+    asked = []
+
+    def answer(_method, path, *_):
+        asked.append(path)
+        return 200, [{"id": 1, "room": "{zone}", "label": "one"}]
+
+    spoken = dialect(
+        "credentials: {zone: {}}\ntables: {lamps: {read: {path: /lamps, complete: the guide says so},"
+        " fields: {record_id: id, site: room, name: label},"
+        " filters: [{field: site, tests: '=', path: '/{zone}/{value}/lamps', any_case: true}]}}"
+    )
+    now, query = datetime.now(UTC), parse("site = '{zone}'")
+    narrow = narrowed(reachable(query, spoken.tables["lamps"], now), spoken.tables["lamps"], query, now)
+    endpoint = Endpoint(name="l", url=serve(answer).url, credentials={"zone": "quay"})
+
+    async def read():
+        async with Session(endpoint, spoken) as session:
+            return await read_table(session, "lamps", narrow)
+
+    assert run(read()).frame["name"].to_list() == ["one"]
+    assert asked == ["/quay/%7Bzone%7D/lamps"]
+
+
 # --- writes and tasks
 
 

@@ -114,11 +114,6 @@ class Reason:
         """What :meth:`document` said."""
         return cls(Why(document["why"]), {name: value for name, value in document.items() if name != "why"})
 
-    @property
-    def because(self) -> list[Reason]:
-        """The reasons of this one."""
-        return [Reason.of(one) for one in self.facts.get("because", ())]
-
 
 #: Why a step stands as it does, the first reason first.
 Reasons = tuple[Reason, ...]
@@ -145,9 +140,10 @@ def to_text(reasons: Sequence[Reason]) -> str | None:
 
 
 def from_text(text: str | None) -> Reasons:
-    """What :func:`to_text` made; words of an earlier release are what was said."""
+    """What :func:`to_text` made; words of an earlier release, or of a later one, are what was said."""
     if not text:
         return ()
-    if not text.startswith("["):
+    try:
+        return tuple(Reason.of(one) for one in json.loads(text))
+    except (ValueError, TypeError, KeyError):
         return because(Why.SAID, text=text)
-    return tuple(Reason.of(one) for one in json.loads(text))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Any
@@ -12,12 +12,14 @@ from uuid import uuid4
 import orjson
 
 from concordex.change.about import About
-from concordex.change.reasons import Reasons, Why, because, from_text, to_text
+from concordex.change.reasons import Reason, Reasons, Why, because, from_text, to_text
 from concordex.change.steps import Change, Outcome, Step
 from concordex.errors import CalledWrongly, Stopped
 from concordex.store.database import Database, DatabaseRow
 from concordex.store.earlier import check_today
 from concordex.unseen import fit_to_keep, in_data
+
+_WORDS = tuple(Why)
 
 #: How many changes are named where one is not there.
 _TOLD = 5
@@ -50,7 +52,7 @@ class Journal:
                         s.label,
                         _text(s.body()),
                         s.state,
-                        fit_to_keep(to_text(s.why)),
+                        _why_kept(s.why),
                         s.record_id,
                     )
                     for s in change.steps
@@ -177,7 +179,7 @@ class Journal:
                 (  # what was refused, or not taken at all, had no effect: what is found there later is not ours
                     (
                         one.state,
-                        fit_to_keep(to_text(one.why)),
+                        _why_kept(one.why),
                         one.record_id,
                         moment,
                         one.state in ("ready", "refused"),
@@ -187,6 +189,19 @@ class Journal:
                     for one in outcomes
                 ),
             )
+
+
+def _why_kept(why: Reasons) -> str | None:
+    """Reasons as they may be stored: without a secret in their facts, whatever words those secrets are."""
+    return to_text([Reason(one.why, _masked(one.facts)) for one in why])
+
+
+def _masked(value: Any) -> Any:
+    if isinstance(value, str):
+        return fit_to_keep(value) or ""
+    if isinstance(value, Mapping):  # of reasons in it, what they are is a word of ours
+        return {name: one if name == "why" and one in _WORDS else _masked(one) for name, one in value.items()}
+    return [_masked(one) for one in value] if isinstance(value, list | tuple) else value
 
 
 def _why(row: DatabaseRow) -> Reasons:

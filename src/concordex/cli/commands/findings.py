@@ -1,7 +1,7 @@
 """``concordex findings``."""
 
 import sys
-from typing import Annotated, Any
+from typing import Annotated
 
 import typer
 
@@ -57,13 +57,13 @@ def findings(
     count = bool(by)
     table = "gone" if gone else "findings"
     here = workspace()
-    found = here.show(table, where=" and ".join(filter(None, parts)) or None, count_by=by)
+    found = here.show(table, where=" and ".join(filter(None, parts)) or None, count_by=by, columns=words(columns))
     for text in found.notes:
         draw.note(text, "yellow")
     frame, screen = found.frame, form in (None, Format.TABLE) and output is None
     cut = screen and limit is None and draw.is_terminal(sys.stdout) and frame.height > _SCREENFUL
     shown = frame.head(_SCREENFUL) if cut else frame.head(limit) if limit else frame
-    if cut and not count:  # of a whole fleet: what there is at all, before the gravest of it
+    if cut and not count and not columns:  # of a whole fleet: what there is at all, before the gravest of it
         counted = frame.group_by("kind", "severity", maintain_order=True).len("count").sort("count", descending=True)
         draw.table(counted.columns, counted.iter_rows(), right=["count"], styles=STYLES)
         draw.line()
@@ -75,20 +75,10 @@ def findings(
         draw.table([*names, "since"] if since else names, rows, styles=STYLES)
         for name in shown["kind"].unique(maintain_order=True):
             draw.note(f"{name}: {KINDS[name][1]}", "dim")
-    elif columns:
-        emit(_only(shown, words(columns)), form, output, all_columns=True)
-    elif screen:
+    elif screen and count:
         draw.table(frame.columns, frame.iter_rows(), right=["count"], styles=STYLES)
     else:
-        emit(shown, form, output)
+        emit(shown, form, output, all_columns=bool(columns))
     if cut:
         draw.note(f"{frame.height - _SCREENFUL:,} more; --limit 0 shows all, --count counts", "dim")
     return Status.FOUND if frame.height else Status.DONE
-
-
-def _only(frame: Any, columns: list[str]) -> Any:
-    """``frame`` with the columns that were asked for."""
-    for name in columns:
-        if name not in frame.columns:
-            raise CalledWrongly(f"there is no column {name!r}", advice=suggestion(name, frame.columns))
-    return frame.select(columns)

@@ -15,7 +15,7 @@ from concordex.wire import dialect as d
 from concordex.wire.dialect.filters import FilterExpression
 from concordex.wire.dialect.order import order
 from concordex.wire.dialect.paths import PathError, at
-from concordex.wire.dialect.templates import names_in
+from concordex.wire.dialect.templates import Template, names_in
 from concordex.words import suggestion
 
 Place = tuple[str | int, ...]
@@ -34,7 +34,7 @@ def unmeant(dialect: d.Dialect) -> Iterator[Fault]:
     for place, call in d.calls_of(dialect):
         yield from _names(dialect, place, call)
         yield from _secrets((*place, "headers"), call.headers)
-    yield from _secrets(("headers",), dialect.headers)
+    yield from _headers(dialect)
     yield from _signing_in(dialect)
     yield from _circles(dialect)
     if dialect.commands and dialect.commands.table not in dialect.tables:
@@ -47,7 +47,7 @@ def unmeant(dialect: d.Dialect) -> Iterator[Fault]:
         if isinstance(pages, d.WindowPages) and pages.field and pages.field not in table.fields:
             told = suggestion(pages.field, table.fields)
             yield (*place, "read", "pages", "field"), f"there is no field {pages.field!r} there; {told}"
-        yield from _filters(place, table)
+        yield from _filters(dialect, place, table)
         if table.write:
             yield from _writes(dialect, place, table, table.write)
         for key, member in _references_named(table):
@@ -143,6 +143,14 @@ def _secrets(place: Place, headers: Any) -> Iterator[Fault]:
             yield (*place, name), "looks like a secret: name a credential, as {key}, that a workspace gives"
 
 
+def _headers(dialect: d.Dialect) -> Iterator[Fault]:
+    """What is wrong with the headers of every request, in which nothing is filled."""
+    yield from _secrets(("headers",), dialect.headers)
+    for name, said in dialect.headers.items():
+        if said.names:
+            yield ("headers", name), f"{said} is sent as it stands: names are filled in `sign_in` and in calls"
+
+
 def _fields(dialect: d.Dialect, place: Place, table: d.Table) -> Iterator[Fault]:
     for name, spec in table.fields.items():
         kind, where = table.type_of(name), (*place, "fields", name)
@@ -163,8 +171,12 @@ def _fields(dialect: d.Dialect, place: Place, table: d.Table) -> Iterator[Fault]
             yield (*where, "of_parent"), f"{parent} has no field {spec.of_parent!r}; {told}"
 
 
-def _filters(place: Place, table: d.Table) -> Iterator[Fault]:
+def _filters(dialect: d.Dialect, place: Place, table: d.Table) -> Iterator[Fault]:
+    known = {"value", *dialect.credentials, *dialect.lookups}
     for number, rule in enumerate(table.filters):
+        for name in sorted(names_in(Template(rule.path)) - known if rule.path else ()):
+            told = suggestion(name, known)
+            yield (*place, "filters", number, "path"), f"nothing is known here as {{{name}}}; {told}"
         for test in rule.tests:
             if test not in OPERATORS:
                 yield (*place, "filters", number, "tests"), f"{test!r} is no test; {suggestion(test, OPERATORS)}"

@@ -13,6 +13,7 @@ from typing import Any, TypeVar
 from concordex.errors import BadAnswer
 from concordex.wire import dialect as d
 from concordex.wire.dialect.paths import Path
+from concordex.wire.dialect.templates import Template
 from concordex.wire.http.answers import Answer
 from concordex.wire.http.formats import unread_lines
 from concordex.wire.http.session import Request, Session
@@ -48,7 +49,7 @@ class Narrow:
     """How a list is asked to be shorter: by the system itself."""
 
     parameters: Mapping[str, str] = field(default_factory=dict)
-    path: str | None = None
+    path: Template | None = None
     members: Sequence[str] = ()
     since: datetime | None = None
     changed_since: datetime | None = None

@@ -14,6 +14,7 @@ from concordex.query.frames import to_polars
 from concordex.query.pushdown import FilterTest, Reached, reach
 from concordex.query.tree import And, Clause, Filter, clauses_of
 from concordex.wire import dialect as d
+from concordex.wire.dialect.templates import Template
 from concordex.wire.reading.pages import Narrow
 
 
@@ -36,8 +37,9 @@ def narrowed(
     pages = table.read.pages
     since = _since(query, table, pages.field, now) if isinstance(pages, d.WindowPages) and pages.field else None
     members = _members(query, table, columns) if columns and table.read.columns else ()
+    path = Template(reached.path) if reached.path else None  # credentials may be named in it as well
     return Narrow(
-        parameters=reached.parameters, path=reached.path, members=members, since=since,
+        parameters=reached.parameters, path=path, members=members, since=since,
         parents=_of_parents(query, table, now) if query and table.read.each else None,
     )  # fmt: skip
 

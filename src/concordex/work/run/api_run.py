@@ -99,7 +99,6 @@ class ApiRun:
         asks = self.change.about.asks
         if not asks:
             return None
-
         once = self.change.about.once
         return partial(asked_again, self.workspace, asks["devices"], asks["table"], asks["at"], once)
 
