@@ -120,6 +120,21 @@ def test_a_sync_into_sqlite_goes_on_where_people_write_too(lists, sqlite):
     go_on(lists, sqlite)
 
 
+def test_an_undo_brings_back_what_nobody_altered_of_a_row_and_leaves_the_rest(lists, sqlite):
+    sqlite(CREATE)
+    sqlite(
+        "INSERT INTO things VALUES ('MM00001', 'pc-1', 'depot', 'old', NULL), ('MM00002', 'pc-2', 'depot', 'old', NULL)"
+    )
+    lists.say("net", *MANY[1:3])
+    lists.reconcile()
+    lists("sync", "register", "--where", "serial like 'MM*'", "--yes")
+    assert sqlite("SELECT COUNT(*) FROM things WHERE place = 'quay' AND cards <> 'old'") == [(2,)]
+    sqlite("UPDATE things SET cards = 'mine' WHERE serial_no = 'MM00001'")
+    told = lists("change", "undo", "1", "--yes", status=4)
+    assert "macs is mine now, and is left" in told.stdout
+    assert sqlite("SELECT place, cards FROM things ORDER BY serial_no") == [("depot", "mine"), ("depot", "old")]
+
+
 def test_odd_columns_in_sqlite(lists, sqlite):
     sqlite("CREATE TABLE places (id INTEGER PRIMARY KEY, name TEXT)")
     into(lists, f"{{url: 'sqlite:///register.db', table: things, where: {MINE}, columns: {ODD}}}")

@@ -131,16 +131,13 @@ class Source(str):
 class Member(str):
     """Where something is written: a member, or ``within.members``."""
 
-    __slots__ = ("steps",)
-    steps: tuple[str, ...]
+    __slots__ = ()
 
     def __new__(cls, text: str) -> Self:
         """Raises PathError where ``text`` names no members."""
         if text.startswith("$") or not all(text.split(".")):
             raise PathError(f"{text!r} is no member that could be written: name it, or those on the way, as a.b.c")
-        member = super().__new__(cls, text)
-        member.steps = tuple(text.split("."))
-        return member
+        return super().__new__(cls, text)
 
 
 def _read(kind: type[Path | Source | Member], given: Any) -> Any:

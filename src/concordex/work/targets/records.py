@@ -137,14 +137,6 @@ class Records(ApiTarget):
             self._forms[table] = form_of(self.session.dialect.tables[table])
         return self._forms[table]
 
-    def find(self, table: str, values: Mapping[str, Any]) -> str | None:
-        """The id of the record that the surest natural key in ``values`` names."""
-        for names in self._form(table).keys:
-            key = natural(values, names)
-            if key is not None:
-                return self._known[table].keys.get(key)
-        return None
-
     def bearers(self, step: Step) -> list[str]:
         """The ids of all records that bear the key of ``step``."""
         for names in self._form(step.table).keys:

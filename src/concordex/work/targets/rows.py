@@ -145,9 +145,10 @@ class Rows(Target):
         if step.operation == "create":
             return TargetRow(key=key, before=None, desired={**desired, to[self.into.key]: key})
         there = self._rows.get(step.record_id or "", {})
-        rests_on = {name: there.get(name) if force else value for name, value in step.before.items()}
-        before = {to[name]: value for name, value in rests_on.items()}
-        return TargetRow(key=key, before=before, desired=None if step.operation == "delete" else desired)
+        gone = step.operation == "delete"  # an update rests on what it writes: of a part the rest is others'
+        rests_on = {name: value for name, value in step.before.items() if gone or name in step.desired}
+        before = {to[name]: there.get(name) if force else value for name, value in rests_on.items()}
+        return TargetRow(key=key, before=before, desired=None if gone else desired)
 
 
 def _frame(rows: Sequence[Mapping[str, Any]], into: Into) -> pl.DataFrame:
