@@ -10,7 +10,8 @@ from hypothesis import strategies as st
 
 from concordex.change.reasons import Why, because
 from concordex.change.steps import Outcome
-from concordex.change.whole import beside, flat, lost, moved, prints
+from concordex.change.whole import beside, lost, moved, prints
+from concordex.model.members import flat
 from tests.spite import spiteful
 from tests.stories.test_once import states
 

@@ -157,7 +157,7 @@ def test_findings_are_new_then_known_then_gone_and_may_be_accepted(lists):
 
 def test_a_concordance_of_an_earlier_release_is_no_obstacle(lists):
     (path,) = lists.folder.glob(".concordex/concordance/*/findings.parquet")
-    pl.read_parquet(path).drop("about", "resembles", "state", "accepted").write_parquet(path)
+    pl.read_parquet(path).drop("about", "resembles", "share", "state", "accepted").write_parquet(path)
     path.with_name("weights.parquet").unlink()
     assert "findings: " in lists("reconcile").stderr
     assert "conflict" in lists("findings", "-f", "json", status=3).stdout
@@ -166,7 +166,7 @@ def test_a_concordance_of_an_earlier_release_is_no_obstacle(lists):
 def test_nothing_is_synced_from_what_an_earlier_release_reconciled(lists):
     (path,) = lists.folder.glob(".concordex/concordance/*/findings.parquet")
     here = lists.workspace
-    here.frames.write(pl.read_parquet(path).drop("resembles"), str(path.relative_to(lists.folder / ".concordex")))
+    here.frames.write(pl.read_parquet(path).drop("share"), str(path.relative_to(lists.folder / ".concordex")))
     with pytest.raises(CalledWrongly, match="an earlier release has reconciled"):
         unsure(here, "inv")
 

@@ -21,9 +21,10 @@ from hypothesis import strategies as st
 
 from concordex.change.depend import InACircle, closure, in_order, needs, users
 from concordex.change.differ import deltas_of, differ
-from concordex.change.objects import Kind, Object, edited, objects_of, settled, steps_of
+from concordex.change.objects import Kind, Object, objects_of, settled
 from concordex.change.plan import plan
 from concordex.documents import parse_yaml, plain
+from concordex.model.members import edited, way_of
 from concordex.standins.bollard import Bollard, Denied
 from concordex.standins.server import Harbour
 from concordex.wire import dialect as d
@@ -171,7 +172,7 @@ def test_edits_by_path(path, value, drop, made):
             edited(body, path, value, drop=drop)
     else:
         assert edited(body, path, value, drop=drop) == made
-        assert steps_of(path)
+        assert way_of(path)
     assert body == {"rights": ["a", "b"], "lock": {"most": 5}}
 
 

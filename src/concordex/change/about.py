@@ -38,14 +38,14 @@ class About:
 
     def document(self) -> dict[str, Any]:
         """What there is to say, as plain values by name; the source is called ``from``."""
-        said = {one.name: getattr(self, one.name) for one in fields(self)}
-        return {_SAID.get(name, name): value for name, value in said.items() if value}
+        facts = {fact.name: getattr(self, fact.name) for fact in fields(self)}
+        return {_SAID.get(name, name): value for name, value in facts.items() if value}
 
     @classmethod
     def of(cls, document: Mapping[str, Any]) -> About:
         """What :meth:`document` said; what it does not know is left aside."""
-        known = {one.name: _SAID.get(one.name, one.name) for one in fields(cls)}
-        return cls(**{name: document[said] for name, said in known.items() if said in document})
+        known = {fact.name: _SAID.get(fact.name, fact.name) for fact in fields(cls)}
+        return cls(**{name: document[called] for name, called in known.items() if called in document})
 
 
 _SAID = {"source": "from"}

@@ -17,8 +17,8 @@ def stages(steps: Sequence[Step], together: Collection[str] = ()) -> Iterator[li
     def sort(step: Step) -> tuple[str | None, str]:
         return (None if step.operation == "create" and step.table in together else step.table), step.operation
 
-    for _, found in groupby(steps, key=sort):
-        yield list(found)
+    for _, stage in groupby(steps, key=sort):
+        yield list(stage)
 
 
 def lists(steps: Sequence[Step], most: int) -> list[list[Step]]:

@@ -26,7 +26,7 @@ def chosen(
 
     Steps that these need come with them, and are not counted.
     """
-    needed = {step.number for found in needs.values() for step in found}
+    needed = {step.number for steps in needs.values() for step in steps}
     mine = [
         step
         for step in change.writes
@@ -55,7 +55,7 @@ def needed_by_records(change: Change, forms: Mapping[str, Form]) -> Needs:
         for names in forms[step.table].keys
         if (key := natural(step.desired, names)) is not None
     }
-    found: dict[int, list[Step]] = {}
+    needed: dict[int, list[Step]] = {}
     for step in change.writes:
         if step.operation not in ("create", "update"):
             continue
@@ -64,8 +64,8 @@ def needed_by_records(change: Change, forms: Mapping[str, Form]) -> Needs:
             key = natural({theirs: values.get(ours) for theirs, ours in link.by.items()}, list(link.by))
             other = made.get((link.via, key)) if key else None
             if other is not None:
-                found.setdefault(step.number, []).append(other)
-    return found
+                needed.setdefault(step.number, []).append(other)
+    return needed
 
 
 def needed_by_objects(change: Change, kinds: Kinds) -> Needs:
@@ -73,14 +73,14 @@ def needed_by_objects(change: Change, kinds: Kinds) -> Needs:
     by_name: dict[tuple[str, str, str], list[Step]] = {}
     for step in change.writes:
         by_name.setdefault((step.operation, step.table, str(step.key["name"])), []).append(step)
-    found: dict[int, list[Step]] = {}
+    needed: dict[int, list[Step]] = {}
     for step in change.writes:
         if step.table not in kinds or step.operation == "action":
             continue
         gone = step.operation == "delete"
-        one = Object(kind=step.table, name=str(step.key["name"]), body=step.before if gone else step.desired)
-        for _, table, name in mentioned(one, kinds):
+        obj = Object(kind=step.table, name=str(step.key["name"]), body=step.before if gone else step.desired)
+        for _, table, name in mentioned(obj, kinds):
             for other in by_name.get(("delete" if gone else "create", table, name), ()):
                 first, then = (other, step) if gone else (step, other)
-                found.setdefault(first.number, []).append(then)
-    return found
+                needed.setdefault(first.number, []).append(then)
+    return needed

@@ -25,7 +25,7 @@ def differences(wanted: pl.DataFrame, actual: pl.DataFrame, owners: Owners) -> D
     reason to erase theirs.  Of a list, each value that the target holds and we know is right.
     """
     both = wanted.join(actual, on="entry", suffix="_was")
-    found: Differences = {}
+    differing: Differences = {}
     for field, owner in owners.items():
         if owner in ("theirs", "when_made") or field not in wanted.columns or f"{field}_was" not in both.columns:
             continue
@@ -34,12 +34,12 @@ def differences(wanted: pl.DataFrame, actual: pl.DataFrame, owners: Owners) -> D
             differs &= _empty(both, f"{field}_was")
         rows = both.filter(differs).select("entry", f"{field}_was", field)
         for entry, was, desired in rows.iter_rows():
-            found.setdefault(entry, {})[field] = (was, desired)
-    return found
+            differing.setdefault(entry, {})[field] = (was, desired)
+    return differing
 
 
 def parted(
-    found: Differences, written: Mapping[str, Mapping[str, Any]]
+    differing: Differences, written: Mapping[str, Mapping[str, Any]]
 ) -> tuple[Differences, dict[str, dict[str, tuple[Any, Any, Any]]]]:
     """The differences that are ours to write, and those where somebody else has written since we did.
 
@@ -48,7 +48,7 @@ def parted(
     """
     ours: Differences = {}
     edited: dict[str, dict[str, tuple[Any, Any, Any]]] = {}
-    for entry, fields in found.items():
+    for entry, fields in differing.items():
         last = written.get(entry, {})
         for name, (now, desired) in fields.items():
             if name in last and not same(now, last[name]):

@@ -6,7 +6,8 @@ from collections import deque
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from graphlib import CycleError, TopologicalSorter
 
-from concordex.change.objects import LOST, Kind, Kinds, Object, get, mentioned, place_of
+from concordex.change.objects import LOST, Kind, Kinds, Object, mentioned, place_of
+from concordex.model.members import value_at
 
 #: A kind and a name: what references go by.
 Name = tuple[str, str]
@@ -22,15 +23,15 @@ class InACircle(Exception):
 
 def by_name(objects: Iterable[Object]) -> dict[Name, list[Object]]:
     """Objects by kind and name."""
-    found: dict[Name, list[Object]] = {}
-    for one in objects:
-        found.setdefault((one.kind, one.name), []).append(one)
-    return found
+    named: dict[Name, list[Object]] = {}
+    for obj in objects:
+        named.setdefault((obj.kind, obj.name), []).append(obj)
+    return named
 
 
-def needs(one: Object, kinds: Kinds) -> list[Name]:
-    """The objects that must be there before ``one``."""
-    return [(table, name) for _, table, name in mentioned(one, kinds) if table in kinds]
+def needs(obj: Object, kinds: Kinds) -> list[Name]:
+    """The objects that must be there before ``obj``."""
+    return [(table, name) for _, table, name in mentioned(obj, kinds) if table in kinds]
 
 
 def in_order(objects: Sequence[Object], kinds: Kinds) -> list[Object]:
@@ -38,26 +39,26 @@ def in_order(objects: Sequence[Object], kinds: Kinds) -> list[Object]:
     known = by_name(objects)
     rank = {kind: at for at, kind in enumerate(kinds)}
     graph: TopologicalSorter[Name] = TopologicalSorter()
-    for name, found in known.items():
-        graph.add(name, *(need for one in found for need in needs(one, kinds) if need in known and need != name))
+    for name, bearers in known.items():
+        graph.add(name, *(need for obj in bearers for need in needs(obj, kinds) if need in known and need != name))
     try:
         graph.prepare()
     except CycleError as error:
         raise InACircle(error.args[1][::-1]) from error
     ordered: list[Object] = []
-    places = {name: place_of(found[0], kinds[name[0]]) for name, found in known.items()}
+    places = {name: place_of(bearers[0], kinds[name[0]]) for name, bearers in known.items()}
     while graph.is_active():
         ready = sorted(graph.get_ready(), key=lambda name: (rank.get(name[0], 0), places[name], name))
         for name in ready:
-            ordered += sorted(known[name], key=lambda one: one.nth)
+            ordered += sorted(known[name], key=lambda obj: obj.nth)
         graph.done(*ready)
-    depth = {one.key: at for at, one in enumerate(ordered)}
+    depth = {obj.key: at for at, obj in enumerate(ordered)}
     return _by_kind(ordered, depth, kinds)
 
 
 def _by_kind(ordered: Sequence[Object], depth: Mapping[tuple[str, str, int], int], kinds: Kinds) -> list[Object]:
     """Kinds as whole runs where no kind needs another back, so that they go in few requests."""
-    between = {(need, one.kind) for one in ordered for need, _ in needs(one, kinds)}
+    between = {(need, obj.kind) for obj in ordered for need, _ in needs(obj, kinds)}
     graph: TopologicalSorter[str] = TopologicalSorter(
         {kind: () for kind in kinds if any(o.kind == kind for o in ordered)}
     )
@@ -68,7 +69,7 @@ def _by_kind(ordered: Sequence[Object], depth: Mapping[tuple[str, str, int], int
         order = {kind: at for at, kind in enumerate(graph.static_order())}
     except CycleError:  # kinds that need each other: only the objects' own order holds
         return list(ordered)
-    return sorted(ordered, key=lambda one: (order[one.kind], depth[one.key]))
+    return sorted(ordered, key=lambda obj: (order[obj.kind], depth[obj.key]))
 
 
 def closure(
@@ -80,38 +81,38 @@ def closure(
     lost: list[tuple[Object, Name]] = []
     left = deque(chosen)
     while left:
-        one = left.popleft()
-        if one.key in taken:
+        obj = left.popleft()
+        if obj.key in taken:
             continue
-        taken[one.key] = one
-        for need in needs(one, kinds):
+        taken[obj.key] = obj
+        for need in needs(obj, kinds):
             if need in known:
                 left += known[need]
             else:
-                lost.append((one, need))
+                lost.append((obj, need))
     return list(taken.values()), lost
 
 
 def kinds_inside(kind: str, kinds: Kinds) -> list[str]:
     """``kind``, and the kinds whose objects may stand in its objects, however deep."""
-    found = [kind]
-    for above in found:
-        found += [name for name, one in kinds.items() if _holder(one) == above and name not in found]
-    return found
+    inside = [kind]
+    for above in inside:
+        inside += [name for name, spec in kinds.items() if _holder(spec) == above and name not in inside]
+    return inside
 
 
 def contents(chosen: Iterable[Object], every: Iterable[Object], kinds: Kinds) -> list[Object]:
     """``chosen``, and what stands in them, however deep: each after what it stands in."""
     inside: dict[Name, list[Object]] = {}
-    for one in every:
-        parent = get(one.body, kinds[one.kind].within)
+    for obj in every:
+        parent = value_at(obj.body, kinds[obj.kind].within)
         if parent is not None:
-            inside.setdefault((_holder(kinds[one.kind]) or "", str(parent)), []).append(one)
-    taken = {one.key: one for one in chosen}
+            inside.setdefault((_holder(kinds[obj.kind]) or "", str(parent)), []).append(obj)
+    taken = {obj.key: obj for obj in chosen}
     left = deque(taken.values())
     while left:
-        one = left.popleft()
-        for below in inside.get((one.kind, one.name), ()):
+        obj = left.popleft()
+        for below in inside.get((obj.kind, obj.name), ()):
             if below.key not in taken:
                 taken[below.key] = below
                 left.append(below)
@@ -127,9 +128,9 @@ def users(names: Iterable[Name], every: Iterable[Object], kinds: Kinds) -> list[
     """Who refers to one of ``names``: the object, at which member, and to which."""
     wanted = set(names)
     return [
-        (one, member, (table, name))
-        for one in every
-        for member, table, name in mentioned(one, kinds)
+        (obj, member, (table, name))
+        for obj in every
+        for member, table, name in mentioned(obj, kinds)
         if (table, name) in wanted
     ]
 
@@ -140,8 +141,8 @@ def dangling(
     """References to what is not there: the object, the member, the table and the name."""
     known = by_name(objects := list(objects))
     return [
-        (one, member, table, name)
-        for one in objects
-        for member, table, name in mentioned(one, kinds)
+        (obj, member, table, name)
+        for obj in objects
+        for member, table, name in mentioned(obj, kinds)
         if name.startswith(LOST) or ((table, name) not in known and not there(table, name))
     ]

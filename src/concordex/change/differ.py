@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from itertools import count
 from typing import Any, Literal
 
-from concordex.change.objects import Key, Kind, Kinds, Object, alike, get, place_of, pruned
+from concordex.change.objects import Key, Kind, Kinds, Object, alike, place_of
+from concordex.model.members import pruned, value_at
 
 #: One difference within an object: the path, what stood there, what stands there; None for nothing.
 Delta = tuple[str, Any, Any]
@@ -27,35 +28,35 @@ class Difference:
     @property
     def one(self) -> Object:
         """The object as it is now, or was."""
-        found = self.now or self.before
-        assert found
-        return found
+        either = self.now or self.before
+        assert either
+        return either
 
 
 def differ(was: Iterable[Object], now: Iterable[Object], kinds: Kinds) -> list[Difference]:
     """All differences from ``was`` to ``now``, in the order of kinds and names."""
     before, after = paired(list(was), list(now))
     moved = _moved(before, after, kinds)
-    found = []
+    diffs = []
     for key in sorted(before.keys() | after.keys()):
         old, new = before.get(key), after.get(key)
         if old is None or new is None:
-            found.append(Difference(what="removed" if new is None else "added", key=key, before=old, now=new))
+            diffs.append(Difference(what="removed" if new is None else "added", key=key, before=old, now=new))
             continue
         place = kinds[key[0]].place
         aside = [place] if place else []
         deltas = deltas_of(pruned(old.body, aside), pruned(new.body, aside), sets=kinds[key[0]].sets)
         if place and key in moved:
-            deltas = [*deltas, (place, get(old.body, place), get(new.body, place))]
+            deltas = [*deltas, (place, value_at(old.body, place), value_at(new.body, place))]
         if deltas:
             only = [path for path, _, _ in deltas] == [place]
-            found.append(Difference(what="moved" if only else "changed", key=key, before=old, now=new, deltas=deltas))
-    return found
+            diffs.append(Difference(what="moved" if only else "changed", key=key, before=old, now=new, deltas=deltas))
+    return diffs
 
 
 def paired(was: Sequence[Object], now: Sequence[Object]) -> tuple[dict[Key, Object], dict[Key, Object]]:
     """Both sides by key; of several of one name, those that are equal are the same, whatever their order."""
-    before, after = {one.key: one for one in was}, {one.key: one for one in now}
+    before, after = {old_one.key: old_one for old_one in was}, {old_one.key: old_one for old_one in now}
     shared = {(kind, name) for kind, name, nth in (*before, *after) if nth > 1}
     for kind, name in sorted(shared):
         old = [before.pop(key) for key in sorted(before) if key[:2] == (kind, name)]
@@ -69,15 +70,15 @@ def paired(was: Sequence[Object], now: Sequence[Object]) -> tuple[dict[Key, Obje
                 new.remove(twin)
         least = min(len(old), len(new))
         pairs += [*zip(old, new, strict=False)]
-        pairs += [(one, None) for one in old[least:]] + [(None, one) for one in new[least:]]
-        taken = {one.nth for one, _ in pairs if one}
+        pairs += [(old_one, None) for old_one in old[least:]] + [(None, old_one) for old_one in new[least:]]
+        taken = {old_one.nth for old_one, _ in pairs if old_one}
         free = (nth for nth in count(1) if nth not in taken)
-        for one, other in pairs:
-            nth = one.nth if one else next(free)
-            if one:
-                before[kind, name, nth] = one
-            if other is not None:
-                after[kind, name, nth] = other
+        for old_one, new_one in pairs:
+            nth = old_one.nth if old_one else next(free)
+            if old_one:
+                before[kind, name, nth] = old_one
+            if new_one is not None:
+                after[kind, name, nth] = new_one
     return before, after
 
 
@@ -89,24 +90,24 @@ def deltas_of(was: Any, now: Any, path: str = "", sets: Collection[str] = ()) ->
     if alike(was, now):
         return []
     if isinstance(was, Mapping) and isinstance(now, Mapping):
-        found = []
+        deltas = []
         for name in sorted({*was, *now}, key=str):
-            found += deltas_of(was.get(name), now.get(name), f"{path}.{name}" if path else str(name), sets)
-        return found
+            deltas += deltas_of(was.get(name), now.get(name), f"{path}.{name}" if path else str(name), sets)
+        return deltas
     if isinstance(was, list) and isinstance(now, list):
         return _deltas_of_lists(was, now, path, whole=path in sets)
     return [(path, was, now)]
 
 
 def _deltas_of_lists(was: list[Any], now: list[Any], path: str, *, whole: bool) -> list[Delta]:
-    deep = not whole and any(isinstance(one, Mapping | list) for one in (*was, *now))
+    deep = not whole and any(isinstance(item, Mapping | list) for item in (*was, *now))
     if deep and len(was) == len(now):
         pairs = enumerate(zip(was, now, strict=True))
         return [delta for at, (a, b) in pairs for delta in deltas_of(a, b, f"{path}[{at}]")]
-    gone, came = [one for one in was if one not in now], [one for one in now if one not in was]
+    gone, came = [item for item in was if item not in now], [item for item in now if item not in was]
     if not gone and not came:
         return [(path, was, now)]  # the same in another order, or in another number
-    return [(f"{path}[]", one, None) for one in gone] + [(f"{path}[]", None, one) for one in came]
+    return [(f"{path}[]", item, None) for item in gone] + [(f"{path}[]", None, item) for item in came]
 
 
 def _moved(before: Mapping[Key, Object], after: Mapping[Key, Object], kinds: Kinds) -> set[Key]:
@@ -128,8 +129,8 @@ def _moved(before: Mapping[Key, Object], after: Mapping[Key, Object], kinds: Kin
     return moved
 
 
-def _inside(one: Object, kind: Kind) -> str:
-    return str(get(one.body, kind.within)) if kind.within else ""
+def _inside(obj: Object, kind: Kind) -> str:
+    return str(value_at(obj.body, kind.within)) if kind.within else ""
 
 
 def _longest_rising(numbers: Sequence[int]) -> list[int]:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
+
+from concordex.model.members import pruned, put, value_at
 
 Body = Mapping[str, Any]
 #: What tells one object from all others of its system: kind, name, and which of those that share both.
@@ -79,7 +80,7 @@ class Object:
 
 def own_name(name: str, body: Body, kind: Kind) -> str:
     """The last part of a whole name; ValueError where it does not begin with the name of what it stands in."""
-    parent = get(body, kind.within)
+    parent = value_at(body, kind.within)
     if parent is None:
         return name
     if not name.startswith(f"{parent}/") or name == f"{parent}/":
@@ -87,14 +88,14 @@ def own_name(name: str, body: Body, kind: Kind) -> str:
     return name.removeprefix(f"{parent}/")
 
 
-def bonds(one: Object, kind: Kind) -> list[str]:
+def bonds(obj: Object, kind: Kind) -> list[str]:
     """The members that bind an object to people or devices, of those that it has."""
-    return [member for member in kind.bound if get(one.body, member) not in (None, "", [])]
+    return [member for member in kind.bound if value_at(obj.body, member) not in (None, "", [])]
 
 
-def unbound(one: Object, kind: Kind) -> Object:
+def unbound(obj: Object, kind: Kind) -> Object:
     """An object without what binds it to people and devices."""
-    return replace(one, body=pruned(one.body, kind.bound))
+    return replace(obj, body=pruned(obj.body, kind.bound))
 
 
 #: Stands for the id of an object that is not there.
@@ -107,7 +108,7 @@ class Names:
     def __init__(self, records: Mapping[str, Sequence[tuple[str, Body]]], kinds: Kinds) -> None:
         self._kinds = kinds
         self._bodies = {
-            kind: {str(get(body, kinds[kind].id)): body for _, body in found} for kind, found in records.items()
+            kind: {str(value_at(body, kinds[kind].id)): body for _, body in mine} for kind, mine in records.items()
         }
         self._named: dict[tuple[str, str], str] = {}
 
@@ -116,7 +117,7 @@ class Names:
         if (kind, number) in self._named or number not in self._bodies.get(kind, {}):
             return self._named.get((kind, number))
         spec, body = self._kinds[kind], self._bodies[kind][number]
-        own, parent = spec.single or str(get(body, spec.name) or number), get(body, spec.within)
+        own, parent = spec.single or str(value_at(body, spec.name) or number), value_at(body, spec.within)
         table = spec.references.get(spec.within or "")
         if parent is not None and table and table not in above:
             own = f"{self.of(table, str(parent), (*above, kind)) or parent}/{own}"
@@ -137,30 +138,30 @@ def objects_of(
         return names.of(table, str(number)) or others.get(table, {}).get(str(number)) or f"{LOST}{number}"
 
     made: dict[Key, Object] = {}
-    for kind, found in records.items():
+    for kind, mine in records.items():
         spec = kinds[kind]
-        for rid, record in found:
+        for rid, record in mine:
             named = [] if spec.single else [spec.id, spec.name]
             body = pruned(record, [*named, *spec.volatile])
             for member, table in spec.references.items():
-                value = get(body, member)
+                value = value_at(body, member)
                 if value not in (None, "", []):
-                    listed = [called(table, one) for one in value] if isinstance(value, list) else called(table, value)
+                    listed = [called(table, obj) for obj in value] if isinstance(value, list) else called(table, value)
                     body = put(body, member, listed)
-            name = names.of(kind, str(get(record, spec.id))) or rid
-            one = Object(
+            name = names.of(kind, str(value_at(record, spec.id))) or rid
+            obj = Object(
                 kind=kind, name=name, body=settled(body, spec), record_id=rid, by=_said(record, spec.by),
                 at=_said(record, spec.at),
             )  # fmt: skip
-            while one.key in made:
-                one = replace(one, nth=one.nth + 1)
-            made[one.key] = one
+            while obj.key in made:
+                obj = replace(obj, nth=obj.nth + 1)
+            made[obj.key] = obj
     return list(made.values())
 
 
-def place_of(one: Object, kind: Kind) -> float:
+def place_of(obj: Object, kind: Kind) -> float:
     """The number that says where an object stands; 0 where none does."""
-    value = get(one.body, kind.place)
+    value = value_at(obj.body, kind.place)
     return float(value) if isinstance(value, int | float) else 0.0
 
 
@@ -169,14 +170,14 @@ def in_sequence(objects: Iterable[Object], kinds: Kinds) -> list[Object]:
 
     def rank(one: Object) -> tuple[str, str, float, str, int]:
         kind = kinds[one.kind]
-        parent = str(get(one.body, kind.within)) if kind.place and kind.within else ""
+        parent = str(value_at(one.body, kind.within)) if kind.place and kind.within else ""
         return one.kind, parent, place_of(one, kind), one.name, one.nth
 
     return sorted(objects, key=rank)
 
 
 def _said(record: Body, member: str | None) -> str | None:
-    value = get(record, member)
+    value = value_at(record, member)
     return None if value is None else str(value)
 
 
@@ -184,7 +185,7 @@ def settled(body: Body, kind: Kind) -> dict[str, Any]:
     """A body in the one form in which equal ones are equal: members by name, sets sorted."""
     made: Any = body
     for member in kind.sets:
-        value = get(made, member)
+        value = value_at(made, member)
         if value not in (None, "") or member in made:  # XML writes a list of one as that one, and of none as nothing
             listed = value if isinstance(value, list) else [] if value in (None, "") else [value]
             made = put(made, member, sorted(map(_sorted, listed), key=repr))  # by members in one order
@@ -202,100 +203,10 @@ def alike(one: Any, other: Any) -> bool:
     return bool(one == other) or (one in (None, []) and other in (None, []))
 
 
-def get(body: Any, member: str | None) -> Any:
-    """The value at a dotted ``member``; None where there is none."""
-    for name in (member or "").split("."):
-        if not isinstance(body, Mapping) or name not in body:
-            return None
-        body = body[name]
-    return body
-
-
-def put(body: Body, member: str, value: Any) -> dict[str, Any]:
-    """``body`` with another value at a dotted ``member``."""
-    name, _, rest = member.partition(".")
-    below = body.get(name)
-    return {**body, name: put(below if isinstance(below, Mapping) else {}, rest, value) if rest else value}
-
-
-def pruned(body: Body, members: Iterable[str]) -> dict[str, Any]:
-    """``body`` without some dotted members."""
-    made = dict(body)
-    for member in members:
-        name, _, rest = member.partition(".")
-        if rest and isinstance(made.get(name), Mapping):
-            made[name] = pruned(made[name], [rest])
-        elif not rest:
-            made.pop(name, None)
-    return made
-
-
-def members(value: Any, above: str = "") -> Iterator[str]:
-    """The paths of all members of mappings, however deep; items of lists stand as []."""
-    if isinstance(value, Mapping):
-        for name, below in value.items():
-            path = f"{above}.{name}" if above else str(name)
-            yield path
-            yield from members(below, path)
-    elif isinstance(value, list):
-        for item in value:
-            yield from members(item, f"{above}[]")
-
-
-def mentioned(one: Object, kinds: Kinds) -> Iterator[tuple[str, str, str]]:
+def mentioned(obj: Object, kinds: Kinds) -> Iterator[tuple[str, str, str]]:
     """What an object refers to: the member, the table, and the name of each."""
-    for member, table in kinds[one.kind].references.items():
-        value = get(one.body, member)
+    for member, table in kinds[obj.kind].references.items():
+        value = value_at(obj.body, member)
         for name in value if isinstance(value, list) else [value]:
             if name not in (None, ""):
                 yield member, table, str(name)
-
-
-#: ``rights``, ``limits.most``, ``rights[2]``, ``rights[+]`` (one more), ``rights[=sign-in]`` (the item of that value).
-_STEP = re.compile(r"([^.\[\]]+)|\[(\+|=[^\]]*|\d+)\]")
-
-
-def steps_of(path: str) -> list[str]:
-    """The steps of a path into a body; ValueError where it is none."""
-    found = [match.group(1) or f"[{match.group(2)}]" for match in _STEP.finditer(path)]
-    if not found or "".join(f".{one}" if one[0] != "[" else one for one in found).lstrip(".") != path:
-        raise ValueError(f"{path!r} is no path: members are parted by dots, items stand as [0], [+] or [=value]")
-    return found
-
-
-def edited(body: Body, path: str, value: Any, *, drop: bool = False) -> dict[str, Any]:
-    """``body`` with another value at ``path``, or without what stands there; ValueError where nothing does."""
-    made = _edited(body, steps_of(path), path, value, drop)
-    assert isinstance(made, dict)
-    return made
-
-
-def _edited(here: Any, steps: Sequence[str], path: str, value: Any, drop: bool) -> Any:
-    step, rest = steps[0], steps[1:]
-    if step[0] == "[":
-        return _edited_list(here, step[1:-1], rest, path, value, drop)
-    if not isinstance(here, Mapping):
-        raise ValueError(  # noqa: TRY004 - the path is wrong, not the program
-            f"{path}: there is no {step!r} in what is no mapping"
-        )
-    if drop and step not in here:
-        raise ValueError(f"{path}: there is no {step!r}; there is: {', '.join(here)}")
-    if drop and not rest:
-        return {name: one for name, one in here.items() if name != step}
-    return {**here, step: _edited(here.get(step, {}), rest, path, value, drop) if rest else value}
-
-
-def _edited_list(here: Any, at: str, rest: Sequence[str], path: str, value: Any, drop: bool) -> list[Any]:
-    if at == "+" and not rest and not drop:
-        return [*(here or []), value]
-    if not isinstance(here, list):
-        raise ValueError(  # noqa: TRY004
-            f"{path}: there is no list there"
-        )
-    found = [n for n, one in enumerate(here) if str(one) == at[1:]] if at[:1] == "=" else [int(at)] if at != "+" else []
-    if not found or found[0] >= len(here):
-        raise ValueError(f"{path}: the list has no such item; it has: {', '.join(map(str, here[:8]))}")
-    n = found[0]
-    if drop and not rest:
-        return [*here[:n], *here[n + 1 :]]
-    return [*here[:n], _edited(here[n], rest, path, value, drop) if rest else value, *here[n + 1 :]]

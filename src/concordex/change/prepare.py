@@ -69,10 +69,10 @@ def natural(values: Values, names: Sequence[str]) -> Key | None:
     The names belong to it: what is one record's name may be another one's serial.
     """
     ordered = sorted(names)
-    found = [values.get(name) for name in ordered]
-    if any(value in (None, "", []) for value in found):
+    parts = [values.get(name) for name in ordered]
+    if any(value in (None, "", []) for value in parts):
         return None
-    return (*ordered, *(normalised(value) for value in found))
+    return (*ordered, *(normalised(value) for value in parts))
 
 
 def normalised(value: Any) -> str:

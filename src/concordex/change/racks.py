@@ -31,24 +31,24 @@ def clashes(
     Two things may share a unit on two faces.
     """
     taken: dict[tuple[tuple[str, ...], int], list[Mounted]] = {}
-    for one in there:
-        for unit in one.units:
-            taken.setdefault((one.rack, unit), []).append(one)
-    found: list[str | None] = []
-    for one in new:
-        size = sizes.get(one.rack)
-        beside = [other for unit in one.units for other in taken.get((one.rack, unit), ()) if _meet(one, other)]
-        last = one.units[-1]
-        if one.at < 1 or one.at != math.floor(one.at) or (size is not None and last > size):
+    for thing in there:
+        for unit in thing.units:
+            taken.setdefault((thing.rack, unit), []).append(thing)
+    reasons: list[str | None] = []
+    for thing in new:
+        size = sizes.get(thing.rack)
+        beside = [other for unit in thing.units for other in taken.get((thing.rack, unit), ()) if _meet(thing, other)]
+        last = thing.units[-1]
+        if thing.at < 1 or thing.at != math.floor(thing.at) or (size is not None and last > size):
             of = f", which has {size:g} units" if size is not None else ""
-            found.append(f"is outside of the rack{of}: it would take up {one.at:g} to {last}")
+            reasons.append(f"is outside of the rack{of}: it would take up {thing.at:g} to {last}")
         elif beside:
-            found.append(f"is taken there by {beside[0].label}")
+            reasons.append(f"is taken there by {beside[0].label}")
         else:
-            found.append(None)
-        for unit in one.units:
-            taken.setdefault((one.rack, unit), []).append(one)
-    return found
+            reasons.append(None)
+        for unit in thing.units:
+            taken.setdefault((thing.rack, unit), []).append(thing)
+    return reasons
 
 
 def _meet(one: Mounted, other: Mounted) -> bool:

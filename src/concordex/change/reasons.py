@@ -24,7 +24,7 @@ class Why(StrEnum):
     BADLY_IDENTIFIED = auto()
     NO_DEVICE = auto()
     SIGHTED = auto()  # systems
-    RESEMBLES = auto()  # text
+    RESEMBLES = auto()  # other, called, share
     SAME_NAME = auto()  # other
     SAME_SERIAL = auto()  # other
     EDITED = auto()  # fields: each last, now, desired; change, written and since where they are known
@@ -126,17 +126,17 @@ def because(why: Why, **facts: Any) -> Reasons:
 
 def resting(why: Why, on: Sequence[Reason], **facts: Any) -> Reasons:
     """One reason that rests on others."""
-    return because(why, because=[one.document() for one in on], **facts)
+    return because(why, because=[reason.document() for reason in on], **facts)
 
 
 def has(reasons: Sequence[Reason], *why: Why) -> bool:
     """Whether one of ``why`` is among the reasons."""
-    return any(one.why in why for one in reasons)
+    return any(reason.why in why for reason in reasons)
 
 
 def to_text(reasons: Sequence[Reason]) -> str | None:
     """Reasons as JSON (RFC 8259), to be kept; None for none."""
-    return json.dumps([one.document() for one in reasons], default=str, ensure_ascii=False) if reasons else None
+    return json.dumps([reason.document() for reason in reasons], default=str, ensure_ascii=False) if reasons else None
 
 
 def from_text(text: str | None) -> Reasons:
@@ -144,6 +144,6 @@ def from_text(text: str | None) -> Reasons:
     if not text:
         return ()
     try:
-        return tuple(Reason.of(one) for one in json.loads(text))
+        return tuple(Reason.of(document) for document in json.loads(text))
     except (ValueError, TypeError, KeyError):
         return because(Why.SAID, text=text)

@@ -48,20 +48,20 @@ class Unclear:
 
 def referred(values: Record, link: ReferenceMember, target: Target) -> Record | Unclear | None:
     """What a reference adds to ``values``; None where none is made, or where it is to be created as it is said."""
-    said = {theirs: values[ours] for theirs, ours in link.by.items() if values.get(ours) is not None}
+    given = {theirs: values[ours] for theirs, ours in link.by.items() if values.get(ours) is not None}
     if not any(values.get(ours) is not None for ours in _own(link, target.form.links)):
         return None
-    found = _named(said, link, target)
-    if len(found) == 1:
-        return {link.by[name]: found[0][name] for name in link.by}
-    told = " ".join(str(value) for value in said.values())
-    fields = [link.by[theirs] for theirs in said]
-    if found:
-        could = "; ".join(sorted(" ".join(str(other[name]) for name in link.by) for other in found))
-        return Unclear(fields, told, f"is ambiguous among the {link.via} there: {could}")
-    if len(said) == len(link.by) and link.via in target.may_make:
+    meant = _named(given, link, target)
+    if len(meant) == 1:
+        return {link.by[name]: meant[0][name] for name in link.by}
+    text = " ".join(str(value) for value in given.values())
+    fields = [link.by[theirs] for theirs in given]
+    if meant:
+        could = "; ".join(sorted(" ".join(str(other[name]) for name in link.by) for other in meant))
+        return Unclear(fields, text, f"is ambiguous among the {link.via} there: {could}")
+    if len(given) == len(link.by) and link.via in target.may_make:
         return None
-    return Unclear(fields, told, _unknown(said, link, target))
+    return Unclear(fields, text, _unknown(given, link, target))
 
 
 def _own(link: ReferenceMember, links: Sequence[ReferenceMember]) -> set[str]:
@@ -70,25 +70,31 @@ def _own(link: ReferenceMember, links: Sequence[ReferenceMember]) -> set[str]:
     return set(link.by.values()) - smaller
 
 
-def _named(said: Record, link: ReferenceMember, target: Target) -> list[Record]:
+def _named(given: Record, link: ReferenceMember, target: Target) -> list[Record]:
     """The different records that may be meant: those that are there, else those that somebody described."""
-    key = natural(said, list(link.by))
+    key = natural(given, list(link.by))
     there = target.whole[link.via].get(key) if key else None
     if there is not None:
         return [there]
     for records in (target.others[link.via], target.described.get(link.via, ())):
         fit = [
-            one for one in records if all(normalised(one.get(name) or "") == normalised(said[name]) for name in said)
+            record
+            for record in records
+            if all(normalised(record.get(name) or "") == normalised(given[name]) for name in given)
         ]
         if fit:
-            return list({tuple(normalised(one.get(name) or "") for name in link.by): one for one in fit}.values())
+            return list(
+                {tuple(normalised(record.get(name) or "") for name in link.by): record for record in fit}.values()
+            )
     return []
 
 
-def _unknown(said: Record, link: ReferenceMember, target: Target) -> str:
+def _unknown(given: Record, link: ReferenceMember, target: Target) -> str:
     last = list(link.by)[-1]
-    near = nearest(str(said.get(last, "")), {str(one[last]) for one in target.others[link.via] if one.get(last)})
+    near = nearest(
+        str(given.get(last, "")), {str(record[last]) for record in target.others[link.via] if record.get(last)}
+    )
     hint = f' (did you mean "{near}"?)' if near else ""
-    missing = [link.by[name] for name in link.by if name not in said]
+    missing = [link.by[name] for name in link.by if name not in given]
     advice = f"say its {' and '.join(missing)} too" if missing else f"--make {link.via} creates it"
     return f"is not among the {link.via} there{hint}; {advice}"

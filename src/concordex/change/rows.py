@@ -90,12 +90,12 @@ def read_values(
     made: list[dict[str, Any]] = [{} for _ in rows]
     mistakes = []
     for column, name in meant.items():
-        said = [_items(row.said.get(column), types[name]) for row in rows]
-        flat = [item for items in said for item in items]
-        found = _read(flat, types[name])
+        cells = [_items(row.said.get(column), types[name]) for row in rows]
+        flat = [item for items in cells for item in items]
+        converted = _read(flat, types[name])
         at = 0
-        for row, values, items in zip(rows, made, said, strict=True):
-            mine, at = found[at : at + len(items)], at + len(items)
+        for row, values, items in zip(rows, made, cells, strict=True):
+            mine, at = converted[at : at + len(items)], at + len(items)
             bad = [item for item, value in zip(items, mine, strict=True) if value is None or not _is_finite(value)]
             what = f"is no {_CALLED[types[name]]}"
             if not bad and len(mine) > 1 and not types[name].is_list:
@@ -115,11 +115,11 @@ _CALLED = {
 }  # fmt: skip
 
 
-def _items(said: Any, kind: Type) -> list[str]:
+def _items(cell: Any, kind: Type) -> list[str]:
     """What stands in a cell, as texts; nothing where it says nothing."""
-    if said is None:
+    if cell is None:
         return []
-    items = said if isinstance(said, list) else re.split(r"[,;\n]", str(said)) if kind.is_list else [said]
+    items = cell if isinstance(cell, list) else re.split(r"[,;\n]", str(cell)) if kind.is_list else [cell]
     texts = [_plain(item).strip() for item in items]
     return [text for text in texts if text.lower() not in MISSING_WORDS]
 
@@ -154,12 +154,12 @@ def check_rows(rows: Sequence[Row], target: Target) -> tuple[list[Row], list[Mis
     for given in rows:
         row = given
         for link in target.form.links:
-            found = referred(row.values, link, target)
-            if isinstance(found, Unclear):
-                column = " and ".join(found.fields)
-                mistakes.append(Mistake(place=row.place, column=column, value=found.said, what=found.what))
-            elif found:
-                row = replace(row, values={**row.values, **found})
+            reference = referred(row.values, link, target)
+            if isinstance(reference, Unclear):
+                column = " and ".join(reference.fields)
+                mistakes.append(Mistake(place=row.place, column=column, value=reference.said, what=reference.what))
+            elif reference:
+                row = replace(row, values={**row.values, **reference})
         done.append(row)
         mistakes += [*_lacking(row, target), *_torn(row, target)]
     mistakes += _twice(done, target.form)
@@ -169,15 +169,15 @@ def check_rows(rows: Sequence[Row], target: Target) -> tuple[list[Row], list[Mis
 def _lacking(row: Row, target: Target) -> list[Mistake]:
     if holder(row.values, target) is not None:
         return []  # it is there: what is not said stays as it is
-    found = [
+    mistakes = [
         Mistake(place=row.place, column=name, value="", what="is required")
         for name in target.form.required
         if row.values.get(name) is None
     ]
     if not any(natural(row.values, names) for names in target.form.keys):
         names = " or ".join(" and ".join(names) for names in target.form.keys)
-        found.append(Mistake(place=row.place, column=names, value="", what="is needed to find the record again"))
-    return found
+        mistakes.append(Mistake(place=row.place, column=names, value="", what="is needed to find the record again"))
+    return mistakes
 
 
 def holder(values: Mapping[str, Any], target: Target) -> str | None:
@@ -192,20 +192,20 @@ def holder(values: Mapping[str, Any], target: Target) -> str | None:
 def _torn(row: Row, target: Target) -> list[Mistake]:
     """Two keys that name two records, or a name that another one has."""
     mine = holder(row.values, target)
-    found = []
+    mistakes = []
     for names in target.form.keys:
         key = natural(row.values, names)
         other = target.known[target.table].keys.get(key) if key else None
         if other is not None and other != mine:
-            said = " and ".join(str(row.values[name]) for name in names)
+            text = " and ".join(str(row.values[name]) for name in names)
             what = f"is record {other} there, while its {' and '.join(target.form.keys[0])} is record {mine}"
-            found.append(Mistake(place=row.place, column=" and ".join(names), value=said, what=what))
+            mistakes.append(Mistake(place=row.place, column=" and ".join(names), value=text, what=what))
     for name in target.form.unique:
         value = row.values.get(name)
         taken = target.known[target.table].unique.get(name, {}).get(normalised(value)) if value is not None else None
-        if taken is not None and taken != mine and not found:
-            found.append(Mistake(place=row.place, column=name, value=str(value), what=f"is taken by record {taken}"))
-    return found
+        if taken is not None and taken != mine and not mistakes:
+            mistakes.append(Mistake(place=row.place, column=name, value=str(value), what=f"is taken by record {taken}"))
+    return mistakes
 
 
 def _twice(rows: Sequence[Row], form: Form) -> list[Mistake]:
@@ -219,8 +219,8 @@ def _twice(rows: Sequence[Row], form: Form) -> list[Mistake]:
                 continue
             other = first.setdefault((*names, *key), row)
             if other is not row:
-                said = " ".join(str(row.values[name]) for name in names)
+                text = " ".join(str(row.values[name]) for name in names)
                 what = f"stands in {other.place} as well"
-                mistakes.append(Mistake(place=row.place, column=" and ".join(names), value=said, what=what))
+                mistakes.append(Mistake(place=row.place, column=" and ".join(names), value=text, what=what))
                 break
     return mistakes

@@ -61,11 +61,11 @@ class Step:
 
     def body(self) -> dict[str, Any]:
         """What the journal keeps of the step as one document."""
-        told = {
+        members = {
             "key": self.key, "before": self.before, "desired": self.desired, "entry": self.entry, "source": self.source,
             "action": self.action, "at": self.at, "again": self.again or None, "left": self.left or None,
         }  # fmt: skip
-        return {name: value for name, value in told.items() if value is not None}
+        return {name: value for name, value in members.items() if value is not None}
 
     @property
     def open(self) -> bool:

@@ -16,27 +16,13 @@ from concordex.words import shown
 Flat = dict[str, Any]
 
 
-def flat(record: Mapping[str, Any], volatile: Collection[str] = (), above: str = "") -> Flat:
-    """A record's members by their dotted paths, without those that the system itself alters."""
-    found: Flat = {}
-    for name, value in record.items():
-        path = f"{above}{name}"
-        if path in volatile:
-            continue
-        if isinstance(value, Mapping) and value:
-            found |= flat(value, volatile, f"{path}.")
-        else:
-            found[path] = value
-    return found
-
-
 def beside(before: Flat, after: Flat, ours: Iterable[str]) -> dict[str, tuple[Any, Any]]:
     """What changed in a record though nobody here wrote it: ``{path: (was, is)}``; ``ours`` are the paths written."""
     mine = list(ours)
     return {
         path: (before.get(path), after.get(path))
         for path in {**before, **after}
-        if before.get(path) != after.get(path) and not any(_is_of(path, one, before, after) for one in mine)
+        if before.get(path) != after.get(path) and not any(_is_of(path, own, before, after) for own in mine)
     }
 
 
@@ -67,9 +53,9 @@ def prints(record: Flat, unwatched: Collection[str] = ()) -> dict[str, str]:
 
 def moved(left: Mapping[str, str], now: Flat) -> list[str]:
     """The members that are no longer as they were when the prints were taken, or that came since."""
-    found = prints(now, {path for path, digest in left.items() if not digest})
+    digests = prints(now, {path for path, digest in left.items() if not digest})
     return sorted(
-        path for path in {**left, **found} if left.get(path) != found.get(path) and not _is_nothing(path, left, now)
+        path for path in {**left, **digests} if left.get(path) != digests.get(path) and not _is_nothing(path, left, now)
     )
 
 

@@ -22,29 +22,31 @@ _STYLES = {"added": "", "removed": "red", "changed": "bold", "moved": ""}
 
 
 def draw_differences(
-    found: Sequence[Difference], form: Format | None, output: Path | None, *, system: str | None = None,
-    told: Mapping[Any, Sequence[str]] | None = None,
+    diffs: Sequence[Difference], form: Format | None, output: Path | None, *, system: str | None = None,
+    remarks: Mapping[Any, Sequence[str]] | None = None,
 ) -> None:  # fmt: skip
     """Each object that differs, with its members; where a person watches, not too many.
 
-    ``told`` adds lines to some, by their keys.
+    ``remarks`` adds lines to some, by their keys.
     """
     if is_data(form, output):
-        emit_differences([(system, found)], form, output)
+        emit_differences([(system, diffs)], form, output)
         return
-    cut = draw.is_terminal(sys.stdout) and len(found) > _MOST
-    for one in found[:_MOST] if cut else found:
-        label = one.one.label if one.key[2] == one.one.nth else f"{one.one.kind}/{one.one.name} (no. {one.key[2]})"
+    cut = draw.is_terminal(sys.stdout) and len(diffs) > _MOST
+    for diff in diffs[:_MOST] if cut else diffs:
+        label = (
+            diff.one.label if diff.key[2] == diff.one.nth else f"{diff.one.kind}/{diff.one.name} (no. {diff.key[2]})"
+        )
         where = f"{system}/" if system else ""
-        draw.styled(f"{one.what:<{len(_INDENT)}}{where}{label}", _STYLES[one.what])
-        if one.what in ("added", "removed"):
-            draw.below(draw.members(one.one.body), _INDENT)
-        for path, was, now in one.deltas:
+        draw.styled(f"{diff.what:<{len(_INDENT)}}{where}{label}", _STYLES[diff.what])
+        if diff.what in ("added", "removed"):
+            draw.below(draw.members(diff.one.body), _INDENT)
+        for path, was, now in diff.deltas:
             _draw_delta(path, was, now)
-        for line in (told or {}).get(one.key, ()):
+        for line in (remarks or {}).get(diff.key, ()):
             draw.styled(f"{_INDENT}{line}", "dim")
     if cut:
-        draw.note(f"… and {len(found) - _MOST:,} more; in a pipe, or with --format csv, there are all")
+        draw.note(f"… and {len(diffs) - _MOST:,} more; in a pipe, or with --format csv, there are all")
 
 
 def is_data(form: Format | None, output: Path | None) -> bool:
@@ -57,7 +59,11 @@ def emit_differences(
 ) -> None:
     """The differences of one or several systems as one list of rows, a member each."""
 
-    emit_rows([row for system, found in parts for one in found for row in _rows(one, system)], form, output)
+    emit_rows(
+        [row for system, diffs in parts for diff in diffs for row in _rows(diff, system)],
+        form,
+        output,
+    )
 
 
 def _draw_delta(path: str, was: Any, now: Any) -> None:
@@ -72,11 +78,17 @@ def _shown(value: Any) -> str:
     return "(nothing)" if value is None else draw.cell(value) or "''"
 
 
-def _rows(one: Difference, system: str | None) -> list[dict[str, Any]]:
-    common = {"system": system, "kind": one.key[0], "name": one.key[1], "number": one.key[2], "what": one.what}
+def _rows(diff: Difference, system: str | None) -> list[dict[str, Any]]:
+    common = {
+        "system": system,
+        "kind": diff.key[0],
+        "name": diff.key[1],
+        "number": diff.key[2],
+        "what": diff.what,
+    }
     common = {name: value for name, value in common.items() if name != "system" or system}
-    if not one.deltas:  # all of it
-        was, now = (dict(side.body) if side else None for side in (one.before, one.now))
+    if not diff.deltas:  # all of it
+        was, now = (dict(side.body) if side else None for side in (diff.before, diff.now))
         return [{**common, "member": None, "before": _text(was), "now": _text(now)}]
     return [
         {
@@ -85,7 +97,7 @@ def _rows(one: Difference, system: str | None) -> list[dict[str, Any]]:
             "before": _text(was),
             "now": _text(now),
         }
-        for path, was, now in one.deltas
+        for path, was, now in diff.deltas
     ]
 
 

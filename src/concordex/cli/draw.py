@@ -65,19 +65,19 @@ MEMBERS = 8
 
 def members(body: Mapping[str, Any], most: int | None = MEMBERS) -> str:
     """What a record or an object says, in one line; an ellipsis where there is more than the ``most``."""
-    told = [f"{name} {cell(value) or '(empty)'}" for name, value in body.items()]
-    return ", ".join([*told[:most], *(["…"] if most is not None and len(told) > most else [])])
+    texts = [f"{name} {cell(value) or '(empty)'}" for name, value in body.items()]
+    return ", ".join([*texts[:most], *(["…"] if most is not None and len(texts) > most else [])])
 
 
-def moment(said: str | None) -> str:
+def moment(written: str | None) -> str:
     """A time as a system told it, in our form where it can be read."""
 
-    return cell(parse_time(said or "") or said or "?")
+    return cell(parse_time(written or "") or written or "?")
 
 
 def _cells(value: list[Any] | dict[str, Any]) -> str:
     if isinstance(value, dict):
-        return f"{{{', '.join(f'{cell(name)}: {cell(one)}' for name, one in value.items())}}}"
+        return f"{{{', '.join(f'{cell(name)}: {cell(item)}' for name, item in value.items())}}}"
     return ", ".join(map(cell, value))
 
 
@@ -239,8 +239,8 @@ def ask(question: str) -> bool:
 
 def ask_number(question: str) -> int | None:
     """The number that the person at the terminal types; none without one, or when it is no number."""
-    said = ask_text(question)
-    return int(said) if said.isdecimal() else None
+    answer = ask_text(question)
+    return int(answer) if answer.isdecimal() else None
 
 
 def ask_text(question: str) -> str:

@@ -101,15 +101,15 @@ def _records(frame: pl.DataFrame) -> list[dict[str, Any]]:
     made = _times_as_text(frame).to_dicts()
     if not any(kind.is_float() or kind.is_nested() for kind in frame.schema.values()):
         return made
-    return [{name: _whole(one) for name, one in row.items()} for row in made]
+    return [{name: _whole(value) for name, value in row.items()} for row in made]
 
 
 def _whole(value: Any) -> Any:
     if isinstance(value, float):
         return int(value) if value.is_integer() else value
     if isinstance(value, dict):
-        return {name: _whole(one) for name, one in value.items()}
-    return [_whole(one) for one in value] if isinstance(value, list) else value
+        return {name: _whole(item) for name, item in value.items()}
+    return [_whole(item) for item in value] if isinstance(value, list) else value
 
 
 def _times_as_text(frame: pl.DataFrame) -> pl.DataFrame:
@@ -133,9 +133,11 @@ def _as_json(column: pl.Series) -> list[str | None]:
     import orjson
 
     def said(value: Any) -> Any:
-        return {name: one for name, one in value.items() if one is not None} if isinstance(value, dict) else value
+        return {name: cell for name, cell in value.items() if cell is not None} if isinstance(value, dict) else value
 
-    return [None if one is None else orjson.dumps(said(_whole(one)), default=str).decode() for one in column.to_list()]
+    return [
+        None if cell is None else orjson.dumps(said(_whole(cell)), default=str).decode() for cell in column.to_list()
+    ]
 
 
 def _csv(frame: pl.DataFrame, buffer: io.BytesIO) -> None:

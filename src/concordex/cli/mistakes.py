@@ -16,28 +16,30 @@ if TYPE_CHECKING:
 def tell_mistakes(mistakes: list[Mistake], file: str, count: int) -> None:
     """Each mistake once, with all the rows that make it."""
     places: dict[tuple[str, str, str], list[str]] = {}
-    for one in mistakes:
-        places.setdefault((one.column, one.value, one.what), []).append(one.place)
-    rows = [[_places(found), *what] for what, found in places.items()]
+    for mistake in mistakes:
+        places.setdefault((mistake.column, mistake.value, mistake.what), []).append(mistake.place)
+    rows = [[_places(rows_of), *what] for what, rows_of in places.items()]
     draw.table(["where", "column", "value", "what"], rows[:60])
     more = f"; {len(rows) - 60:,} sorts of them are not shown" if len(rows) > 60 else ""
     draw.note(f"{plural(len(mistakes), 'mistake')} in {file} ({plural(count, 'row')}){more}", "red")
 
 
-def _places(found: list[str]) -> str:
-    if len(found) == 1:
-        return found[0] or "heading"
-    word = found[0].split()[0]
-    first = ", ".join(place.split()[-1] for place in found[:5])
-    return f"{word}s {first}" + (f" and {len(found) - 5:,} more" if len(found) > 5 else "")
+def _places(places: list[str]) -> str:
+    if len(places) == 1:
+        return places[0] or "heading"
+    word = places[0].split()[0]
+    first = ", ".join(place.split()[-1] for place in places[:5])
+    return f"{word}s {first}" + (f" and {len(places) - 5:,} more" if len(places) > 5 else "")
 
 
 def keep_rejected(rejected: list[Row], mistakes: list[Mistake], path: Path) -> None:
     """The rows as they were typed, with what is wrong beside them."""
 
     wrong: dict[str, list[str]] = {}
-    for one in mistakes:
-        wrong.setdefault(one.place, []).append(f"{one.column} {one.value} {one.what}".replace("  ", " "))
+    for mistake in mistakes:
+        wrong.setdefault(mistake.place, []).append(
+            f"{mistake.column} {mistake.value} {mistake.what}".replace("  ", " ")
+        )
     names = list(dict.fromkeys(name for row in rejected for name in row.said))
     rows: list[dict[str, Any]] = [
         {**{name: _text(row.said.get(name)) for name in names}, "mistakes": "; ".join(wrong.get(row.place, []))}

@@ -50,10 +50,10 @@ def safely(find: object, incomplete: str) -> list[str]:
     """What ``find`` finds that begins so; nothing where it cannot be found, since a shell is asking."""
 
     try:
-        found = find()  # type: ignore[operator]
+        names = find()  # type: ignore[operator]
     except ConcordexError:
         return []
-    return sorted(name for name in found if name.startswith(incomplete))
+    return sorted(name for name in names if name.startswith(incomplete))
 
 
 def words(given: list[str] | None) -> list[str]:
@@ -64,13 +64,13 @@ def words(given: list[str] | None) -> list[str]:
 def pairs(given: list[str] | None, option: str) -> dict[str, str]:
     """Options that say NAME=VALUE, as a mapping."""
 
-    found = {}
+    values = {}
     for text in given or []:
         name, sign, value = text.partition("=")
         if not sign or not name.strip():
             raise CalledWrongly(f"{option} {text}: is not NAME=VALUE")
-        found[name.strip()] = value.strip()
-    return found
+        values[name.strip()] = value.strip()
+    return values
 
 
 #: As large as any number is that can be meant: of rows, of a change, of a step.
@@ -94,12 +94,12 @@ def moment(text: str | None, option: str, *, end_of_day: bool = False) -> dateti
 
     ago = parse_duration(text)
     try:
-        found = datetime.now(UTC) - ago if ago is not None else parse_time(text)
+        then = datetime.now(UTC) - ago if ago is not None else parse_time(text)
     except OverflowError:  # longer ago than there are dates
-        found = datetime.min.replace(tzinfo=UTC)
-    if found is None:
+        then = datetime.min.replace(tzinfo=UTC)
+    if then is None:
         raise CalledWrongly(f"{option} {text}: is no moment", advice="say 2026-11-20, 2026-11-20T18:00, 12h or 3d")
-    return found
+    return then
 
 
 def chosen(systems: list[str] | None, tags: list[str] | None, labels: list[str] | None) -> list[str]:
@@ -107,12 +107,12 @@ def chosen(systems: list[str] | None, tags: list[str] | None, labels: list[str] 
     names = words(systems)
     if not tags and not labels:
         return names
-    found = workspace().systems(names, tags=words(tags), labels=labels or [])
-    if not found:
+    systems_named = workspace().systems(names, tags=words(tags), labels=labels or [])
+    if not systems_named:
         raise CalledWrongly(
             "no system is selected by these names, tags and labels together", advice="concordex system list"
         )
-    return found
+    return systems_named
 
 
 def complete_tags(incomplete: str) -> list[str]:

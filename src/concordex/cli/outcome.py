@@ -53,8 +53,8 @@ def junit(change: Change) -> str:
     for step in change.steps:
         case = f"<testcase classname={_attribute(f'{change.system}.{step.table}')} name={_attribute(_name(step))}"
         if step.number in numbers:
-            told = _attribute(f"{step.state}: {why(step) or 'no reason is known'}")
-            lines.append(f"  {case}><failure message={told}/></testcase>")
+            message = _attribute(f"{step.state}: {why(step) or 'no reason is known'}")
+            lines.append(f"  {case}><failure message={message}/></testcase>")
         elif step.state != "confirmed":
             lines.append(f"  {case}><skipped message={_attribute(why(step) or step.state)}/></testcase>")
         else:

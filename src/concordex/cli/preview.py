@@ -48,13 +48,13 @@ def draw_change(change: Change, form: Format | None, *, every: bool = False) -> 
         return
     rows, first = [], () if change.about.objects else _TOLD
     once, short = change.about.once, False
-    for found in _sorts(change.steps):
-        shown = found if every else [_shortened(step) for step in found[:_MOST]]
-        short = short or any(step is not whole for step, whole in zip(shown, found, strict=False))
+    for alike in _sorts(change.steps):
+        shown = alike if every else [_shortened(step) for step in alike[:_MOST]]
+        short = short or any(step is not whole for step, whole in zip(shown, alike, strict=False))
         rows += [[s.number, s.table, _does(s), s.label, _told(s, first, once), s.state] for s in shown]
-        if len(found) > len(shown):
-            left = len(found) - len(shown)
-            rows.append(["", found[0].table, _does(found[0]), f"… and {left:,} more", "", found[0].state])
+        if len(alike) > len(shown):
+            left = len(alike) - len(shown)
+            rows.append(["", alike[0].table, _does(alike[0]), f"… and {left:,} more", "", alike[0].state])
     draw.table(["step", "table", "action", "record", "what", "state"], rows, right=["step"], styles=STYLES)
     if short:
         draw.note("long values are shortened in their middles; --all shows all of each")
@@ -96,10 +96,10 @@ def draw_diff(change: Change) -> None:
 
 
 def _sorts(steps: Sequence[Step]) -> list[list[Step]]:
-    found: dict[tuple[str | None, ...], list[Step]] = {}
+    sorts: dict[tuple[str | None, ...], list[Step]] = {}
     for step in steps:
-        found.setdefault((step.table, step.operation, step.state, step.action), []).append(step)
-    return list(found.values())
+        sorts.setdefault((step.table, step.operation, step.state, step.action), []).append(step)
+    return list(sorts.values())
 
 
 def _told(step: Step, first: Sequence[str], once: Sequence[str] = ()) -> str:
@@ -109,12 +109,12 @@ def _told(step: Step, first: Sequence[str], once: Sequence[str] = ()) -> str:
     if step.operation == "update":
         return "; ".join(_moved(name, step.before.get(name), new) for name, new in step.desired.items())
     if step.operation == "action":
-        said = [draw.cell(value).replace(", ", "; ") for name, value in step.desired.items() if name != "target"]
-        return ", ".join(said)
+        cells = [draw.cell(value).replace(", ", "; ") for name, value in step.desired.items() if name != "target"]
+        return ", ".join(cells)
     values = step.before if step.operation == "delete" else step.desired
-    told = {name: values[name] for name in (*first, *values) if values.get(name) is not None and name != "name"}
-    told |= {name: "***" for name in once if name in told}
-    return draw.members(told, most=None if step.operation == "create" else draw.MEMBERS)
+    filled = {name: values[name] for name in (*first, *values) if values.get(name) is not None and name != "name"}
+    filled |= {name: "***" for name in once if name in filled}
+    return draw.members(filled, most=None if step.operation == "create" else draw.MEMBERS)
 
 
 def _moved(name: str, was: Any, now: Any) -> str:

@@ -4,15 +4,10 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
-from typing import TYPE_CHECKING, Annotated
-
-import typer
+from typing import TYPE_CHECKING
 
 from concordex.change.reasons import ALREADY, Why, has
-from concordex.change.run_options import RunOptions
 from concordex.cli import draw
-from concordex.cli.options import LARGEST
 from concordex.cli.outcome import troubled
 from concordex.cli.preview import STYLES, draw_change, summary
 from concordex.cli.reasons import ready as in_words
@@ -24,8 +19,9 @@ from concordex.words import plural
 
 if TYPE_CHECKING:
     from concordex import Workspace
+    from concordex.change.run_options import RunOptions
     from concordex.change.steps import Change, Step
-    from concordex.cli.emit import Format
+    from concordex.cli.change_options import ChangeOptions
 
 #: How many that had to be waited for are told one by one.
 _READY = 20
@@ -33,53 +29,6 @@ _READY = 20
 _ONWARD = 5
 #: How many that did not work are told at once.
 _WRONG = 40
-
-Draft = Annotated[bool, typer.Option("--draft", help="Keep the change for later; send nothing.")]
-Yes = Annotated[bool, typer.Option("--yes", "-y", help="Agree without being asked.")]
-Every = Annotated[bool, typer.Option("--all", help="Show every step.")]
-Count = Annotated[
-    int | None,
-    typer.Option("--count", help="The number of records, which must be typed where nothing can be undone."),
-]
-Stage = Annotated[
-    bool,
-    typer.Option("--stage", help="Where the system stages: stop before the commit (config commit, config unstage)."),
-]
-Together = Annotated[
-    bool, typer.Option("--together", help="One request for several tables, where the system takes it so.")
-]
-BatchSize = Annotated[
-    int | None,
-    typer.Option(
-        "--batch-size", min=1, max=LARGEST, help="At most this many records in one request; 1 sends each alone."
-    ),
-]
-Wait = Annotated[
-    str | None, typer.Option("--wait", help="How long to wait for another process that writes to the system: 30s, 10m.")
-]
-Note = Annotated[
-    str | None,
-    typer.Option("--note", help="What goes with the commit, where the system takes a note."),
-]
-AnyTime = Annotated[bool, typer.Option("--any-time", help="Run outside the maintenance windows too.")]
-
-
-@dataclass(frozen=True, kw_only=True)
-class ChangeOptions:
-    """What a person has said beforehand."""
-
-    draft: bool = False
-    yes: bool = False
-    every: bool = False
-    form: Format | None = None
-    count: int | None = None
-    any_time: bool = False
-    force: bool = False
-    stage: bool = False
-    together: bool = False
-    batch_size: int | None = None
-    wait: str | None = None
-    note: str | None = None
 
 
 def propose(here: Workspace, change: Change, answers: ChangeOptions, nothing: str) -> int:
@@ -106,12 +55,7 @@ def propose(here: Workspace, change: Change, answers: ChangeOptions, nothing: st
     if not agreed(change, answers, chosen):
         draw.note(f"not agreed; the change is kept: concordex change run {number}")
         return Status.STOPPED
-
-    how = RunOptions(
-        force=answers.force, stage=answers.stage, together=answers.together, batch_size=answers.batch_size,
-        note=answers.note,
-    )  # fmt: skip
-    return run_and_tell(here, number, chosen, any_time=answers.any_time, how=how, wait=answers.wait)
+    return run_and_tell(here, number, chosen, any_time=answers.any_time, how=answers.run_options(), wait=answers.wait)
 
 
 def _as_one(here: Workspace, change: Change, answers: ChangeOptions) -> str:
@@ -165,10 +109,10 @@ def run_and_tell(
     wait: str | None = None,
 ) -> int:
     """Run ``chosen`` steps of a change, all that are open or a ``part``, with a progress bar; tell how it ended."""
-    with draw.progress() as told:
+    with draw.progress() as progress:
         try:
             done = here.run(
-                number, lambda ended, of: told(f"change {number}", ended, of), only=chosen if part else None,
+                number, lambda ended, of: progress(f"change {number}", ended, of), only=chosen if part else None,
                 how=how, any_time=any_time, wait=_seconds(wait),
             )  # fmt: skip
         except KeyboardInterrupt:
@@ -198,8 +142,8 @@ def _tell(done: Change, chosen: Collection[int]) -> int:
     word = "taken by the system" if done.kind == "action" else "written, read back and confirmed"
     state = "run in part" if done.state == "partly" else done.state
     already = sum(not step.sent and has(step.why, *ALREADY) for step in confirmed)  # by others
-    told = f"{plural(len(confirmed) - already, 'step')} {word}" + (f"; {already:,} so already" if already else "")
-    draw.note(f"change {done.number} is {state}: {told}", "" if wrong else "green")
+    text = f"{plural(len(confirmed) - already, 'step')} {word}" + (f"; {already:,} so already" if already else "")
+    draw.note(f"change {done.number} is {state}: {text}", "" if wrong else "green")
     own = [step for step in confirmed if has(step.why, Why.OWN_WAY)]
     if own:
         draw.note(f"{len(own):,} of them the system wrote in its own way, such as: {own[0].label}: {why(own[0])}")
@@ -250,18 +194,18 @@ def _seconds(wait: str | None) -> float:
     if wait is None:
         return 0.0
 
-    found = parse_duration(wait)
-    if found is None:
+    length = parse_duration(wait)
+    if length is None:
         raise CalledWrongly(f"--wait {wait}: is no length of time", advice="such as 30s, 10m or 2h")
-    return found.total_seconds()
+    return length.total_seconds()
 
 
 def _draw_ready(steps: Sequence[Step]) -> None:
     """What came of records that had to be waited for."""
 
-    ready = [(step, one) for step in steps for one in step.why if one.why is Why.READY]
+    ready = [(step, reason) for step in steps for reason in step.why if reason.why is Why.READY]
     if ready:
-        rows = [[step.label, in_words(one.facts) or "ready"] for step, one in ready[:_READY]]
+        rows = [[step.label, in_words(reason.facts) or "ready"] for step, reason in ready[:_READY]]
         draw.table(["record", "ready"], rows)
     if len(ready) > _READY:
         draw.note(f"and {len(ready) - _READY:,} more are ready")

@@ -31,7 +31,7 @@ def _word(reason: Reason) -> str:
 
 
 def _inner(facts: Facts) -> str:
-    return words([Reason.of(one) for one in facts.get("because", ())])
+    return words([Reason.of(document) for document in facts.get("because", ())])
 
 
 def _fact(form: str) -> Callable[[Facts], str]:
@@ -46,27 +46,34 @@ def _name_wanted(facts: Facts) -> str:
     return f"{plural(facts['others'], 'other new device')} would have the same {facts['field']}"
 
 
+def _resembles(facts: Facts) -> str:
+    if "text" in facts:  # of an earlier release
+        return f"it may be there already: {facts['text']}"
+    called = facts["called"] or "without a name"
+    return f"it may be there already: {facts['other']} ({called}) has the same {facts['share']}"
+
+
 def _unknown_to_make(facts: Facts) -> str:
     lacking = ", ".join(facts["fields"])
     return f"{facts['label']} is not in {facts['table']}, and to create it {lacking} must be known: push it first"
 
 
 def _edited(facts: Facts) -> str:
-    told = []
-    for name, one in facts["fields"].items():
-        by = f" (change {one['change']}, {_minute(one['written'])})" if "change" in one else ""
-        since = f" (seen since {_minute(one['since'])})" if "since" in one else ""
-        told.append(
-            f"{name}: we wrote {shown(one['last'])}{by}, somebody made it {shown(one['now'])}{since},"
-            f" it should be {shown(one['desired'])}"
+    texts = []
+    for name, fact in facts["fields"].items():
+        by = f" (change {fact['change']}, {_minute(fact['written'])})" if "change" in fact else ""
+        since = f" (seen since {_minute(fact['since'])})" if "since" in fact else ""
+        texts.append(
+            f"{name}: we wrote {shown(fact['last'])}{by}, somebody made it {shown(fact['now'])}{since},"
+            f" it should be {shown(fact['desired'])}"
         )
-    return f"{'; '.join(told)} (--edited ours or theirs decides)"
+    return f"{'; '.join(texts)} (--edited ours or theirs decides)"
 
 
-def _since(one: Facts) -> str:
-    if "since" in one:
-        return f"; seen since {_minute(one['since'])}"
-    return f"; not so yet in the pull of {_minute(one['not_yet'])}" if "not_yet" in one else ""
+def _since(fact: Facts) -> str:
+    if "since" in fact:
+        return f"; seen since {_minute(fact['since'])}"
+    return f"; not so yet in the pull of {_minute(fact['not_yet'])}" if "not_yet" in fact else ""
 
 
 def _minute(moment: str) -> str:
@@ -74,11 +81,11 @@ def _minute(moment: str) -> str:
 
 
 def _changed(facts: Facts) -> str:
-    told = (
-        f"{name} is now {shown(one['now'])} (was {shown(one['before'])}{_since(one)})"
-        for name, one in facts["fields"].items()
+    texts = (
+        f"{name} is now {shown(fact['now'])} (was {shown(fact['before'])}{_since(fact)})"
+        for name, fact in facts["fields"].items()
     )
-    return f"changed there since the preview: {', '.join(told)}"
+    return f"changed there since the preview: {', '.join(texts)}"
 
 
 def _values(facts: Facts, form: str, between: str = ", ") -> str:
@@ -86,15 +93,17 @@ def _values(facts: Facts, form: str, between: str = ", ") -> str:
 
 
 def _differs(facts: Facts) -> str:
-    told = (
-        f"{name} is still {shown(one['now'])}" if one.get("still")
-        else f"{name} is {shown(one['now'])}, not {shown(one['desired'])}" for name, one in facts["fields"].items()
+    texts = (
+        f"{name} is still {shown(fact['now'])}" if fact.get("still")
+        else f"{name} is {shown(fact['now'])}, not {shown(fact['desired'])}" for name, fact in facts["fields"].items()
     )  # fmt: skip
-    return f"read back: {'; '.join(told)}"
+    return f"read back: {'; '.join(texts)}"
 
 
 def _taken_back(facts: Facts) -> str:
-    others = "; ".join(f"{one['who']} since {one['since']}: {one['what']}" for one in facts.get("others", ()))
+    others = "; ".join(
+        f"{staged['who']} since {staged['since']}: {staged['what']}" for staged in facts.get("others", ())
+    )
     return f"staged, and taken back: {_inner(facts)}" + (f"; staged there: {others}" if others else "")
 
 
@@ -107,18 +116,18 @@ def _facts(facts: Facts) -> str:
 
 def ready(facts: Facts) -> str:
     """What is known of a record that is ready, and of what came along with it."""
-    told = [_facts(facts)] if facts["facts"] else []
+    texts = [_facts(facts)] if facts["facts"] else []
     for table, names in facts.get("brought", {}).items():
         more = f" and {len(names) - _NAMED} more" if len(names) > _NAMED else ""
-        told.append(f"with {len(names)} {table}: {', '.join(names[:_NAMED])}{more}")
-    return "; ".join(told)
+        texts.append(f"with {len(names)} {table}: {', '.join(names[:_NAMED])}{more}")
+    return "; ".join(texts)
 
 
 def _ready(facts: Facts) -> str:
-    told = ready(facts)
-    if not told:
+    text = ready(facts)
+    if not text:
         return "ready"
-    return f"ready: {told}" if facts["facts"] else f"ready; {told}"
+    return f"ready: {text}" if facts["facts"] else f"ready; {text}"
 
 
 def _not_ready(facts: Facts) -> str:
@@ -141,7 +150,7 @@ _WORDS: dict[Why, str | Callable[[Facts], str]] = {
     Why.BADLY_IDENTIFIED: "it is badly identified: it could not be found again",
     Why.NO_DEVICE: "it is no device, but an address that moves between devices",
     Why.SIGHTED: lambda facts: f"it is known by sight alone: {', '.join(facts['systems'])}",
-    Why.RESEMBLES: _fact("it may be there already: {text}"),
+    Why.RESEMBLES: _resembles,
     Why.SAME_NAME: _fact("it may be there already: {other} has the same name and another serial"),
     Why.SAME_SERIAL: _fact("it may be there already: {other} has the same serial"),
     Why.EDITED: _edited,

@@ -26,8 +26,8 @@ def candidates(known: Frequencies, kinds: Numbers, sites: Numbers) -> tuple[Rows
     ``kinds`` and ``sites`` are what a record says of its model and place, nought where nothing.
     """
     seconds = [known.user.values, known.ips[0].values, sites, kinds]
-    found = [pairs for several in columns(known) for pairs in _divided(_together(several), seconds)]
-    packed = distinct(np.concatenate(found))
+    parts = [pairs for several in columns(known) for pairs in _divided(_together(several), seconds)]
+    packed = distinct(np.concatenate(parts))
     return packed >> 32, packed & 0xFFFFFFFF
 
 
@@ -65,9 +65,9 @@ def _divided(block: tuple[Numbers, Rows], seconds: list[Numbers]) -> Iterator[Ro
     for second in seconds:
         if not len(rows):
             return
-        said = second[rows]
-        there = said != 0
-        yield _small(_mixed(values, said)[there], rows[there])[0]
+        divider = second[rows]
+        there = divider != 0
+        yield _small(_mixed(values, divider)[there], rows[there])[0]
 
 
 def _small(values: Numbers, rows: Rows) -> tuple[Rows, tuple[Numbers, Rows]]:

@@ -71,11 +71,11 @@ def gather(groups: Numbers, pairs: Pairs, threshold: float, margin: float) -> tu
     group = groups.copy()
     doubtful: list[Numbers] = []
     while True:
-        found = state.scored()
-        against = _key(state.a, state.b)[found.opposed]
-        good = (found.score > threshold) & found.linkable & found.supported
+        scores = state.scored()
+        against = _key(state.a, state.b)[scores.opposed]
+        good = (scores.score > threshold) & scores.linkable & scores.supported
         open_to = _among(state.chain, state.chain[good])
-        one, other, score = state.a[good], state.b[good], found.score[good]
+        one, other, score = state.a[good], state.b[good], scores.score[good]
         size = np.bincount(group, minlength=len(group)).astype(np.float32)
         best = _best(one, other, score + _FAVOUR * np.log2(size[one] * size[other]), against, margin)
         moved = _among(state.chain, state.chain[np.flatnonzero(good)[best.keep]])
@@ -89,8 +89,8 @@ def gather(groups: Numbers, pairs: Pairs, threshold: float, margin: float) -> tu
 def between(groups: Numbers, pairs: Pairs) -> tuple[Numbers, Numbers, Floats]:
     """Two groups each, by their first rows, that something identifies as one, and the evidence in bits."""
     state = _State(pairs, groups)
-    found = state.scored()
-    return state.a[found.linkable], state.b[found.linkable], found.score[found.linkable]
+    scores = state.scored()
+    return state.a[scores.linkable], state.b[scores.linkable], scores.score[scores.linkable]
 
 
 def verdict(groups: Numbers, pairs: Pairs) -> tuple[float, str]:
@@ -100,11 +100,11 @@ def verdict(groups: Numbers, pairs: Pairs) -> tuple[float, str]:
     speaks for it is no more than is common (``unsupported``).
     """
     state = _State(pairs, groups)
-    found, replaced = state.scored(), state.replaced()
-    bits = float(found.plain[0])
+    scores, replaced = state.scored(), state.replaced()
+    bits = float(scores.plain[0])
     for why, holds in (
-        ("nothing", not found.linkable[0]), ("replaced", replaced[0]), ("against", bits <= 0),
-        ("unsupported", not found.supported[0]),
+        ("nothing", not scores.linkable[0]), ("replaced", replaced[0]), ("against", bits <= 0),
+        ("unsupported", not scores.supported[0]),
     ):  # fmt: skip
         if holds:
             return bits, why
@@ -216,7 +216,7 @@ class _State:
         """
         parts = [slice(at, at + _AT_ONCE) for at in range(0, len(self.a), _AT_ONCE)]
         weighed = side_by_side((partial(self._weighed, part) for part in parts or [slice(0, 0)]), len(self.a))
-        score, nothing = (np.concatenate(told) for told in zip(*weighed, strict=True))
+        score, nothing = (np.concatenate(pieces) for pieces in zip(*weighed, strict=True))
         flags = self.sums[:, len(_COLUMNS) :]
         opposed = (score < 0) & (score < nothing - _AGAINST)
         plain = score.copy()
@@ -227,9 +227,9 @@ class _State:
 
     def _weighed(self, part: slice) -> tuple[Floats, Floats]:
         """For a part of the pairs the evidence in bits, and what it would be if nothing were known but the systems."""
-        said, flags = self.sums[part, : len(_COLUMNS)], self.sums[part, len(_COLUMNS) :]
-        whole = np.add.reduceat(said, _FIRST, axis=1)
-        share = said / np.maximum(whole, 1e-6)[:, _KIND]
+        sums, flags = self.sums[part, : len(_COLUMNS)], self.sums[part, len(_COLUMNS) :]
+        whole = np.add.reduceat(sums, _FIRST, axis=1)
+        share = sums / np.maximum(whole, 1e-6)[:, _KIND]
         other, same, sighted = (self.weights.likely[:, -1, level] for level in (1, 2, 3))
         shared, seen = flags[:, 1:2], flags[:, 2:3]  # each two records of one system count anew
         prior = self.weights.share + np.where(shared > 0, shared * same, np.where(seen > 0, sighted, other))

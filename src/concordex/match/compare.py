@@ -82,16 +82,16 @@ class Sayings:
     digits: Numbers  # of each name, as one number for the same digits; nought: none
 
 
-def levels(said: Sayings, a: Numbers, b: Numbers) -> Levels:
+def levels(sayings: Sayings, a: Numbers, b: Numbers) -> Levels:
     """One row for each pair, one column for each of ``KINDS``."""
-    known = said.frequencies
+    known = sayings.frequencies
     table = np.zeros((len(a), len(KINDS)), dtype=np.int8)
     kinds: list[Callable[[], npt.NDArray[Any]]] = [
-        lambda: _serial(said, a, b), lambda: _by_bearers(known.uuid, a, b, (1,), differ=3), lambda: _macs(said, a, b),
-        lambda: _drawn(known.drawn, a, b), lambda: _tag(said, a, b), lambda: _name(said, a, b),
-        lambda: _ips(said, a, b), lambda: _by_bearers(known.user, a, b, (), differ=2),
-        lambda: said.model.levels(a, b), lambda: said.site.levels(a, b), lambda: said.kind.levels(a, b),
-        lambda: _seen(said, a, b),
+        lambda: _serial(sayings, a, b), lambda: _by_bearers(known.uuid, a, b, (1,), differ=3),
+        lambda: _macs(sayings, a, b), lambda: _drawn(known.drawn, a, b), lambda: _tag(sayings, a, b),
+        lambda: _name(sayings, a, b), lambda: _ips(sayings, a, b), lambda: _by_bearers(known.user, a, b, (), differ=2),
+        lambda: sayings.model.levels(a, b), lambda: sayings.site.levels(a, b), lambda: sayings.kind.levels(a, b),
+        lambda: _seen(sayings, a, b),
         lambda: np.where(known.system[a] != known.system[b], 1, np.where(known.sights[a], 3, 2)),
     ]  # fmt: skip
 
@@ -115,43 +115,43 @@ def _by_bearers(column: ValueColumn, a: Numbers, b: Numbers, steps: Sequence[int
 def _any_of(columns: tuple[ValueColumn, ...], a: Numbers, b: Numbers, steps: Sequence[int]) -> Levels:
     """The best level that any value of a list has in common with the other's; nought for none."""
     best = np.zeros(len(a), dtype=np.int8)
-    for one in columns:
-        mine = one.values[a]
+    for column in columns:
+        mine = column.values[a]
         for other in columns:
             same = np.flatnonzero((mine != 0) & (mine == other.values[b]))
             if len(same):
-                level = 1 + sum((one.bearers[a[same]] > step).astype(np.int8) for step in steps)
+                level = 1 + sum((column.bearers[a[same]] > step).astype(np.int8) for step in steps)
                 best[same] = np.where(best[same] == 0, level, np.minimum(best[same], level))
     return best
 
 
-def _serial(said: Sayings, a: Numbers, b: Numbers) -> Levels:
-    column = said.frequencies.serial
+def _serial(sayings: Sayings, a: Numbers, b: Numbers) -> Levels:
+    column = sayings.frequencies.serial
     level = _by_bearers(column, a, b, (1,), differ=6)
     differ = np.flatnonzero(level == 6)
     lonely = (column.systems[a[differ]] < 2) | (column.systems[b[differ]] < 2)
-    near = _one_error(said.serial, a[differ], b[differ]) | _contained(said.serial, a[differ], b[differ])
-    series = near & _in_series(said.serial, a[differ], b[differ])
+    near = _one_error(sayings.serial, a[differ], b[differ]) | _contained(sayings.serial, a[differ], b[differ])
+    series = near & _in_series(sayings.serial, a[differ], b[differ])
     level[differ] = np.select([series, near & lonely, near, lonely], [7, 3, 4, 5], 6)
     return level
 
 
-def _tag(said: Sayings, a: Numbers, b: Numbers) -> Levels:
-    level = _by_bearers(said.frequencies.tag, a, b, (1,), differ=4)
+def _tag(sayings: Sayings, a: Numbers, b: Numbers) -> Levels:
+    level = _by_bearers(sayings.frequencies.tag, a, b, (1,), differ=4)
     differ = np.flatnonzero(level == 4)
-    column = said.frequencies.tag
+    column = sayings.frequencies.tag
     lonely = (column.systems[a[differ]] < 2) | (column.systems[b[differ]] < 2)
-    level[differ[_one_error(said.tag, a[differ], b[differ]) & lonely]] = 3
+    level[differ[_one_error(sayings.tag, a[differ], b[differ]) & lonely]] = 3
     return level
 
 
-def _macs(said: Sayings, a: Numbers, b: Numbers) -> Levels:
-    known = said.frequencies
+def _macs(sayings: Sayings, a: Numbers, b: Numbers) -> Levels:
+    known = sayings.frequencies
     best = _any_of(known.macs, a, b, (1, 3))
-    one, other = said.cards[a], said.cards[b]
+    left, right = sayings.cards[a], sayings.cards[b]
     own = [np.any([(c.values != 0) & (c.bearers <= 1) for c in known.macs], axis=0)[rows] for rows in (a, b)]
     differ = (best == 0) & own[0] & own[1]  # a dock's card says nothing of the machine's own
-    near = np.abs(one - other) <= 3
+    near = np.abs(left - right) <= 3
     return np.where(differ, np.where(near, 4, 5), best).astype(np.int8)
 
 
@@ -161,19 +161,19 @@ def _drawn(columns: tuple[ValueColumn, ...], a: Numbers, b: Numbers) -> Levels:
     return np.where((best == 0) & there, 3, best).astype(np.int8)
 
 
-def _ips(said: Sayings, a: Numbers, b: Numbers) -> Levels:
+def _ips(sayings: Sayings, a: Numbers, b: Numbers) -> Levels:
     """An address that two records had at different times may have been lent twice; not so one that is a device's own.
 
     It is where several systems show it, and of one device alone.
     """
-    ips = said.frequencies.ips
+    ips = sayings.frequencies.ips
     best = _any_of(ips, a, b, (1, 3))
-    late = (best > 0) & (_hours_apart(said, a, b) > _LEASE)
+    late = (best > 0) & (_hours_apart(sayings, a, b) > _LEASE)
     best[(best == 1) & ~late & _in_common(ips, a, b)] = 8
     best[late] = np.where(best[late] == 1, 5, 6)
     there = (best == 0) & (ips[0].values[a] != 0) & (ips[0].values[b] != 0)
     own = [np.any([(c.values != 0) & (c.bearers <= 1) & (c.systems > 1) for c in ips], axis=0)[rows] for rows in (a, b)]
-    net = said.frequencies.network
+    net = sayings.frequencies.network
     one_network = (net[a] != 0) & (net[a] == net[b])
     differ = np.select([own[0] & own[1], one_network], [7, 9], 4)
     return np.where(there, differ, best).astype(np.int8)
@@ -182,34 +182,34 @@ def _ips(said: Sayings, a: Numbers, b: Numbers) -> Levels:
 def _in_common(columns: tuple[ValueColumn, ...], a: Numbers, b: Numbers) -> Mask:
     """Whether two records share a value that one device alone bears, and that so many systems agree on."""
     shared = np.zeros(len(a), dtype=np.bool_)
-    for one in columns:
-        mine = np.where((one.bearers <= 1) & (one.systems >= _AGREED), one.values, 0)[a]
+    for column in columns:
+        mine = np.where((column.bearers <= 1) & (column.systems >= _AGREED), column.values, 0)[a]
         for other in columns:
             shared |= (mine != 0) & (mine == other.values[b])
     return shared
 
 
-def _seen(said: Sayings, a: Numbers, b: Numbers) -> Levels:
-    apart = _hours_apart(said, a, b)
+def _seen(sayings: Sayings, a: Numbers, b: Numbers) -> Levels:
+    apart = _hours_apart(sayings, a, b)
     return np.select([apart < 0, apart <= 24, apart <= 14 * 24], [0, 1, 2], 3).astype(np.int8)
 
 
-def _hours_apart(said: Sayings, a: Numbers, b: Numbers) -> Numbers:
+def _hours_apart(sayings: Sayings, a: Numbers, b: Numbers) -> Numbers:
     """The hours between two sights; -1 where one is unknown."""
-    one, other = said.seen[a], said.seen[b]
-    return np.where((one == 0) | (other == 0), -1, np.abs(one - other))
+    left, right = sayings.seen[a], sayings.seen[b]
+    return np.where((left == 0) | (right == 0), -1, np.abs(left - right))
 
 
-def _name(said: Sayings, a: Numbers, b: Numbers) -> Levels:
-    known = said.frequencies
+def _name(sayings: Sayings, a: Numbers, b: Numbers) -> Levels:
+    known = sayings.frequencies
     level = _by_bearers(known.name, a, b, (1, 3), differ=7)
     differ = level == 7
-    was_cut = (said.lengths[a] == CUT) | (said.lengths[b] == CUT)
+    was_cut = (sayings.lengths[a] == CUT) | (sayings.lengths[b] == CUT)
     cut = differ & (known.cut.values[a] == known.cut.values[b]) & was_cut
     alone = np.maximum(known.cut.bearers[a], known.cut.bearers[b]) <= 1
     level[cut] = np.where(alone[cut], 4, 5)
-    rest = np.flatnonzero((level == 7) & (said.digits[a] == said.digits[b]) & (said.digits[a] != 0))
-    level[rest[_distance(said.name, a[rest], b[rest]) <= 2]] = 6
+    rest = np.flatnonzero((level == 7) & (sayings.digits[a] == sayings.digits[b]) & (sayings.digits[a] != 0))
+    level[rest[_distance(sayings.name, a[rest], b[rest]) <= 2]] = 6
     return level
 
 

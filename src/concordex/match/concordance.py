@@ -136,16 +136,16 @@ def reconcile(
     keyed, prints = identities(records, rules.placeholders), prints_of(records)
     prefixes = learned.prefixes if learned else optional_prefixes(keyed)
     keyed = without(keyed, prefixes)
-    told = obeyed(keyed, rules.rulings)
+    rulings = obeyed(keyed, rules.rulings)
     known = frequencies(keyed, learned.docks, learned.sighting) if learned else frequencies(keyed)
-    linked = link(keyed, known, prefixes, same=told.same, apart=told.apart, learned=learned)
+    linked = link(keyed, known, prefixes, same=rulings.same, apart=rulings.apart, learned=learned)
     standing = known.standing()
     del known
     let_go()
     was = None if before is None else earlier(keyed, before)
     entry = number(pl.Series(linked.groups), was, None if before is None else before["entry"])
     evidence, doubts = pairs(entry, linked)
-    torn, learned, apart = undecided(entry, doubts, linked), linked.learned, parted(entry, told)
+    torn, learned, apart = undecided(entry, doubts, linked), linked.learned, parted(entry, rulings)
     members = keyed.with_columns(
         entry.alias("entry"), prints, pl.Series("chain", linked.chains, dtype=pl.UInt32),
         pl.Series("standing", standing), ruled(keyed, rules.rulings),
@@ -160,13 +160,13 @@ def reconcile(
     for part, frame in (("entries", entries), ("sources", sources), ("agreement", agreed)):
         keep(part, frame)
     at_rest = members.select(resting).to_series() if resting is not None else None
-    found = findings(
-        members, entries, rules.scope, at_rest, doubts=torn, contradicted=told.contradicted, learned=learned,
+    to_look_at = findings(
+        members, entries, rules.scope, at_rest, doubts=torn, contradicted=rulings.contradicted, learned=learned,
         apart=apart,
     )  # fmt: skip
     return Concordance(
         members=members, entries=entries, sources=sources, evidence=evidence, doubts=doubts, learned=learned,
-        looked_at=members.height, findings=found, was=was, agreement=agreed,
+        looked_at=members.height, findings=to_look_at, was=was, agreement=agreed,
     )  # fmt: skip
 
 
@@ -213,29 +213,29 @@ def obeyed(keyed: pl.DataFrame, rulings: Rulings) -> Obeyed:
     return obey(Rulings(same=same, apart=rulings.apart), rows)
 
 
-def parted(entry: pl.Series, told: Obeyed) -> pl.DataFrame:
+def parted(entry: pl.Series, rulings: Obeyed) -> pl.DataFrame:
     """The entries that somebody ruled to be two, by the ``entry`` of each row."""
-    rows = np.array(told.apart, dtype=np.int64).reshape(-1, 2)
+    rows = np.array(rulings.apart, dtype=np.int64).reshape(-1, 2)
     return pl.DataFrame({"entry": entry.gather(rows[:, 0]), "other": entry.gather(rows[:, 1])})
 
 
 def values(members: pl.DataFrame, rulings: Rulings) -> pl.DataFrame:
     """``entry``, ``field`` and ``value`` as ruled, the last ruling on each."""
-    said = pl.DataFrame(
+    ruled_values = pl.DataFrame(
         list(rulings.values), schema={"ref": pl.String, "field": pl.String, "value": pl.String}, orient="row"
     )
-    if said.is_empty():
-        return said.select(pl.col("ref").alias("entry"), "field", "value")
+    if ruled_values.is_empty():
+        return ruled_values.select(pl.col("ref").alias("entry"), "field", "value")
     refs = members.select(pl.format("{}/{}", "system", "record_id").alias("ref"), "entry")
-    joined = said.join(refs, on="ref", maintain_order="left")
+    joined = ruled_values.join(refs, on="ref", maintain_order="left")
     return joined.select("entry", "field", "value").unique(["entry", "field"], keep="last", maintain_order=True)
 
 
 def ruled(keyed: pl.DataFrame, rulings: Rulings) -> pl.Series:
     """Which records some ruling names."""
-    told = pl.Series([*rulings.told], dtype=pl.String)
+    refs = pl.Series([*rulings.told], dtype=pl.String)
     ref = pl.format("{}/{}", "system", "record_id")
-    return keyed.select(ref.is_in(told.implode()).alias("ruled")).to_series()
+    return keyed.select(ref.is_in(refs.implode()).alias("ruled")).to_series()
 
 
 def pairs(entry: pl.Series, linked: Linked) -> tuple[pl.DataFrame, pl.DataFrame]:

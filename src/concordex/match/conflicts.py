@@ -40,13 +40,13 @@ def _conflicts(
     """Entries whose systems give different values; within one system the record seen last speaks."""
     key = {"name": "name_key", "serial": "serial_key"}.get(field, field)
     words = pl.concat_str("maker", "model", separator=" ", ignore_nulls=True) if field == "model" else pl.col(field)
-    told = pl.col(key).str.to_lowercase()
-    told = pl.when(told != "other").then(told) if field == "kind" else told
-    rows = order[_torn(entry[order], numbers(records.select(told).to_series()).to_numpy()[order])]
+    value = pl.col(key).str.to_lowercase()
+    value = pl.when(value != "other").then(value) if field == "kind" else value
+    rows = order[_torn(entry[order], numbers(records.select(value).to_series()).to_numpy()[order])]
     columns = {"system", "maker", "model", field, key}
-    said = records.select(*sorted(columns))[rows].with_columns(pl.Series("number", entry[rows]))
-    said = said.select("number", "system", field, told.alias("said"), words.alias("words"))
-    latest = said.unique(["number", "system"], keep="last", maintain_order=True)
+    values = records.select(*sorted(columns))[rows].with_columns(pl.Series("number", entry[rows]))
+    values = values.select("number", "system", field, value.alias("said"), words.alias("words"))
+    latest = values.unique(["number", "system"], keep="last", maintain_order=True)
     if learned and field in learned.words and learned.words[field].learned:
         latest = latest.join(_other_words(latest, learned.words[field]), on="number", how="semi", maintain_order="left")
     clash = (
@@ -64,14 +64,14 @@ def _conflicts(
     return shaped(joined, "conflict", pl.col("said"), field=field, severity=COMPARED[field])
 
 
-def _torn(entry: Numbers, said: Numbers) -> npt.NDArray[np.bool_]:
+def _torn(entry: Numbers, value: Numbers) -> npt.NDArray[np.bool_]:
     """Of records by ``entry`` those that say something, where not all that do say the same; nought says nothing."""
     begins = np.flatnonzero(starts(entry))
     if not len(begins):
         return np.zeros(0, dtype=np.bool_)
-    there, ends = said != 0, np.iinfo(np.int64)
-    least = np.minimum.reduceat(np.where(there, said, ends.max), begins)
-    most = np.maximum.reduceat(np.where(there, said, ends.min), begins)
+    there, ends = value != 0, np.iinfo(np.int64)
+    least = np.minimum.reduceat(np.where(there, value, ends.max), begins)
+    most = np.maximum.reduceat(np.where(there, value, ends.min), begins)
     return np.asarray(np.repeat(least < most, np.diff(np.r_[begins, len(entry)])) & there)
 
 

@@ -27,13 +27,13 @@ def coverage(
     ``agreed`` is what :func:`agreement` counts.
     """
     share = {system: yes / of for system, yes, of in agreed.iter_rows() if of}
-    told = {}
+    covered = {}
     counted = members.group_by("system").agg(pl.len().alias("records"), pl.col("entry").n_unique().alias("entries"))
     alone = dict(
         entries.filter(pl.col("systems").list.len() == 1).group_by(pl.col("systems").list.first()).len().iter_rows()
     )
     for name, records, known in counted.sort("system").iter_rows():
-        told[name] = {
+        covered[name] = {
             "records": records,
             "entries": known,
             "only_here": alone.get(name, 0),
@@ -41,8 +41,8 @@ def coverage(
         }
         if name in scopes:
             due = entries.filter(scopes[name])
-            told[name] |= {"due": due.height, "due_known": due.filter(pl.col("systems").list.contains(name)).height}
-    return told
+            covered[name] |= {"due": due.height, "due_known": due.filter(pl.col("systems").list.contains(name)).height}
+    return covered
 
 
 def agreement(members: pl.DataFrame) -> pl.DataFrame:
@@ -69,8 +69,8 @@ def agreement(members: pl.DataFrame) -> pl.DataFrame:
             np.bincount(system[rows][speaking], minlength=len(names)),
         )
 
-    told = side_by_side((partial(counted, name, nothing) for name, nothing in COMPARED.items()), len(entry))
-    yes, of = (np.sum(counts, axis=0, dtype=np.int64) for counts in zip(*told, strict=True))
+    tallies = side_by_side((partial(counted, name, nothing) for name, nothing in COMPARED.items()), len(entry))
+    yes, of = (np.sum(counts, axis=0, dtype=np.int64) for counts in zip(*tallies, strict=True))
     return pl.DataFrame({"system": names, "confirmed": yes, "of": of})
 
 

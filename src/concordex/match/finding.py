@@ -87,15 +87,19 @@ def shaped(
     field: str | None = None,
     severity: str = "",
     about: pl.Expr | None = None,
-    resembles: pl.Expr | None = None,
+    resembling: bool = False,
 ) -> pl.DataFrame:
-    """Findings of one ``kind``, a row for each of ``frame`` (``entry``, ``name``, ``systems``); see :mod:`findings`."""
+    """Findings of one ``kind``, a row for each of ``frame`` (``entry``, ``name``, ``systems``); see :mod:`findings`.
+
+    Where they are ``resembling``, ``other`` is the entry that each is like, and ``share`` what both have.
+    """
     grave, advice = KINDS[kind]
     return frame.select(
         pl.lit(kind).alias("kind"), pl.lit(severity or grave).alias("severity"), "entry", "name", "systems",
         pl.lit(field, dtype=pl.String).alias("field"),
         (_NOTHING if about is None else about).alias("about"),
-        (_NOTHING if resembles is None else resembles).alias("resembles"), seen.alias("seen"),
+        (pl.col("other") if resembling else _NOTHING).alias("resembles"),
+        (pl.col("share") if resembling else _NOTHING).alias("share"), seen.alias("seen"),
         pl.lit(advice).alias("advice"),
     )  # fmt: skip
 

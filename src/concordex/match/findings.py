@@ -37,7 +37,7 @@ def findings(
     ``apart`` pairs of an ``entry`` and an ``other`` that were ruled to be two.
     ``about`` is the system or entry that a finding is about, beside its own; with kind, entry and field it
     tells one finding from another, now and the next time.  What is about a system alone has no entry.
-    ``resembles`` is an entry that may be the same device as one that is missing.
+    ``resembles`` is an entry that may be the same device as one that is missing, ``share`` what both have.
 
     By what was ``learned`` a system that sights devices makes no duplicates and nothing missing, and words for the same
     thing no conflict.
@@ -50,12 +50,12 @@ def findings(
     entries = entries.with_columns(number("entry"))
     floats = of_nobody(records)
     devices = entries.join(floats, on="entry", how="anti", maintain_order="left")
-    told = [_serials_in_two(records, entries), _replaced(entries, scope)]
+    of_two = [_serials_in_two(records, entries), _replaced(entries, scope)]
     alike = lookalikes(records, NOBODY if apart is None else apart)
     let_go()
-    found = [
-        *told,
-        *missing(records, devices, scope, resting, sighting, alike, pl.concat(told)),
+    parts = [
+        *of_two,
+        *missing(records, devices, scope, resting, sighting, alike, pl.concat(of_two)),
         _duplicates(among, entries, sighting),
         *conflicts(among, entries, learned),
         _badly_identified(among, devices, sighting),
@@ -65,8 +65,8 @@ def findings(
         _contradicted(records, entries, contradicted),
         _uncommitted(entries, scope.staged),
     ]
-    found += [] if held is None else [held.select(found[0].columns)]
-    return _in_order(pl.concat(found))
+    parts += [] if held is None else [held.select(parts[0].columns)]
+    return _in_order(pl.concat(parts))
 
 
 def aged(findings: pl.DataFrame, entries: pl.DataFrame, scope: Scope) -> pl.DataFrame:
@@ -78,15 +78,15 @@ def aged(findings: pl.DataFrame, entries: pl.DataFrame, scope: Scope) -> pl.Data
     return _in_order(pl.concat([findings.filter(pl.col("kind") != "stale"), stale]))
 
 
-def _in_order(found: pl.DataFrame) -> pl.DataFrame:
+def _in_order(frame: pl.DataFrame) -> pl.DataFrame:
     """The gravest first, then by kind, entry and field: one number for each, for numbers sort faster than texts."""
     of_entry = pl.col("entry").str.slice(1).cast(pl.Int64).fill_null(0)
     for name, of in (("kind", sorted(KINDS)), ("severity", ["high", "medium", "low"])):
         rank = pl.col(name).replace_strict(of, range(len(of)), return_dtype=pl.Int64)
         of_entry = of_entry + rank * (1 << _BITS[name])
     field = pl.col("field").replace_strict(sorted(COMPARED), range(1, len(COMPARED) + 1), default=0)
-    place = found.select(of_entry * 16 + field.cast(pl.Int64)).to_series().to_numpy()
-    return found[argsorted(place)]
+    place = frame.select(of_entry * 16 + field.cast(pl.Int64)).to_series().to_numpy()
+    return frame[argsorted(place)]
 
 
 #: From which bit on a finding's number says its severity and its kind, above its entry's.
@@ -121,10 +121,10 @@ def _serials_in_two(records: pl.DataFrame, entries: pl.DataFrame) -> pl.DataFram
     mine = records.filter(pl.col("entry").is_in(concerned.implode())).sort("entry", "row")
     mine = mine.with_columns(pl.col("mac_keys").list.first().alias("card"))
     first = mine.group_by("entry", maintain_order=True).agg(pl.col(key).drop_nulls().first() for key in _TELLING)
-    told = entries.select("entry", "name", "systems").join(first, on="entry")
+    named = entries.select("entry", "name", "systems").join(first, on="entry")
     joined = (
-        both.join(told, on="entry")
-        .join(told.select(pl.all().name.suffix("_other")), on="entry_other", maintain_order="left")
+        both.join(named, on="entry")
+        .join(named.select(pl.all().name.suffix("_other")), on="entry_other", maintain_order="left")
         .sort("entry", "entry_other", "serial_key")
         .unique(["entry", "entry_other"], keep="first", maintain_order=True)
     )
@@ -207,16 +207,18 @@ def _undecided(entries: pl.DataFrame, doubts: pl.DataFrame | None) -> pl.DataFra
 
 
 def _contradicted(records: pl.DataFrame, entries: pl.DataFrame, pairs: Sequence[tuple[str, str]]) -> pl.DataFrame:
-    said = pl.DataFrame(list(pairs), schema={"ref": pl.String, "with": pl.String}, orient="row")
+    refs_with = pl.DataFrame(list(pairs), schema={"ref": pl.String, "with": pl.String}, orient="row")
     refs = records.select(pl.format("{}/{}", "system", "record_id").alias("ref"), "entry")
-    joined = said.join(refs, on="ref").join(entries.select("entry", "name", "systems"), on="entry")
+    joined = refs_with.join(refs, on="ref").join(entries.select("entry", "name", "systems"), on="entry")
     seen = pl.format("{} and {} are ruled the same, and other rulings keep them apart", "ref", "with")
     return shaped(joined, "ruling_contradicted", seen, about=pl.col("with"))
 
 
 def _uncommitted(entries: pl.DataFrame, staged: Sequence[Staged]) -> pl.DataFrame:
     """What systems hold staged, which nobody has until it is committed: perhaps forgotten."""
-    rows = [(one.system, [one.system], f"{one.who}: {one.what}", one.who, one.since, one.what) for one in staged]
+    rows = [
+        (step.system, [step.system], f"{step.who}: {step.what}", step.who, step.since, step.what) for step in staged
+    ]
     columns = ["name", "systems", "about", "who", "since", "what"]
     schema = dict.fromkeys(columns, pl.String()) | {"systems": pl.List(pl.String)}
     held = pl.DataFrame(rows, schema=schema, orient="row").select(

@@ -203,11 +203,13 @@ def _networks(addresses: pl.Series) -> Numbers:
     flat = flat.filter(pl.col("said").list.len() > 0).explode("said")
     flat = flat.filter(pl.col("said").str.contains(_NOWHERE).not_())
     prefix = pl.col("said").str.extract(r"^(\d+\.\d+)\.")
-    told = flat.with_columns(prefix.alias("net")).filter(pl.col("net").is_not_null() | pl.col("said").str.contains(":"))
-    told = told.with_columns(pl.coalesce("net", pl.col("said").str.extract(_SITE))).drop_nulls("net")
+    networks = flat.with_columns(prefix.alias("net")).filter(
+        pl.col("net").is_not_null() | pl.col("said").str.contains(":")
+    )
+    networks = networks.with_columns(pl.coalesce("net", pl.col("said").str.extract(_SITE))).drop_nulls("net")
     out = np.zeros(len(addresses), dtype=np.int64)
-    if told.height:
-        row, net = told["row"].to_numpy(), numbers(told["net"]).to_numpy()
+    if networks.height:
+        row, net = networks["row"].to_numpy(), numbers(networks["net"]).to_numpy()
         begins = np.flatnonzero(starts(row))
         least, most = np.minimum.reduceat(net, begins), np.maximum.reduceat(net, begins)
         out[row[begins]] = np.where(least == most, least, 0)
@@ -221,10 +223,10 @@ _NOWHERE = r"(?i)^(?:127\.|169\.254\.|fe[89ab]|::)"
 
 def _near(texts: pl.Series, system: pl.Series, serial: ValueColumn) -> tuple[ValueColumn, ...]:
     there = serial.values != 0
-    told = texts.to_frame("t").select(pl.when(pl.Series(there)).then("t")).to_series()
+    lonely = texts.to_frame("t").select(pl.when(pl.Series(there)).then("t")).to_series()
     nobody = np.zeros(len(texts), np.int16)
-    found = neighbours(told, system.to_numpy(), there & (serial.systems < 2))
-    return tuple(ValueColumn(values, nobody, nobody) for values in found)
+    columns = neighbours(lonely, system.to_numpy(), there & (serial.systems < 2))
+    return tuple(ValueColumn(values, nobody, nobody) for values in columns)
 
 
 def _sighting(system: pl.Series, who: pl.Series, registered: pl.Series) -> list[str]:
@@ -244,8 +246,8 @@ def _usual(system: pl.Series, who: pl.Series, sights: npt.NDArray[np.bool_]) -> 
     """For each record how many its system holds of one device at most, as a rule; nought where it does not sight."""
     known = pl.DataFrame({"system": system, "who": who}).filter(pl.col("who") != 0, pl.Series(sights))
     many = known.group_by("system", "who").len().group_by("system").agg(pl.col("len").quantile(_AS_A_RULE, "higher"))
-    told = dict(many.iter_rows())
-    usual = system.replace_strict(list(told), list(told.values()), default=1.0, return_dtype=pl.Float64)
+    usual_of = dict(many.iter_rows())
+    usual = system.replace_strict(list(usual_of), list(usual_of.values()), default=1.0, return_dtype=pl.Float64)
     return np.where(sights, usual.cast(pl.Int64).to_numpy(), 0)
 
 
@@ -298,8 +300,8 @@ def _both(one: pl.Series, other: pl.Series) -> pl.Series:
 def _column(
     values: pl.Series, system: pl.Series, who: pl.Series, usual: Numbers, *, agreed: bool = False
 ) -> ValueColumn:
-    told = values.to_numpy()
-    return ValueColumn(told, *_bearers(told, system.to_numpy(), who.to_numpy(), usual, agreed=agreed))
+    codes = values.to_numpy()
+    return ValueColumn(codes, *_bearers(codes, system.to_numpy(), who.to_numpy(), usual, agreed=agreed))
 
 
 def _bearers(

@@ -73,28 +73,28 @@ def _cards(macs: pl.Series) -> list[pl.Series]:
     numbered = card.contains(f"{VIRTUAL}|{_DRAWN}|{_GROUP}").not_()
     drawn = card.contains(_DRAWN) & card.contains(f"{VIRTUAL}|{_NUMBERED}").not_()
     cards = pl.col("macs").list
-    told = macs.alias("macs").to_frame().select(
+    columns = macs.alias("macs").to_frame().select(
         cards.filter(numbered).alias("mac_keys"), cards.filter(drawn).alias("drawn_macs")
     )  # fmt: skip
-    return told.get_columns()
+    return columns.get_columns()
 
 
-def _where_needed(said: pl.Series, clean: str, rewritten: Callable[[pl.Expr], pl.Expr]) -> pl.Series:
-    """``said`` where it is ``clean`` already, else ``rewritten``: most is, and patterns take their time."""
-    unclean = said.str.contains(clean).not_().fill_null(value=False)
+def _where_needed(texts: pl.Series, clean: str, rewritten: Callable[[pl.Expr], pl.Expr]) -> pl.Series:
+    """``texts`` where it is ``clean`` already, else ``rewritten``: most is, and patterns take their time."""
+    unclean = texts.str.contains(clean).not_().fill_null(value=False)
     if not unclean.any():
-        return said
-    made = said.filter(unclean).to_frame("said").select(rewritten(pl.col("said"))).to_series()
-    return said.clone().scatter(unclean.arg_true(), made)  # scatter writes in place
+        return texts
+    made = texts.filter(unclean).to_frame("said").select(rewritten(pl.col("said"))).to_series()
+    return texts.clone().scatter(unclean.arg_true(), made)  # scatter writes in place
 
 
 def _serials(serial: pl.Series, nothing: Sequence[str]) -> list[pl.Series]:
     """The record's own serial, and those that it names besides: a stack may speak with one voice."""
-    said = serial.str.to_uppercase().str.strip_chars()
-    own = _where_needed(said, "^[A-Z1-9][A-Z0-9]*$", lambda text: _told(_parts(text).list.first()))
+    texts = serial.str.to_uppercase().str.strip_chars()
+    own = _where_needed(texts, "^[A-Z1-9][A-Z0-9]*$", lambda text: _told(_parts(text).list.first()))
     key = own.to_frame("own").select(pl.when(_meant(nothing)).then("own").alias("serial_key")).to_series()
-    several = said.str.contains(r"[,;|/]").fill_null(value=False)
-    rest = said.to_frame("said").select(pl.when(several).then(pl.col("said")).alias("said"))
+    several = texts.str.contains(r"[,;|/]").fill_null(value=False)
+    rest = texts.to_frame("said").select(pl.when(several).then(pl.col("said")).alias("said"))
     named = rest.select(_parts(pl.col("said")).list.slice(1).list.eval(_told(pl.element()))) if several.any() else None
     members = (
         pl.Series([None], dtype=pl.List(pl.String)).new_from_index(0, len(serial))
@@ -120,8 +120,8 @@ def _unless_empty(lists: pl.Series) -> pl.Series:
     return lists.to_frame("l").select(pl.when(pl.col("l").list.len() > 0).then("l")).to_series()
 
 
-def _told(said: pl.Expr) -> pl.Expr:
-    return said.str.replace_all(r"[^\p{L}\p{N}]", "").str.strip_chars_start("0")
+def _told(text: pl.Expr) -> pl.Expr:
+    return text.str.replace_all(r"[^\p{L}\p{N}]", "").str.strip_chars_start("0")
 
 
 def _tags(tag: pl.Series) -> pl.Series:
@@ -141,15 +141,15 @@ def _uuids(uuid: pl.Series) -> pl.Series:
 
 def _names(name: pl.Series) -> pl.Series:
     """The short name in small letters, its words joined by dashes: a domain says where, not which."""
-    said = name.str.to_lowercase().str.strip_chars()
-    key = _where_needed(said, "^[a-z0-9-]+$", _short)
+    texts = name.str.to_lowercase().str.strip_chars()
+    key = _where_needed(texts, "^[a-z0-9-]+$", _short)
     return key.to_frame("k").select(pl.when(pl.col("k").str.len_bytes() > 0).then("k")).to_series()
 
 
-def _short(said: pl.Expr) -> pl.Expr:
-    said = said.str.replace(r"\s*\([^)]*\)$", "")
-    address = said.str.contains(r"^\d+\.\d+\.\d+\.\d+$")
-    short = said.str.replace(r"^([^.\s/]+)(?:\.[a-z0-9-]+)*\.[a-z][a-z0-9-]*\.?$", "${1}")
+def _short(text: pl.Expr) -> pl.Expr:
+    text = text.str.replace(r"\s*\([^)]*\)$", "")
+    address = text.str.contains(r"^\d+\.\d+\.\d+\.\d+$")
+    short = text.str.replace(r"^([^.\s/]+)(?:\.[a-z0-9-]+)*\.[a-z][a-z0-9-]*\.?$", "${1}")
     return pl.when(address.not_()).then(short.str.replace_all(r"[_\s]+", "-"))
 
 
@@ -161,8 +161,8 @@ def optional_prefixes(keyed: pl.DataFrame) -> list[str]:
     """
     distinct = keyed.select("serial_key").drop_nulls().unique().rename({"serial_key": "serial"})
     seen = [_seen_without(distinct, length) for length in range(1, 6)]
-    found = [prefix for both in seen for prefix in _optional(both, keyed)]
-    return sorted(found, key=lambda prefix: (-len(prefix), prefix))
+    prefixes = [prefix for both in seen for prefix in _optional(both, keyed)]
+    return sorted(prefixes, key=lambda prefix: (-len(prefix), prefix))
 
 
 def without(keyed: pl.DataFrame, prefixes: Sequence[str]) -> pl.DataFrame:
@@ -197,18 +197,18 @@ def _optional(both: pl.DataFrame, keyed: pl.DataFrame) -> list[str]:
     some = both.filter(pl.len().over("prefix") > pl.col("n") * _PREFIX_SHARE)
     if some.is_empty():
         return []
-    said = keyed.select("serial_key", "name_key", "uuid_key", pl.col("mac_keys").list.first().alias("card"))
-    said = said.filter(pl.len().over("serial_key") <= _PREFIX_BEARERS)
-    bare = said.join(some.select("rest"), left_on="serial_key", right_on="rest", how="semi")
-    pairs = some.join(said, left_on="serial", right_on="serial_key").join(
+    keys = keyed.select("serial_key", "name_key", "uuid_key", pl.col("mac_keys").list.first().alias("card"))
+    keys = keys.filter(pl.len().over("serial_key") <= _PREFIX_BEARERS)
+    bare = keys.join(some.select("rest"), left_on="serial_key", right_on="rest", how="semi")
+    pairs = some.join(keys, left_on="serial", right_on="serial_key").join(
         bare, left_on="rest", right_on="serial_key", suffix="_bare"
     )
     agree = [pl.col(name) == pl.col(f"{name}_bare") for name in ("name_key", "uuid_key", "card")]
-    told = pairs.group_by("prefix").agg(
+    counts = pairs.group_by("prefix").agg(
         pl.any_horizontal(agree).mean().alias("agree"), pl.any_horizontal(agree).count().alias("compared")
     )
     counted = (
-        some.group_by("prefix").agg(pl.len().alias("both"), pl.col("n").first()).join(told, on="prefix", how="left")
+        some.group_by("prefix").agg(pl.len().alias("both"), pl.col("n").first()).join(counts, on="prefix", how="left")
     )
     sure = (pl.col("compared") >= _PREFIX_SEEN) & (pl.col("agree") > _PREFIX_AGREED)
     unknown = (pl.col("compared").fill_null(0) < _PREFIX_SEEN) & (pl.col("both") * 3 > pl.col("n"))

@@ -85,10 +85,10 @@ def reconcile_again(
         return None
     keyed = _keyed(records, old, since, rules.placeholders, learned.prefixes)
     known = frequencies(keyed, learned.docks, learned.sighting)
-    standing, names, told = known.standing(), ruled(keyed, rules.rulings), obeyed(keyed, rules.rulings)
+    standing, names, rulings = known.standing(), ruled(keyed, rules.rulings), obeyed(keyed, rules.rulings)
     moved = _moved(old, since, standing, names)
     open_to = _open_to(keyed, known, old, since, moved)
-    rows, linked = _linked(keyed, known, learned, open_to, told)
+    rows, linked = _linked(keyed, known, learned, open_to, rulings)
     del known
     let_go()
     entry, chain = _settled(keyed, old, since, open_to, rows, linked)
@@ -116,18 +116,18 @@ def reconcile_again(
         sources, key="entry"
     )
     agreed = _agreement(old, last.part("agreement"), touched, among, members["system"])
-    held, was, apart = _held(last.part("findings"), opened, touched), _earlier(old, since), parted(entry, told)
+    held, was, apart = _held(last.part("findings"), opened, touched), _earlier(old, since), parted(entry, rulings)
     del last, old, closed
     for part, frame in (("entries", entries), ("sources", sources), ("agreement", agreed)):
         keep(part, frame)
     let_go()
     at_rest = members.select(resting).to_series() if resting is not None else None
-    found = findings(
-        members, entries, rules.scope, at_rest, doubts=torn, contradicted=told.contradicted, among=among, held=held,
+    to_look_at = findings(
+        members, entries, rules.scope, at_rest, doubts=torn, contradicted=rulings.contradicted, among=among, held=held,
         learned=learned, apart=apart,
     )  # fmt: skip
     return Concordance(
-        members=members, entries=entries, sources=sources, evidence=evidence, doubts=doubts, findings=found,
+        members=members, entries=entries, sources=sources, evidence=evidence, doubts=doubts, findings=to_look_at,
         learned=learned, looked_at=int(open_to.sum()), was=was, agreement=agreed,
     )  # fmt: skip
 
@@ -159,16 +159,16 @@ class _Since:
 def _since(records: pl.DataFrame, prints: pl.Series, old: pl.DataFrame) -> _Since:
     """What became of ``records``, which are in their order, by what they said and say."""
     ids = ["system", "record_id"]
-    found = records.select(ids).join(old.select(*ids, "row"), on=ids, how="left", maintain_order="left")["row"]
-    if found.null_count() or records.height != old.height:
-        was = found.cast(pl.Int64).fill_null(-1).to_numpy()
+    rows = records.select(ids).join(old.select(*ids, "row"), on=ids, how="left", maintain_order="left")["row"]
+    if rows.null_count() or records.height != old.height:
+        was = rows.cast(pl.Int64).fill_null(-1).to_numpy()
         now = np.full(old.height, -1, dtype=np.int64)
         now[was[was >= 0]] = np.flatnonzero(was >= 0)
     else:  # nobody came and nobody went
         was = now = np.arange(records.height)
-    said = old["print"].to_numpy()
+    prints_before = old["print"].to_numpy()
     changed = was < 0
-    changed = changed | (prints.to_numpy() != (said if was is now else said[np.maximum(was, 0)]))
+    changed = changed | (prints.to_numpy() != (prints_before if was is now else prints_before[np.maximum(was, 0)]))
     return _Since(was, now, changed)
 
 
@@ -284,7 +284,7 @@ def _referring(keyed: pl.DataFrame, past: pl.DataFrame, present: pl.DataFrame) -
 
 
 def _linked(
-    keyed: pl.DataFrame, known: Frequencies, learned: Learned, open_to: Mask, told: Obeyed
+    keyed: pl.DataFrame, known: Frequencies, learned: Learned, open_to: Mask, rulings: Obeyed
 ) -> tuple[Numbers, Linked]:
     """The rows to link, with all that shares a value with them, and what came of it, numbered among those."""
     mine = [pl.Series(column.values[open_to]) for some in blocks.columns(known) for column in some]
@@ -292,7 +292,8 @@ def _linked(
     at = np.full(keyed.height, -1, dtype=np.int64)
     at[rows] = np.arange(len(rows))
     same, apart = (
-        [(int(at[a]), int(at[b])) for a, b in ruled if open_to[a] and open_to[b]] for ruled in (told.same, told.apart)
+        [(int(at[a]), int(at[b])) for a, b in ruled if open_to[a] and open_to[b]]
+        for ruled in (rulings.same, rulings.apart)
     )
     linked = link(keyed[rows], known.take(rows), same=same, apart=apart, learned=learned, only=open_to[rows])
     return rows, linked

@@ -71,12 +71,12 @@ def link(
     ``only`` says which rows to group, the others being there for what they share with those.
     """
     words = learned.words if learned else _words(keyed, known)
-    said = sayings(keyed, known, words)
-    a, b = blocks.candidates(known, said.model.words + 1, said.site.words + 1)
+    evidence = sayings(keyed, known, words)
+    a, b = blocks.candidates(known, evidence.model.words + 1, evidence.site.words + 1)
     if only is not None:
         meant = only[a] & only[b]
         a, b = a[meant], b[meant]
-    seen = levels(said, a, b)
+    seen = levels(evidence, a, b)
     weights = learned.weights if learned else learn(seen[:: max(1, len(a) // _SAMPLE)])
     ruled = np.array([*same], dtype=np.int64).reshape(-1, 2)
     linkable = identifying(known, a, b, seen)
@@ -84,25 +84,25 @@ def link(
     whole, chains = _seated(known, whole, chains, only)
     before = (a << 32) | b, seen
     a, b = blocks.within(chains)
-    seen = _levels(said, a, b, *before)
+    seen = _levels(evidence, a, b, *before)
     pairs = _pairs(a, b, chains, seen, weights, apart, identifying(known, a, b, seen))
     score = weights.score(seen)
     start, unclear = _plain(chains, pairs, score)
     start = cluster.components(known.height, np.r_[start, ruled[:, 0]], np.r_[np.arange(known.height), ruled[:, 1]])
     groups, undecided = cluster.gather(start, unclear, THRESHOLD, MARGIN)
-    groups = strays.put_aside(groups, known, said.seen, ruled.ravel())
-    told = learned or Learned(weights, words, prefixes, known.docks, known.sighting)
-    return Linked(groups, whole, a, b, seen, score, told, undecided, cluster.between(groups, unclear))
+    groups = strays.put_aside(groups, known, evidence.seen, ruled.ravel())
+    lessons = learned or Learned(weights, words, prefixes, known.docks, known.sighting)
+    return Linked(groups, whole, a, b, seen, score, lessons, undecided, cluster.between(groups, unclear))
 
 
-def _levels(said: Sayings, a: Numbers, b: Numbers, known: Numbers, seen: Levels) -> Levels:
+def _levels(evidence: Sayings, a: Numbers, b: Numbers, known: Numbers, seen: Levels) -> Levels:
     """The levels of pairs, of which many were ``seen`` before; both stand in order."""
     wanted = (a << 32) | b
     at = np.searchsorted(known, wanted).clip(0, max(len(known) - 1, 0))
     there = known[at] == wanted if len(known) else np.zeros(len(a), dtype=np.bool_)
     out = np.empty((len(a), len(KINDS)), dtype=np.int8)
     out[there] = seen[at[there]]
-    out[~there] = levels(said, a[~there], b[~there])
+    out[~there] = levels(evidence, a[~there], b[~there])
     return out
 
 
@@ -136,14 +136,14 @@ def _words(keyed: pl.DataFrame, known: Frequencies) -> dict[str, Words]:
 
 def _sure(known: Frequencies) -> tuple[Numbers, Numbers]:
     """Pairs of records that share a serial, UUID or tag that nobody else bears: to learn words from."""
-    found = [(np.zeros(0, dtype=np.int64), np.zeros(0, dtype=np.int64))]
+    joined = [(np.zeros(0, dtype=np.int64), np.zeros(0, dtype=np.int64))]
     for column in (known.serial, known.uuid, known.tag):
         alone = np.where((column.bearers == 1) & (column.systems > 1), column.values, 0)
         rows = np.flatnonzero(alone)
         order = rows[argsorted(alone[rows])]
         same = np.flatnonzero(alone[order][1:] == alone[order][:-1])
-        found.append((order[same], order[same + 1]))
-    return np.concatenate([a for a, _ in found]), np.concatenate([b for _, b in found])
+        joined.append((order[same], order[same + 1]))
+    return np.concatenate([a for a, _ in joined]), np.concatenate([b for _, b in joined])
 
 
 def _hours(moments: pl.Series) -> Numbers:
@@ -156,8 +156,8 @@ def _digits(names: pl.Series) -> Numbers:
     hashed = numbers(names).to_numpy()
     order = argsorted(hashed)  # many records have one name, and patterns take their time
     first = starts(hashed[order])
-    told = names.gather(order[first]).str.replace_all(r"[^0-9]", "").to_frame("d")
-    of_each = numbers(told.select(pl.when(pl.col("d").str.len_bytes() > 0).then("d")).to_series()).to_numpy()
+    digits = names.gather(order[first]).str.replace_all(r"[^0-9]", "").to_frame("d")
+    of_each = numbers(digits.select(pl.when(pl.col("d").str.len_bytes() > 0).then("d")).to_series()).to_numpy()
     out = np.empty_like(hashed)
     out[order] = of_each[np.cumsum(first) - 1]
     return out

@@ -42,14 +42,14 @@ def lookalikes(records: pl.DataFrame, apart: pl.DataFrame) -> pl.DataFrame:
         pl.col("number").is_in(pairs["one"].unique().implode())
     )
     called = called.unique("number")
-    told = (
+    alike = (
         pairs.join(called, left_on="one", right_on="number")
         .join(called.rename({"entry": "other"}), left_on="two", right_on="number")
         .select("entry", "other", pl.col("bits").replace_strict(_TOLD).alias("share"))
         .with_columns((pl.col("share").str.contains(" and ") | pl.col("share").is_in(_TELLING)).alias("likely"))
         .sort("entry", "other")
     )
-    return told.join(both_ways(apart), on=["entry", "other"], how="anti", maintain_order="left")
+    return alike.join(both_ways(apart), on=["entry", "other"], how="anti", maintain_order="left")
 
 
 def both_ways(pairs: pl.DataFrame) -> pl.DataFrame:
@@ -57,12 +57,12 @@ def both_ways(pairs: pl.DataFrame) -> pl.DataFrame:
     return pl.concat([pairs, pairs.select(pl.col("other").alias("entry"), pl.col("entry").alias("other"))]).unique()
 
 
-def _sharing(entry: Numbers, said: pl.Series, bit: int) -> tuple[Numbers, Numbers, Numbers]:
+def _sharing(entry: Numbers, values: pl.Series, bit: int) -> tuple[Numbers, Numbers, Numbers]:
     """Two entries each that share a value, both ways, each with ``bit``."""
-    if said.dtype == pl.List(pl.String):
-        entry = np.repeat(entry, said.list.len().fill_null(0).to_numpy())
-        said = said.drop_nulls().explode(empty_as_null=False)
-    borne = pl.DataFrame({"value": said.hash(seed=7), "entry": entry}).filter(said.is_not_null())
+    if values.dtype == pl.List(pl.String):
+        entry = np.repeat(entry, values.list.len().fill_null(0).to_numpy())
+        values = values.drop_nulls().explode(empty_as_null=False)
+    borne = pl.DataFrame({"value": values.hash(seed=7), "entry": entry}).filter(values.is_not_null())
     torn = borne.group_by("value").agg(pl.col("entry").min().alias("least"), pl.col("entry").max().alias("most"))
     shared = torn.filter(pl.col("least") != pl.col("most")).select("value")  # most values are of one entry
     borne = borne.join(shared, on="value", how="semi").unique().sort("value", "entry")

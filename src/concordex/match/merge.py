@@ -39,10 +39,10 @@ def merge(
     called = records["entry"].unique().sort()
     # by numbers: they sort and group many times as fast as texts
     entry = records["entry"].cast(pl.Enum(called)).to_physical().cast(pl.Int64).to_numpy()
-    said = records.select("row", "system", "mac_keys", *MERGED).with_columns(
+    kept = records.select("row", "system", "mac_keys", *MERGED).with_columns(
         pl.when(pl.col("kind") != "other").then("kind").alias("kind")
     )
-    asked = _Asked(said, entry)
+    asked = _Asked(kept, entry)
     rules = {name: _rule(name, (by_field or {}).get(name), order) for name in MERGED}
     kind = asked.told("kind", rules["kind"])[0]
 
@@ -58,7 +58,7 @@ def merge(
 
     values, sources = zip(*side_by_side((partial(told, name) for name in MERGED), len(entry)), strict=True)
     entries = pl.DataFrame([called, *values]).with_columns(
-        pl.col("kind").fill_null("other"), _systems(said["system"], entry).alias("systems"),
+        pl.col("kind").fill_null("other"), _systems(kept["system"], entry).alias("systems"),
         pl.Series("records", np.bincount(entry, minlength=len(called)), dtype=pl.UInt32),
     )  # fmt: skip
     return _as_ruled(entries, pl.DataFrame([called, *sources]), ruled)
@@ -104,8 +104,8 @@ class _Asked:
             return _texts(entry, column.gather(order)), source
         if name in (*_EARLIEST, *_LATEST):
             of = pl.DataFrame({"entry": self.entry, "at": column}).group_by("entry", maintain_order=True)
-            told = of.agg(pl.col("at").max() if name in _LATEST else pl.col("at").min()).sort("entry")
-            return told["at"], source
+            latest = of.agg(pl.col("at").max() if name in _LATEST else pl.col("at").min()).sort("entry")
+            return latest["at"], source
         return column.gather(place), source
 
     def _ordered(self, name: str, rule: Choose) -> Numbers:
@@ -128,8 +128,8 @@ class _Asked:
         """What counts before trust and freshness: the less, the better."""
         column = self.said[name]
         if rule.by == "agreed":
-            told = column.list.sort().list.join(" ") if name in LISTS else column.cast(pl.String).str.to_lowercase()
-            frame = pl.DataFrame({"entry": self.entry, "said": told, "system": self.said["system"]})
+            values = column.list.sort().list.join(" ") if name in LISTS else column.cast(pl.String).str.to_lowercase()
+            frame = pl.DataFrame({"entry": self.entry, "said": values, "system": self.said["system"]})
             many = frame.select(pl.col("system").n_unique().over("entry", "said").cast(pl.Int64)).to_series()
             return np.where(column.is_not_null().to_numpy(), -many.to_numpy(), 0)
         if rule.by == "specific":
@@ -148,8 +148,8 @@ def _first(entry: Numbers, there: npt.NDArray[np.bool_]) -> Numbers:
     begins = np.flatnonzero(starts(entry))
     if not len(begins):
         return begins
-    found = np.minimum.reduceat(np.where(there, np.arange(len(entry)), len(entry)), begins)
-    return np.asarray(np.where(found < len(entry), found, -1))
+    firsts = np.minimum.reduceat(np.where(there, np.arange(len(entry)), len(entry)), begins)
+    return np.asarray(np.where(firsts < len(entry), firsts, -1))
 
 
 def _lists(entry: Numbers, parts: Sequence[pl.Series]) -> pl.Series:
@@ -158,23 +158,23 @@ def _lists(entry: Numbers, parts: Sequence[pl.Series]) -> pl.Series:
         pl.DataFrame({"entry": entry, "value": part}).filter(pl.col("value").list.len() > 0).explode("value")
         for part in parts
     ]
-    said = pl.concat(flat)
-    said = said[argsorted(said["entry"].to_numpy())] if len(parts) > 1 else said
-    said = said.unique(["entry", "value"], keep="first", maintain_order=True)
-    return _spread(said.group_by("entry", maintain_order=True).agg("value"), entry, [])
+    values = pl.concat(flat)
+    values = values[argsorted(values["entry"].to_numpy())] if len(parts) > 1 else values
+    values = values.unique(["entry", "value"], keep="first", maintain_order=True)
+    return _spread(values.group_by("entry", maintain_order=True).agg("value"), entry, [])
 
 
 def _texts(entry: Numbers, column: pl.Series) -> pl.Series:
     """For each entry all that its records say, each text once, with commas between."""
-    said = pl.DataFrame({"entry": entry, "value": column}).drop_nulls("value")
-    said = said.unique(["entry", "value"], keep="first", maintain_order=True)
-    return _spread(said.group_by("entry", maintain_order=True).agg(pl.col("value").str.join(", ")), entry, None)
+    values = pl.DataFrame({"entry": entry, "value": column}).drop_nulls("value")
+    values = values.unique(["entry", "value"], keep="first", maintain_order=True)
+    return _spread(values.group_by("entry", maintain_order=True).agg(pl.col("value").str.join(", ")), entry, None)
 
 
-def _spread(told: pl.DataFrame, entry: Numbers, nothing: list[str] | None) -> pl.Series:
-    """What is ``told`` of some entries, in the order of all."""
+def _spread(values: pl.DataFrame, entry: Numbers, nothing: list[str] | None) -> pl.Series:
+    """What is ``values`` of some entries, in the order of all."""
     every = pl.DataFrame({"entry": entry[starts(entry)]})
-    value = every.join(told, on="entry", how="left", maintain_order="left")["value"]
+    value = every.join(values, on="entry", how="left", maintain_order="left")["value"]
     return value if nothing is None else value.fill_null(nothing)
 
 

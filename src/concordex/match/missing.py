@@ -17,13 +17,13 @@ def missing(
     resting: pl.Series | None,
     sighting: Sequence[str],
     alike: pl.DataFrame,
-    told: pl.DataFrame,
+    of_two: pl.DataFrame,
 ) -> list[pl.DataFrame]:
     """Findings of what is missing somewhere; and what is not called missing, since something ``alike`` is there.
 
-    Pairs that other findings have ``told`` are neither.
+    Pairs that other findings have ``of_two`` are neither.
     """
-    pairs = both_ways(told.select("entry", pl.col("about").alias("other")))
+    pairs = both_ways(of_two.select("entry", pl.col("about").alias("other")))
     pairs = pairs.with_columns(pl.lit(value=True).alias("told"))
     alike = alike.join(pairs, on=["entry", "other"], how="left", maintain_order="left")
     passing = pl.lit([*scope.inventories, *sighting], dtype=pl.List(pl.String))
@@ -31,18 +31,18 @@ def missing(
     known = alike.join(systems, on="entry").join(systems.rename({"entry": "other"}), on="other", suffix="_other")
     # what one manager holds twice is two devices there
     known = known.filter(pl.col("managers").list.set_intersection("managers_other").list.len() == 0)
-    found, seen = list[pl.DataFrame](), [NOBODY]
+    parts, seen = list[pl.DataFrame](), [NOBODY]
     for inventory in scope.inventories:
         lacking = _missing_in(entries, inventory, scope, passing)
         there = known.filter(pl.col("systems_other").list.contains(inventory)).join(lacking, on="entry", how="semi")
         likely, hint = _divided(there)
         absent = lacking.join(likely, on="entry", how="anti", maintain_order="left")
-        found += [
+        parts += [
             shaped(
                 absent.join(_nearest(entries, hint), on="entry", how="left", maintain_order="left"),
                 "missing_in_inventory",
                 pl.format("known to {}, not to {}", pl.col("systems").list.join(", "), pl.lit(inventory)) + _HINT,
-                about=pl.lit(inventory), resembles=pl.col("other"),
+                about=pl.lit(inventory), resembling=True,
             ),
             _alike(entries, likely, pl.lit(f"not known to {inventory}"), pl.lit(inventory)),
         ]  # fmt: skip
@@ -62,7 +62,7 @@ def missing(
     unlike = unlike.join(_nearest(entries, hint), on="entry", how="left", maintain_order="left")
     weak = _weak(records, unlike, scope)
     return [
-        *found, _missing_at_managers(unlike.join(weak, on="entry", how="anti", maintain_order="left"), scope),
+        *parts, _missing_at_managers(unlike.join(weak, on="entry", how="anti", maintain_order="left"), scope),
         _little_known(unlike.join(weak, on="entry", maintain_order="left")),
         _alike(entries, untold, pl.lit("known to no manager"), pl.col("other")),
     ]  # fmt: skip
@@ -81,13 +81,13 @@ def _weak(records: pl.DataFrame, unmanaged: pl.DataFrame, scope: Scope) -> pl.Da
     Two are enough, or one where an inventory seldom says more: a list of purchases may know serials alone.
     """
     there = {"card": pl.col("mac_keys").list.first(), **{key: pl.col(key) for key in _SIGNS if key != "card"}}
-    said = records.select("entry", "system", *(expr.is_not_null().alias(key) for key, expr in there.items()))
-    usual = said.filter(pl.col("system").is_in(list(scope.inventories))).group_by("system")
+    signs = records.select("entry", "system", *(expr.is_not_null().alias(key) for key, expr in there.items()))
+    usual = signs.filter(pl.col("system").is_in(list(scope.inventories))).group_by("system")
     enough = usual.agg(pl.sum_horizontal(*_SIGNS).median().clip(1, _SEVERAL).alias("enough"))
-    mine = said.join(unmanaged.select("entry"), on="entry", how="semi").join(enough, on="system", how="left")
-    told = mine.group_by("entry").agg(pl.col(*_SIGNS).any(), pl.col("enough").max())
+    mine = signs.join(unmanaged.select("entry"), on="entry", how="semi").join(enough, on="system", how="left")
+    known = mine.group_by("entry").agg(pl.col(*_SIGNS).any(), pl.col("enough").max())
     named = pl.concat_list(pl.when(pl.col(key)).then(pl.lit(word)) for key, word in _SIGNS.items())
-    weak = told.filter(pl.sum_horizontal(*_SIGNS) < pl.col("enough"))
+    weak = known.filter(pl.sum_horizontal(*_SIGNS) < pl.col("enough"))
     return weak.select("entry", named.list.drop_nulls().alias("signs"))
 
 
@@ -98,7 +98,7 @@ def _little_known(weak: pl.DataFrame) -> pl.DataFrame:
         pl.when(pl.col("signs").list.len() > 0).then(pl.format("a {} alone", pl.col("signs").list.join(", ")))
         .otherwise(pl.lit("no serial, UUID, network card or name")),
     )  # fmt: skip
-    return shaped(weak, "little_known", seen + _HINT, resembles=pl.col("other"))
+    return shaped(weak, "little_known", seen + _HINT, resembling=True)
 
 
 def _missing_at_managers(unmanaged: pl.DataFrame, scope: Scope) -> pl.DataFrame:
@@ -111,7 +111,7 @@ def _missing_at_managers(unmanaged: pl.DataFrame, scope: Scope) -> pl.DataFrame:
         pl.when(passing.list.len() > 0)
         .then(pl.format("; {} only saw it", passing.list.join(", "))).otherwise(pl.lit("")),
     )  # fmt: skip
-    return shaped(unmanaged, "missing_at_managers", seen + _HINT, resembles=pl.col("other"))
+    return shaped(unmanaged, "missing_at_managers", seen + _HINT, resembling=True)
 
 
 def _alike(entries: pl.DataFrame, there: pl.DataFrame, what: pl.Expr, about: pl.Expr) -> pl.DataFrame:
@@ -119,9 +119,7 @@ def _alike(entries: pl.DataFrame, there: pl.DataFrame, what: pl.Expr, about: pl.
     nearest = _nearest(entries, there).join(
         entries.select("entry", "name", "systems"), on="entry", maintain_order="left"
     )
-    return shaped(
-        nearest, "look_alike", pl.format("{}, and {}", what, _RESEMBLED), about=about, resembles=pl.col("other")
-    )
+    return shaped(nearest, "look_alike", pl.format("{}, and {}", what, _RESEMBLED), about=about, resembling=True)
 
 
 def _divided(there: pl.DataFrame) -> tuple[pl.DataFrame, pl.DataFrame]:

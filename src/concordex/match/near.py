@@ -37,21 +37,21 @@ def neighbours(serials: pl.Series, system: Numbers, lonely: Mask) -> list[Number
 
     One of the two is ``lonely``: known in one system alone, as what was typed wrongly is.
     """
-    said = pl.DataFrame({"serial": serials, "lonely": lonely, "systems": np.left_shift(1, system % 62)}).with_row_index(
-        "row"
-    )
-    said = said.filter(pl.col("serial").str.len_chars() >= _SHORTEST)
+    known = pl.DataFrame(
+        {"serial": serials, "lonely": lonely, "systems": np.left_shift(1, system % 62)}
+    ).with_row_index("row")
+    known = known.filter(pl.col("serial").str.len_chars() >= _SHORTEST)
     numbers = [np.zeros(len(serials), dtype=np.int64) for _ in range(WIDTH)]
-    if not said["lonely"].any():
+    if not known["lonely"].any():
         return numbers
-    by = said.group_by("serial", maintain_order=True)
+    by = known.group_by("serial", maintain_order=True)
     distinct = by.agg(pl.col("lonely").any(), pl.col("systems").bitwise_or())
     signs = _signs(distinct["serial"])
     texts, shape = _texts(signs), _shapes(signs)
     series = _series(texts, shape, distinct["systems"].to_numpy())[shape]
     shared = _shared(*texts, distinct.select("serial"), distinct["lonely"].to_numpy(), series)
     for at in range(WIDTH):
-        mine = said.select("row", "serial").join(shared.filter(pl.col("at") == at), on="serial")
+        mine = known.select("row", "serial").join(shared.filter(pl.col("at") == at), on="serial")
         numbers[at][mine["row"].to_numpy()] = mine["text"].to_numpy()
     return numbers
 
@@ -128,5 +128,5 @@ def _shared(text: Numbers, who: Numbers, serials: pl.DataFrame, lonely: Mask, se
     one, other = who[pairs], who[pairs + 1]
     pairs = pairs[(lonely[one] | lonely[other]) & ~series[one] & ~series[other]]
     both = np.concatenate([pairs, pairs + 1])
-    found: pl.DataFrame = serials[who[both]].with_columns(pl.Series("text", text[both])).sort("serial", "text")
-    return found.with_columns(pl.int_range(pl.len()).over("serial").alias("at"))
+    sharing: pl.DataFrame = serials[who[both]].with_columns(pl.Series("text", text[both])).sort("serial", "text")
+    return sharing.with_columns(pl.int_range(pl.len()).over("serial").alias("at"))

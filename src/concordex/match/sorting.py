@@ -26,11 +26,11 @@ def argsorted(values: Numbers) -> Numbers:
     packed = (values & ~np.int64((1 << bits) - 1)) | places
     packed.sort()
     order = packed & ((1 << bits) - 1)
-    said, upper = values[order], packed >> bits
-    torn = np.flatnonzero((upper[1:] == upper[:-1]) & (said[1:] != said[:-1]))
+    in_order, upper = values[order], packed >> bits
+    torn = np.flatnonzero((upper[1:] == upper[:-1]) & (in_order[1:] != in_order[:-1]))
     if len(torn):
         mixed = np.flatnonzero(np.isin(upper, upper[torn]))
-        order[mixed] = order[mixed][np.argsort(said[mixed], kind="stable")]
+        order[mixed] = order[mixed][np.argsort(in_order[mixed], kind="stable")]
     return np.asarray(order)
 
 

@@ -35,9 +35,9 @@ class Words:
     stand: npt.NDArray[np.int8]
     learned: bool
 
-    def of(self, said: pl.Series) -> Vocabulary:
+    def of(self, texts: pl.Series) -> Vocabulary:
         """The words of records: what was never heard before stands to nothing, and is itself."""
-        codes, known = _coded(said, self.known["word"])
+        codes, known = _coded(texts, self.known["word"])
         size = max(int(codes.max(initial=-1)) + 1, known) + 1  # the last stands for no word
         beyond = np.zeros(size - known, dtype=np.bool_)
         common, often = (np.r_[self.known[name].to_numpy(), beyond] for name in ("common", "often"))
@@ -101,13 +101,13 @@ class Vocabulary:
         return np.asarray(sure[one] & sure[other])
 
 
-def learn(said: pl.Series, system: pl.Series, a: Numbers, b: Numbers, *, ours: bool = False) -> Words:
-    """Learn from rows ``a`` and ``b``, pair by pair the same device, how the words of ``said`` go together.
+def learn(texts: pl.Series, system: pl.Series, a: Numbers, b: Numbers, *, ours: bool = False) -> Words:
+    """Learn from rows ``a`` and ``b``, pair by pair the same device, how the words of ``texts`` go together.
 
     Before anything is learned, two words are opposed if several systems use both, or if they are ``ours``.
     """
-    word = _plain(pl.DataFrame({"said": said.unique()}))["word"].drop_nulls().unique().sort()
-    codes, known = _coded(said, word)
+    word = _plain(pl.DataFrame({"said": texts.unique()}))["word"].drop_nulls().unique().sort()
+    codes, known = _coded(texts, word)
     size = known + 1  # the last stands for no word
     spread = pl.DataFrame({"code": codes, "system": system}).filter(pl.col("code") >= 0).unique()["code"]
     common = np.bincount(spread.to_numpy(), minlength=size) > (0 if ours else 1)
@@ -128,8 +128,8 @@ def learn(said: pl.Series, system: pl.Series, a: Numbers, b: Numbers, *, ours: b
     stand[low == high] = np.maximum(stand[low == high], NEAR)
     often = marginal >= 6
     stand[(low != high) & ~(often[low] & often[high]) & (stand < NEAR)] = UNKNOWN
-    told = pl.DataFrame({"word": word, "common": common[:-1], "often": often[:-1]})
-    return Words(told, pairs, stand, learned=total >= _ENOUGH)
+    words = pl.DataFrame({"word": word, "common": common[:-1], "often": often[:-1]})
+    return Words(words, pairs, stand, learned=total >= _ENOUGH)
 
 
 def _plain(texts: pl.DataFrame) -> pl.DataFrame:
@@ -138,12 +138,12 @@ def _plain(texts: pl.DataFrame) -> pl.DataFrame:
     return texts.with_columns(plain.alias("word"))
 
 
-def _coded(said: pl.Series, known: pl.Series) -> tuple[Numbers, int]:
+def _coded(column: pl.Series, known: pl.Series) -> tuple[Numbers, int]:
     """Each record's word as its place in ``known``, others after those, -1 for none; and how many are known."""
-    texts = said.to_frame("said").lazy()
+    texts = column.to_frame("said").lazy()
     words = _plain(texts.unique().drop_nulls().collect())
     new = words.select(pl.col("word").filter(pl.col("word").is_in(known.implode()).not_()).unique().sort())["word"]
     places = pl.DataFrame({"word": pl.concat([known, new])}).with_row_index("code")
     coded = words.join(places.select("word", pl.col("code").cast(pl.Int64)), on="word")
-    found = texts.join(coded.lazy(), on="said", how="left", maintain_order="left")
-    return found.select(pl.col("code").fill_null(-1)).collect().to_series().to_numpy(), len(known)
+    codes = texts.join(coded.lazy(), on="said", how="left", maintain_order="left")
+    return codes.select(pl.col("code").fill_null(-1)).collect().to_series().to_numpy(), len(known)

@@ -24,12 +24,12 @@ def of_nobody(records: pl.DataFrame) -> pl.DataFrame:
     some = records.filter(macs.eval(pl.element().str.contains(_ROUTER)).list.any()).select("entry").unique()
     mine = records.join(some, on="entry", how="semi", maintain_order="left")
     by = mine.group_by("entry", maintain_order=True)
-    told = by.agg(
+    addresses = by.agg(
         (shown & bare).fill_null(value=False).all().alias("floats"),
         pl.col("macs").explode().first().alias("router"),
         pl.col("ips").explode().drop_nulls().unique(maintain_order=True),
     )
-    return told.filter("floats").drop("floats")
+    return addresses.filter("floats").drop("floats")
 
 
 def settled(members: pl.DataFrame) -> pl.DataFrame:
@@ -46,11 +46,11 @@ def settled(members: pl.DataFrame) -> pl.DataFrame:
     holders = latest.agg(pl.col("entry").first().alias("holder"), pl.col("entry").n_unique().alias("members"))
     claims = shown.explode("shared").explode("ips").join(holders.filter(pl.col("members") > 1), on=["shared", "ips"])
     others = claims.filter(pl.col("entry") != pl.col("holder")).group_by("row").agg(pl.col("ips").alias("elsewhere"))
-    told = members.with_columns(pl.col("macs").list.filter(pl.element().str.contains(VIRTUAL).not_()))
+    cleaned = members.with_columns(pl.col("macs").list.filter(pl.element().str.contains(VIRTUAL).not_()))
     if others.is_empty():
-        return told
+        return cleaned
     kept = pl.col("ips").list.set_difference(pl.col("elsewhere").fill_null(pl.lit([], dtype=pl.List(pl.String))))
-    joined = told.join(others, on="row", how="left", maintain_order="left")
+    joined = cleaned.join(others, on="row", how="left", maintain_order="left")
     return joined.with_columns(pl.when(pl.col("elsewhere").is_null()).then("ips").otherwise(kept).alias("ips")).drop(
         "elsewhere"
     )

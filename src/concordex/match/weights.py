@@ -109,12 +109,12 @@ class Weights:
             (kind for kind, level in levels.items() if level), key=lambda k: -abs(self.table[_AT[k], levels[k]])
         )
         logs, before = self.share[None, :], self.prior
-        told = {"": before}
+        bits = {"": before}
         for kind in order:
             logs = logs + self.likely[None, :, _AT[kind], levels[kind]]
             now = float(combined(logs)[0])
-            told[kind], before = now - before, now
-        return told
+            bits[kind], before = now - before, now
+        return bits
 
     def frame(self) -> pl.DataFrame:
         """The same as a frame: ``class``, ``kind``, ``level`` (from 1), ``means``, ``likely`` and ``weight``."""
@@ -222,8 +222,8 @@ def _first_guess(patterns: Levels, open_to: npt.NDArray[np.bool_], believed: Flo
 def _believed() -> Floats:
     table = np.ones((CLASSES, len(KINDS), int(_RADIX.max())))
     for at, kind in enumerate(KINDS):
-        for of, said in zip((_IS_ONE, ~_IS_ONE), _DEFAULTS[kind], strict=True):
-            table[of, at, 1 : len(said) + 1] = np.array(said) / 100
+        for of, shares in zip((_IS_ONE, ~_IS_ONE), _DEFAULTS[kind], strict=True):
+            table[of, at, 1 : len(shares) + 1] = np.array(shares) / 100
     return table
 
 

@@ -27,10 +27,10 @@ class Apart:
 def why_apart(members: pl.DataFrame, learned: Learned, one: Numbers, other: Numbers) -> Apart:
     """Why the rows ``one`` and ``other`` of ``members`` are not one device, by what was ``learned`` of all."""
     known = frequencies(members, learned.docks, learned.sighting)
-    said = sayings(members, known, learned.words)
+    evidence = sayings(members, known, learned.words)
     a, b = (side.ravel() for side in np.meshgrid(one, other, indexing="ij"))
     a, b = np.minimum(a, b), np.maximum(a, b)
-    seen = levels(said, a, b)
+    seen = levels(evidence, a, b)
     score, links = learned.weights.score(seen), identifying(known, a, b, seen)
     at = int(np.lexsort((score, links))[-1])
     system = seen[:, list(KINDS).index("system")]
@@ -41,7 +41,7 @@ def why_apart(members: pl.DataFrame, learned: Learned, one: Numbers, other: Numb
     groups = np.arange(members.height)
     groups[one], groups[other] = one.min(), other.min()
     together, why = cluster.verdict(groups, pairs)
-    if not why and _stray(members, known, said.seen, np.r_[one, other]):
+    if not why and _stray(members, known, evidence.seen, np.r_[one, other]):
         why = "stale"
     nearest = {"a": int(a[at]), "b": int(b[at]), "bits": float(score[at])}
     nearest |= {kind: int(seen[at, place]) for place, kind in enumerate(KINDS)}

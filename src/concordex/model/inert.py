@@ -73,8 +73,8 @@ def to_workbook(frame: pl.DataFrame, buffer: BytesIO) -> None:
 
 def _widths(frame: pl.DataFrame) -> list[int]:
     """How wide the columns are drawn, as the first rows need it."""
-    told = frame.head(_MEASURED).cast(pl.String, strict=False)
-    needed = told.select(pl.all().str.len_chars().max()).row(0) if frame.width else ()
+    texts = frame.head(_MEASURED).cast(pl.String, strict=False)
+    needed = texts.select(pl.all().str.len_chars().max()).row(0) if frame.width else ()
     return [min(max(len(name), size or 0) + 2, _WIDEST) for name, size in zip(frame.columns, needed, strict=True)]
 
 

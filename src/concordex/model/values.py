@@ -101,17 +101,17 @@ def epoch_ms(expr: pl.Expr) -> pl.Expr:
 
 def number(expr: pl.Expr) -> pl.Expr:
     """A number, with or without commas between thousands; what is none, or not finite, is missing."""
-    said = text(expr)
-    grouped = said.str.contains(r"^[+-]?\d{1,3}(,\d{3})+(\.\d+)?$")
-    bare = pl.when(grouped).then(said.str.replace_all(",", "", literal=True)).otherwise(said)
+    texts = text(expr)
+    grouped = texts.str.contains(r"^[+-]?\d{1,3}(,\d{3})+(\.\d+)?$")
+    bare = pl.when(grouped).then(texts.str.replace_all(",", "", literal=True)).otherwise(texts)
     value = bare.cast(pl.Float64, strict=False)
     return pl.when(value.is_finite()).then(value)
 
 
 def flag(expr: pl.Expr) -> pl.Expr:
     """Yes or no, as systems write it."""
-    said = lower(expr)
-    return pl.when(said.is_in(YES)).then(True).when(said.is_in(NO)).then(False)
+    texts = lower(expr)
+    return pl.when(texts.is_in(YES)).then(True).when(texts.is_in(NO)).then(False)
 
 
 CONVERSIONS: dict[str, Conversion] = {
@@ -138,23 +138,23 @@ def distinct(expr: pl.Expr, function: Callable[[Any], Any], dtype: pl.DataType |
     return expr.map_batches(apply, return_dtype=target, is_elementwise=True)
 
 
-def as_texts(said: Sequence[object]) -> pl.Series:
+def as_texts(values: Sequence[object]) -> pl.Series:
     """What each record said of one field, as text: numbers and flags as JSON writes them."""
-    first = next((value for value in said if value is not None), None)
+    first = next((value for value in values if value is not None), None)
     try:
         if isinstance(first, str):
-            return pl.Series(said, dtype=pl.String)
+            return pl.Series(values, dtype=pl.String)
         if isinstance(first, int) and not isinstance(first, bool):
-            return pl.Series(said, dtype=pl.Int64).cast(pl.String)
+            return pl.Series(values, dtype=pl.Int64).cast(pl.String)
     except (TypeError, OverflowError):
         pass  # of several kinds: one by one
-    return pl.Series([_as_text(value) for value in said], dtype=pl.String)
+    return pl.Series([_as_text(value) for value in values], dtype=pl.String)
 
 
 def said_something(name: str, conversion: str) -> pl.Expr:
     """Whether the text in column ``name`` says anything that ``conversion`` should have read."""
-    said = text(pl.col(name))
-    return (said.is_not_null() & (said != "0")) if conversion.startswith("epoch") else said.is_not_null()
+    texts = text(pl.col(name))
+    return (texts.is_not_null() & (texts != "0")) if conversion.startswith("epoch") else texts.is_not_null()
 
 
 def converted(name: str, kind: Type, conversion: str) -> pl.Expr:
@@ -165,11 +165,11 @@ def converted(name: str, kind: Type, conversion: str) -> pl.Expr:
     return value.cast(kind.dtype).alias(name)
 
 
-def list_column(said: Sequence[object], conversion: str) -> tuple[pl.Series, int]:
+def list_column(cells: Sequence[object], conversion: str) -> tuple[pl.Series, int]:
     """A column of lists from what each record said, and how many said values could not be read."""
     rows: list[int] = []
     values: list[str | None] = []
-    for row, value in enumerate(said):
+    for row, value in enumerate(cells):
         if value is not None:
             items = value if isinstance(value, list) else [value]
             rows += [row] * len(items)
@@ -178,7 +178,7 @@ def list_column(said: Sequence[object], conversion: str) -> tuple[pl.Series, int
     flat = flat.select("row", CONVERSIONS[conversion](pl.col("said")).alias("out"), text(pl.col("said")).alias("said"))
     lost = flat["said"].count() - flat.drop_nulls("said")["out"].count()
     lists = flat.drop_nulls("out").group_by("row").agg(pl.col("out").unique(maintain_order=True))
-    every = pl.DataFrame({"row": pl.int_range(len(said), dtype=pl.Int64, eager=True)})
+    every = pl.DataFrame({"row": pl.int_range(len(cells), dtype=pl.Int64, eager=True)})
     return every.join(lists, on="row", how="left", maintain_order="left")["out"], lost
 
 
@@ -195,8 +195,8 @@ def _since_1970(expr: pl.Expr, microseconds: int) -> pl.Expr:
     return pl.when(ticks > 0).then(ticks).cast(pl.Datetime("us")).dt.replace_time_zone("UTC")
 
 
-def _six(said: str) -> str | None:
+def _six(address: str) -> str | None:
     try:
-        return str(ipaddress.ip_address(said))
+        return str(ipaddress.ip_address(address))
     except ValueError:
         return None

@@ -104,8 +104,8 @@ class Binder:
     def _among(self, clause: Clause, column: str) -> None:
         for word in clause.values:
             if word.text.lower() not in self.closed[column]:
-                told = suggestion(word.text, self.closed[column])
-                raise self._wrong(word, f'there is no {column} "{word.text}"', told)
+                hint = suggestion(word.text, self.closed[column])
+                raise self._wrong(word, f'there is no {column} "{word.text}"', hint)
 
     def _value(self, word: Word, kind: Type, operator: str) -> Any:
         if operator in ("like", "matches"):

@@ -96,8 +96,8 @@ def _one(value: pl.Expr, bound: Bound) -> pl.Expr:
 
 
 def _compared(operator: str, value: pl.Expr, wanted: Any) -> pl.Expr:
-    found: pl.Expr = _COMPARE[operator](value, wanted)
-    return found
+    compared: pl.Expr = _COMPARE[operator](value, wanted)
+    return compared
 
 
 def _any(operator: str, value: Any, wanted: tuple[Any, ...]) -> bool:
@@ -119,7 +119,7 @@ def _within(value: pl.Expr, wanted: Any) -> pl.Expr:
     return distinct(value, lambda said: ":" in said and _in_network(said, wanted), pl.Boolean())
 
 
-def _in_network(said: str, network: Any) -> bool:
+def _in_network(address: str, network: Any) -> bool:
     import ipaddress
 
-    return ipaddress.ip_address(said) in network
+    return ipaddress.ip_address(address) in network

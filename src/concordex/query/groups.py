@@ -50,8 +50,8 @@ def _expanded(node: Node, query: Filter, groups: Mapping[str, Group], inside: tu
         return node
     if node.operator not in ("=", "!=", "in", "not in"):
         raise QueryError(f"a group is asked with = or in, not {node.operator}", query.text, *node.span, "group = NAME")
-    found = Or(tuple(_meaning(word, query, groups, inside) for word in node.values), node.span)
-    return Not(found, node.span) if node.operator in ("!=", "not in") else found
+    expanded = Or(tuple(_meaning(word, query, groups, inside) for word in node.values), node.span)
+    return Not(expanded, node.span) if node.operator in ("!=", "not in") else expanded
 
 
 def _meaning(word: Word, query: Filter, groups: Mapping[str, Group], inside: tuple[str, ...]) -> Node:

@@ -17,9 +17,9 @@ def bearing(word: str, columns: Collection[str], also: Sequence[str] = ()) -> di
 
     Capitals and spaces around it do not count; addresses in any notation.
     """
-    said = word.strip().lower()
+    text = word.strip().lower()
     address = pl.select(macs=mac(pl.lit(word)), ips=ip(pl.lit(word))).row(0, named=True)
-    tests = {name: pl.col(name).str.to_lowercase() == said for name in (*_TEXTS, *also) if name in columns}
+    tests = {name: pl.col(name).str.to_lowercase() == text for name in (*_TEXTS, *also) if name in columns}
     tests |= {
         name: pl.col(name).list.contains(value)
         for name, value in address.items()

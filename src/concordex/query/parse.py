@@ -83,9 +83,9 @@ class _Reader:
 
     def _tokens(self) -> list[_Token]:
         tokens = []
-        for found in _TOKEN.finditer(self.text):
-            kind = found.lastgroup or "wrong"
-            token = _Token(kind, found[kind], found.start(kind), found.end(kind))
+        for match in _TOKEN.finditer(self.text):
+            kind = match.lastgroup or "wrong"
+            token = _Token(kind, match[kind], match.start(kind), match.end(kind))
             if kind == "wrong":
                 quote = token.text in "\"'"
                 raise self._wrong(token, "this quotation mark is not closed" if quote else "cannot be read here")

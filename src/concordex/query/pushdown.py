@@ -55,25 +55,25 @@ class Reached:
 def reach(query: Filter, binder: Binder, abilities: Sequence[FilterTest]) -> Reached:
     """What of ``query`` the system can be asked to apply."""
     nodes: list[Node] = []
-    said: dict[str, list[str]] = defaultdict(list)
+    texts_of: dict[str, list[str]] = defaultdict(list)
     joins: dict[str, str | None] = {}
     path: str | None = None
     for node in query.conjuncts:
-        found = _first(node, binder, abilities)
-        if found is None:
+        reached = _first(node, binder, abilities)
+        if reached is None:
             continue
-        ability, text = found
+        ability, text = reached
         if ability.parameter is None:
             if path is None:
                 path = (ability.path or "").replace("{value}", quote(text, safe=""))
                 nodes.append(node)
             continue  # there is one path only
-        if said[ability.parameter] and ability.together is None:
+        if texts_of[ability.parameter] and ability.together is None:
             continue  # the parameter can be given only once
-        said[ability.parameter].append(text)
+        texts_of[ability.parameter].append(text)
         joins[ability.parameter] = ability.together
         nodes.append(node)
-    parameters = {name: (joins[name] or "").join(texts) for name, texts in said.items() if texts}
+    parameters = {name: (joins[name] or "").join(texts) for name, texts in texts_of.items() if texts}
     return Reached(tuple(nodes), parameters, path)
 
 
@@ -100,10 +100,12 @@ def _say(node: Clause, bound: Bound, ability: FilterTest) -> str | None:
     words = _words(node, bound, ability)
     if not words or (len(words) > 1 and ability.several is None):
         return None
-    said = [_escaped(word, ability) for word in words]
-    if any(one is None for one in said):
+    quoted = [_escaped(word, ability) for word in words]
+    if any(escaped is None for escaped in quoted):
         return None
-    return ability.write.replace("{value}", (ability.several or "").join(one for one in said if one is not None))
+    return ability.write.replace(
+        "{value}", (ability.several or "").join(escaped for escaped in quoted if escaped is not None)
+    )
 
 
 def _words(node: Clause, bound: Bound, ability: FilterTest) -> list[str] | None:
@@ -126,14 +128,14 @@ def _theirs(words: Sequence[str], ability: FilterTest) -> list[str] | None:
     assert ability.values is not None
     known = {ours.lower(): theirs for ours, theirs in ability.values.items()}
     meant = {their.lower() for theirs in ability.values.values() for their in theirs}
-    found: list[str] = []
+    codes: list[str] = []
     for word in words:
         if ability.otherwise is not None and word.lower() == ability.otherwise.lower():
             return None  # every word that is not listed means it
-        found += known.get(word.lower(), [])
+        codes += known.get(word.lower(), [])
         if ability.otherwise is None and word.lower() not in meant:
-            found.append(word)  # a word that is not listed means itself
-    return list(dict.fromkeys(found))
+            codes.append(word)  # a word that is not listed means itself
+    return list(dict.fromkeys(codes))
 
 
 def _patterns(words: Sequence[str], ability: FilterTest) -> list[str] | None:

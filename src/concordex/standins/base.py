@@ -79,10 +79,10 @@ async def body_of(request: Request) -> Any:
 
 def whole(request: Request, name: str, default: int, *, least: int = 0) -> int:
     """A whole number from the query, or a 400."""
-    said = request.query_params.get(name, str(default))
-    if not said.isdecimal() or int(said) < least:
+    text = request.query_params.get(name, str(default))
+    if not text.isdecimal() or int(text) < least:
         raise Problem(400, f"{name} should be a whole number from {least}", parameter=name)
-    return int(said)
+    return int(text)
 
 
 def only(request: Request, *known: str) -> None:

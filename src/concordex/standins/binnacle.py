@@ -180,8 +180,8 @@ class Binnacle(StandIn):
         """What a fleet portal needs to know; the one-time code shows only while a portal has access."""
         self._admit(request)
         code = self.code() if self.portal["access"] != "closed" else None
-        told = {"serial-num": self.router["serial"], "alias": self.router["name"], **self.portal}
-        return self._yang({"saltmarsh-portal:portal": told | ({"one-time-code": code} if code else {})})
+        portal = {"serial-num": self.router["serial"], "alias": self.router["name"], **self.portal}
+        return self._yang({"saltmarsh-portal:portal": portal | ({"one-time-code": code} if code else {})})
 
     async def alter_portal(self, request: Request) -> Response:
         """A plain patch of access and proxy."""

@@ -204,8 +204,8 @@ class Bollard(StandIn):
         try:
             for kind, listed in params["objects"].items():
                 places = {f"#{other}/{at}": ref for other, refs in made.items() for at, ref in enumerate(refs)}
-                told = [{name: places.get(str(value), value) for name, value in one.items()} for one in listed]
-                made[kind] = self._add(session, {"kind": kind, "objects": told})
+                objects = [{name: places.get(str(value), value) for name, value in obj.items()} for obj in listed]
+                made[kind] = self._add(session, {"kind": kind, "objects": objects})
         except Denied:
             self.staged.pop(session, None)
             if before:
@@ -250,7 +250,7 @@ class Bollard(StandIn):
 
     def _pending(self, session: str, _params: Record) -> list[Record]:
         """What is staged, by whom, since when."""
-        told = []
+        pending = []
         for holder, (_, held) in self.staged.items():
             for kind in _KINDS:
                 base = self.bases[holder][kind]
@@ -258,10 +258,10 @@ class Bollard(StandIn):
                     was, now = base.get(ref), held[kind].get(ref)
                     if was != now:
                         what = "added" if was is None else "removed" if now is None else "altered"
-                        told.append({"who": self.who.get(holder, holder), "since": self.since[holder],
+                        pending.append({"who": self.who.get(holder, holder), "since": self.since[holder],
                                      "yours": holder == session,
                                      "what": f"{kind} {(now or was or {})['name']} {what}"})  # fmt: skip
-        return told
+        return pending
 
     def _discard(self, session: str, _params: Record) -> bool:
         return self.staged.pop(session, None) is not None

@@ -91,16 +91,16 @@ class Capstan(StandIn):
         raise Refused(-32601, "there is no such method") if method else Refused(-32001, "who is there?")
 
     def _sections(self) -> Record:
-        said = {word: [line.removeprefix(f"{word} ") for line in self.lines if _word(line) == word] for word in _WORDS}
+        after = {word: [line.removeprefix(f"{word} ") for line in self.lines if _word(line) == word] for word in _WORDS}
         return {
-            "serial": self.serial, "name": (said["name"] or [""])[0], "banner": (said["banner"] or [""])[0],
-            "timeServers": said["time at"], "nameServers": said["names at"],
-            "users": [dict(zip(("name", "may"), line.split(" may "), strict=True)) for line in said["user"]],
+            "serial": self.serial, "name": (after["name"] or [""])[0], "banner": (after["banner"] or [""])[0],
+            "timeServers": after["time at"], "nameServers": after["names at"],
+            "users": [dict(zip(("name", "may"), line.split(" may "), strict=True)) for line in after["user"]],
             "segments": [
-                {"number": int(line.split()[0]), "label": line.partition(" ")[2]} for line in said["segment"]
+                {"number": int(line.split()[0]), "label": line.partition(" ")[2]} for line in after["segment"]
             ],
             "addresses": [
-                {"segment": int(line.split()[0]), "address": line.partition(" ")[2]} for line in said["address"]
+                {"segment": int(line.split()[0]), "address": line.partition(" ")[2]} for line in after["address"]
             ],
         }  # fmt: skip
 
@@ -122,8 +122,8 @@ class Capstan(StandIn):
         if job["looks"] > 0:
             return {"state": "at work"}
         wanted = self._sections() | job["sections"]
-        numbers = {one["number"] for one in wanted["segments"]}
-        lost = [one for one in wanted["addresses"] if one["segment"] not in numbers]
+        numbers = {part["number"] for part in wanted["segments"]}
+        lost = [part for part in wanted["addresses"] if part["segment"] not in numbers]
         if lost:
             return {"state": "failed", "why": f"address {lost[0]['address']}: no segment {lost[0]['segment']}"}
         moves = wanted["addresses"] != self._sections()["addresses"]
@@ -171,11 +171,11 @@ def _lines_of(sections: Record) -> list[str]:
     """Sections as the lines that say the same."""
     return [
         *(f"{word} {sections[word]}" for word in ("name", "banner") if sections[word]),
-        *(f"segment {one['number']} {one['label']}" for one in sections["segments"]),
-        *(f"time at {one}" for one in sections["timeServers"]),
-        *(f"names at {one}" for one in sections["nameServers"]),
-        *(f"address {one['segment']} {one['address']}" for one in sections["addresses"]),
-        *(f"user {one['name']} may {one['may']}" for one in sections["users"]),
+        *(f"segment {part['number']} {part['label']}" for part in sections["segments"]),
+        *(f"time at {part}" for part in sections["timeServers"]),
+        *(f"names at {part}" for part in sections["nameServers"]),
+        *(f"address {part['segment']} {part['address']}" for part in sections["addresses"]),
+        *(f"user {part['name']} may {part['may']}" for part in sections["users"]),
     ]
 
 

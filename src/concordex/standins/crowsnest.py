@@ -105,8 +105,8 @@ class Crowsnest(StandIn):
         """The hosts that belong to a group now, by its kinds and those of the groups that it is made of."""
         self._admit(request)
         kinds = self._kinds(self._known_group(number))
-        found = [{"@number": h["number"], "name": h["name"]} for h in self.hosts.values() if h["class"] in kinds]
-        return self.xml({"members": {"@xmlns": _SPACE, "@inAll": str(len(found)), "member": found}})
+        members = [{"@number": h["number"], "name": h["name"]} for h in self.hosts.values() if h["class"] in kinds]
+        return self.xml({"members": {"@xmlns": _SPACE, "@inAll": str(len(members)), "member": members}})
 
     def _kinds(self, group: Record) -> set[str]:
         below = [self._kinds(self._known_group(other)) for other in group["groups"]]
@@ -147,17 +147,17 @@ class Crowsnest(StandIn):
         return Response(status_code=204)
 
     def _known_group(self, number: str) -> Record:
-        found = next((group for group in self.groups if group["number"] == number), None)
-        if found is None:
+        known = next((group for group in self.groups if group["number"] == number), None)
+        if known is None:
             raise Problem(404, f"there is no group {number}")
-        return found
+        return known
 
     async def _group(self, request: Request, number: str | None = None) -> Record:
         lists = ("kind", "group")
         given = (xmltodict.parse(await request.body(), force_list=lists) or {}).get("group") or [{}]
-        said = given[0] if isinstance(given, list) else given
-        group = {"name": said.get("name"), "kinds": said.get("kind"), "groups": said.get("group")}
-        group = {name: [one for one in value if one] if isinstance(value, list) else value
+        body = given[0] if isinstance(given, list) else given
+        group = {"name": body.get("name"), "kinds": body.get("kind"), "groups": body.get("group")}
+        group = {name: [item for item in value if item] if isinstance(value, list) else value
                  for name, value in group.items() if value is not None}  # fmt: skip
         if number is None and not group.get("name"):
             raise Problem(422, "a group has a name")

@@ -39,17 +39,17 @@ class Elsewhere:
     cables: list[Record] = field(default_factory=list)
 
 
-def tell(fleet: Fleet, told: Accounts) -> Elsewhere:
+def tell(fleet: Fleet, accounts: Accounts) -> Elsewhere:
     """What the six say; the truth of it goes into ``told.truth``."""
     other = Elsewhere()
     live = [device for device in fleet.devices if not device.spare]
-    _masthead(fleet, live, told, other)
-    _bollard(fleet, live, told, other)
-    _crowsnest(fleet, live, told, other)
-    _pilotage(fleet, live, told, other)
-    _binnacle(live, told, other)
-    _purser(fleet, told, other)
-    _readings(fleet, told, other)
+    _masthead(fleet, live, accounts, other)
+    _bollard(fleet, live, accounts, other)
+    _crowsnest(fleet, live, accounts, other)
+    _pilotage(fleet, live, accounts, other)
+    _binnacle(live, accounts, other)
+    _purser(fleet, accounts, other)
+    _readings(fleet, accounts, other)
     _cabling(fleet, live, other)
     return other
 
@@ -63,7 +63,7 @@ def site_code(site: str) -> str:
     return f"z{places.SITES.index(site) * 7 + 11:03d}"
 
 
-def _masthead(fleet: Fleet, live: list[Device], told: Accounts, other: Elsewhere) -> None:
+def _masthead(fleet: Fleet, live: list[Device], accounts: Accounts, other: Elsewhere) -> None:
     rng = _source(fleet, "masthead")
     other.radio_sites = [{"code": site_code(s), "label": s.replace("-", " ").title()} for s in places.SITES]
     for device in (d for d in live if d.kind == "access-point"):
@@ -76,10 +76,10 @@ def _masthead(fleet: Fleet, live: list[Device], told: Accounts, other: Elsewhere
             "clients": rng.randrange(60), "channel": rng.choice((1, 6, 11, 36, 44, 100)),
             "heardFrom": int(device.last_seen.timestamp()),
         })  # fmt: skip
-        told.truth["masthead", ref] = device.number
+        accounts.truth["masthead", ref] = device.number
 
 
-def _bollard(fleet: Fleet, live: list[Device], told: Accounts, other: Elsewhere) -> None:
+def _bollard(fleet: Fleet, live: list[Device], accounts: Accounts, other: Elsewhere) -> None:
     rng = _source(fleet, "bollard")
     for device in (d for d in live if d.kind == "firewall"):
         ref = f"fw-{device.number}"
@@ -93,7 +93,7 @@ def _bollard(fleet: Fleet, live: list[Device], told: Accounts, other: Elsewhere)
                 for at, zone in enumerate(("inside", "outside", "kiosks"), 1)
             ],
         })  # fmt: skip
-        told.truth["bollard", ref] = device.number
+        accounts.truth["bollard", ref] = device.number
     addresses = [
         {"ref": f"a{at}", "name": f"net-{site}", "value": f"10.{20 + at}.0.0/16", "note": ""}
         for at, site in enumerate(places.SITES)
@@ -119,7 +119,7 @@ def _bollard(fleet: Fleet, live: list[Device], told: Accounts, other: Elsewhere)
     other.objects = {"address": addresses, "service": services, "rule": rules, "ruleset": sets}
 
 
-def _crowsnest(fleet: Fleet, live: list[Device], told: Accounts, other: Elsewhere) -> None:
+def _crowsnest(fleet: Fleet, live: list[Device], accounts: Accounts, other: Elsewhere) -> None:
     rng = _source(fleet, "crowsnest")
     for device in (d for d in live if d.kind in _WATCHED and not d.stack):
         if rng.random() < 0.08:
@@ -132,7 +132,7 @@ def _crowsnest(fleet: Fleet, live: list[Device], told: Accounts, other: Elsewher
             "state": "down" if away else rng.choice(("up", "up", "up", "up", "unsure")),
             "checked": device.last_seen.strftime("%Y-%m-%dT%H:%M:%SZ"), "load": round(rng.random() * 100, 1),
         })  # fmt: skip
-        told.truth["crowsnest", number] = device.number
+        accounts.truth["crowsnest", number] = device.number
     other.groups = [
         {"number": "1", "name": "all quays", "kinds": [], "groups": ["2", "3"]},
         {"number": "2", "name": "network", "kinds": ["router", "switch"], "groups": []},
@@ -140,7 +140,7 @@ def _crowsnest(fleet: Fleet, live: list[Device], told: Accounts, other: Elsewher
     ]
 
 
-def _pilotage(fleet: Fleet, live: list[Device], told: Accounts, other: Elsewhere) -> None:
+def _pilotage(fleet: Fleet, live: list[Device], accounts: Accounts, other: Elsewhere) -> None:
     rng = _source(fleet, "pilotage")
     for device in (d for d in live if d.kind == "router" and d.site in places.VESSELS):
         unit = f"u-{rng.getrandbits(40):010x}"
@@ -152,10 +152,10 @@ def _pilotage(fleet: Fleet, live: list[Device], told: Accounts, other: Elsewhere
             "mode": rng.choice(("read-only", "control")), "contact": device.last_seen.isoformat(timespec="seconds"),
             "position": {"lat": round(50 + rng.random() * 5, 4), "lon": round(-6 + rng.random() * 9, 4)},
         })  # fmt: skip
-        told.truth["pilotage", unit] = device.number
+        accounts.truth["pilotage", unit] = device.number
 
 
-def _binnacle(live: list[Device], told: Accounts, other: Elsewhere) -> None:
+def _binnacle(live: list[Device], accounts: Accounts, other: Elsewhere) -> None:
     router = next((d for d in live if d.kind == "router" and d.site == places.OFFICE), None)
     router = router or next(d for d in live if d.kind == "router")
     other.router = {
@@ -163,7 +163,7 @@ def _binnacle(live: list[Device], told: Accounts, other: Elsewhere) -> None:
         "ip": router.ip, "os": router.os, "version": router.os_version, "site": router.site,
         "booted": (router.last_seen - timedelta(days=41)).isoformat(timespec="seconds"),
     }  # fmt: skip
-    told.truth["binnacle", "chassis"] = router.number
+    accounts.truth["binnacle", "chassis"] = router.number
     for at, vessel in enumerate(places.VESSELS[:_UNBOXED], start=1):
         other.unboxed.append(other.router | {
             "name": f"rt-{vessel}-{90 + at}", "serial": f"UB{at:02d}{router.number:05d}", "site": vessel,
@@ -171,7 +171,7 @@ def _binnacle(live: list[Device], told: Accounts, other: Elsewhere) -> None:
         })  # fmt: skip
 
 
-def _purser(fleet: Fleet, told: Accounts, other: Elsewhere) -> None:
+def _purser(fleet: Fleet, accounts: Accounts, other: Elsewhere) -> None:
     rng = _source(fleet, "purser")
     for device in (d for d in fleet.devices if d.kind in _CARDED):
         if rng.random() < 0.15:
@@ -184,13 +184,13 @@ def _purser(fleet: Fleet, told: Accounts, other: Elsewhere) -> None:
             "make": device.maker, "type": device.model, "holder": device.user or "", "foreignRef": "",
             "amended": fleet.moment.strftime("%d/%m/%Y"),
         })  # fmt: skip
-        told.truth["purser", card] = device.number
+        accounts.truth["purser", card] = device.number
 
 
-def _readings(fleet: Fleet, told: Accounts, other: Elsewhere) -> None:
+def _readings(fleet: Fleet, accounts: Accounts, other: Elsewhere) -> None:
     """Battery readings of the last days, by the devices' own clocks."""
     rng = _source(fleet, "readings")
-    portable: list[dict[str, Any]] = [r for r in told.muster if r["platform"] in ("slate", "scanner")]
+    portable: list[dict[str, Any]] = [r for r in accounts.muster if r["platform"] in ("slate", "scanner")]
     for at, record in enumerate(portable):
         for day in range(3):
             moment = fleet.moment - timedelta(days=day, minutes=rng.randrange(1, 1400))

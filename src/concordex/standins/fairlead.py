@@ -88,17 +88,17 @@ class Fairlead(StandIn):
         """The nodes that the query asks for, a page of them."""
         self._admit(request)
         only(request, "from", "size", "place", "family", "heardAfter", "label")
-        said = request.query_params
+        query = request.query_params
         nodes = self.nodes
-        if "place" in said:
-            wanted = said["place"].lower().split(",")
+        if "place" in query:
+            wanted = query["place"].lower().split(",")
             nodes = [node for node in nodes if node["place"] in wanted]
-        if "family" in said:
-            families = said["family"].lower().split(",")
+        if "family" in query:
+            families = query["family"].lower().split(",")
             nodes = [node for node in nodes if node["family"].lower() in families]
-        if "label" in said:
-            nodes = [node for node in nodes if node["label"].lower() == said["label"].lower()]
-        if "heardAfter" in said:
+        if "label" in query:
+            nodes = [node for node in nodes if node["label"].lower() == query["label"].lower()]
+        if "heardAfter" in query:
             nodes = [node for node in nodes if node["lastHeard"] > whole(request, "heardAfter", 0)]
         return self._page(request, "nodes", nodes)
 
@@ -152,7 +152,9 @@ class Fairlead(StandIn):
     async def list_charges(self, request: Request) -> Response:
         """The devices that it was given, as they stand; never their passwords."""
         self._admit(request)
-        shown = [{n: v for n, v in self._as_it_stands(one).items() if n in _SHOWN} for one in self.charges.values()]
+        shown = [
+            {n: v for n, v in self._as_it_stands(charge).items() if n in _SHOWN} for charge in self.charges.values()
+        ]
         return self._yang({"fairlead-charges:charges": {"charge": shown}})
 
     async def take_charge(self, request: Request) -> Response:
@@ -180,10 +182,10 @@ class Fairlead(StandIn):
         self._admit(request)
         if name not in self.charges:
             raise Problem(404, f"there is no charge {name}")
-        found = self._as_it_stands(self.charges[name])
-        if found["phase"] != "ready":
-            raise Problem(409, f"{name} is {found['phase']}: {found['words']}")
-        return self._yang({path: {"hostname": found["platform"]}})
+        charge = self._as_it_stands(self.charges[name])
+        if charge["phase"] != "ready":
+            raise Problem(409, f"{name} is {charge['phase']}: {charge['words']}")
+        return self._yang({path: {"hostname": charge["platform"]}})
 
     def _as_it_stands(self, charge: dict[str, Any]) -> dict[str, Any]:
         there = self.reachable.get((charge["host"], int(charge["port"])))

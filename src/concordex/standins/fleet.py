@@ -209,7 +209,7 @@ def accounts(fleet: Fleet) -> Accounts:
     return told
 
 
-def _tell_fairlead(device: Device, fleet: Fleet, told: Accounts) -> None:
+def _tell_fairlead(device: Device, fleet: Fleet, records: Accounts) -> None:
     rng = fleet.random
     attached = device.kind in ("server", "tablet") or device.dock is not None
     if device.kind in ("laptop", "handheld") and not attached:
@@ -218,7 +218,7 @@ def _tell_fairlead(device: Device, fleet: Fleet, told: Accounts) -> None:
     family = {
         "router": "gateway", "switch": "switching", "access-point": "radio", "firewall": "barrier",
     }.get(device.kind, "attached")  # fmt: skip
-    told.fairlead.append({
+    records.fairlead.append({
         "nodeKey": key,
         "label": device.name if not attached or rng.random() < 0.8 else "",
         "family": family,
@@ -231,15 +231,15 @@ def _tell_fairlead(device: Device, fleet: Fleet, told: Accounts) -> None:
         "health": "lost" if fleet.moment - device.last_seen > timedelta(days=2) else "good",
         "lastHeard": int(device.last_seen.timestamp() * 1000),
     })  # fmt: skip
-    told.truth["fairlead", key] = device.number
+    records.truth["fairlead", key] = device.number
     for port in range(1, 3 if device.kind == "access-point" else 5 if not attached else 1):
-        told.ports.append({
+        records.ports.append({
             "portKey": f"{key}.{port}", "node": key, "label": f"port {port}",
             "mac": device.mac.replace(":", "-"), "up": rng.random() < 0.7, "mbps": rng.choice((100, 1000, 10000)),
         })  # fmt: skip
 
 
-def _tell_muster(device: Device, fleet: Fleet, told: Accounts) -> None:
+def _tell_muster(device: Device, fleet: Fleet, records: Accounts) -> None:
     if device.kind not in ("laptop", "tablet", "handheld"):
         return
     rng, rates = fleet.random, fleet.rates
@@ -267,19 +267,19 @@ def _tell_muster(device: Device, fleet: Fleet, told: Accounts) -> None:
     }
     if nameless:
         record["hardware"] = {"vendor": device.maker.upper(), "product": device.model, "uuid": None}
-    told.muster.append(record)
-    told.truth["muster", record["deviceId"]] = device.number
+    records.muster.append(record)
+    records.truth["muster", record["deviceId"]] = device.number
     if not nameless and not placeholder and rng.random() < rates.enrolled_twice:
         before = device.last_seen - timedelta(days=rng.uniform(30, 300))
         again = record | {
             "deviceId": str(uuid.UUID(int=rng.getrandbits(128), version=4)),
             "lastContact": format_datetime(before, usegmt=True),
         }
-        told.muster.append(again)
-        told.truth["muster", again["deviceId"]] = device.number
+        records.muster.append(again)
+        records.truth["muster", again["deviceId"]] = device.number
 
 
-def _tell_stowage(device: Device, fleet: Fleet, told: Accounts) -> None:
+def _tell_stowage(device: Device, fleet: Fleet, records: Accounts) -> None:
     rng, rates = fleet.random, fleet.rates
     unheard_of = device.site == places.NEWEST_VESSEL or device.maker == places.NEWEST_MAKER
     if not device.spare and (unheard_of or rng.random() < rates.not_recorded):
@@ -307,14 +307,14 @@ def _tell_stowage(device: Device, fleet: Fleet, told: Accounts) -> None:
         "softwareRelease": release, "origin": "",
         "remark": rng.choice(places.REMARKS) if rng.random() < rates.remark else "",
     }  # fmt: skip
-    _record(told, record, number)
+    _record(records, record, number)
     if serial and rng.random() < rates.recorded_twice:
-        _record(told, record | {"title": f"{title} (old)", "remark": "", "tag": ""}, number)
+        _record(records, record | {"title": f"{title} (old)", "remark": "", "tag": ""}, number)
 
 
-def _record(told: Accounts, record: Record, number: int) -> None:
-    told.stowage.append(record)
-    told.truth["stowage", str(len(told.stowage))] = number
+def _record(records: Accounts, record: Record, number: int) -> None:
+    records.stowage.append(record)
+    records.truth["stowage", str(len(records.stowage))] = number
 
 
 def _titled(device: Device, rng: random.Random, rates: Rates) -> str:
@@ -332,10 +332,10 @@ def _mistyped(serial: str, rng: random.Random) -> str:
     return swapped if swapped != serial else serial[:at] + "O" + serial[at + 1 :]
 
 
-def _spoil_names(told: Accounts) -> None:
+def _spoil_names(records: Accounts) -> None:
     """A few names as an unkind person would choose them."""
     bad = ("\x1b[31mred\x1b[0m", "=1+1", "<b>bold</b> [bold]", "../../etc/passwd")
-    for record, name in zip(told.muster[7::29], bad, strict=False):
+    for record, name in zip(records.muster[7::29], bad, strict=False):
         record["displayName"] = name
 
 
@@ -348,7 +348,7 @@ def _address(site: str, number: int) -> str:
     return f"10.{20 + places.SITES.index(site)}.{number >> 8 & 255}.{number & 255}"
 
 
-def truth_lines(told: Accounts) -> Iterator[str]:
+def truth_lines(records: Accounts) -> Iterator[str]:
     """The truth as NDJSON: which device each record speaks of."""
-    for (system, record_id), number in told.truth.items():
+    for (system, record_id), number in records.truth.items():
         yield f'{{"system":"{system}","record_id":"{record_id}","device":{number}}}\n'

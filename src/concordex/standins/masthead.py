@@ -83,8 +83,8 @@ class Masthead(StandIn):
         only(request, "page", "per")
         radios = self._zone(code)
         page, per = whole(request, "page", 1, least=1), min(whole(request, "per", 20, least=1), _CAP)
-        found = [{name: radio[name] for name in _BRIEF} for radio in radios[(page - 1) * per : page * per]]
-        return self.answer({"radios": self.shorten(request, found), "page": page, "inZone": len(radios)})
+        brief = [{name: radio[name] for name in _BRIEF} for radio in radios[(page - 1) * per : page * per]]
+        return self.answer({"radios": self.shorten(request, brief), "page": page, "inZone": len(radios)})
 
     async def one_radio(self, request: Request, code: str, ref: str) -> Response:
         """All of one radio."""

@@ -127,21 +127,21 @@ class Muster(StandIn):
         """A page of the devices, and the address of the next."""
         self._admit(request)
         only(request, "page", "where", "mark", "members", "touchedAfter")
-        said = request.query_params
-        asked, start = (said.get("where", ""), said.get("members", ""), said.get("touchedAfter", "")), 0
-        if mark := said.get("mark"):
+        query = request.query_params
+        asked, start = (query.get("where", ""), query.get("members", ""), query.get("touchedAfter", "")), 0
+        if mark := query.get("mark"):
             if mark not in self.places:
                 raise Problem(400, "this mark is not one of ours", parameter="mark")
             asked, start = self.places[mark]
         where, members, touched = asked
         size = min(whole(request, "page", _CAP, least=1), _CAP)
-        found = [device for device in self.devices if _holds(device, where)] if where else self.devices
+        devices = [device for device in self.devices if _holds(device, where)] if where else self.devices
         after = _moment(touched, "touchedAfter")
         if after is not None:
-            found = [device for device in found if self.touched.get(device["deviceId"], 0) >= after]
-        page = [_only_members(device, members) for device in found[start : start + size]]
-        onward = self._onward(request, asked, start + size, size) if start + size < len(found) else None
-        body = {"devices": self.shorten(request, page), "inAll": len(found), "onward": onward}
+            devices = [device for device in devices if self.touched.get(device["deviceId"], 0) >= after]
+        page = [_only_members(device, members) for device in devices[start : start + size]]
+        onward = self._onward(request, asked, start + size, size) if start + size < len(devices) else None
+        body = {"devices": self.shorten(request, page), "inAll": len(devices), "onward": onward}
         if after is not None:
             body["gone"] = [number for number, moment in self.gone.items() if moment >= after]
         return self.answer(body)
@@ -158,8 +158,8 @@ class Muster(StandIn):
         self._admit(request)
         only(request, "since", "until")
         since, until = whole(request, "since", 0), whole(request, "until", 2**40)
-        found = [reading for reading in self.readings if since <= reading["takenAt"] < until]
-        return self.answer({"readings": found[:_MOST_READINGS]})
+        readings = [reading for reading in self.readings if since <= reading["takenAt"] < until]
+        return self.answer({"readings": readings[:_MOST_READINGS]})
 
     async def do(self, request: Request, number: str, deed: str) -> Response:
         """Retire or wipe a device."""
@@ -238,9 +238,9 @@ def _holds(device: dict[str, Any], where: str) -> bool:
     return True
 
 
-def _moment(said: str, parameter: str) -> float | None:
+def _moment(text: str, parameter: str) -> float | None:
     try:
-        return datetime.fromisoformat(said).timestamp() if said else None
+        return datetime.fromisoformat(text).timestamp() if text else None
     except ValueError as error:
         raise Problem(400, f"{parameter} should be an ISO 8601 time", parameter=parameter) from error
 

@@ -23,12 +23,12 @@ class Score:
         return 2 * self.precision * self.recall / both if both else 0.0
 
 
-def score(found: Mapping[Record, str], truth: Mapping[Record, int]) -> Score:
-    """The score of ``found`` (record: entry) against ``truth`` (record: device)."""
-    agreed = Counter((found[record], truth[record]) for record in truth)
+def score(entries: Mapping[Record, str], truth: Mapping[Record, int]) -> Score:
+    """The score of ``entries`` (record: entry) against ``truth`` (record: device)."""
+    agreed = Counter((entries[record], truth[record]) for record in truth)
     right = _pairs(agreed)
-    said, real = _pairs(Counter(found[record] for record in truth)), _pairs(Counter(truth.values()))
-    return Score(right / said if said else 1.0, right / real if real else 1.0)
+    claimed, real = _pairs(Counter(entries[record] for record in truth)), _pairs(Counter(truth.values()))
+    return Score(right / claimed if claimed else 1.0, right / real if real else 1.0)
 
 
 def _pairs(counts: Counter[object] | Counter[str] | Counter[int] | Counter[tuple[str, int]]) -> int:

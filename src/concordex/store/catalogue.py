@@ -185,7 +185,7 @@ class Catalogue:
             " FROM snapshots WHERE file IS NOT NULL AND taken <= ? GROUP BY system, name) ORDER BY system, name",
             (until.isoformat() if until else "9999",),
         )
-        return [found for found in map(self._snapshot, rows) if table in (None, found.table)]
+        return [snapshot for snapshot in map(self._snapshot, rows) if table in (None, snapshot.table)]
 
     def pulls(
         self, limit: int = 20, *, system: str | None = None, outcome: str | None = None, since: datetime | None = None
@@ -204,12 +204,12 @@ class Catalogue:
         rows = self.database.rows("SELECT * FROM snapshots WHERE file IS NOT NULL ORDER BY id DESC")
         kept: dict[tuple[str, str], int] = {}
         old = []
-        for found in map(self._snapshot, rows):
-            key = (found.system, found.table)
+        for snapshot in map(self._snapshot, rows):
+            key = (snapshot.system, snapshot.table)
             newest = kept.get(key, 0) < least
-            kept[key] = kept.get(key, 0) + found.whole
-            if not newest and found.taken < before:
-                old.append(found)
+            kept[key] = kept.get(key, 0) + snapshot.whole
+            if not newest and snapshot.taken < before:
+                old.append(snapshot)
         return old
 
     def kept(self, system: str, table: str) -> list[Snapshot]:
@@ -282,8 +282,8 @@ class Catalogue:
 
     def first_of(self, table: str) -> datetime | None:
         """When a table was pulled for the first time."""
-        found = self.database.rows("SELECT MIN(taken) AS taken FROM snapshots WHERE name = ?", (table,))[0]["taken"]
-        return datetime.fromisoformat(found) if found else None
+        first = self.database.rows("SELECT MIN(taken) AS taken FROM snapshots WHERE name = ?", (table,))[0]["taken"]
+        return datetime.fromisoformat(first) if first else None
 
     def latest_of(self, system: str) -> list[Snapshot]:
         """The newest try at each table of a system, whatever came of it."""

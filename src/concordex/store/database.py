@@ -32,15 +32,15 @@ class Database:
         try:
             self._connection = self._open(path, schema, write=write)
             if write:  # whoever only reads is told where it stumbles; nothing is added to what does not hold together
-                ((said,),) = self._connection.execute("PRAGMA quick_check(1)")
-                if said != "ok":
-                    raise sqlite3.DatabaseError(said)
-            found = int(self._connection.execute("PRAGMA user_version").fetchone()[0])
-            if write and found < version:
+                ((verdict,),) = self._connection.execute("PRAGMA quick_check(1)")
+                if verdict != "ok":
+                    raise sqlite3.DatabaseError(verdict)
+            stored = int(self._connection.execute("PRAGMA user_version").fetchone()[0])
+            if write and stored < version:
                 self._connection.execute(f"PRAGMA user_version = {version}")
         except (sqlite3.Error, OSError) as error:
             raise self._fault(error) from error
-        if found > version:
+        if stored > version:
             raise StoreError(
                 f"the catalogue {path} was made by a later release, and this one would not understand it",
                 advice="use that release here, or another workspace",

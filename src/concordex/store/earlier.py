@@ -53,8 +53,8 @@ def _renamed(text: str | None) -> str | None:
     """A document with the members of today."""
     if not text:
         return text
-    said: dict[str, Any] = json.loads(text)
-    said = {_CALLED.get(name, name): value for name, value in said.items()}
-    if isinstance(how := said.get("how"), dict):
-        said["how"] = {_ASKED.get(name, name): value for name, value in how.items()}
-    return json.dumps(said)
+    about: dict[str, Any] = json.loads(text)
+    about = {_CALLED.get(name, name): value for name, value in about.items()}
+    if isinstance(how := about.get("how"), dict):
+        about["how"] = {_ASKED.get(name, name): value for name, value in how.items()}
+    return json.dumps(about)

@@ -126,11 +126,11 @@ class Journal:
             " ORDER BY steps.answered, steps.change, steps.number",
             (system, table),
         )
-        found: dict[str, dict[str, Any]] = {}
+        values: dict[str, dict[str, Any]] = {}
         for row in rows:
             last = {**orjson.loads(row["body"])["desired"], **orjson.loads(row["became"] or "{}")}
-            found.setdefault(row["record_id"], {}).update(last)
-        return found
+            values.setdefault(row["record_id"], {}).update(last)
+        return values
 
     def when_written(self, system: str, table: str) -> dict[str, dict[str, tuple[int, str]]]:
         """By which change, and when, each field of each record was last written, by the record's id."""
@@ -141,22 +141,22 @@ class Journal:
             " AND steps.record_id IS NOT NULL ORDER BY steps.answered, steps.change, steps.number",
             (system, table),
         )
-        found: dict[str, dict[str, tuple[int, str]]] = {}
+        moments: dict[str, dict[str, tuple[int, str]]] = {}
         for row in rows:
             names = orjson.loads(row["body"])["desired"]
-            found.setdefault(row["record_id"], {}).update(dict.fromkeys(names, (row["number"], row["sent"])))
-        return found
+            moments.setdefault(row["record_id"], {}).update(dict.fromkeys(names, (row["number"], row["sent"])))
+        return moments
 
     def drop(self, number: int) -> None:
         """Put a change aside for good; what it has written stays as it is."""
         self._database.run("UPDATE changes SET state = 'dropped', ended = ? WHERE id = ?", (_now(), number))
 
-    def kept(self, number: int, found: Iterable[tuple[Step, dict[str, Any], dict[str, Any]]]) -> None:
+    def kept(self, number: int, read_back: Iterable[tuple[Step, dict[str, Any], dict[str, Any]]]) -> None:
         """Write down what was read back of the fields of steps, and of their whole records what an undo rests on."""
         with self._database.atomic():
             self._database.run_many(
                 "UPDATE steps SET became = ?, whole = ? WHERE change = ? AND number = ?",
-                ((_text(became), _text(whole), number, step.number) for step, became, whole in found),
+                ((_text(became), _text(whole), number, step.number) for step, became, whole in read_back),
             )
 
     def entries(self, number: int | None = None) -> list[DatabaseRow]:
@@ -178,30 +178,30 @@ class Journal:
                 " answered = ?, ours = CASE WHEN ? THEN 0 ELSE ours END WHERE change = ? AND number = ?",
                 (  # what was refused, or not taken at all, had no effect: what is found there later is not ours
                     (
-                        one.state,
-                        _why_kept(one.why),
-                        one.record_id,
+                        outcome.state,
+                        _why_kept(outcome.why),
+                        outcome.record_id,
                         moment,
-                        one.state in ("ready", "refused"),
+                        outcome.state in ("ready", "refused"),
                         number,
-                        one.step.number,
+                        outcome.step.number,
                     )
-                    for one in outcomes
+                    for outcome in outcomes
                 ),
             )
 
 
 def _why_kept(why: Reasons) -> str | None:
     """Reasons as they may be stored: without a secret in their facts, whatever words those secrets are."""
-    return to_text([Reason(one.why, _masked(one.facts)) for one in why])
+    return to_text([Reason(reason.why, _masked(reason.facts)) for reason in why])
 
 
 def _masked(value: Any) -> Any:
     if isinstance(value, str):
         return fit_to_keep(value) or ""
     if isinstance(value, Mapping):  # of reasons in it, what they are is a word of ours
-        return {name: one if name == "why" and one in _WORDS else _masked(one) for name, one in value.items()}
-    return [_masked(one) for one in value] if isinstance(value, list | tuple) else value
+        return {name: fact if name == "why" and fact in _WORDS else _masked(fact) for name, fact in value.items()}
+    return [_masked(fact) for fact in value] if isinstance(value, list | tuple) else value
 
 
 def _why(row: DatabaseRow) -> Reasons:

@@ -86,10 +86,10 @@ class Locks:
 
     def _noted(self, system: str) -> Mapping[str, Any]:
         try:
-            found: Mapping[str, Any] = json.loads(self._note(system).read_text())
+            note: Mapping[str, Any] = json.loads(self._note(system).read_text())
         except (OSError, ValueError):
             return {}
-        return found
+        return note
 
     def _told(self, system: str) -> str:
         who = self._noted(system)

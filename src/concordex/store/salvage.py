@@ -30,10 +30,10 @@ def fault_in(path: Path) -> str | None:
         return "empty"
     try:
         with closing(_reading(path)) as old:
-            said = [str(row[0]) for row in old.execute("PRAGMA quick_check(1)")]
+            faults = [str(row[0]) for row in old.execute("PRAGMA quick_check(1)")]
     except sqlite3.Error as error:
         return str(error)
-    return None if said == ["ok"] else said[0]
+    return None if faults == ["ok"] else faults[0]
 
 
 def renew(path: Path) -> tuple[Path | None, dict[str, int]]:

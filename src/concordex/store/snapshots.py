@@ -48,10 +48,10 @@ def write(frame: pl.DataFrame, path: Path, *, lasting: bool = True, facts: Mappi
 
 def content(frame: pl.DataFrame) -> str:
     """A digest of what the rows of ``frame`` say, whatever their order; what systems sent besides does not count."""
-    said = frame.drop(ORIGINAL, strict=False)
-    said = said.select(sorted(said.columns))
-    rows = pl.DataFrame({"a": said.hash_rows(seed=3), "b": said.hash_rows(seed=5)}).sort("a", "b")
-    digest = hashlib.sha256(repr([*said.schema.items()]).encode())
+    values = frame.drop(ORIGINAL, strict=False)
+    values = values.select(sorted(values.columns))
+    rows = pl.DataFrame({"a": values.hash_rows(seed=3), "b": values.hash_rows(seed=5)}).sort("a", "b")
+    digest = hashlib.sha256(repr([*values.schema.items()]).encode())
     for column in rows.get_columns():
         digest.update(column.to_numpy().tobytes())
     return digest.hexdigest()
@@ -191,10 +191,10 @@ class Frames:
 def facts_of(path: Path) -> dict[str, Any] | None:
     """What a file says that it is; nothing where it says nothing, or cannot be read."""
     try:
-        said = json.loads(pl.read_parquet_metadata(path).get(_FACTS, "null"))
+        facts = json.loads(pl.read_parquet_metadata(path).get(_FACTS, "null"))
     except (pl.exceptions.PolarsError, OSError, ValueError):
         return None
-    return said if isinstance(said, dict) else None
+    return facts if isinstance(facts, dict) else None
 
 
 def _digest(path: Path) -> str:

@@ -118,9 +118,9 @@ class DatabaseTarget(StoredTarget):
         with self._connected() as run:
             self._known(run)
             names = ", ".join(map(self._quoted, self.columns))
-            found = run(f"SELECT {names} FROM {self._table}", ())  # noqa: S608 - names are quoted
+            answers = run(f"SELECT {names} FROM {self._table}", ())  # noqa: S608 - names are quoted
             meant = {name: self._meant(run, there) for name, there in self.elsewhere.items()}
-        rows = [dict(zip(self.columns, row, strict=True)) for row in found]
+        rows = [dict(zip(self.columns, row, strict=True)) for row in answers]
         return [{**row, **{name: ids.get(row[name]) for name, ids in meant.items()}} for row in rows] if meant else rows
 
     def write(self, rows: Sequence[TargetRow]) -> list[Reasons]:
@@ -136,29 +136,29 @@ class DatabaseTarget(StoredTarget):
             return self._written(rows, singly=True)
 
     def _written(self, rows: Sequence[TargetRow], *, singly: bool) -> list[Reasons]:
-        told: list[Reasons] = []
+        reasons: list[Reasons] = []
         with self._connected() as run:
             ids = {name: self._meant(run, there, turned=True) for name, there in self.elsewhere.items()}
             for row in rows:
                 if singly:
                     run("SAVEPOINT one", ())
                 try:
-                    told.append(self._one(run, row, ids))
+                    reasons.append(self._one(run, row, ids))
                 except RowRefused as refusal:
                     if not singly:
                         raise
                     run("ROLLBACK TO SAVEPOINT one", ())
-                    told.append(because(Why.SAID, text=refusal.why))
+                    reasons.append(because(Why.SAID, text=refusal.why))
                 if singly:
                     run("RELEASE SAVEPOINT one", ())
-        return told
+        return reasons
 
     def _one(self, run: Any, row: TargetRow, ids: Mapping[str, Mapping[Any, Any]]) -> Reasons:
         """Write one row; why it was left as it is, if it was."""
-        names = {name: {number: said for said, number in mine.items()} for name, mine in ids.items()}
+        names = {name: {number: meaning for meaning, number in mine.items()} for name, mine in ids.items()}
         there = [
-            {name: names[name].get(value) if name in names else value for name, value in one.items()}
-            for one in self._there(run, row.key)
+            {name: names[name].get(value) if name in names else value for name, value in record.items()}
+            for record in self._there(run, row.key)
         ]
         if obstacle := row.obstacle(there):
             return obstacle
@@ -180,7 +180,7 @@ class DatabaseTarget(StoredTarget):
         names = ", ".join(map(self._quoted, (there.id, there.column)))
         table = ".".join(map(self._quoted, there.table.split(".")))
         rows = run(f"SELECT {names} FROM {table}", ())  # noqa: S608 - names are quoted
-        return {said: number for number, said in rows} if turned else dict(rows)
+        return {meaning: number for number, meaning in rows} if turned else dict(rows)
 
     def _quoted(self, name: str) -> str:
         """A name as SQL takes it whatever it holds (ISO/IEC 9075, delimited identifiers)."""
@@ -209,22 +209,22 @@ class DatabaseTarget(StoredTarget):
     def _known(self, run: Any) -> None:
         """Raise CalledWrongly unless the table and its columns are there."""
         if self.is_sqlite:
-            found = [row[1] for row in run(f"PRAGMA table_info({self._quoted(self.table)})", ())]
+            columns = [row[1] for row in run(f"PRAGMA table_info({self._quoted(self.table)})", ())]
             tables = [row[0] for row in run("SELECT name FROM sqlite_master WHERE type IN ('table', 'view')", ())]
         else:
             schema, _, name = self.table.rpartition(".")
             where = "table_schema = %s" if schema else "table_schema = ANY (current_schemas(false))"
             values = (schema, name) if schema else (name,)
             sql = f"SELECT column_name FROM information_schema.columns WHERE {where} AND table_name = %s"  # noqa: S608
-            found = [row[0] for row in run(sql, values)]
+            columns = [row[0] for row in run(sql, values)]
             tables = [row[0] for row in run("SELECT table_name FROM information_schema.tables", ())]
-        if not found:
+        if not columns:
             raise CalledWrongly(
                 f"there is no table {self.table!r} in the database", advice=suggestion(self.table, tables)
             )
         for name in self.columns:
-            if name not in found:
-                raise CalledWrongly(f"{self.table} has no column {name!r}", advice=suggestion(name, found))
+            if name not in columns:
+                raise CalledWrongly(f"{self.table} has no column {name!r}", advice=suggestion(name, columns))
 
     def _opened(self) -> tuple[Any, Any]:
         """A connection, and what its driver's errors are."""
@@ -323,9 +323,9 @@ class FileTarget(StoredTarget):
         """Write a batch into the file, whole or not at all."""
         every = self._all()
         at: dict[str, list[dict[str, Any]]] = {}
-        for one in every:
-            at.setdefault(str(one.get(self.key)), []).append(one)
-        told: list[Reasons] = []
+        for record in every:
+            at.setdefault(str(record.get(self.key)), []).append(record)
+        reasons: list[Reasons] = []
         gone = set[int]()
         for row in rows:
             there = at.get(str(row.key), [])
@@ -334,10 +334,10 @@ class FileTarget(StoredTarget):
                     name: _fitting(value, self._kinds.get(name), name) for name, value in (row.desired or {}).items()
                 }
             except ValueError as error:
-                told.append(because(Why.SAID, text=str(error)))
+                reasons.append(because(Why.SAID, text=str(error)))
                 continue
-            told.append(row.obstacle(there))
-            if told[-1]:
+            reasons.append(row.obstacle(there))
+            if reasons[-1]:
                 continue
             if row.desired is None:
                 gone.update(map(id, at.pop(str(row.key), [])))
@@ -346,9 +346,9 @@ class FileTarget(StoredTarget):
                 every.append({})
                 there = at[str(row.key)] = [every[-1]]
             there[0].update(desired)
-        names = list(dict.fromkeys([*(name for one in every for name in one), *self.columns]))
-        self._keep([one for one in every if id(one) not in gone], names)
-        return told
+        names = list(dict.fromkeys([*(name for record in every for name in record), *self.columns]))
+        self._keep([record for record in every if id(record) not in gone], names)
+        return reasons
 
     def _all(self) -> list[dict[str, Any]]:
         import polars as pl

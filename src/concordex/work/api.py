@@ -232,8 +232,8 @@ class Workspace(BaseWorkspace):
         """Pairs of entries that may be one device, the likeliest first; with the ``names`` of both."""
         from concordex.work.concordance.review import pairs, with_names
 
-        found = pairs(self)
-        return with_names(self, found) if names else found
+        doubtful = pairs(self)
+        return with_names(self, doubtful) if names else doubtful
 
     def doubt(self, pair: dict[str, Any]) -> Doubt:
         """What a person needs to decide on one of :meth:`doubtful_pairs`."""

@@ -6,6 +6,9 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from concordex.wire.dialect import load
+from concordex.work.show import capabilities, requests
+
 if TYPE_CHECKING:
     from concordex.wire.dialect import Dialect, Table
     from concordex.work.show.capabilities import Capability
@@ -19,50 +22,34 @@ class Dialects:
 
     def known(self) -> dict[str, str]:
         """Every dialect by name, and whether it ships with the program or is one's own."""
-        from concordex.wire.dialect.load import known
-
-        return dict(known(self._folder))
+        return dict(load.known(self._folder))
 
     def find(self, name: str) -> Dialect:
         """A dialect by its name, or from a file."""
-        from concordex.wire.dialect.load import find, from_file
-
         if Path(name).suffix in (".yaml", ".yml") or "/" in name:
-            return from_file(Path(name))
-        return find(name, self._folder)
+            return load.from_file(Path(name))
+        return load.find(name, self._folder)
 
     def text(self, name: str) -> str:
         """The file of a dialect, as it stands."""
-        from concordex.wire.dialect.load import text_of
-
-        return text_of(name, self._folder)
+        return load.text_of(name, self._folder)
 
     def schema(self) -> str:
         """The JSON Schema of the format."""
-        from concordex.wire.dialect.load import schema
-
-        return schema()
+        return load.schema()
 
     def capabilities(self, dialect: Dialect) -> list[Capability]:
         """What a dialect can do and what it cannot."""
-        from concordex.work.show.capabilities import capabilities
-
-        return capabilities(dialect)
+        return capabilities.capabilities(dialect)
 
     def fields(self, table: Table) -> list[dict[str, str]]:
         """The fields of a table, and what may be written of them."""
-        from concordex.work.show.capabilities import fields
-
-        return fields(table)
+        return capabilities.fields(table)
 
     def requests(self, dialect: Dialect) -> list[dict[str, str]]:
         """Each request that a dialect may send, and each file that it reads."""
-        from concordex.work.show.requests import calls
-
-        return calls(dialect)
+        return requests.calls(dialect)
 
     def summary(self, dialect: Dialect) -> Iterator[tuple[str, str]]:
         """The same in few words."""
-        from concordex.work.show.requests import summary
-
-        return summary(dialect)
+        return requests.summary(dialect)

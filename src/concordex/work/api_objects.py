@@ -6,6 +6,12 @@ from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from concordex.work.objects import baselines as saved_sets
+from concordex.work.objects import diff, files, install, live, migrate, pick, prepare
+from concordex.work.objects import drift as drifting
+from concordex.work.targets import objects as targets
+from concordex.work.workspace import devices as device_list
+
 if TYPE_CHECKING:
     from concordex.change.differ import Difference
     from concordex.change.objects import Kind, Object
@@ -33,171 +39,120 @@ class Objects:
 
     def systems(self) -> list[str]:
         """The systems that have such objects."""
-        from concordex.work.objects.live import with_objects
-
-        return with_objects(self._workspace)
+        return live.with_objects(self._workspace)
 
     def kinds(self, system: str, names: Sequence[str] = ()) -> dict[str, Kind]:
         """The kinds of object that a system has; only those ``names``, with what stands in them."""
-        from concordex.work.objects.live import chosen_kinds
-
-        return chosen_kinds(self._workspace, system, names)
+        return live.chosen_kinds(self._workspace, system, names)
 
     def every_kind(self, system: str) -> dict[str, Kind]:
         """The kinds of object of a system or of devices; none where it has no such objects."""
-        from concordex.work.targets.objects import kinds_of
+        return targets.kinds_of(self._workspace.dialect(system))
 
-        return kinds_of(self._workspace.dialect(system))
-
-    def live(self, system: str, kinds: Iterable[str] | None = None, told: Told | None = None) -> Held:
+    def live(self, system: str, kinds: Iterable[str] | None = None, progress: Told | None = None) -> Held:
         """Objects as they are now; of all kinds where none are given."""
-        from concordex.work.objects.live import live
-
-        return live(self._workspace, system, list(self.kinds(system) if kinds is None else kinds), told)
+        return live.live(self._workspace, system, list(self.kinds(system) if kinds is None else kinds), progress)
 
     def pulled(self, system: str, kinds: Sequence[str]) -> Held:
         """Objects as the last pull found them."""
-        from concordex.work.objects.live import pulled
-
-        return pulled(self._workspace, system, kinds, self._workspace.now())
+        return live.pulled(self._workspace, system, kinds, self._workspace.now())
 
     def find(self, address: str) -> tuple[str, str, str]:
         """System, kind and name that an address means."""
-        from concordex.work.objects.pick import find
-
-        return find(self._workspace, address)
+        return pick.find(self._workspace, address)
 
     def one(self, held: Held, address: str) -> Object:
         """The one object that an address means."""
-        from concordex.work.objects.pick import find, one_of
-
-        return one_of(held, *find(self._workspace, address))
+        return pick.one_of(held, *pick.find(self._workspace, address))
 
     def at(self, held: Held, system: str, addresses: Sequence[str]) -> list[Object]:
         """The objects of one system that addresses mean: SYSTEM/KIND/NAME, SYSTEM/KIND, or SYSTEM."""
-        from concordex.work.objects.pick import at
-
-        return at(self._workspace, held, system, addresses)
+        return pick.at(self._workspace, held, system, addresses)
 
     def matching(self, held: Held, kinds: Iterable[str], where: str | None = None) -> list[Object]:
         """Objects of some kinds on whose records a filter holds."""
-        from concordex.work.objects.pick import matching
-
-        return matching(self._workspace, held, kinds, where)
+        return pick.matching(self._workspace, held, kinds, where)
 
     # files
 
-    def text(self, one: Object) -> str:
+    def text(self, obj: Object) -> str:
         """An object as its file has it."""
-        from concordex.work.objects.files import written
+        return files.written(obj, obj.key)
 
-        return written(one, one.key)
-
-    def read(self, path: Path, kinds: Kinds, told: Told | None = None) -> list[Object]:
+    def read(self, path: Path, kinds: Kinds, progress: Told | None = None) -> list[Object]:
         """Objects from a file, or from all files of a folder."""
-        from concordex.work.objects.files import read_objects
-
-        return read_objects(path, kinds, told)
+        return files.read_objects(path, kinds, progress)
 
     def save(
-        self, system: str, held: Held, kinds: Kinds, into: Path, where: str | None = None, told: Told | None = None
+        self, system: str, held: Held, kinds: Kinds, into: Path, where: str | None = None, progress: Told | None = None
     ) -> tuple[Path, Saved]:
         """Save objects as one file each, and where they stand."""
-        from concordex.work.objects.baselines import save_in
-
-        return save_in(self._workspace, system, held, kinds, where, into, told)
+        return saved_sets.save_in(self._workspace, system, held, kinds, where, into, progress)
 
     def save_many(
         self, names: Sequence[str], into: Path, kinds: Sequence[str] = (), where: str | None = None,
-        told: Told | None = None,
+        progress: Told | None = None,
     ) -> dict[str, Saved | ConcordexError]:  # fmt: skip
         """The same of many systems or devices at once; an error in the place of what could not be saved."""
-        from concordex.work.objects.baselines import save_many
-
-        return save_many(self._workspace, names, kinds, where, into, told)
+        return saved_sets.save_many(self._workspace, names, kinds, where, into, progress)
 
     def devices_named(self, devices: str, table: str) -> list[str]:
         """The devices that the rows of a table mean, as DEVICES:ADDRESS."""
-        from concordex.work.workspace.devices import named
-
-        return named(self._workspace, devices, table)
+        return device_list.named(self._workspace, devices, table)
 
     # comparing
 
-    def sides(self, was: str, now: str, kinds: Sequence[str] = (), told: Told | None = None) -> tuple[Side, Side]:
+    def sides(self, was: str, now: str, kinds: Sequence[str] = (), progress: Told | None = None) -> tuple[Side, Side]:
         """Two sides to compare: folders, files, systems, systems at a date."""
-        from concordex.work.objects.diff import sides
-
-        return sides(self._workspace, was, now, kinds, told)
+        return diff.sides(self._workspace, was, now, kinds, progress)
 
     def are_two_systems(self, was: str, now: str) -> bool:
         """Whether two sides are of two systems, so that what binds objects to people there differs anyway."""
-        from concordex.work.objects.diff import is_known
-
         names = {text.partition("@")[0] for text in (was, now)}
-        return len(names) == 2 and all(is_known(self._workspace, name) for name in names)
+        return len(names) == 2 and all(diff.is_known(self._workspace, name) for name in names)
 
     def differences(self, was: Side, now: Side, *, bound: bool = True) -> list[Difference]:
         """How two sides differ by meaning."""
-        from concordex.work.objects.diff import compared
-
-        return compared(was, now, bound=bound)
+        return diff.compared(was, now, bound=bound)
 
     def drift(
-        self, systems: Sequence[str] = (), baselines: Path | None = None, told: Told | None = None
+        self, systems: Sequence[str] = (), baselines: Path | None = None, progress: Told | None = None
     ) -> dict[str, Drift | ConcordexError]:
         """What moved away from what was saved, system by system; an error in the place of what was not seen."""
-        from concordex.work.objects.baselines import folders
-        from concordex.work.objects.drift import drifts
-
         root = baselines or self._workspace.root / "baselines"
-        return drifts(self._workspace, folders(self._workspace, systems, root), told)
+        return drifting.drifts(self._workspace, saved_sets.folders(self._workspace, systems, root), progress)
 
     def last_commits(self, folder: Path, paths: Collection[Path]) -> dict[Path, str]:
         """The last commit that touched each file, where the folder is in a git repository."""
-        from concordex.work.objects.drift import last_commits
-
-        return last_commits(folder, paths)
+        return drifting.last_commits(folder, paths)
 
     def accept(self, drift: Drift) -> Saved:
         """Write what is live into the baseline."""
-        from concordex.work.objects.drift import accept
-
-        return accept(drift)
+        return drifting.accept(drift)
 
     # preparing changes
 
     def restore(self, drift: Drift) -> Change:
         """Prepare putting a baseline back."""
-        from concordex.work.objects.drift import restore
-
-        return restore(self._workspace, drift)
+        return drifting.restore(self._workspace, drift)
 
     def push(
         self, system: str, wanted: Sequence[Object], held: Held, *, may_go: Sequence[Object] = (), free: bool = False
     ) -> tuple[Change, list[Difference]]:
         """Prepare loading objects back; and what the system has beside them."""
-        from concordex.work.objects.prepare import prepare_objects
-
-        return prepare_objects(self._workspace, system, wanted, held, may_go=may_go, free=free)
+        return prepare.prepare_objects(self._workspace, system, wanted, held, may_go=may_go, free=free)
 
     def may_go(self, path: Path, kinds: Collection[str], held: Held, wanted: Sequence[Object]) -> list[Object]:
         """What a system has and a folder has no longer, of those kinds of which the folder holds all."""
-        from concordex.work.objects.baselines import may_go
-
-        return may_go(self._workspace, path, kinds, held, wanted)
+        return saved_sets.may_go(self._workspace, path, kinds, held, wanted)
 
     def odd_members(self, wanted: Sequence[Object], held: Held) -> list[str]:
         """Members that no other object of the kind has: perhaps mistyped."""
-        from concordex.work.objects.prepare import odd_members
-
-        return odd_members(wanted, held)
+        return prepare.odd_members(wanted, held)
 
     def original(self, address: str, to: str | None, read: Read) -> Original:
         """The object that is to be copied, and what is around it here and there, as ``read`` reads it."""
-        from concordex.work.objects.migrate import original
-
-        return original(self._workspace, address, to, read)
+        return migrate.original(self._workspace, address, to, read)
 
     def copied(
         self,
@@ -209,48 +164,34 @@ class Objects:
         bound: bool,
     ) -> Object:
         """The copy of an object: under a name of its own, with edits, without what binds it unless ``bound``."""
-        from concordex.work.objects.migrate import Edits, copied
+        return migrate.copied(original, migrate.Edits(sets=sets, drops=drops), name=name, bound=bound)
 
-        return copied(original, Edits(sets=sets, drops=drops), name=name, bound=bound)
-
-    def renamed(self, one: Object, name: str, kinds: Kinds) -> Object:
+    def renamed(self, obj: Object, name: str, kinds: Kinds) -> Object:
         """The same object under another name."""
-        from concordex.work.objects.migrate import renamed
-
-        return renamed(one, name, kinds)
+        return migrate.renamed(obj, name, kinds)
 
     def copy(self, original: Original, made: Object, *, bound: bool = False) -> tuple[Change, list[str]]:
         """Prepare making a copy; with notes for people."""
-        from concordex.work.objects.migrate import prepare_copy
-
-        return prepare_copy(self._workspace, original, made, bound=bound)
+        return migrate.prepare_copy(self._workspace, original, made, bound=bound)
 
     def migrated(
         self, system: str, to: str, chosen: Sequence[Object], held: Held, names: Path | None = None, *,
         bound: bool = False,
     ) -> tuple[list[Object], list[str]]:  # fmt: skip
         """Objects with all that they need, as another system calls it; with notes for people."""
-        from concordex.work.objects.migrate import migrated, read_map
-
-        told = read_map(names) if names else None
-        return migrated(chosen, held, self.every_kind(system), self.every_kind(to), told, bound=bound)
+        mapping = migrate.read_map(names) if names else None
+        return migrate.migrated(chosen, held, self.every_kind(system), self.every_kind(to), mapping, bound=bound)
 
     def install(
         self, system: str, chosen: Sequence[Object], on: Sequence[str], held: Held, *, off: bool = False
     ) -> Change:
         """Prepare pushing objects onward to the devices that they are assigned to, or taking them ``off``."""
-        from concordex.work.objects.install import prepare_installation
-
-        return prepare_installation(self._workspace, system, chosen, on, held, off=off)
+        return install.prepare_installation(self._workspace, system, chosen, on, held, off=off)
 
     def remove(self, system: str, gone: Sequence[Object], held: Held) -> Change:
         """Prepare removing objects, users first."""
-        from concordex.work.objects.prepare import prepare_removal
-
-        return prepare_removal(self._workspace, system, gone, held)
+        return prepare.prepare_removal(self._workspace, system, gone, held)
 
     def onward(self, change: Change) -> list[str]:
         """What is still to be installed on devices once a change has run."""
-        from concordex.work.objects.install import onward
-
-        return onward(self._workspace, change)
+        return install.onward(self._workspace, change)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -10,27 +11,12 @@ import typer
 
 from concordex.change.run_options import RunOptions
 from concordex.cli import draw
+from concordex.cli.change_options import AnyTime, ChangeOptions, Every, Wait, change_options
 from concordex.cli.emit import Format
 from concordex.cli.options import LARGEST, Columns, Form, Limit, Output, Where, words, workspace
 from concordex.cli.outcome import troubled, write_results
 from concordex.cli.preview import draw_change, draw_diff, summary
-from concordex.cli.propose import (
-    AnyTime,
-    BatchSize,
-    ChangeOptions,
-    Count,
-    Draft,
-    Every,
-    Note,
-    Stage,
-    Together,
-    Wait,
-    Yes,
-    agreed,
-    draw_steps,
-    propose,
-    run_and_tell,
-)
+from concordex.cli.propose import agreed, draw_steps, propose, run_and_tell
 from concordex.cli.reasons import words as words_of
 from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
@@ -90,18 +76,19 @@ def show(
     concordex change show 1 --diff
     """
     here = workspace()
-    found = here.change(number)
+    prepared = here.change(number)
     if diff:
-        draw_diff(found)
+        draw_diff(prepared)
     else:
-        draw_change(found, form, every=every)
-    told = ", ".join(f"{name} {value}" for name, value in found.about.document().items() if name not in _UNTOLD)
-    draw.note(f"change {number} ({found.state}): {summary(found)}" + (f"; {told}" if told else ""))
-    if found.state == "draft":
-        _tell_freshness(here, found)
+        draw_change(prepared, form, every=every)
+    facts = ", ".join(f"{name} {value}" for name, value in prepared.about.document().items() if name not in _UNTOLD)
+    draw.note(f"change {number} ({prepared.state}): {summary(prepared)}" + (f"; {facts}" if facts else ""))
+    if prepared.state == "draft":
+        _tell_freshness(here, prepared)
 
 
 @change.command("run")
+@change_options("batch_size", "together", "stage", "count", "note", "wait", without=["draft", "every", "form"])
 def run(
     number: Number,
     only: Annotated[
@@ -112,17 +99,11 @@ def run(
     first: Annotated[
         int | None, typer.Option("--first", min=1, max=LARGEST, help="Only the first few, to see how it goes.")
     ] = None,
-    batch_size: BatchSize = None,
-    together: Together = False,
-    stage: Stage = False,
     force: Annotated[
         bool, typer.Option("--force", help="Overwrite what others have altered since it was prepared.")
     ] = False,
-    count: Count = None,
-    note: Note = None,
-    yes: Yes = False,
-    any_time: AnyTime = False,
-    wait: Wait = None,
+    *,
+    answers: ChangeOptions,
 ) -> int:
     """Run what is still open of a change, or a part of it; what was cut off is looked for, and not sent again.
 
@@ -135,24 +116,24 @@ def run(
     concordex change run 1 --only create --where 'site = depot' --yes
     """
     here = workspace()
-    found = here.change(number)
-    if not found.writes:
-        return _nothing_left(found)
-    numbers = {step.number for step in found.writes}
+    prepared = here.change(number)
+    if not prepared.writes:
+        return _nothing_left(prepared)
+    numbers = {step.number for step in prepared.writes}
     if only or table or where or first:
-        numbers = {step.number for step in here.choose_steps(found, words(only), table, where, first)}
+        numbers = {step.number for step in here.choose_steps(prepared, words(only), table, where, first)}
     if not numbers:
         draw.note("no open step is chosen")
         return Status.DONE
-    if not yes:
-        draw_change(_part(found, numbers), None)
-    if not agreed(found, ChangeOptions(yes=yes, count=count), numbers):
+    if not answers.yes:
+        draw_change(_part(prepared, numbers), None)
+    if not agreed(prepared, answers, numbers):
         draw.note("not agreed; nothing was sent")
         return Status.STOPPED
 
-    how = RunOptions(batch_size=batch_size, together=together, force=force, stage=stage, note=note)
-    part = len(numbers) < len(found.writes)
-    return run_and_tell(here, number, numbers, part=part, how=how, any_time=any_time, wait=wait)
+    how = replace(answers, force=force).run_options()
+    part = len(numbers) < len(prepared.writes)
+    return run_and_tell(here, number, numbers, part=part, how=how, any_time=answers.any_time, wait=answers.wait)
 
 
 @change.command("resume")
@@ -176,27 +157,25 @@ def resume(
 
     concordex change resume 1 --send-again
     """
-    from dataclasses import replace
-
     here = workspace()
-    found = here.change(number)
-    if found.state == "draft":
+    begun = here.change(number)
+    if begun.state == "draft":
         raise CalledWrongly(f"change {number} has not begun yet", advice=f"concordex change run {number}")
-    if found.state == "staged":
+    if begun.state == "staged":
         raise CalledWrongly(
             f"change {number} is staged, as it was asked",
-            advice=f"to commit it: concordex config commit {found.system}",
+            advice=f"to commit it: concordex config commit {begun.system}",
         )
-    if found.state == "partly":
+    if begun.state == "partly":
         raise CalledWrongly(
             f"change {number} was run in part, as it was asked", advice=f"for the rest: concordex change run {number}"
         )
-    if not found.writes:
-        return _nothing_left(found)
-    part = set(found.about.chosen)
-    numbers = {step.number for step in found.writes if not part or step.number in part}
+    if not begun.writes:
+        return _nothing_left(begun)
+    part = set(begun.about.chosen)
+    numbers = {step.number for step in begun.writes if not part or step.number in part}
 
-    how = replace(RunOptions(**found.about.how), send_again=send_again)
+    how = replace(RunOptions(**begun.about.how), send_again=send_again)
     return run_and_tell(here, number, numbers, part=bool(part), how=how, any_time=any_time, wait=wait)
 
 
@@ -226,14 +205,12 @@ def settle(
 
 
 @change.command("undo")
+@change_options()
 def undo(
     number: Number,
     force: Annotated[bool, typer.Option("--force", help="Even where others have altered it since.")] = False,
-    draft: Draft = False,
-    yes: Yes = False,
-    any_time: AnyTime = False,
-    every: Every = False,
-    form: Form = None,
+    *,
+    answers: ChangeOptions,
 ) -> int:
     """Take a change back: what it made is deleted, what it altered is as it was; itself a change.
 
@@ -242,7 +219,7 @@ def undo(
     Example: concordex change undo 1
     """
     here = workspace()
-    answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, any_time=any_time, force=force)
+    answers = replace(answers, force=force)
     return propose(here, here.undo(number), answers, f"nothing of change {number} is to be taken back")
 
 
@@ -312,52 +289,46 @@ def save(number: Number, output: Annotated[Path, typer.Option("--output", "-o", 
 
 
 @change.command("load")
+@change_options("count")
 def load(
     file: Annotated[Path, typer.Argument(help="A file that `change save` wrote.")],
-    draft: Draft = False,
-    yes: Yes = False,
-    any_time: AnyTime = False,
-    count: Count = None,
-    every: Every = False,
-    form: Form = None,
+    *,
+    answers: ChangeOptions,
 ) -> int:
     """Take a change from a file: preview, agree, run. What has moved since it was prepared is not written.
 
     Example: concordex change load tonight.yaml --draft
     """
     here = workspace()
-    answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, any_time=any_time, count=count)
     return propose(here, here.load_change(file), answers, "the file holds no open step")
 
 
-def _tell_freshness(here: Workspace, found: Change) -> None:
+def _tell_freshness(here: Workspace, draft: Change) -> None:
     """How old what a draft rests on is, and which steps rest on what is no longer so."""
-    fresh = here.freshness(found)
-    made = next(datetime.fromisoformat(row["made"]) for row in here.changes() if row["id"] == found.number)
-    told = f"prepared {draw.ago(made, here.now())} ago"
+    fresh = here.freshness(draft)
+    made = next(datetime.fromisoformat(row["made"]) for row in here.changes() if row["id"] == draft.number)
+    text = f"prepared {draw.ago(made, here.now())} ago"
     if fresh.pulled is not None:
-        told += f"; {found.system} was last pulled {draw.ago(fresh.pulled, here.now())} ago"
-    draw.note(f"{told}; a run looks again before it sends anything")
+        text += f"; {draft.system} was last pulled {draw.ago(fresh.pulled, here.now())} ago"
+    draw.note(f"{text}; a run looks again before it sends anything")
     if fresh.moved:
         rows = [[step.number, step.table, step.label, words_of(moved)] for step, moved in fresh.moved[:_MOVED]]
         draw.table(["step", "table", "record", "no longer as it was"], rows, right=["step"])
-        count = f"{len(fresh.moved):,} of {len(found.writes):,} steps"
+        count = f"{len(fresh.moved):,} of {len(draft.writes):,} steps"
         draw.note(f"{count} rest on what has changed: they would be held", "yellow")
 
 
-def _nothing_left(found: Change) -> int:
+def _nothing_left(ended: Change) -> int:
     """Tell that no step is open; held and other steps that did not come to what they should, by name."""
 
-    wrong = [step for step in found.steps if troubled(step)]
-    draw.note(f"change {found.number} has nothing left to do")
+    wrong = [step for step in ended.steps if troubled(step)]
+    draw.note(f"change {ended.number} has nothing left to do")
     if not wrong:
         return Status.DONE
     draw_steps(wrong)
-    draw.note(f"not confirmed: {len(wrong):,} of {len(found.steps):,} steps", "yellow")
+    draw.note(f"not confirmed: {len(wrong):,} of {len(ended.steps):,} steps", "yellow")
     return Status.PARTLY
 
 
-def _part(found: Change, numbers: set[int]) -> Change:
-    from dataclasses import replace
-
-    return replace(found, steps=tuple(step for step in found.steps if step.number in numbers))
+def _part(whole: Change, numbers: set[int]) -> Change:
+    return replace(whole, steps=tuple(step for step in whole.steps if step.number in numbers))

@@ -42,13 +42,13 @@ def compare(
 
     concordex compare 2026-11-01 2026-11-20 --system muster --fields site,user
     """
-    found = _found(here, there, where, words(fields), words(system))
-    for text in found.notes:
+    comparison = _found(here, there, where, words(fields), words(system))
+    for text in comparison.notes:
         draw.note(text, "yellow")
-    _tell(found, here, there, count=count, equal=equal, limit=limit, form=form, output=output)
-    told = ", ".join(f"{number:,} {state}" for state, number in found.counts.items())
-    draw.note(f"{here} (here) and {there} (there): {told}")
-    differ = sum(number for state, number in found.counts.items() if state != "equal")
+    _tell(comparison, here, there, count=count, equal=equal, limit=limit, form=form, output=output)
+    counts = ", ".join(f"{number:,} {state}" for state, number in comparison.counts.items())
+    draw.note(f"{here} (here) and {there} (there): {counts}")
+    differ = sum(number for state, number in comparison.counts.items() if state != "equal")
     return Status.FOUND if differ else Status.DONE
 
 
@@ -70,12 +70,20 @@ def _found(here: str, there: str, where: str | None, fields: list[str], systems:
 
 
 def _tell(
-    found: Any, here: str, there: str, *, count: bool, equal: bool, limit: int | None, form: Format | None, output: Any
+    comparison: Any,
+    here: str,
+    there: str,
+    *,
+    count: bool,
+    equal: bool,
+    limit: int | None,
+    form: Format | None,
+    output: Any,
 ) -> None:
     if count:
-        emit_rows([{"state": state, "devices": number} for state, number in found.counts.items()], form, output)
+        emit_rows([{"state": state, "devices": number} for state, number in comparison.counts.items()], form, output)
         return
-    frame = found.frame if equal else found.frame.filter(found.frame["state"] != "equal")
+    frame = comparison.frame if equal else comparison.frame.filter(comparison.frame["state"] != "equal")
     if form not in (None, Format.TABLE) or output is not None:
         emit(frame.head(limit) if limit else frame, form, output)
         return

@@ -296,9 +296,9 @@ def _tell_score(target: Path, harbour: Harbour) -> None:
     from concordex.standins.score import score
 
     frame = Workspace(target).show("records", columns=["system", "record_id", "entry"]).frame
-    found = {(system, record_id): entry for system, record_id, entry in frame.iter_rows()}
-    truth = {record: device for record, device in harbour.told.truth.items() if record in found}
-    result = score(found, truth)
+    entries = {(system, record_id): entry for system, record_id, entry in frame.iter_rows()}
+    truth = {record: device for record, device in harbour.told.truth.items() if record in entries}
+    result = score(entries, truth)
     draw.line()
     draw.heading("# The fleet knows the truth, and Concordex did not.  How well did it reconcile?")
     draw.line(

@@ -41,16 +41,17 @@ def list_dialects(limit: Limit = None, columns: Columns = None, form: Form = Non
     every, rows = _dialects(), []
     for name, kind in every.known().items():
         try:
-            found = every.find(name)
+            spoken = every.find(name)
         except DocumentError as error:
             fault = str(error).partition(": ")[2].splitlines()[0]
             rows.append({"dialect": name, "kind": "FAULTY", "role": "", "title": fault, "sign-in": "", "reads": "",
                          "writes": "", "needs": ""})  # fmt: skip
             continue
         rows.append({
-            "dialect": found.name, "kind": kind, "role": found.role, "title": found.title, "sign-in": found.sign_in.by,
-            "reads": ", ".join(found.tables), "writes": ", ".join(n for n, t in found.tables.items() if t.write),
-            "needs": ", ".join(found.credentials),
+            "dialect": spoken.name, "kind": kind, "role": spoken.role, "title": spoken.title,
+            "sign-in": spoken.sign_in.by,
+            "reads": ", ".join(spoken.tables), "writes": ", ".join(n for n, t in spoken.tables.items() if t.write),
+            "needs": ", ".join(spoken.credentials),
         })  # fmt: skip
     emit_rows(rows, form, output, columns=words(columns), limit=limit)
 
@@ -82,8 +83,8 @@ def show(
     """
     if asked:
         rows = [row for row in _dialects().requests(_found(name)) if table is None or row["for"].split(".")[0] == table]
-        said = [key for key in rows[0] if any(row[key] for row in rows)] if rows else []
-        emit_rows([{key: row[key] for key in said} for row in rows] if form in (None, Format.TABLE) else rows, form,
+        filled = [key for key in rows[0] if any(row[key] for row in rows)] if rows else []
+        emit_rows([{key: row[key] for key in filled} for row in rows] if form in (None, Format.TABLE) else rows, form,
                   None, styles={"alters": "yellow", "reads, it says": "yellow"})  # fmt: skip
     elif source:
         draw.line(_dialects().text(name).rstrip())
@@ -114,17 +115,17 @@ def check(
     concordex dialect check dialects/ours.yaml --against lamps
     """
 
-    found = _found(name)
-    draw.note(f"{name}: ok; {found.title}")
+    spoken = _found(name)
+    draw.note(f"{name}: ok; {spoken.title}")
     if against is None:
-        _draw(found, form)
+        _draw(spoken, form)
         return Status.DONE
 
-    tried = workspace().check([against], found)
+    tried = workspace().check([against], spoken)
     rows = [{"step": f.step, "result": "ok" if f.ok else "FAILED", "seen": f.seen} for f in tried]
     emit_rows(rows, form, None, styles=RESULTS)
-    for one in (f for f in tried if f.advice):
-        draw.note(f"{one.step}: {one.advice}", "yellow" if not one.ok else "")
+    for finding in (f for f in tried if f.advice):
+        draw.note(f"{finding.step}: {finding.advice}", "yellow" if not finding.ok else "")
     return Status.DONE if all(f.ok for f in tried) else Status.FAILED
 
 
@@ -144,10 +145,10 @@ _SHORT = {
 }  # fmt: skip
 
 
-def _draw(found: "Dialect", form: Form) -> None:
+def _draw(spoken: "Dialect", form: Form) -> None:
     """On a screen what the system can do, then one line for each table; in any format one row for each thing."""
 
-    every = _dialects().capabilities(found)
+    every = _dialects().capabilities(spoken)
     if form not in (None, Format.TABLE):
         emit_rows([{"of": o.about, "what": o.what, "can": o.can, "how": o.how} for o in every], form, None)
         return
@@ -157,17 +158,17 @@ def _draw(found: "Dialect", form: Form) -> None:
         [{"system": o.what, "can": "yes" if o.can else "no", "how": o.how} for o in system], None, None, styles=styles
     )
     draw.line()
-    emit_rows([_line(found, name, every) for name in found.tables], None, None, styles=styles)
+    emit_rows([_line(spoken, name, every) for name in spoken.tables], None, None, styles=styles)
     draw.line()
-    for what, how in _dialects().summary(found):
+    for what, how in _dialects().summary(spoken):
         draw.line(f"{what}: {how}")
     draw.note("--requests lists each of them")
 
 
-def _line(found: "Dialect", table: str, every: "list[Capability]") -> dict[str, Any]:
+def _line(spoken: "Dialect", table: str, every: "list[Capability]") -> dict[str, Any]:
     mine = {o.what: o for o in every if o.about == table}
     can = [short for what, short in _SHORT.items() if what in mine and mine[what].can]
-    write = found.tables[table].write
+    write = spoken.tables[table].write
     can += list(write.actions) if write else []
     there = mine["filter there"].how
     return {
@@ -176,20 +177,20 @@ def _line(found: "Dialect", table: str, every: "list[Capability]") -> dict[str, 
     }  # fmt: skip
 
 
-def _draw_table(found: "Dialect", name: str, form: Form) -> None:
-    if name not in found.tables:
-        raise CalledWrongly(f"{found.name} has no table {name!r}", advice=suggestion(name, found.tables))
-    rows = _dialects().fields(found.tables[name])
+def _draw_table(spoken: "Dialect", name: str, form: Form) -> None:
+    if name not in spoken.tables:
+        raise CalledWrongly(f"{spoken.name} has no table {name!r}", advice=suggestion(name, spoken.tables))
+    rows = _dialects().fields(spoken.tables[name])
     if form not in (None, Format.TABLE):
         emit_rows(rows, form, None)
         return
-    draw.line(f"{found.name}/{name}: {found.tables[name].about or 'a table'}")
-    for one in _dialects().capabilities(found):
-        if one.about == name and one.can and one.how:
-            draw.below(f"{one.what}: {one.how}", "  ")
+    draw.line(f"{spoken.name}/{name}: {spoken.tables[name].about or 'a table'}")
+    for capability in _dialects().capabilities(spoken):
+        if capability.about == name and capability.can and capability.how:
+            draw.below(f"{capability.what}: {capability.how}", "  ")
     draw.line()
-    said = [name for name in rows[0] if any(row[name] for row in rows)]
-    emit_rows([{name: row[name] for name in said} for row in rows], None, None)
+    filled = [name for name in rows[0] if any(row[name] for row in rows)]
+    emit_rows([{name: row[name] for name in filled} for row in rows], None, None)
 
 
 def _found(name: str) -> "Dialect":

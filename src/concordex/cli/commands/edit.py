@@ -4,14 +4,16 @@ from typing import Annotated
 
 import typer
 
-from concordex.cli.options import Form, complete_systems, pairs, words, workspace
-from concordex.cli.propose import AnyTime, ChangeOptions, Count, Draft, Every, Yes, propose
+from concordex.cli.change_options import ChangeOptions, change_options
+from concordex.cli.options import complete_systems, pairs, words, workspace
+from concordex.cli.propose import propose
 
 System = Annotated[str, typer.Argument(help="The system to write to.", autocompletion=complete_systems)]
 Chosen = Annotated[str, typer.Argument(help="A filter (docs/filters.md), or a name, serial, MAC, address, tag or id.")]
 Table = Annotated[str, typer.Option("--table", help="The table to write to.")]
 
 
+@change_options()
 def set_fields(
     system: System,
     selection: Chosen,
@@ -22,11 +24,8 @@ def set_fields(
     make: Annotated[
         list[str] | None, typer.Option("--make", help="Tables whose missing records may be created, such as sites.")
     ] = None,
-    draft: Draft = False,
-    yes: Yes = False,
-    any_time: AnyTime = False,
-    every: Every = False,
-    form: Form = None,
+    *,
+    answers: ChangeOptions,
 ) -> int:
     """Set fields of existing records: one record, or all that a filter finds.
 
@@ -39,19 +38,16 @@ def set_fields(
     here = workspace()
     change = here.set(system, table, selection, pairs(values, "set"), words(make))
     change = change.said(selection=selection, command="set")
-    answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     return propose(here, change, answers, "the selected records are so already, or none is selected")
 
 
+@change_options()
 def retire(
     system: System,
     selection: Chosen,
     table: Table = "devices",
-    draft: Draft = False,
-    yes: Yes = False,
-    any_time: AnyTime = False,
-    every: Every = False,
-    form: Form = None,
+    *,
+    answers: ChangeOptions,
 ) -> int:
     """Set records to what their system calls retired; they stay there.
 
@@ -60,19 +56,16 @@ def retire(
     here = workspace()
     change = here.retire(system, table, selection)
     change = change.said(selection=selection, command="retire")
-    answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     return propose(here, change, answers, "the selected records are retired already, or none is selected")
 
 
+@change_options("count", without=["yes"])
 def delete(
     system: System,
     selection: Chosen,
     table: Table = "devices",
-    count: Count = None,
-    draft: Draft = False,
-    any_time: AnyTime = False,
-    every: Every = False,
-    form: Form = None,
+    *,
+    answers: ChangeOptions,
 ) -> int:
     """Delete records; their number must be typed, or given with --count.
 
@@ -84,21 +77,17 @@ def delete(
     here = workspace()
     change = here.delete(system, table, selection)
     change = change.said(selection=selection, command="delete")
-    answers = ChangeOptions(draft=draft, every=every, form=form, count=count, any_time=any_time)
     return propose(here, change, answers, "no record is selected")
 
 
+@change_options("count")
 def action(
     system: System,
     what: Annotated[str, typer.Argument(help="What to do, as the dialect calls it: concordex dialect show.")],
     selection: Chosen,
     table: Table = "devices",
-    count: Count = None,
-    draft: Draft = False,
-    yes: Yes = False,
-    any_time: AnyTime = False,
-    every: Every = False,
-    form: Form = None,
+    *,
+    answers: ChangeOptions,
 ) -> int:
     """Perform an action that the system offers: restart, locate, wipe.  Irreversible ones ask for the record count.
 
@@ -113,5 +102,4 @@ def action(
     here = workspace()
     change = here.action(system, table, what, selection)
     change = change.said(selection=selection, command=f"action {what}")
-    answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, count=count, any_time=any_time)
     return propose(here, change, answers, "no record is selected")

@@ -32,32 +32,32 @@ def explain(
     if why_not is not None:
         _draw_not_one(device, why_not, form)
         return
-    found = workspace().explain(device)
-    past = [_past(one.entry) if history else [] for one in found]
+    explanations = workspace().explain(device)
+    past = [_past(explanation.entry) if history else [] for explanation in explanations]
     if form not in (None, Format.TABLE):
-        told = [
-            asdict(one) | ({"history": [asdict(e) for e in events]} if history else {})
-            for one, events in zip(found, past, strict=True)
+        documents = [
+            asdict(explanation) | ({"history": [asdict(e) for e in events]} if history else {})
+            for explanation, events in zip(explanations, past, strict=True)
         ]
-        _as_data(told, form)
+        _as_data(documents, form)
         return
-    for at, one in enumerate(found):
+    for at, explanation in enumerate(explanations):
         if at:
             draw.line()
-        _draw(one)
+        _draw(explanation)
         if history:
             _draw_past(past[at])
 
 
 def _draw_not_one(device: str, other: str, form: Form) -> None:
-    found = workspace().why_not(device, other)
+    verdict = workspace().why_not(device, other)
     if form not in (None, Format.TABLE):
-        _as_data([asdict(found)], form)
+        _as_data([asdict(verdict)], form)
         return
-    draw.heading(f"{found.one} and {found.other} are not one: {found.reason}")
-    draw.line(f"{found.bits:+.1f} bits in all; nearest are {found.link.a} and {found.link.b}")
-    for one in found.link.because:
-        draw.line(f"  {one.bits:+5.1f}  {one.kind} {one.says}  {draw.cell(one.values)}".rstrip())
+    draw.heading(f"{verdict.one} and {verdict.other} are not one: {verdict.reason}")
+    draw.line(f"{verdict.bits:+.1f} bits in all; nearest are {verdict.link.a} and {verdict.link.b}")
+    for part in verdict.link.because:
+        draw.line(f"  {part.bits:+5.1f}  {part.kind} {part.says}  {draw.cell(part.values)}".rstrip())
 
 
 def _past(entry: str) -> list[Any]:
@@ -71,45 +71,45 @@ def _draw_past(events: list[Any]) -> None:
     draw.table(["pulled", "record", "what", "field", "before", "after"], rows)
 
 
-def _as_data(found: list[dict[str, Any]], form: Format | None) -> None:
+def _as_data(documents: list[dict[str, Any]], form: Format | None) -> None:
     import orjson
 
     if form not in (Format.JSON, Format.NDJSON):
         raise CalledWrongly("an explanation is written as table, json or ndjson")
-    parts = [found] if form is Format.JSON else found
+    parts = [documents] if form is Format.JSON else documents
     for part in parts:
         options = orjson.OPT_INDENT_2 if form is Format.JSON else 0
         draw.line(orjson.dumps(part, option=options | orjson.OPT_UTC_Z).decode())
 
 
-def _draw(one: Any) -> None:
-    numbers = {f"{record['system']}/{record['record_id']}": at for at, record in enumerate(one.records, start=1)}
-    draw.heading(f"{one.entry}  {draw.cell(one.name)}")
+def _draw(entry: Any) -> None:
+    numbers = {f"{record['system']}/{record['record_id']}": at for at, record in enumerate(entry.records, start=1)}
+    draw.heading(f"{entry.entry}  {draw.cell(entry.name)}")
     draw.line()
     draw.heading("Records")
     columns = ["system", "record_id", "name", "serial", "macs", "last_seen"]
-    rows = [[at, *(record[name] for name in columns)] for at, record in enumerate(one.records, start=1)]
+    rows = [[at, *(record[name] for name in columns)] for at, record in enumerate(entry.records, start=1)]
     draw.table(["", *columns], rows, right=[""])
     draw.line()
-    draw.heading("Why they are one" if one.links else "Nothing links it to another record")
-    if one.links:
-        _draw_links(one.links, numbers)
-    if one.near:
+    draw.heading("Why they are one" if entry.links else "Nothing links it to another record")
+    if entry.links:
+        _draw_links(entry.links, numbers)
+    if entry.near:
         draw.line()
         draw.heading("What it is not, though something speaks for it")
-        rows = [[link.entry, f"{link.bits:+.1f}", _because(link)] for link in one.near]
+        rows = [[link.entry, f"{link.bits:+.1f}", _because(link)] for link in entry.near]
         draw.table(["entry", "bits", "because"], rows, right=["bits"])
-    for text in one.speaks_for:
+    for text in entry.speaks_for:
         draw.line(text)
-    for ruling in one.rulings:
+    for ruling in entry.rulings:
         draw.line(f"ruled {ruling}")
     draw.line()
     draw.heading("What it is, and who says so")
-    draw.table(["field", "value", "from", "others said"], [_told(value, numbers) for value in one.values])
-    if one.findings:
+    draw.table(["field", "value", "from", "others said"], [_told(value, numbers) for value in entry.values])
+    if entry.findings:
         draw.line()
         draw.heading("To look at")
-        rows = [[f["severity"], f["kind"], f["field"], f["seen"], f["advice"]] for f in one.findings]
+        rows = [[f["severity"], f["kind"], f["field"], f["seen"], f["advice"]] for f in entry.findings]
         draw.table(["severity", "kind", "field", "seen", "what to do"], rows)
 
 

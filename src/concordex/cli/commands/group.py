@@ -5,9 +5,10 @@ from typing import Annotated
 import typer
 
 from concordex.cli import draw
+from concordex.cli.change_options import ChangeOptions, change_options
 from concordex.cli.emit import emit
 from concordex.cli.options import Columns, Form, Limit, Output, complete_systems, safely, words, workspace
-from concordex.cli.propose import AnyTime, ChangeOptions, Draft, Yes, propose
+from concordex.cli.propose import propose
 from concordex.cli.rows import emit_rows
 
 group = typer.Typer(
@@ -83,19 +84,19 @@ def show(
     Example: concordex group show quays --format csv
     """
 
-    found = workspace().show(table, where=f'group = "{name}"', columns=words(columns), limit=limit)
-    for text in found.notes:
+    selection = workspace().show(table, where=f'group = "{name}"', columns=words(columns), limit=limit)
+    for text in selection.notes:
         draw.note(text, "yellow")
     if form is None and output is None and not columns:
         names = [
             n
             for n in ("system", "entry", "record_id", "name", "kind", "site", "status", "last_seen")
-            if n in found.frame.columns
+            if n in selection.frame.columns
         ]
-        draw.table(names, found.frame.select(names).iter_rows())
-        draw.note(f"{found.frame.height:,} of {table} in {name}")
+        draw.table(names, selection.frame.select(names).iter_rows())
+        draw.note(f"{selection.frame.height:,} of {table} in {name}")
         return
-    emit(found.frame, form, output)
+    emit(selection.frame, form, output)
 
 
 @group.command("remove")
@@ -109,13 +110,12 @@ def remove(name: Name) -> None:
 
 
 @group.command("push")
+@change_options(without=["every"])
 def push(
     names: Annotated[list[str], typer.Argument(help="Groups.", autocompletion=complete_groups)],
     to: Annotated[str, typer.Option("--to", help="The system to write to.", autocompletion=complete_systems)],
-    draft: Draft = False,
-    yes: Yes = False,
-    any_time: AnyTime = False,
-    form: Form = None,
+    *,
+    answers: ChangeOptions,
 ) -> int:
     """Make groups in a system whose groups are made of kinds and of other groups, such as monitoring.
 
@@ -127,5 +127,4 @@ def push(
     here = workspace()
     change = here.push_groups(names, to)
     change = change.said(source=", ".join(names), command="group push")
-    answers = ChangeOptions(draft=draft, yes=yes, form=form, any_time=any_time)
     return propose(here, change, answers, f"{to} has them so")

@@ -9,9 +9,10 @@ from typing import Annotated, Any
 import typer
 
 from concordex.cli import draw
+from concordex.cli.change_options import ChangeOptions, change_options
 from concordex.cli.mistakes import keep_rejected, tell_mistakes
 from concordex.cli.options import Form, Output, words, workspace
-from concordex.cli.propose import AnyTime, ChangeOptions, Draft, Every, Yes, propose
+from concordex.cli.propose import propose
 from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
 from concordex.errors import ConcordexError
@@ -26,6 +27,7 @@ Devices = Annotated[str, typer.Argument(help="Devices of the workspace (docs/cha
 
 
 @lines.command("enter")
+@change_options(without=["form"])
 def enter(
     devices: Devices,
     template: Annotated[Path, typer.Argument(help="A template of lines (Jinja); its names are the table's columns.")],
@@ -33,10 +35,8 @@ def enter(
     rejects: Annotated[
         Path | None, typer.Option("--rejects", help="Write rows with mistakes to this file, and go on with the others.")
     ] = None,
-    draft: Draft = False,
-    yes: Yes = False,
-    any_time: AnyTime = False,
-    every: Every = False,
+    *,
+    answers: ChangeOptions,
 ) -> int:
     """Enter lines on many devices, each as one: if a line fails, its device keeps none of them.
 
@@ -56,7 +56,6 @@ def enter(
         keep_rejected(made.rejected, made.mistakes, rejects)
     draw.note(f"{plural(len(rows), 'device')}: {made.equal:,} keep these lines already")
     change = made.change.said(source=f"{template}, {table}", command="lines enter")
-    answers = ChangeOptions(draft=draft, yes=yes, every=every, any_time=any_time)
     status = propose(here, change, answers, f"{devices} keep these lines")
     return Status.PARTLY if made.mistakes and status == Status.DONE else status
 
@@ -81,12 +80,12 @@ def show(
     concordex lines show switches 'show segments' --text -o segments.csv
     """
 
-    found = workspace().show_lines(devices, line, words(at), "text" if text else "data")
+    answers = workspace().show_lines(devices, line, words(at), "text" if text else "data")
     rows = form is not None or output is not None
     if rows:
-        emit_rows([_row(address, answer) for address, answer in found.items()], form, output)
-    for address, answer in found.items() if not rows else ():
-        if len(found) > 1:
+        emit_rows([_row(address, answer) for address, answer in answers.items()], form, output)
+    for address, answer in answers.items() if not rows else ():
+        if len(answers) > 1:
             draw.heading(f"# {address}")
         if isinstance(answer, ConcordexError):
             draw.note(f"{address}: {answer.what}" + (f": {answer.why}" if answer.why else ""), "red")
@@ -94,8 +93,8 @@ def show(
             draw.line(answer)
         else:
             _data(answer)
-    failed = sum(isinstance(answer, ConcordexError) for answer in found.values())
-    return Status.DONE if not failed else Status.FAILED if failed == len(found) else Status.PARTLY
+    failed = sum(isinstance(answer, ConcordexError) for answer in answers.values())
+    return Status.DONE if not failed else Status.FAILED if failed == len(answers) else Status.PARTLY
 
 
 def _row(address: str, answer: Any) -> dict[str, Any]:

@@ -17,8 +17,8 @@ def mend(form: Form = None) -> None:
     """
     from dataclasses import asdict
 
-    found = workspace().mend()
-    if found or form is not None:
-        emit_rows([asdict(one) for one in found], form, None)
-    if not found:
+    mended = workspace().mend()
+    if mended or form is not None:
+        emit_rows([asdict(repair) for repair in mended], form, None)
+    if not mended:
         draw.note("all that is kept here is as it was written")

@@ -72,9 +72,9 @@ def pull(
     here, names = workspace(), chosen(systems, tag, label)
     draw_unverified(names)
     try:
-        with draw.progress() as told:
+        with draw.progress() as progress:
             done = here.pull(
-                names, words(table), lambda s, t, came, of: told(f"{s}/{t}", came, of), where=where,
+                names, words(table), lambda s, t, came, of: progress(f"{s}/{t}", came, of), where=where,
                 changed_only=changed_only, accept_fall=accept_fall,
             )  # fmt: skip
     except (KeyboardInterrupt, Stopped) as stopped:
@@ -101,11 +101,11 @@ def pull(
 def _sum_up(snapshots: "Sequence[Snapshot]") -> None:
     """One line that says it all, for those whose table is longer than their screen."""
     counts = Counter(snapshot.outcome for snapshot in snapshots)
-    told = ", ".join(f"{counts[outcome]} {outcome}" for outcome in STATUSES if counts[outcome])
+    text = ", ".join(f"{counts[outcome]} {outcome}" for outcome in STATUSES if counts[outcome])
     systems, records = len({s.system for s in snapshots}), sum(s.distinct for s in snapshots)
     worst = next((outcome for outcome in ("failed", "partial", "unproven") if counts[outcome]), "whole")
     tables = f"{plural(len(snapshots), 'table')} of {plural(systems, 'system')}"
-    draw.note(f"{tables}: {told}; {plural(records, 'record')}", STYLES[worst])
+    draw.note(f"{tables}: {text}; {plural(records, 'record')}", STYLES[worst])
 
 
 def draw_unverified(names: list[str]) -> None:
@@ -119,21 +119,21 @@ def draw_unverified(names: list[str]) -> None:
 def _remark(snapshots: "Sequence[Snapshot]") -> None:
     """What is to be said of each; what is the same of several tables of a system, once."""
     faults, same = dict[tuple[str, str, str], list[str]](), dict[tuple[str, str], list[str]]()
-    for one in snapshots:
-        if one.fault:
-            said = one.fault.removeprefix(f"{one.system}: ")
-            faults.setdefault((one.system, one.outcome, said), []).append(one.table)
-        told = [*one.notes, *(f"{count} left out: {rule}" for rule, count in one.left_out.items())]
-        if one.lost:
-            lost = ", ".join(f"{name} ({count})" for name, count in one.lost.items())
-            told.append(f"values that could not be read, and are missing now: {lost}")
-        for text in told:
-            same.setdefault((one.system, text), []).append(one.table)
+    for taken in snapshots:
+        if taken.fault:
+            fault = taken.fault.removeprefix(f"{taken.system}: ")
+            faults.setdefault((taken.system, taken.outcome, fault), []).append(taken.table)
+        remarks = [*taken.notes, *(f"{count} left out: {rule}" for rule, count in taken.left_out.items())]
+        if taken.lost:
+            lost = ", ".join(f"{name} ({count})" for name, count in taken.lost.items())
+            remarks.append(f"values that could not be read, and are missing now: {lost}")
+        for text in remarks:
+            same.setdefault((taken.system, text), []).append(taken.table)
     for (system, outcome, text), tables in faults.items():
         draw.note(f"{system}/{', '.join(tables)}: {text}", STYLES[outcome])
     for (system, text), tables in same.items():
         draw.note(f"{system}/{', '.join(tables)}: {text}")
-    if doubtful := next((one for one in snapshots if one.outcome == "unproven" and not one.whole), None):
+    if doubtful := next((taken for taken in snapshots if taken.outcome == "unproven" and not taken.whole), None):
         known = f"systems: {doubtful.system}: trust: {{{doubtful.table}: unproven}}"
         draw.note(
             "nothing is called missing because of what is unproven; where you know that it is all, let the dialect"

@@ -60,30 +60,30 @@ def pulls(
     if pull is not None:
         emit_rows(_tables(memory, pull), form, output, columns=words(columns), styles=STYLES)
         return
-    found = memory.pulls(limit, system=system, outcome=outcome, since=moment(since, "--since"))
-    emit_rows([_row(memory, row, here.now()) for row in found], form, output, columns=words(columns), styles=STYLES)
+    rows = memory.pulls(limit, system=system, outcome=outcome, since=moment(since, "--since"))
+    emit_rows([_row(memory, row, here.now()) for row in rows], form, output, columns=words(columns), styles=STYLES)
 
 
 def _row(memory: "Catalogue", row: Any, now: datetime) -> dict[str, Any]:
-    found, going = memory.snapshots_of(row["id"]), memory.progress(row["id"])
+    snapshots, going = memory.snapshots_of(row["id"]), memory.progress(row["id"])
     begun = datetime.fromisoformat(row["begun"])
     ended = datetime.fromisoformat(row["ended"]) if row["ended"] else now
-    done = {(s.system, s.table) for s in found}
+    done = {(s.system, s.table) for s in snapshots}
     under_way = sum(g["received"] for g in going if (g["system"], g["name"]) not in done)
     return {
         "pull": row["id"], "begun": begun, "outcome": row["outcome"],
-        "systems": ", ".join(sorted({s.system for s in found} | {g["system"] for g in going})),
+        "systems": ", ".join(sorted({s.system for s in snapshots} | {g["system"] for g in going})),
         "tables": len({*done, *((g["system"], g["name"]) for g in going)}),
-        "records": sum(s.distinct for s in found) + under_way,
-        "left out": sum(sum(s.left_out.values()) for s in found),
-        "requests": sum(s.requests for s in found), "retries": sum(s.retries for s in found),
-        "MB": f"{sum(s.bytes for s in found) / 1e6:.1f}", "seconds": f"{(ended - begun).total_seconds():.1f}",
+        "records": sum(s.distinct for s in snapshots) + under_way,
+        "left out": sum(sum(s.left_out.values()) for s in snapshots),
+        "requests": sum(s.requests for s in snapshots), "retries": sum(s.retries for s in snapshots),
+        "MB": f"{sum(s.bytes for s in snapshots) / 1e6:.1f}", "seconds": f"{(ended - begun).total_seconds():.1f}",
     }  # fmt: skip
 
 
 def _tables(memory: "Catalogue", pull: int) -> list[dict[str, Any]]:
-    found = memory.snapshots_of(pull)
-    done = {(s.system, s.table) for s in found}
+    snapshots = memory.snapshots_of(pull)
+    done = {(s.system, s.table) for s in snapshots}
     if not any(row["id"] == pull for row in memory.pulls(2**31)):
         raise CalledWrongly(f"there is no pull {pull}", advice="concordex pulls")
     rows: list[dict[str, Any]] = [
@@ -95,7 +95,7 @@ def _tables(memory: "Catalogue", pull: int) -> list[dict[str, Any]]:
                 filter(None, [s.fault, *s.notes, *(f"{count} left out: {rule}" for rule, count in s.left_out.items())])
             ),
         }
-        for s in found
+        for s in snapshots
     ]  # fmt: skip
     rows += [
         {

@@ -7,9 +7,10 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from concordex.cli import draw
+from concordex.cli.change_options import ChangeOptions, change_options
 from concordex.cli.mistakes import keep_rejected, tell_mistakes
-from concordex.cli.options import Form, complete_systems, pairs, words, workspace
-from concordex.cli.propose import AnyTime, ChangeOptions, Draft, Every, Yes, propose
+from concordex.cli.options import complete_systems, pairs, words, workspace
+from concordex.cli.propose import propose
 from concordex.cli.statuses import Status
 from concordex.words import plural
 
@@ -18,6 +19,7 @@ if TYPE_CHECKING:
     from concordex.change.rows import Mistake, Row
 
 
+@change_options()
 def push(
     file: Annotated[str, typer.Argument(help="CSV, XLSX, JSON, NDJSON, YAML or Parquet; - is standard input.")],
     to: Annotated[str, typer.Option("--to", help="The system to write to.", autocompletion=complete_systems)],
@@ -46,11 +48,8 @@ def push(
         typer.Option("--ask", help="Devices of the workspace: each row's own, at its `address`, tells what it must."),
     ] = None,
     sheet: Annotated[str | None, typer.Option("--sheet", help="The sheet of a workbook; else the first.")] = None,
-    draft: Draft = False,
-    yes: Yes = False,
-    any_time: AnyTime = False,
-    every: Every = False,
-    form: Form = None,
+    *,
+    answers: ChangeOptions,
 ) -> int:
     """Write rows of a file into a table of a system: checked whole, previewed, sent once, read back.
 
@@ -68,24 +67,23 @@ def push(
     rows, columns = here.read_rows(file, given, sheet), pairs(column, "--column")
     given_for_all = [(None, pairs(default, "--default"))] if default else []
     every_default = [*(here.read_defaults(defaults) if defaults else []), *given_for_all]
-    answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     unheard: list[Mistake] = []
     left_out: list[Row] = []
     asks: dict[str, Any] = {}
     silent: dict[tuple[str, str], str] = {}
     count = len(rows)
     if ask:
-        told = _asked(here, to, table, ask, rows, columns, every_default, answers, file)
-        if isinstance(told, int):
-            return told
-        rows, unheard, left_out, asks = told
+        outcome = _asked(here, to, table, ask, rows, columns, every_default, answers, file)
+        if isinstance(outcome, int):
+            return outcome
+        rows, unheard, left_out, asks = outcome
         sets, silent = asks.pop("sets"), asks.pop("silent")
-        plain = [(where, {n: v for n, v in said.items() if n not in sets}) for where, said in every_default]
-        every_default = [one for one in plain if one[1]]
+        plain = [(where, {n: v for n, v in values.items() if n not in sets}) for where, values in every_default]
+        every_default = [wrong for wrong in plain if wrong[1]]
     prepared = here.push(
         to, table, rows, columns=columns, ignore=words(ignore), make=words(make), defaults=every_default
     )
-    told_of = [replace(one, what=silent.get((one.place, one.column), one.what)) for one in prepared.mistakes]
+    told_of = [replace(wrong, what=silent.get((wrong.place, wrong.column), wrong.what)) for wrong in prepared.mistakes]
     mistakes, rejected = [*unheard, *told_of], [*left_out, *prepared.rejected]
     if mistakes:
         tell_mistakes(mistakes, file, count)
@@ -126,10 +124,10 @@ def _asked(
             draw.note(f"what the devices tell is asked for once that is done: then push {file} again")
         if answers.draft or status not in (Status.DONE, Status.PARTLY):
             return status
-    found, mistakes, left_out = here.answers_of_devices(made)
-    draw.note(f"{plural(len(found), 'device')} of {len(rows):,} told what {to} needs of them")
+    complete, mistakes, left_out = here.answers_of_devices(made)
+    draw.note(f"{plural(len(complete), 'device')} of {len(rows):,} told what {to} needs of them")
     again = {
         "devices": devices, "table": made.spec.table, "at": made.addresses, "sets": list(made.spec.sets),
         "silent": made.silent,
     }  # fmt: skip
-    return found, mistakes, left_out, again
+    return complete, mistakes, left_out, again

@@ -27,15 +27,15 @@ def reconcile(
     concordex reconcile --format json
     """
 
-    with draw.progress() as told:
-        made = workspace().reconcile(lambda done, of: told("reconcile", done, of), relearn=relearn)
+    with draw.progress() as progress:
+        made = workspace().reconcile(lambda done, of: progress("reconcile", done, of), relearn=relearn)
     emit_rows([_row(name, counts, made.entries) for name, counts in made.systems.items()], form, None)
     again = f"; {made.looked_at:,} looked at again" if made.looked_at < made.records else ""
     draw.note(f"{plural(made.records, 'record')}, {plural(made.entries, 'entry', 'entries')}{again}")
     if made.changes:
         draw.note("since last time: " + ", ".join(f"{count:,} {what}" for what, count in made.changes.items()))
-    found = ", ".join(f"{count:,} {kind.replace('_', ' ')}" for kind, count in made.findings.items())
-    draw.note(f"findings: {found or 'none'}")
+    text = ", ".join(f"{count:,} {kind.replace('_', ' ')}" for kind, count in made.findings.items())
+    draw.note(f"findings: {text or 'none'}")
     for doubt in made.doubts:
         draw.note(doubt, "yellow")
 

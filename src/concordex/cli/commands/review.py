@@ -35,8 +35,8 @@ def review(
     """
 
     here = workspace()
-    found = here.doubtful_pairs(names=bool(listed or form or output))
-    waiting = found.head(limit) if limit else found
+    pairs = here.doubtful_pairs(names=bool(listed or form or output))
+    waiting = pairs.head(limit) if limit else pairs
     if listed or form or output:
         return _list(waiting, form, output)
     if not (draw.is_terminal(sys.stdout) and sys.stdin.isatty()):
@@ -54,15 +54,15 @@ def _list(frame: Any, form: Any, output: Any) -> int:
 def _ask(here: Any, waiting: Any) -> int:
     counts = dict.fromkeys(("same", "apart", "left"), 0)
     for at, pair in enumerate(waiting.to_dicts(), start=1):
-        one = here.doubt(pair)
-        _show(one, at, waiting.height)
+        doubt = here.doubt(pair)
+        _show(doubt, at, waiting.height)
         key = _key()
         if key == "q":
             break
         kind = {"s": "same", "a": "apart"}.get(key)
         counts[kind or "left"] += 1
         if kind:
-            here.rule({kind: [one.link.a, one.link.b]}, why="reviewed")
+            here.rule({kind: [doubt.link.a, doubt.link.b]}, why="reviewed")
     decided = counts["same"] + counts["apart"]
     rest = waiting.height - decided
     draw.note(f"{counts['same']} the same, {counts['apart']} apart; {rest:,} pairs not decided")
@@ -71,21 +71,21 @@ def _ask(here: Any, waiting: Any) -> int:
     return Status.DONE
 
 
-def _show(one: Any, at: int, of: int) -> None:
+def _show(doubt: Any, at: int, of: int) -> None:
     draw.line()
-    draw.heading(f"Pair {at} of {of}: {one.one} and {one.other}, {one.link.bits:+.1f} bits in all")
-    here, there = one.entries
+    draw.heading(f"Pair {at} of {of}: {doubt.one} and {doubt.other}, {doubt.link.bits:+.1f} bits in all")
+    here, there = doubt.entries
     rows = [
         [name, here[name], "=" if _plain(here[name]) == _plain(there[name]) else "", there[name]]
         for name in _FIELDS
         if here[name] not in (None, []) or there[name] not in (None, [])
     ]
     systems = ["systems", here["systems"], "", there["systems"]]
-    draw.table(["field", one.one, "", one.other], [*rows, systems])
+    draw.table(["field", doubt.one, "", doubt.other], [*rows, systems])
     draw.line()
-    for because in (b for b in one.link.because if b.bits):
+    for because in (b for b in doubt.link.because if b.bits):
         draw.line(f"  {because.bits:+5.1f}  {because.kind} {because.says}  {draw.cell(because.values)}")
-    for entry, rival, bits in one.rivals:
+    for entry, rival, bits in doubt.rivals:
         draw.line(f"  {entry} may be {rival} instead: {bits:+.1f} bits")
     draw.line()
 

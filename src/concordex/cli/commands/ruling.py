@@ -53,7 +53,7 @@ def apart(
 def value(
     device: Device,
     field: Annotated[str, typer.Argument(help="The field.")],
-    said: Annotated[str, typer.Argument(help="Its value; of a list, several with commas.", metavar="VALUE")],
+    value: Annotated[str, typer.Argument(help="Its value; of a list, several with commas.", metavar="VALUE")],
     why: Why = "",
     who: Who = None,
     until: Until = None,
@@ -62,7 +62,7 @@ def value(
 
     Example: concordex ruling value sw-cobble-quay-01 site cobble-quay --why 'seen there'
     """
-    _add({"value": {"of": _record(device), "field": field, "is": said}}, why, who, until)
+    _add({"value": {"of": _record(device), "field": field, "is": value}}, why, who, until)
 
 
 @ruling.command("accept")
@@ -97,11 +97,11 @@ def list_rulings(limit: Limit = None, columns: Columns = None, form: Form = None
     hold = here.rulings(holding=True)
     rows = [
         {
-            "ruling": one.kind, "of": one.records[0], "says": one.says, "who": one.who,
-            "when": f"{one.when:%Y-%m-%d}" if one.when else "", "until": str(one.until or ""),
-            "holds": "yes" if one in hold else "no", "why": one.why,
+            "ruling": listed.kind, "of": listed.records[0], "says": listed.says, "who": listed.who,
+            "when": f"{listed.when:%Y-%m-%d}" if listed.when else "", "until": str(listed.until or ""),
+            "holds": "yes" if listed in hold else "no", "why": listed.why,
         }
-        for one in here.rulings()
+        for listed in here.rulings()
     ]  # fmt: skip
     if not rows:
         draw.note("there is no ruling yet; `concordex review` asks for some")
@@ -117,8 +117,8 @@ def remove(
 
     Example: concordex ruling remove muster/0f3a
     """
-    for one in workspace().remove_rulings(record):
-        draw.note(f"removed: {one.kind} {one.records[0]} {one.says}")
+    for removed in workspace().remove_rulings(record):
+        draw.note(f"removed: {removed.kind} {removed.records[0]} {removed.says}")
     draw.note("concordex reconcile makes it count")
 
 
@@ -132,10 +132,12 @@ def _pair(kind: str, devices: list[str], why: str, who: str | None) -> None:
 def _record(device: str) -> str:
     """A record as it is written in rulings; of an entry, its first."""
 
-    found = workspace().records_of(device)
-    if len(found) > 1:
-        raise CalledWrongly(f"{device!r} may be {len(found)} devices: {', '.join(found)}", advice="name one of them")
-    return found[0]
+    records = workspace().records_of(device)
+    if len(records) > 1:
+        raise CalledWrongly(
+            f"{device!r} may be {len(records)} devices: {', '.join(records)}", advice="name one of them"
+        )
+    return records[0]
 
 
 def _add(ruling: dict[str, Any], why: str, who: str | None, until: str | None) -> None:

@@ -103,17 +103,17 @@ def show(
     screen = form in (None, Format.TABLE) and output is None
     watched = screen and draw.is_terminal(sys.stdout)
     rows = (_SCREENFUL + 1 if watched and not count_by else None) if limit is None else limit or None
-    found = workspace().show(
+    selection = workspace().show(
         table, where=where, systems=chosen(system, tag, label), columns=words(columns), sort=words(sort),
         count_by=words(count_by), limit=rows, live=live, funnel=funnel,
         as_of=moment(as_of, "--as-of", end_of_day=True), changes=moment(changes, "--changes"),
     )  # fmt: skip
-    for text in found.notes:
+    for text in selection.notes:
         draw.note(text, "yellow")
     if funnel:
-        _draw_funnel(found.stages, where, form, output)
+        _draw_funnel(selection.stages, where, form, output)
         return
-    frame = found.frame
+    frame = selection.frame
     if screen and not columns and not count_by:
         kept = [name for name in _USUAL if name in frame.columns]
         frame = frame.select(kept) if "name" in kept else frame

@@ -5,11 +5,13 @@ from typing import Annotated
 import typer
 
 from concordex.cli import draw
-from concordex.cli.options import Form, Where, complete_systems, workspace
-from concordex.cli.propose import AnyTime, ChangeOptions, Draft, Every, Yes, propose
+from concordex.cli.change_options import ChangeOptions, change_options
+from concordex.cli.options import Where, complete_systems, workspace
+from concordex.cli.propose import propose
 from concordex.errors import CalledWrongly
 
 
+@change_options()
 def sync(
     system: Annotated[
         str,
@@ -19,11 +21,8 @@ def sync(
     edited: Annotated[
         str, typer.Option("--edited", help="What others altered after we wrote it: hold, ours or theirs.")
     ] = "hold",
-    draft: Draft = False,
-    yes: Yes = False,
-    any_time: AnyTime = False,
-    every: Every = False,
-    form: Form = None,
+    *,
+    answers: ChangeOptions,
 ) -> int:
     """Bring an inventory up to date with the concordance: preview, agree, write once, read back.
 
@@ -46,5 +45,4 @@ def sync(
     change, notes = here.sync(system, where, edited)  # type: ignore[arg-type]
     for text in notes:
         draw.note(text)
-    answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     return propose(here, change, answers, f"{system} is up to date")

@@ -98,16 +98,16 @@ def list_systems(
 
     here = workspace()
     known = here.overview(chosen(systems, tag, label))
-    with_labels, with_tags = any(one.label for one in known), any(one.tags for one in known)
+    with_labels, with_tags = any(row.label for row in known), any(row.tags for row in known)
     rows = [
         {
-            "system": one.name, **({"label": one.label} if with_labels else {}),
-            **({"tags": ", ".join(one.tags)} if with_tags else {}), "state": "paused" if one.paused else "active",
-            "last pull": one.outcome or "never", "proof": one.proof, "records": one.records,
-            "age": draw.ago(one.taken, here.now()) if one.taken else None, "role": one.role, "dialect": one.dialect,
-            "where": one.where,
+            "system": row.name, **({"label": row.label} if with_labels else {}),
+            **({"tags": ", ".join(row.tags)} if with_tags else {}), "state": "paused" if row.paused else "active",
+            "last pull": row.outcome or "never", "proof": row.proof, "records": row.records,
+            "age": draw.ago(row.taken, here.now()) if row.taken else None, "role": row.role, "dialect": row.dialect,
+            "where": row.where,
         }
-        for one in known
+        for row in known
     ]  # fmt: skip
     emit_rows(
         rows, form, output, columns=words(columns), limit=limit, styles=STYLES | {"paused": "yellow", "never": "dim"}
@@ -163,26 +163,26 @@ def check(
 
     names = chosen(systems, tag, label)
     draw_unverified(names)
-    found = workspace().check(names)
-    several = len({f.system for f in found}) > 1
+    findings = workspace().check(names)
+    several = len({f.system for f in findings}) > 1
     whole = steps or not several or form is not None
-    emit_rows(_each_step(found) if whole else _one_line(found), form, None, styles=RESULTS)
-    for one in (f for f in found if f.advice and (whole or not f.ok)):
-        draw.note(f"{one.system}: {one.step}: {one.advice}", "yellow" if not one.ok else "")
-    return Status.DONE if all(f.ok for f in found) else Status.FAILED
+    emit_rows(_each_step(findings) if whole else _one_line(findings), form, None, styles=RESULTS)
+    for finding in (f for f in findings if f.advice and (whole or not f.ok)):
+        draw.note(f"{finding.system}: {finding.step}: {finding.advice}", "yellow" if not finding.ok else "")
+    return Status.DONE if all(f.ok for f in findings) else Status.FAILED
 
 
 RESULTS = {"ok": "green", "FAILED": "bold red"}
 
 
-def _each_step(found: "list[Finding]") -> list[dict[str, Any]]:
-    return [{"system": f.system, "step": f.step, "result": "ok" if f.ok else "FAILED", "seen": f.seen} for f in found]
+def _each_step(tried: "list[Finding]") -> list[dict[str, Any]]:
+    return [{"system": f.system, "step": f.step, "result": "ok" if f.ok else "FAILED", "seen": f.seen} for f in tried]
 
 
-def _one_line(found: "list[Finding]") -> list[dict[str, Any]]:
+def _one_line(findings: "list[Finding]") -> list[dict[str, Any]]:
     rows = []
-    for name in dict.fromkeys(f.system for f in found):
-        mine = [f for f in found if f.system == name]
+    for name in dict.fromkeys(f.system for f in findings):
+        mine = [f for f in findings if f.system == name]
         last = mine[-1]
         doubts = [f"{f.step}: {f.advice}" for f in mine if f.ok and f.advice and f.step != "tls"]
         held = [f"{f.step}: {f.seen}" for f in mine if f.step == "devices"] or [mine[0].seen]

@@ -33,17 +33,17 @@ def trust(
     if forget:
         draw.note(f"{plural(disagree(here.root), 'agreement')} taken back for {here.root.resolve()}")
         return Status.DONE
-    asked = [(one, why) for one in here.secrets.named() if (why := doubts(here.root, one))]
+    asked = [(wanted, why) for wanted in here.secrets.named() if (why := doubts(here.root, wanted))]
     if not asked:
         draw.note(f"nothing to agree to: what {here.root.resolve()} names may be had")
         return Status.DONE
     draw.table(["for", "would run or read", "and send to", "why you are asked"],
-               [(one.name, one.reference, one.to, why) for one, why in asked])  # fmt: skip
+               [(wanted.name, wanted.reference, wanted.to, why) for wanted, why in asked])  # fmt: skip
     if own := sorted(path.name for path in (here.root / "dialects").glob("*.yaml")):
         draw.note(f"what is asked there is said in dialects/{', '.join(own)}: concordex dialect show NAME --requests")
     if not (yes or draw.ask(f"May {here.root.resolve()} have {'this' if len(asked) == 1 else 'these'}?")):
         draw.note("not agreed; nothing of it is run or read")
         return Status.STOPPED
-    agree(here.root, [one for one, _ in asked])
+    agree(here.root, [wanted for wanted, _ in asked])
     draw.note("agreed; whatever is altered or added there is asked again")
     return Status.DONE

@@ -346,17 +346,17 @@ def _writing(write: Write) -> Iterator[tuple[tuple[str, ...], Call]]:
 
 def _others(table: Table) -> list[tuple[tuple[str, ...], str]]:
     """Every mention of another table: where it stands, and the table's name."""
-    found: list[tuple[tuple[str, ...], str]]
-    found = [(("fields", name, "via"), spec.via) for name, spec in table.fields.items() if spec.via]
+    mentions: list[tuple[tuple[str, ...], str]]
+    mentions = [(("fields", name, "via"), spec.via) for name, spec in table.fields.items() if spec.via]
     if table.write:
-        found += [(("write", "references", name, "via"), ref.via) for name, ref in table.write.references.items()]
+        mentions += [(("write", "references", name, "via"), ref.via) for name, ref in table.write.references.items()]
         ready = table.write.ready
-        found += [(("write", "ready", "brings", name), name) for name in (ready.brings if ready else {})]
+        mentions += [(("write", "ready", "brings", name), name) for name in (ready.brings if ready else {})]
     for member, other in (table.config.references if table.config else {}).items():
-        found.append((("config", "references", member), other))
+        mentions.append((("config", "references", member), other))
     if table.read.each:
-        found.append((("read", "each"), table.read.each.of))
-    return found
+        mentions.append((("read", "each"), table.read.each.of))
+    return mentions
 
 
 def _check_path(dialect: Dialect, place: tuple[str, ...], call: Call) -> None:

@@ -13,8 +13,8 @@ from concordex.wire.dialect.paging import Times
 from concordex.wire.dialect.paths import PathText
 
 
-def _word(said: Any) -> Any:
-    return str(said).lower() if isinstance(said, bool) else str(said) if isinstance(said, int | float) else said
+def _word(value: Any) -> Any:
+    return str(value).lower() if isinstance(value, bool) else str(value) if isinstance(value, int | float) else value
 
 
 class FieldMap(Part):

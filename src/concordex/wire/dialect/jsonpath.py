@@ -44,15 +44,15 @@ class Query:
 
     def column(self, values: Sequence[Any]) -> list[list[Any]]:
         """The same for several values, which share the time."""
-        found: list[list[Any]] = self._in_time(
+        columns: list[list[Any]] = self._in_time(
             lambda: [self._whole.find(value).values() for value in values], len(values)
         )
-        return found
+        return columns
 
     def has_place(self, value: Any) -> bool:
         """Whether what would hold it is there."""
-        found: bool = self._in_time(lambda: bool(self._holder.find(value)), 1)
-        return found
+        is_there: bool = self._in_time(lambda: bool(self._holder.find(value)), 1)
+        return is_there
 
     def _in_time(self, find: Callable[[], Any], count: int) -> Any:
         patience = PATIENCE + _EACH * count

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Self
 from pydantic import PlainSerializer, PlainValidator, WithJsonSchema
 
 from concordex.documents import fault_at
+from concordex.model.members import along, stands
 
 if TYPE_CHECKING:
     from concordex.wire.dialect.jsonpath import Query
@@ -46,9 +47,7 @@ class Path(str):
     def first(self, value: Any) -> Any:
         """The value at this path, or None; of several, a list of them all."""
         if self.steps is not None:
-            for step in self.steps:
-                value = value.get(step) if isinstance(value, dict) else None
-            return value
+            return along(value, self.steps)
         assert self._query
         return _one(self._query.values(value))
 
@@ -56,11 +55,7 @@ class Path(str):
         """Whether something stands at this path, be it null."""
         if self._query is not None:
             return bool(self._query.values(value))
-        for step in self.steps or ():
-            if not isinstance(value, dict) or step not in value:
-                return False
-            value = value[step]
-        return True
+        return stands(value, self.steps or ())
 
     @property
     def above(self) -> Path | None:
@@ -71,10 +66,10 @@ class Path(str):
         """The list at this path, or None where there is none; JSONPath gives all that it finds in what holds them."""
         if self._query is None:
             return self.first(value)
-        found = self._query.values(value)
-        if not found and not self._query.has_place(value):
+        values = self._query.values(value)
+        if not values and not self._query.has_place(value):
             return None  # not an empty list: there is no place for one
-        return found[0] if len(found) == 1 and isinstance(found[0], list) else found
+        return values[0] if len(values) == 1 and isinstance(values[0], list) else values
 
     def column(self, records: Sequence[Any]) -> list[Any]:
         """The value at this path in each record, which must be a mapping."""
@@ -156,8 +151,8 @@ SourceText = Annotated[Source, PlainValidator(lambda given: _read(Source, given)
 MemberText = Annotated[Member, PlainValidator(lambda given: _read(Member, given)), _TEXT, _SAID]
 
 
-def _one(found: list[Any]) -> Any:
-    return found[0] if len(found) == 1 else found or None
+def _one(values: list[Any]) -> Any:
+    return values[0] if len(values) == 1 else values or None
 
 
 def _compiled(text: str) -> Query:

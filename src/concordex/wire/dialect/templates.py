@@ -37,11 +37,11 @@ class Template(str):
         """Any text is one."""
         template = super().__new__(cls, text)
         parts, end = list[str | Place](), 0
-        for found in _PLACES.finditer(text):
-            parts.append(text[end : found.start()])
-            quoted = text[: found.start()].endswith('"') and text[found.end() :].startswith('"')
-            parts.append(f"{{{found['literal']}}}" if found["name"] is None else Place(found["name"], quoted))
-            end = found.end()
+        for match in _PLACES.finditer(text):
+            parts.append(text[end : match.start()])
+            quoted = text[: match.start()].endswith('"') and text[match.end() :].startswith('"')
+            parts.append(f"{{{match['literal']}}}" if match["name"] is None else Place(match["name"], quoted))
+            end = match.end()
         template._parts = tuple(part for part in (*parts, text[end:]) if part != "")
         template.names = frozenset(part.name for part in template._parts if isinstance(part, Place))
         return template
@@ -74,8 +74,8 @@ class Template(str):
         A path that is nothing but one name may be a link, whole or from the root; anything else that it holds is
         a segment.  Raises LookupError where a name has no value, ValueError where a value can be no segment.
         """
-        if self.alone is not None and is_link(said := str(_found(values, self.alone))):
-            return said
+        if self.alone is not None and is_link(text := str(_found(values, self.alone))):
+            return text
         return "".join(
             part if isinstance(part, str) else _segment(str(_found(values, part.name))) for part in self._parts
         )
@@ -114,23 +114,23 @@ def names_in(template: Any) -> set[str]:
     return {name for part in parts for name in names_in(part)}
 
 
-def is_link(said: str) -> bool:
+def is_link(text: str) -> bool:
     """Whether a value is an address, whole or from the root, and no plain id."""
-    return said.startswith("/") or re.match(r"[A-Za-z][A-Za-z0-9+.-]*://", said) is not None
+    return text.startswith("/") or re.match(r"[A-Za-z][A-Za-z0-9+.-]*://", text) is not None
 
 
 def _filled(place: Place, values: Values) -> str:
     if place.name not in values:
         return f"{{{place.name}}}"
-    said = str(_shown(values[place.name]))
+    text = str(_shown(values[place.name]))
     # a value that stands in quotes within a longer text, as in a query, cannot end them (RFC 8259, section 7)
-    return json.dumps(said, ensure_ascii=False)[1:-1] if place.quoted else said
+    return json.dumps(text, ensure_ascii=False)[1:-1] if place.quoted else text
 
 
-def _segment(said: str) -> str:
-    if said in ("", ".", ".."):
-        raise ValueError(f"{said!r} cannot stand in an address: it would mean another one")
-    return quote(said, safe="")
+def _segment(text: str) -> str:
+    if text in ("", ".", ".."):
+        raise ValueError(f"{text!r} cannot stand in an address: it would mean another one")
+    return quote(text, safe="")
 
 
 def _found(values: Values, name: str) -> Any:

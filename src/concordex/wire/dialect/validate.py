@@ -38,22 +38,22 @@ def unmeant(dialect: d.Dialect) -> Iterator[Fault]:
     yield from _signing_in(dialect)
     yield from _circles(dialect)
     if dialect.commands and dialect.commands.table not in dialect.tables:
-        told = suggestion(dialect.commands.table, dialect.tables)
-        yield ("commands", "table"), f"there is no table {dialect.commands.table!r} in this dialect; {told}"
+        hint = suggestion(dialect.commands.table, dialect.tables)
+        yield ("commands", "table"), f"there is no table {dialect.commands.table!r} in this dialect; {hint}"
     for name, table in dialect.tables.items():
         place = ("tables", name)
         yield from _fields(dialect, place, table)
         pages = table.read.pages
         if isinstance(pages, d.WindowPages) and pages.field and pages.field not in table.fields:
-            told = suggestion(pages.field, table.fields)
-            yield (*place, "read", "pages", "field"), f"there is no field {pages.field!r} there; {told}"
+            hint = suggestion(pages.field, table.fields)
+            yield (*place, "read", "pages", "field"), f"there is no field {pages.field!r} there; {hint}"
         yield from _filters(dialect, place, table)
         if table.write:
             yield from _writes(dialect, place, table, table.write)
         for key, member in _references_named(table):
             if table.config and member not in table.config.references:
-                told = suggestion(member, table.config.references)
-                yield (*place, "config", key), f"{member!r} is not among its references; {told}"
+                hint = suggestion(member, table.config.references)
+                yield (*place, "config", key), f"{member!r} is not among its references; {hint}"
         if table.config and not table.config.single and "name" not in table.fields:
             yield (*place, "config"), "objects are known by their names, and the table has no field `name`"
 
@@ -66,8 +66,8 @@ def _names(dialect: d.Dialect, place: Place, call: d.Call) -> Iterator[Fault]:
     for part in _FILLED:
         for name in sorted(names_in(getattr(call, part)) - known):
             if not name.startswith("$"):
-                told = f"nothing is known here as {{{name}}}; {suggestion(name, known)}"
-                yield (*place, _KEYS.get(part, part)), f"{told}; {{{{{name}}}}} would be the text itself"
+                text = f"nothing is known here as {{{name}}}; {suggestion(name, known)}"
+                yield (*place, _KEYS.get(part, part)), f"{text}; {{{{{name}}}}} would be the text itself"
 
 
 def _members(place: Place, call: d.Call) -> Iterator[Fault]:
@@ -127,28 +127,28 @@ def _signing_in(dialect: d.Dialect) -> Iterator[Fault]:
         for part in ("headers", "query", "body", "params"):
             for name in sorted(names_in(getattr(carried, part)) - known):
                 yield ("sign_in", "carries", part), f"nothing is known here as {{{name}}}; {suggestion(name, known)}"
-    for key, said in how.model_dump(exclude={"call", "sign_out", "carries", "gives", "by"}).items():
-        if isinstance(said, str):
-            for name in sorted(names_in(said) - dialect.credentials.keys()):
-                told = suggestion(name, dialect.credentials)
-                yield ("sign_in", key), f"{{{name}}} is none of the dialect's credentials; {told}"
-            if key in ("value", "password", "secret", "key") and not names_in(said):
+    for key, text in how.model_dump(exclude={"call", "sign_out", "carries", "gives", "by"}).items():
+        if isinstance(text, str):
+            for name in sorted(names_in(text) - dialect.credentials.keys()):
+                hint = suggestion(name, dialect.credentials)
+                yield ("sign_in", key), f"{{{name}}} is none of the dialect's credentials; {hint}"
+            if key in ("value", "password", "secret", "key") and not names_in(text):
                 yield ("sign_in", key), "is written here itself: name a credential, as {key}, that a workspace gives"
 
 
 def _secrets(place: Place, headers: Any) -> Iterator[Fault]:
-    for name, said in headers.items():
+    for name, text in headers.items():
         guarded = any(word in name.lower() for word in _GUARDED)
-        if (guarded and not names_in(said)) or _KEY_LIKE.search(said):
+        if (guarded and not names_in(text)) or _KEY_LIKE.search(text):
             yield (*place, name), "looks like a secret: name a credential, as {key}, that a workspace gives"
 
 
 def _headers(dialect: d.Dialect) -> Iterator[Fault]:
     """What is wrong with the headers of every request, in which nothing is filled."""
     yield from _secrets(("headers",), dialect.headers)
-    for name, said in dialect.headers.items():
-        if said.names:
-            yield ("headers", name), f"{said} is sent as it stands: names are filled in `sign_in` and in calls"
+    for name, text in dialect.headers.items():
+        if text.names:
+            yield ("headers", name), f"{text} is sent as it stands: names are filled in `sign_in` and in calls"
 
 
 def _fields(dialect: d.Dialect, place: Place, table: d.Table) -> Iterator[Fault]:
@@ -159,24 +159,24 @@ def _fields(dialect: d.Dialect, place: Place, table: d.Table) -> Iterator[Fault]
                 yield (*where, "via"), f"{name} holds a list, and `via` means one record"
             other = dialect.tables[spec.via].fields
             if spec.take not in other:
-                told = f"{spec.via} has no field {spec.take!r}; {suggestion(spec.take, other)}"
-                yield (*where, "take" if "take" in spec.model_fields_set else "via"), told
+                hint = f"{spec.via} has no field {spec.take!r}; {suggestion(spec.take, other)}"
+                yield (*where, "take" if "take" in spec.model_fields_set else "via"), hint
         if kind.is_list and spec.values is not None:
             yield (*where, "values"), f"{name} holds a list, and `values` translates single words"
         if kind is Type.FLAG and any(parse_flag(ours) is None for ours in (spec.values or {}).values() if ours):
             yield (*where, "values"), 'of a flag, our words are "true" and "false"'
         parent = table.read.each.of if table.read.each else None
         if spec.of_parent and parent in dialect.tables and spec.of_parent not in dialect.tables[parent].fields:
-            told = suggestion(spec.of_parent, dialect.tables[parent].fields)
-            yield (*where, "of_parent"), f"{parent} has no field {spec.of_parent!r}; {told}"
+            hint = suggestion(spec.of_parent, dialect.tables[parent].fields)
+            yield (*where, "of_parent"), f"{parent} has no field {spec.of_parent!r}; {hint}"
 
 
 def _filters(dialect: d.Dialect, place: Place, table: d.Table) -> Iterator[Fault]:
     known = {"value", *dialect.credentials, *dialect.lookups}
     for number, rule in enumerate(table.filters):
         for name in sorted(names_in(Template(rule.path)) - known if rule.path else ()):
-            told = suggestion(name, known)
-            yield (*place, "filters", number, "path"), f"nothing is known here as {{{name}}}; {told}"
+            hint = suggestion(name, known)
+            yield (*place, "filters", number, "path"), f"nothing is known here as {{{name}}}; {hint}"
         for test in rule.tests:
             if test not in OPERATORS:
                 yield (*place, "filters", number, "tests"), f"{test!r} is no test; {suggestion(test, OPERATORS)}"
@@ -194,8 +194,8 @@ def _writes(dialect: d.Dialect, place: Place, table: d.Table, write: d.Write) ->
         and update.batch_size == 1
         and update.form_of == "members"
     ):
-        told = "a PUT puts what is sent in the place of all that was there (RFC 9110, section 9.3.4)"
-        yield (*place, "update", "method"), f"{told}: say `whole: true`, or another method"
+        reason = "a PUT puts what is sent in the place of all that was there (RFC 9110, section 9.3.4)"
+        yield (*place, "update", "method"), f"{reason}: say `whole: true`, or another method"
     for where, text in _filters_of(write):
         try:
             Binder(text.query, table.types, datetime.now(UTC)).check()

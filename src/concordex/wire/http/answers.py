@@ -130,8 +130,8 @@ class Judge:
         is_rpc = isinstance(body, Mapping) and "jsonrpc" in body
         code = _said(errors.code or (at("error.code") if is_rpc else None), body)
         message = _message(errors.message or ([at("error.message")] if is_rpc else []), body)
-        told = f"HTTP {status}" if code is None else f"HTTP {status}, code {code}"
-        why = f"{told}: {masked(str(message))[:300]}" if message else told
+        text = f"HTTP {status}" if code is None else f"HTTP {status}, code {code}"
+        why = f"{text}: {masked(str(message))[:300]}" if message else text
         codes = {str(status), str(code)}
 
         def among(known: Sequence[str | int]) -> bool:
@@ -166,9 +166,9 @@ class Judge:
 def _message(paths: Sequence[Path], body: Any) -> str:
     """What an error answer says: at the places that the dialect names, or else in its own words."""
     for path in paths:
-        said = path.first(body)
-        if said not in (None, "", [], {}):
-            return "; ".join(map(str, said)) if isinstance(said, list) else str(said)
+        message = path.first(body)
+        if message not in (None, "", [], {}):
+            return "; ".join(map(str, message)) if isinstance(message, list) else str(message)
     if body in (None, "", [], {}):
         return ""
     return body if isinstance(body, str) else orjson.dumps(body, default=str).decode()
@@ -180,12 +180,12 @@ def _said(path: Path | None, body: Any) -> Any:
 
 def wait_asked(reply: Reply) -> float | None:
     """Seconds that Retry-After asks for, as a number or a date (RFC 9110, section 10.2.3)."""
-    said = reply.headers.get("Retry-After", "").strip()
-    if not said or reply.status < 400:
+    text = reply.headers.get("Retry-After", "").strip()
+    if not text or reply.status < 400:
         return None
-    if said.isascii() and said.isdecimal():
-        return float(said)
+    if text.isascii() and text.isdecimal():
+        return float(text)
     try:
-        return max(0.0, (parsedate_to_datetime(said) - datetime.now(UTC)).total_seconds())
+        return max(0.0, (parsedate_to_datetime(text) - datetime.now(UTC)).total_seconds())
     except (ValueError, TypeError):
         return None

@@ -92,9 +92,9 @@ def _declared(body: Any, shape: d.XmlShape) -> Any:
 
 def _prefixes(body: Any) -> set[str]:
     parts = body.items() if isinstance(body, Mapping) else []
-    found = {name.lstrip("@").partition(":")[0] for name, _ in parts if ":" in name}
+    prefixes = {name.lstrip("@").partition(":")[0] for name, _ in parts if ":" in name}
     inside = [value for _, value in parts] if isinstance(body, Mapping) else body if isinstance(body, list) else []
-    return found.union(*map(_prefixes, inside))
+    return prefixes.union(*map(_prefixes, inside))
 
 
 def _json(content: bytes, _shape: d.Shape) -> Any:
@@ -208,14 +208,14 @@ def _lines(content: bytes, shape: d.Shape) -> list[Any]:
 
 def lines_of(content: bytes, shape: d.Shape, first: int = 1) -> list[Any]:
     """The values of JSON lines, of which ``first`` is the number of the first; raises BadAnswer as :func:`decode`."""
-    found = []
+    records = []
     for number, line in enumerate(content.splitlines(), first):
         if line.strip():
             try:
-                found.append(_json(line, shape))
+                records.append(_json(line, shape))
             except BadAnswer as error:
                 raise BadAnswer(f"{error.what}, in line {number:,}", why=error.why, advice=error.advice) from error
-    return found
+    return records
 
 
 def unread_lines(content: bytes, shape: d.TextShape) -> list[str]:
@@ -253,8 +253,8 @@ def _text(content: bytes, shape: d.Shape) -> list[dict[str, Any]]:
     import regex
 
     with _in_time(shape):
-        found = regex.finditer(shape.pattern, _text_of(content), flags=regex.MULTILINE, timeout=_PATIENCE)
-        return [one.groupdict() for one in found]
+        matches = regex.finditer(shape.pattern, _text_of(content), flags=regex.MULTILINE, timeout=_PATIENCE)
+        return [match.groupdict() for match in matches]
 
 
 def _sheet(content: bytes, shape: d.Shape) -> list[dict[str, Any]]:
@@ -290,14 +290,6 @@ def _parquet(content: bytes, _shape: d.Shape) -> list[dict[str, Any]]:
 _DECODE = {
     "json": _json, "xml": _xml, "csv": _csv, "text": _text, "ndjson": _lines, "xlsx": _sheet, "parquet": _parquet,
 }  # fmt: skip
-
-
-def put(body: dict[str, Any], place: str, value: Any) -> None:
-    """Set the member at a dotted ``place``, making the mappings on the way."""
-    *parents, last = place.split(".")
-    for name in parents:
-        body = body.setdefault(name, {})
-    body[last] = value
 
 
 def merged(body: Mapping[str, Any], more: Mapping[str, Any]) -> dict[str, Any]:

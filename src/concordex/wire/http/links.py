@@ -18,14 +18,14 @@ def related(headers: Sequence[str], url: str = "") -> dict[str, str]:
 
     Raises ValueError for what is no Link header.
     """
-    found: dict[str, str] = {}
+    targets: dict[str, str] = {}
     for header in headers:
         for target, parameters in _links(header):
             if "anchor" in parameters and not _is_here(parameters["anchor"], url):
                 continue
             for relation in parameters.get("rel", "").lower().split():
-                found.setdefault(relation, target)
-    return found
+                targets.setdefault(relation, target)
+    return targets
 
 
 def _links(header: str) -> Iterator[tuple[str, dict[str, str]]]:
@@ -36,12 +36,12 @@ def _links(header: str) -> Iterator[tuple[str, dict[str, str]]]:
         if target is None:
             raise ValueError(f"no <address> at character {at + 1}")
         at, parameters = target.end(), dict[str, str]()
-        while found := _PARAMETER.match(header, at):
-            at = found.end()
-            name, quoted, token = found.groups()
+        while match := _PARAMETER.match(header, at):
+            at = match.end()
+            name, quoted, token = match.groups()
             if name:
-                said = re.sub(r"\\(.)", r"\1", quoted) if quoted is not None else token or ""
-                parameters.setdefault(name.lower(), said)
+                value = re.sub(r"\\(.)", r"\1", quoted) if quoted is not None else token or ""
+                parameters.setdefault(name.lower(), value)
         between = _BETWEEN.match(header, at)
         if between is None:
             raise ValueError(f"neither a parameter nor another link at character {at + 1}")

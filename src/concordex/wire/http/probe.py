@@ -31,7 +31,7 @@ async def resolve(endpoint: Endpoint) -> list[str]:
     """The addresses of the system's name; raises Unreachable."""
     url = URL(endpoint.url)
     try:
-        found = await asyncio.wait_for(
+        addresses = await asyncio.wait_for(
             asyncio.get_running_loop().getaddrinfo(url.host, url.port, type=socket.SOCK_STREAM), _PATIENCE
         )
     except (OSError, TimeoutError) as error:
@@ -40,7 +40,7 @@ async def resolve(endpoint: Endpoint) -> list[str]:
             why=getattr(error, "strerror", None) or "no answer",
             advice="check url: in concordex.yaml, and the DNS here",
         ) from error  # fmt: skip
-    return list(dict.fromkeys(str(address[4][0]) for address in found))
+    return list(dict.fromkeys(str(address[4][0]) for address in addresses))
 
 
 async def connect(endpoint: Endpoint) -> float:
@@ -90,10 +90,10 @@ def _read(shown: bytes) -> PeerCertificate:
     from cryptography import x509
     from cryptography.hazmat.primitives import hashes
 
-    found = x509.load_der_x509_certificate(shown)
+    certificate = x509.load_der_x509_certificate(shown)
     return PeerCertificate(
-        subject=_name(found.subject), issuer=_name(found.issuer), ends=found.not_valid_after_utc,
-        fingerprint=found.fingerprint(hashes.SHA256()).hex(),
+        subject=_name(certificate.subject), issuer=_name(certificate.issuer), ends=certificate.not_valid_after_utc,
+        fingerprint=certificate.fingerprint(hashes.SHA256()).hex(),
     )  # fmt: skip
 
 

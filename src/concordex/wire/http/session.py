@@ -19,12 +19,13 @@ import stamina
 from yarl import URL
 
 from concordex.errors import BadAnswer, ConcordexError, ServerFault, SignInRefused, Unreachable, WireError, Withheld
+from concordex.model.members import put_into
 from concordex.parallel import all_of
 from concordex.unseen import WITHHELD
 from concordex.wire import dialect as d
 from concordex.wire.dialect.templates import fill, fill_texts, names_in
 from concordex.wire.http.answers import Answer, Judge, Reply, wait_asked
-from concordex.wire.http.formats import ACCEPT, TYPES, encode, merged, put
+from concordex.wire.http.formats import ACCEPT, TYPES, encode, merged
 from concordex.wire.http.signin import Credentials, prepare
 from concordex.wire.http.transport import Endpoint, Traffic, Transport, log
 
@@ -56,9 +57,9 @@ class Request:
             self.query[name] = value
         elif place == "body":
             self.body = dict(self.body or {})
-            put(self.body, name, value)
+            put_into(self.body, name, value)
         else:
-            put(self.params, name, value)
+            put_into(self.params, name, value)
 
 
 #: All tries of one read together take no longer than so many time-outs.
@@ -179,14 +180,14 @@ class Session:
             records = records if isinstance(records, list) else [records]
             seen = []
             for record in records:
-                said = {member: str(member.first(record)) for member in wanted}
-                if all(said[member].lower() == text.lower() for member, text in wanted.items()):
+                values = {member: str(member.first(record)) for member in wanted}
+                if all(values[member].lower() == text.lower() for member, text in wanted.items()):
                     self._found[name] = lookup.take.first(record)
                     return
-                seen.append(", ".join(said.values()))
-            told = " and ".join(f"{member} {text!r}" for member, text in wanted.items())
+                seen.append(", ".join(values.values()))
+            sought = " and ".join(f"{member} {text!r}" for member, text in wanted.items())
             raise WireError(
-                f"the system has nothing with {told}, which {{{name}}} needs", where=self.endpoint.name,
+                f"the system has nothing with {sought}, which {{{name}}} needs", where=self.endpoint.name,
                 advice=f"it has: {', '.join(seen[:20]) or 'nothing'}",
             )  # fmt: skip
 
@@ -338,9 +339,9 @@ class Session:
         return url, headers | {**asked.headers, **admitted.headers}
 
     def _clock(self, reply: Reply, ours: float) -> None:
-        if self._wire.skew is None and (said := reply.headers.get("Date")):
+        if self._wire.skew is None and (text := reply.headers.get("Date")):
             try:
-                self._wire.skew = parsedate_to_datetime(said).timestamp() - ours
+                self._wire.skew = parsedate_to_datetime(text).timestamp() - ours
             except ValueError:
                 return
 

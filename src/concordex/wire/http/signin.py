@@ -130,11 +130,11 @@ class SessionCredentials(SignIn):
         self._keep(cookies)
         renewed = False
         for name, where in self._how.gives.items():
-            said = headers.get(where.header) if where.header else None
+            value = headers.get(where.header) if where.header else None
             if where.cookie and where.cookie in self._jar:
-                said = self._jar[where.cookie].value
-            if said not in (None, self._given.get(name)):
-                self._given[name], renewed = said, True
+                value = self._jar[where.cookie].value
+            if value not in (None, self._given.get(name)):
+                self._given[name], renewed = value, True
         if renewed:
             UNSEEN.know(map(str, self._given.values()), passing=True)
             self._pass = self._made()

@@ -114,8 +114,8 @@ class Transport:
 
     def own(self, link: str) -> str:
         """``link`` with the system's own scheme, host and port: for systems that know themselves by another name."""
-        found = URL(link, encoded=True)
-        return str(self._origin.join(URL.build(path=found.raw_path, query_string=found.raw_query_string, encoded=True)))
+        url = URL(link, encoded=True)
+        return str(self._origin.join(URL.build(path=url.raw_path, query_string=url.raw_query_string, encoded=True)))
 
     def address(self, path: str) -> URL:
         """The full address of a path below the system's, or of a link that it gave; never on another host.
@@ -197,8 +197,8 @@ class Transport:
         lines = [f"> {method} {masked(str(url))}", *(f"> {line}" for line in shown(headers))]
         if body:
             lines += [">", *(f"> {line}" for line in masked(body.decode(errors="replace"))[:4_000].splitlines())]
-        said = masked(content[:2_000].decode(errors="replace")).splitlines()[:20]
-        log.debug("%s", "\n".join([*lines, *(f"< {line[:300]}" for line in said)]))
+        body_lines = masked(content[:2_000].decode(errors="replace")).splitlines()[:20]
+        log.debug("%s", "\n".join([*lines, *(f"< {line[:300]}" for line in body_lines)]))
 
     async def turn(self) -> None:
         """Wait for our turn, where the system bears only so many requests a second or asked us to wait."""
@@ -226,9 +226,9 @@ class Transport:
         self.traffic.received += size
         return pieces[0] if len(pieces) == 1 else b"".join(pieces)
 
-    def _kept_out(self, status: int, said: str = "") -> Unreachable:
+    def _kept_out(self, status: int, phrase: str = "") -> Unreachable:
         """The proxy does not let us through: nothing of ours has come to the system."""
-        why, advice = f"HTTP {status} {said}".strip(), "does it let requests to this host and port through?"
+        why, advice = f"HTTP {status} {phrase}".strip(), "does it let requests to this host and port through?"
         if status == 407:
             why = "not with this name" if self.endpoint.proxy_user else "it asks for a name and a password"
             advice = "proxy: {url: …, user: …, password: env:NAME}, in concordex.yaml"

@@ -60,14 +60,14 @@ class Trail:
     @property
     def agrees(self) -> bool:
         """Whether a total that means something is just what came."""
-        found = _by_total(self, narrowed=False)
-        return isinstance(found, _Total) and found.agrees
+        by_total = _by_total(self, narrowed=False)
+        return isinstance(by_total, _Total) and by_total.agrees
 
     @property
     def announced(self) -> int | None:
         """The total as it was last said."""
-        said = [total for total, _ in (*self.samples, *self.counts) if total is not None]
-        return said[-1] if said else self.apart
+        totals = [total for total, _ in (*self.samples, *self.counts) if total is not None]
+        return totals[-1] if totals else self.apart
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -87,14 +87,14 @@ def verdict(trail: Trail, *, vouched: str | None = None, narrowed: bool = False)
         return Verdict(outcome=TableOutcome.PARTIAL, why="; ".join(dict.fromkeys(trail.faults)), notes=trail.notes)
     if trail.moved:
         return Verdict(outcome=TableOutcome.PARTIAL, why=trail.moved, notes=trail.notes, again=True)
-    found = _by_total(trail, narrowed=narrowed)
-    if isinstance(found, Verdict):
-        return found
-    notes = [*trail.notes, *([found.remark] if found.remark else [])]
-    if suspicious(trail.came) and (trail.end is None or (trail.end is End.SAID and not found.agrees)):
+    by_total = _by_total(trail, narrowed=narrowed)
+    if isinstance(by_total, Verdict):
+        return by_total
+    notes = [*trail.notes, *([by_total.remark] if by_total.remark else [])]
+    if suspicious(trail.came) and (trail.end is None or (trail.end is End.SAID and not by_total.agrees)):
         notes.append(f"just {trail.came:,} records: systems cut lists at such numbers")
     cut = _looks_cut(trail)
-    proof = _proof(trail, agrees=found.agrees)
+    proof = _proof(trail, agrees=by_total.agrees)
     if proof and not cut:
         return Verdict(outcome=TableOutcome.WHOLE, proof=proof, notes=notes)
     why = "; ".join(dict.fromkeys([*([cut] if cut else []), *trail.doubts])) or "nothing shows that this is all"
@@ -122,20 +122,20 @@ class _Total:
 def _by_total(trail: Trail, *, narrowed: bool) -> _Total | Verdict:
     """What the announced totals prove, or why nothing can be proved any more."""
     pages = [*trail.counts, *trail.samples]
-    said = {total for total, _ in pages if total is not None}
-    if said and trail.apart is None and all(total in (None, length) for total, length in pages):
+    totals = {total for total, _ in pages if total is not None}
+    if totals and trail.apart is None and all(total in (None, length) for total, length in pages):
         many = len([length for _, length in trail.counts if length]) > 1
         return _Total(agrees=False, remark="the total is each page's own count: it proves nothing" if many else "")
-    if not said and trail.apart is not None:
-        said = {trail.apart}
-    if len(said) == 1:
-        return _compared(said.pop(), trail, narrowed=narrowed)
-    if not said and trail.promised is None:
+    if not totals and trail.apart is not None:
+        totals = {trail.apart}
+    if len(totals) == 1:
+        return _compared(totals.pop(), trail, narrowed=narrowed)
+    if not totals and trail.promised is None:
         return _Total(agrees=False)
-    if not said:
+    if not totals:
         why = f"no answer held the total that should stand at {trail.promised}"
         return Verdict(outcome=TableOutcome.PARTIAL, notes=trail.notes, why=why)
-    why = f"the total changed from {min(said):,} to {max(said):,} while the list was read"
+    why = f"the total changed from {min(totals):,} to {max(totals):,} while the list was read"
     return Verdict(outcome=TableOutcome.UNPROVEN, why=why, notes=trail.notes, again=True)
 
 
@@ -176,13 +176,13 @@ def summed_up(verdicts: Sequence[Verdict]) -> Verdict:
     """What may be said of several lists that make one table: no more than of the weakest of them."""
     if not verdicts:
         return Verdict(outcome=TableOutcome.WHOLE, proof=Proof.END)
-    notes = [note for one in verdicts for note in one.notes]
+    notes = [note for verdict in verdicts for note in verdict.notes]
     for outcome in (TableOutcome.PARTIAL, TableOutcome.UNPROVEN):
-        found = [one for one in verdicts if one.outcome is outcome]
-        if found:
-            whys = list(dict.fromkeys(one.why for one in found))
+        alike = [verdict for verdict in verdicts if verdict.outcome is outcome]
+        if alike:
+            whys = list(dict.fromkeys(verdict.why for verdict in alike))
             more = f" (and {len(whys) - 3} more)" if len(whys) > 3 else ""
             why = "; ".join(whys[:3]) + more
-            return Verdict(outcome=outcome, why=why, notes=notes, again=any(one.again for one in found))
-    proofs = [one.proof for one in verdicts if one.proof]
+            return Verdict(outcome=outcome, why=why, notes=notes, again=any(verdict.again for verdict in alike))
+    proofs = [verdict.proof for verdict in verdicts if verdict.proof]
     return Verdict(outcome=TableOutcome.WHOLE, proof=max(proofs, key=list(Proof).index), notes=notes)

@@ -60,12 +60,12 @@ class Enricher:
     @property
     def fault(self) -> str | None:
         """Why the table is not whole, if it is not."""
-        found = list(self.faults)
+        faults = list(self.faults)
         if self._failed:
-            found.append(f"the details of {self._failed} records could not be had: {self._reason}")
+            faults.append(f"the details of {self._failed} records could not be had: {self._reason}")
         if self._vanished and not self._are_few:
-            found.append(self._gone)
-        return "; ".join(dict.fromkeys(found)) or None
+            faults.append(self._gone)
+        return "; ".join(dict.fromkeys(faults)) or None
 
     @property
     def _are_few(self) -> bool:
@@ -84,23 +84,23 @@ class Enricher:
 
     async def _second(self, also: d.Also) -> dict[tuple[str, ...], Any]:
         """The whole of a second list, by the members that tie it to the first."""
-        pager, found, came = Pager(self.session, also, self.values), dict[tuple[str, ...], Any](), 0
+        pager, records, came = Pager(self.session, also, self.values), dict[tuple[str, ...], Any](), 0
         async for page in walk(pager):
             came += len(page.records)
             for record in page.records:
                 key = tuple(str(member.first(record)) for member in also.match)
                 if also.several:
-                    found.setdefault(key, []).append(record)
+                    records.setdefault(key, []).append(record)
                 else:
-                    found[key] = record
-        said = verdict(pager.trail, vouched=also.complete)
+                    records[key] = record
+        proof = verdict(pager.trail, vouched=also.complete)
         name = also.rpc or also.path
-        if not also.several and came != len(found):
-            self.faults.append(f"the second list {name} brought {len(found)} records, {came} received")
-        if said.outcome is not TableOutcome.WHOLE:
-            said = replace(said, why=f"the second list {name}: {said.why}")
-        self.verdicts.append(said)
-        return found
+        if not also.several and came != len(records):
+            self.faults.append(f"the second list {name} brought {len(records)} records, {came} received")
+        if proof.outcome is not TableOutcome.WHOLE:
+            proof = replace(proof, why=f"the second list {name}: {proof.why}")
+        self.verdicts.append(proof)
+        return records
 
     async def _complete(self, page: Page) -> Page:
         records = [self._with_lists(record) for record in page.records] if self._lists else page.records
@@ -118,23 +118,23 @@ class Enricher:
         pager = Pager(self.session, call, self._known(record))
         self._asked_for += 1
         try:
-            found = [one async for page in walk(pager) for one in page.records]
+            records = [gathered async for page in walk(pager) for gathered in page.records]
         except WireError as error:
             self._missed(error)
             return record
-        said = verdict(pager.trail, vouched=gather.complete)
-        if said.outcome is not TableOutcome.WHOLE or not self.verdicts:
-            self.verdicts.append(replace(said, why=f"the list {gather.under}: {said.why}" if said.why else ""))
-        return {**record, gather.under: found}
+        proof = verdict(pager.trail, vouched=gather.complete)
+        if proof.outcome is not TableOutcome.WHOLE or not self.verdicts:
+            self.verdicts.append(replace(proof, why=f"the list {gather.under}: {proof.why}" if proof.why else ""))
+        return {**record, gather.under: records}
 
     def _linked(self, call: Linked, link: Path | None, record: Record) -> Linked | None:
         """The call at the address that a record holds; None where it holds none."""
         if link is None:
             return call
-        said = link.first(record)
-        if not isinstance(said, str) or not said:
+        address = link.first(record)
+        if not isinstance(address, str) or not address:
             return None
-        return call.model_copy(update={"path": Template.literal(self.session.link(said, self.read.path))})
+        return call.model_copy(update={"path": Template.literal(self.session.link(address, self.read.path))})
 
     def _missed(self, error: WireError) -> None:
         """Count what could not be had; raises the error where it is not this record, but the system itself."""
@@ -147,9 +147,9 @@ class Enricher:
             raise error
 
     def _with_lists(self, record: Record) -> Record:
-        for also, found in self._lists:
+        for also, records in self._lists:
             key = tuple(str(member.first(record)) for member in also.match.values())
-            record = _joined(record, found.get(key), also.under)
+            record = _joined(record, records.get(key), also.under)
         return record
 
     async def _with_details(self, details: d.Details, records: list[Record]) -> list[Record]:

@@ -46,13 +46,13 @@ def read_file(endpoint: Endpoint, read: d.Read, limit: int) -> OpenedFile:
     if shape is None:
         raise _bad(endpoint, f"{path.name}: its ending does not tell its shape", "say `shape:` in the dialect")
     try:
-        found = path.stat()
+        facts = path.stat()
         cut = shape.by in ("csv", "ndjson", "text") and not _is_ended(path)
     except OSError as error:
         raise _unreadable(endpoint, path, error) from error
-    if found.st_size > limit:
+    if facts.st_size > limit:
         raise _bad(endpoint, f"{path.name} is larger than {limit:,} bytes", "raise limits: {answer: …} in the dialect")
-    written = datetime.fromtimestamp(found.st_mtime, UTC)
+    written = datetime.fromtimestamp(facts.st_mtime, UTC)
     doubt = "; it ends without a line end, as a file does that was cut off" if cut else ""
     return OpenedFile(
         _pages(endpoint, path, read, shape), f"read from {path.name}, written {written:%Y-%m-%d %H:%M} UTC{doubt}"
@@ -118,12 +118,12 @@ def _newest(endpoint: Endpoint, pattern: str) -> Path:
         raise _bad(endpoint, f"there is no folder {folder}", "correct folder: in concordex.yaml")
     if pattern.startswith("/") or ".." in Path(pattern).parts:
         raise _bad(endpoint, f"the dialect reads {pattern}, outside of {folder}", "only what is below it is read")
-    found = sorted(path for path in folder.glob(pattern) if path.is_file())
-    if not found:
+    paths = sorted(path for path in folder.glob(pattern) if path.is_file())
+    if not paths:
         raise _bad(endpoint, f"there is no file {pattern} in {folder}", "has the export arrived?")
-    if not found[-1].resolve().is_relative_to(folder.resolve()):
-        raise _bad(endpoint, f"{found[-1].name} is a link out of {folder}", "only what is below it is read")
-    return found[-1]
+    if not paths[-1].resolve().is_relative_to(folder.resolve()):
+        raise _bad(endpoint, f"{paths[-1].name} is a link out of {folder}", "only what is below it is read")
+    return paths[-1]
 
 
 def _unreadable(endpoint: Endpoint, path: Path, error: OSError) -> BadAnswer:

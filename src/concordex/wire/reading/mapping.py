@@ -53,12 +53,12 @@ class Mapper:
             elif spec.of_parent and parent is not None:
                 columns[name] += [parent.get(spec.of_parent)] * len(records)
             else:
-                said = _said(spec.from_, records)
+                values = _said(spec.from_, records)
                 if spec.below_parent and parent is not None:
-                    said = [None if value is None else f"{parent['record_id']}/{value}" for value in said]
+                    values = [None if value is None else f"{parent['record_id']}/{value}" for value in values]
                 if spec.read_as == "ago":
-                    said = [before(value, taken or datetime.now(UTC)) for value in said]
-                columns[name] += said
+                    values = [before(value, taken or datetime.now(UTC)) for value in values]
+                columns[name] += values
         columns[ORIGINAL] += texts if texts is not None else map(orjson.dumps, records)
 
     def _add_together(self, columns: Columns, records: Sequence[Mapping[str, Any]]) -> Container[str]:
@@ -69,33 +69,33 @@ class Mapper:
             rows = list(map(self._together, records))
         except KeyError:  # some record lacks one of them
             return ()
-        for name, said in zip(self._single, zip(*rows, strict=True), strict=False):
-            columns[name] += said
+        for name, values in zip(self._single, zip(*rows, strict=True), strict=False):
+            columns[name] += values
         return self._single
 
     def taken(self, columns: Columns) -> pl.DataFrame:
         """One row for each record: what was said of each field, still as text, and the system's own record."""
-        said: dict[str, pl.Series] = {}
+        texts: dict[str, pl.Series] = {}
         for name, spec in self.table.fields.items():
             kind = self.table.type_of(name)
             if kind.is_list and list in set(map(type, columns[name])):
-                said[name], lost = list_column(columns[name], spec.conversion(kind))
+                texts[name], lost = list_column(columns[name], spec.conversion(kind))
                 self._lose(name, lost)
             else:
-                said[name] = as_texts(columns[name])
-        said[ORIGINAL] = pl.Series(columns[ORIGINAL], dtype=pl.Binary).cast(pl.String)
-        return pl.DataFrame(said)
+                texts[name] = as_texts(columns[name])
+        texts[ORIGINAL] = pl.Series(columns[ORIGINAL], dtype=pl.Binary).cast(pl.String)
+        return pl.DataFrame(texts)
 
     def frame(self, taken: Sequence[pl.DataFrame]) -> pl.DataFrame:
         """All that was taken as typed columns: in one go, since that is worked on side by side."""
         listed = {name for name in self.table.fields if any(isinstance(t.schema[name], pl.List) for t in taken)}
         alike = [self._with_lists(part, listed) for part in taken]
-        said = pl.concat(alike, rechunk=False)
+        texts = pl.concat(alike, rechunk=False)
         fields = [pl.col(name) if name in listed else self._field(name) for name in self.table.fields]
-        done = said.lazy().select(*fields, ORIGINAL).collect()
+        done = texts.lazy().select(*fields, ORIGINAL).collect()
         for name, spec in self.table.fields.items():
             if spec.values is None and name not in listed:
-                self._count_lost(name, said[name], done[name])
+                self._count_lost(name, texts[name], done[name])
         return done
 
     def _field(self, name: str) -> pl.Expr:
@@ -116,10 +116,10 @@ class Mapper:
             self._count_lost(name, part[name], done[name])
         return done
 
-    def _count_lost(self, name: str, said: pl.Series, done: pl.Series) -> None:
-        if done.null_count() > said.null_count():
+    def _count_lost(self, name: str, texts: pl.Series, done: pl.Series) -> None:
+        if done.null_count() > texts.null_count():
             wanted = said_something(name, self.table.fields[name].conversion(self.table.type_of(name)))
-            self._lose(name, said.alias(name).to_frame().select(wanted.sum()).item() - done.count())
+            self._lose(name, texts.alias(name).to_frame().select(wanted.sum()).item() - done.count())
 
     def _lose(self, name: str, count: int) -> None:
         if count:
@@ -128,24 +128,24 @@ class Mapper:
 
 def _plain(table: Table) -> tuple[Callable[[Any], tuple[Any, ...]] | None, tuple[str, ...]]:
     """What takes several plain members out of a record at once, and the fields that they are."""
-    found = {}
+    members = {}
     for name, spec in table.fields.items():
         steps = spec.from_[0].steps if len(spec.from_) == 1 and spec.always is None else None
         if steps and len(steps) == 1 and not (spec.below_parent or spec.of_parent or spec.read_as == "ago"):
-            found[name] = steps[0]
-    return (itemgetter(*found.values()), tuple(found)) if len(found) > 1 else (None, ())
+            members[name] = steps[0]
+    return (itemgetter(*members.values()), tuple(members)) if len(members) > 1 else (None, ())
 
 
 def _said(paths: Sequence[Path], records: Sequence[Mapping[str, Any]]) -> Sequence[Any]:
     if not paths:
         return [None] * len(records)
-    said = paths[0].column(records)
+    values = paths[0].column(records)
     for path in paths[1:]:
-        said = [
+        values = [
             theirs if theirs not in (None, "", []) else more
-            for theirs, more in zip(said, path.column(records), strict=True)
+            for theirs, more in zip(values, path.column(records), strict=True)
         ]
-    return said
+    return values
 
 
 def _translated(words: pl.Expr, spec: FieldMap) -> pl.Expr:

@@ -86,11 +86,11 @@ class Pager:
         """How many there are by a call of its own, where the dialect has one."""
         if isinstance(self.call.total, d.TotalCall):
             answer = await self.session.get(self.call.total, self.values)
-            said = whole_number(answer.at(self.call.total.at))
-            if said is None:
+            total = whole_number(answer.at(self.call.total.at))
+            if total is None:
                 raise self.bad(f"there is no number at {self.call.total.at} in the answer that should tell the total")
-            self.trail.apart = said
-            return said
+            self.trail.apart = total
+            return total
         return None
 
     async def page(
@@ -127,8 +127,8 @@ class Pager:
 
     def known(self, record: Record) -> Any:
         """By what a record is known again: its id, since counters and times in it may change from page to page."""
-        said = (path.first(record) for path in self._ids)
-        return next((one for one in said if one is not None), record)
+        values = (path.first(record) for path in self._ids)
+        return next((value for value in values if value is not None), record)
 
     def counted(self, page: Page) -> Page:
         """Take note of what a page showed."""
@@ -147,14 +147,14 @@ class Pager:
         return self.call.model_copy(update={"path": self.narrow.path}) if self.narrow.path else self.call
 
     def _narrowing(self) -> dict[str, Any]:
-        said: dict[str, Any] = dict(self.narrow.parameters)
+        parameters: dict[str, Any] = dict(self.narrow.parameters)
         if isinstance(self.call, d.Read):
             if self.call.columns and self.narrow.members:
                 wanted = dict.fromkeys([*self.call.columns.always, *self.narrow.members])
-                said[self.call.columns.parameter] = self.call.columns.several.join(wanted)
+                parameters[self.call.columns.parameter] = self.call.columns.several.join(wanted)
             if self.call.changed and self.narrow.changed_since:
-                said[self.call.changed.parameter] = moment(self.narrow.changed_since, self.call.changed.time)
-        return said
+                parameters[self.call.changed.parameter] = moment(self.narrow.changed_since, self.call.changed.time)
+        return parameters
 
     def _taken(self, answer: Answer) -> Page:
         call, pages = self.call, self.call.pages
@@ -221,16 +221,16 @@ class Pager:
             links = answer.links
             return links.get("next"), bool(links)
         if isinstance(pages, d.LinkedPages | d.CursorPages):
-            found = answer.at(pages.next)
-            empty = found is None or found == "" or found is False
-            return None if empty else found, answer.has(pages.next)
+            onward = answer.at(pages.next)
+            empty = onward is None or onward == "" or onward is False
+            return None if empty else onward, answer.has(pages.next)
         return None, False
 
     def _more(self, answer: Answer, pages: d.Pages) -> bool | None:
         if not isinstance(pages, d.CursorPages) or not pages.more or not answer.has(pages.more):
             return None
-        said = answer.at(pages.more)
-        return not (said in (False, None, 0) or str(said).strip().lower() in ("false", "0", "no", ""))
+        value = answer.at(pages.more)
+        return not (value in (False, None, 0) or str(value).strip().lower() in ("false", "0", "no", ""))
 
 
 def _empty_element(body: Any, path: Path) -> bool:
@@ -242,8 +242,8 @@ def _empty_element(body: Any, path: Path) -> bool:
 
 
 def _range_total(answer: Answer) -> int | None:
-    found = re.fullmatch(r"\s*\S+\s+(?:\*|\d+-\d+)/(\d+)\s*", answer.headers.get("Content-Range", ""))
-    return int(found[1]) if found else None
+    match = re.fullmatch(r"\s*\S+\s+(?:\*|\d+-\d+)/(\d+)\s*", answer.headers.get("Content-Range", ""))
+    return int(match[1]) if match else None
 
 
 async def in_order(
@@ -280,15 +280,15 @@ def moment(when: datetime, form: str) -> str:
     return str(int(when.timestamp() * 1000)) if form == "epoch_ms" else when.strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
-def whole_number(said: Any) -> int | None:
+def whole_number(value: Any) -> int | None:
     """A count as a system says it, with or without separators between thousands; None if it is none."""
-    if isinstance(said, bool):
+    if isinstance(value, bool):
         return None
-    if isinstance(said, int | float):
-        return int(said) if said >= 0 and said == int(said) else None
-    if not isinstance(said, str):
+    if isinstance(value, int | float):
+        return int(value) if value >= 0 and value == int(value) else None
+    if not isinstance(value, str):
         return None
-    text = said.strip()
+    text = value.strip()
     if re.fullmatch(r"\d{1,3}(?:[.,'_ \u00a0\u202f]\d{3})+", text):
         text = re.sub(r"\D", "", text)
     return int(text) if text.isdecimal() else None

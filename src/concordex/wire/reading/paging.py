@@ -236,8 +236,8 @@ class _Counted:
         window[pages.offset if isinstance(pages, d.OffsetPages) else pages.page] = other
         page = await self._tried(window)
         if page and page.records:
-            told = f"nothing stands at number {pages.first}, and records at number {other}"
-            self.trail.faults.append(f"{told}: does it count from {other}?")
+            text = f"nothing stands at number {pages.first}, and records at number {other}"
+            self.trail.faults.append(f"{text}: does it count from {other}?")
 
     async def _tried(self, window: dict[str, Any]) -> Page | None:
         """A page that should not be there."""
@@ -337,12 +337,12 @@ class _Followed:
 
     async def _show_more(self, page: Page) -> None:
         """A single page that tells of no more: asked for one record only, the system must tell of the rest."""
-        told = page.tells or page.more is not None
+        is_told = page.tells or page.more is not None
         where = self._more if self._says else self._place
         why = f"nothing stands at {where} in the only answer{_has(page)}"
-        why = f"{where} was never seen to tell of more" if told else why
+        why = f"{where} was never seen to tell of more" if is_told else why
         limit, size = getattr(self.pages_of, "limit", None), self.pages_of.size
-        if told and len(page.records) == 1 and size > 1:
+        if is_told and len(page.records) == 1 and size > 1:
             self.trail.end = End.SAID
         elif limit is None or len(page.records) < 2:
             self.trail.doubts.append(why)
@@ -379,7 +379,7 @@ class _Spans:
     async def pages(self) -> AsyncIterator[Page]:
         spans = _spans(self.pages_of, self.pager.session.began, self.pager.narrow.since)
         while True:
-            held = [span async for found in self._all(spans) for span in found]
+            held = [span async for batch in self._all(spans) for span in batch]
             if await self._none_is_cut(held):
                 break
         for _, _, page in held:

@@ -129,8 +129,8 @@ async def _look(
     faults += [enricher.fault] if enricher.fault else []
     if narrow.changed_since and not collector.tells_gone and read.changed and read.changed.gone:
         faults.append(f"no answer held the list of what is gone, which should stand at {read.changed.gone}")
-    found = verdict(pager.trail, vouched=read.complete, narrowed=narrow.fewer)
-    look = collector.look([found, *enricher.verdicts], faults, enricher.notes)
+    proved = verdict(pager.trail, vouched=read.complete, narrowed=narrow.fewer)
+    look = collector.look([proved, *enricher.verdicts], faults, enricher.notes)
     look.announced = pager.trail.announced
     return look
 
@@ -162,8 +162,8 @@ class _Below:
     def took(self, pager: Pager, enricher: Enricher, *, narrowed: bool) -> None:
         """Take note of one parent's list."""
         self._in_a_row = 0
-        found = verdict(pager.trail, vouched=self._read.complete, narrowed=narrowed)
-        self.verdicts += [found, *enricher.verdicts]
+        proved = verdict(pager.trail, vouched=self._read.complete, narrowed=narrowed)
+        self.verdicts += [proved, *enricher.verdicts]
         self.notes += enricher.notes
         self.faults += [enricher.fault] if enricher.fault else []
         self.announced.append(pager.trail.announced)
@@ -186,14 +186,14 @@ class _Below:
         if self._failed:
             self.faults.append(f"the lists of {self._failed} of {self._parents} {of} could not be had: {self._reason}")
         if self._vanished:
-            told = f"{self._vanished} of {self._parents} {of} are not known there any more (HTTP 404)"
-            (self.notes if few(self._vanished, self._parents, limits) else self.faults).append(told)
+            text = f"{self._vanished} of {self._parents} {of} are not known there any more (HTTP 404)"
+            (self.notes if few(self._vanished, self._parents, limits) else self.faults).append(text)
 
     @property
     def total(self) -> int | None:
         """How many were announced in all, if every list told."""
-        said = [number for number in self.announced if number is not None]
-        return sum(said) if len(said) == self._parents else None
+        totals = [number for number in self.announced if number is not None]
+        return sum(totals) if len(totals) == self._parents else None
 
 
 async def _look_below(
@@ -210,11 +210,11 @@ async def _look_below(
             return error
 
     try:
-        async for found in in_order(one, below.parents, session.concurrency * 2):
-            if isinstance(found, WireError):
-                below.missed(found)
+        async for outcome in in_order(one, below.parents, session.concurrency * 2):
+            if isinstance(outcome, WireError):
+                below.missed(outcome)
                 continue
-            parent, pages, pager, enricher = found
+            parent, pages, pager, enricher = outcome
             for page in pages:
                 collector.add(page, parent)
             below.took(pager, enricher, narrowed=narrow.fewer)

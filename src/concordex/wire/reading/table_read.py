@@ -119,10 +119,10 @@ class Collector:
         if self._unread and proved.outcome is TableOutcome.WHOLE:
             proved = replace(proved, outcome=TableOutcome.UNPROVEN, proof=None, why=self._remarks()[0])
         partial_by = [proved.why] if proved.outcome is TableOutcome.PARTIAL else []
-        found = [*faults, *self._own_faults(frame), *partial_by]
+        all_faults = [*faults, *self._own_faults(frame), *partial_by]
         return TableRead(
             frame=frame, received=self.received, distinct=len(self._seen), proof=proved.proof,
-            fault="; ".join(dict.fromkeys(found)) or None, again=proved.again and not faults,
+            fault="; ".join(dict.fromkeys(all_faults)) or None, again=proved.again and not faults,
             doubt=proved.why if proved.outcome is TableOutcome.UNPROVEN else None,
             notes=list(dict.fromkeys([*notes, *proved.notes, *self._remarks()])), lost=self._mapper.lost,
             gone=list(self._gone),
@@ -132,17 +132,17 @@ class Collector:
         return [f"{plural(self._unread, 'line')} fit no record, such as {self._sample!r}"] if self._unread else []
 
     def _own_faults(self, frame: pl.DataFrame) -> list[str]:
-        found = []
+        faults = []
         if self._unread and not self.received:
-            found.append(f"it says something, and no line of it fits a record, such as {self._sample!r}")
+            faults.append(f"it says something, and no line of it fits a record, such as {self._sample!r}")
         if self._nameless:
-            found.append(f"{self._nameless} records came without an id")
+            faults.append(f"{self._nameless} records came without an id")
         if self._huge:
-            found.append(f"{self._huge} records are larger than {self._most:,} bytes and were left out")
+            faults.append(f"{self._huge} records are larger than {self._most:,} bytes and were left out")
         ids = frame["record_id"]
         if ids.null_count() or ids.n_unique() < frame.height:
-            found.append("some ids are missing, or no longer different, once they are read as the dialect says")
-        return found
+            faults.append("some ids are missing, or no longer different, once they are read as the dialect says")
+        return faults
 
     def _new(self, records: list[Record], numbers: list[Any]) -> list[Record]:
         """The records that did not come before."""

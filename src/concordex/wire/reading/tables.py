@@ -82,11 +82,11 @@ async def _read(
     if progress:  # it has ended, also where nobody knew how long it would be
         progress(name, look.received, look.received)
     if each and not looks[each.of].whole:
-        told = f"it hangs from {each.of}, which is {looks[each.of].outcome}"
+        doubt = f"it hangs from {each.of}, which is {looks[each.of].outcome}"
         if looks[each.of].outcome is TableOutcome.PARTIAL:
-            look.fault = look.fault or told
+            look.fault = look.fault or doubt
         else:
-            look.proof, look.doubt = None, told
+            look.proof, look.doubt = None, doubt
     return look
 
 

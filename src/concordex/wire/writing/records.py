@@ -12,11 +12,12 @@ import polars as pl
 
 from concordex.errors import BadAnswer, CalledWrongly, RequestRefused
 from concordex.model.fields import ORIGINAL, Type
+from concordex.model.members import put_into
 from concordex.model.scalars import parse_time
 from concordex.query.predicate import predicate
 from concordex.wire import dialect as d
 from concordex.wire.dialect.paths import Path, at
-from concordex.wire.http.formats import merged, put
+from concordex.wire.http.formats import merged
 from concordex.wire.http.session import Request, Session
 from concordex.wire.reading.pages import moment
 from concordex.wire.writing.tasks import follow
@@ -41,23 +42,23 @@ def refusals(error: RequestRefused, rules: d.Refusals | None, sent: Sequence[Map
         items = [({rules.index or "": key}, item) for key, item in listed.items()]
     else:
         items = [({}, item) for item in (listed if isinstance(listed, list) else [])]
-    found = []
+    named = []
     for key, item in items:
         place = _blamed(rules, {**key}, item, sent)
         if place is not None:
             reason = rules.reason.first(item) if isinstance(item, Mapping) else item
-            found.append(Refusal(place, str(reason)))
-    return found
+            named.append(Refusal(place, str(reason)))
+    return named
 
 
 def _blamed(rules: d.Refusals, key: Mapping[str, Any], item: Any, sent: Sequence[Mapping[str, Any]]) -> int | None:
     """The place in the list of the record that one fault is about."""
     if rules.by:
-        said = rules.by.first(item)
-        same = [place for place, body in enumerate(sent) if said is not None and rules.by.first(body) == said]
+        value = rules.by.first(item)
+        same = [place for place, body in enumerate(sent) if value is not None and rules.by.first(body) == value]
         return same[0] if len(same) == 1 else None
-    said = next(iter(key.values()), None) if key else rules.index.first(item) if rules.index else None
-    text = str(said) if isinstance(said, int | str) else ""
+    value = next(iter(key.values()), None) if key else rules.index.first(item) if rules.index else None
+    text = str(value) if isinstance(value, int | str) else ""
     place = int(text) if text.isascii() and text.isdecimal() else -1
     return place if 0 <= place < len(sent) else None
 
@@ -71,7 +72,7 @@ async def create(
     """
     sent: Any = bodies[0] if how.batch_size == 1 else list(bodies)
     answer = await _write(session, how, sent, how.records if how.batch_size > 1 else None, headers=_known(how, key))
-    refused = {one.index: one for one in refused_in(session, how.answers, answer, len(bodies))}
+    refused = {refusal.index: refusal for refusal in refused_in(session, how.answers, answer, len(bodies))}
     if how.named:
         return [refused.get(place) or how.named.first(body) for place, body in enumerate(bodies)]
     made = (how.answers.records if how.answers and how.made == "$" else how.made).first(answer)
@@ -80,14 +81,14 @@ async def create(
     if refused and len(made) == len(bodies) - len(refused):  # only what was made is listed
         left = iter(ids)
         ids = [None if place in refused else next(left) for place in range(len(bodies))]
-    found = [refused.get(place, number) for place, number in enumerate(ids)]
-    if len(found) != len(bodies) or None in found:
+    outcomes = [refused.get(place, number) for place, number in enumerate(ids)]
+    if len(outcomes) != len(bodies) or None in outcomes:
         raise BadAnswer(
             f"the answer to {how.method} {how.rpc or how.path} names {len(ids) - ids.count(None)} new records"
             f" for {len(bodies)} sent",
             where=session.endpoint.name,
         )
-    return found
+    return outcomes
 
 
 def refused_in(session: Session, rules: d.Answers | None, answer: Any, sent: int) -> list[Refusal]:
@@ -110,16 +111,18 @@ _TYPES: dict[pl.DataType, Type] = {pl.Boolean(): Type.FLAG, pl.Float64(): Type.N
 
 def _members(listed: Sequence[Any]) -> pl.DataFrame:
     """The plain members of what an answer tells of each record, to be filtered."""
-    records = [one if isinstance(one, Mapping) else {} for one in listed]
-    names = dict.fromkeys(name for one in records for name, value in one.items() if not isinstance(value, dict | list))
-    found = {}
+    records = [record if isinstance(record, Mapping) else {} for record in listed]
+    names = dict.fromkeys(
+        name for record in records for name, value in record.items() if not isinstance(value, dict | list)
+    )
+    columns = {}
     for name in names:
-        values = [one.get(name) for one in records]
+        values = [record.get(name) for record in records]
         numbers = all(isinstance(value, int | float | None) and not isinstance(value, bool) for value in values)
         flags = all(isinstance(value, bool | None) for value in values)
         kind = pl.Boolean() if flags else pl.Float64() if numbers else pl.String()
-        found[name] = pl.Series([str(v) if kind == pl.String and v is not None else v for v in values], dtype=kind)
-    return pl.DataFrame({name.lower(): column for name, column in found.items()})
+        columns[name] = pl.Series([str(v) if kind == pl.String and v is not None else v for v in values], dtype=kind)
+    return pl.DataFrame({name.lower(): column for name, column in columns.items()})
 
 
 def _known(how: d.Send, key: str | None) -> dict[str, str]:
@@ -137,11 +140,12 @@ async def create_together(
     """
     sent: dict[str, Any] = {}
     for table, listed in bodies.items():
-        put(sent, how.tables[table], list(listed))
+        put_into(sent, how.tables[table], list(listed))
     answer = await _write(session, how, sent, None)
     made = how.made.first(answer)
     ids = {
-        table: [_id_of(one, record_ids[table]) for one in at(how.tables[table]).first(made) or []] for table in bodies
+        table: [_id_of(record, record_ids[table]) for record in at(how.tables[table]).first(made) or []]
+        for table in bodies
     }
     for table, listed in bodies.items():
         if len(ids[table]) != len(listed) or None in ids[table]:
@@ -310,7 +314,7 @@ def _laid(body: Mapping[str, Any], sent: Any, member: str | None) -> dict[str, A
     if not member:
         return merged(body, sent)
     more: dict[str, Any] = {}
-    put(more, member, sent)
+    put_into(more, member, sent)
     return merged(body, more)
 
 
@@ -320,11 +324,11 @@ def _pointer(steps: Sequence[str]) -> str:
 
 
 def _flat(body: Mapping[str, Any], above: tuple[str, ...] = ()) -> list[tuple[tuple[str, ...], Any]]:
-    found = list[tuple[tuple[str, ...], Any]]()
+    members = list[tuple[tuple[str, ...], Any]]()
     for name, value in body.items():
         place = (*above, name)
-        found += _flat(value, place) if isinstance(value, Mapping) and value else [(place, value)]
-    return found
+        members += _flat(value, place) if isinstance(value, Mapping) and value else [(place, value)]
+    return members
 
 
 #: Finds the system's id of the record of a table that a natural key names.
@@ -339,15 +343,15 @@ def body_of(values: Mapping[str, Any], write: d.Write, find: FindId, emptied: Co
     body: dict[str, Any] = {}
     for name, spec in write.fields.items():
         if values.get(name) not in (None, []):
-            put(body, spec.to, _written(values[name], spec))
+            put_into(body, spec.to, _written(values[name], spec))
         elif name in emptied:
-            put(body, spec.to, spec.empty)
+            put_into(body, spec.to, spec.empty)
     for ref in write.references.values():
         key = {theirs: values.get(ours) for theirs, ours in ref.by.items()}
         if all(value is not None for value in key.values()):
-            put(body, ref.to, find(ref.via, key))
+            put_into(body, ref.to, find(ref.via, key))
         elif any(ours in emptied for ours in ref.by.values()):
-            put(body, ref.to, None)
+            put_into(body, ref.to, None)
     return body
 
 
@@ -356,8 +360,8 @@ def _written(value: Any, spec: d.FieldWrite) -> Any:
         value = spec.join.join(value) if spec.join is not None else value[0] if spec.take == "first" else value
     if isinstance(value, datetime) or (spec.time != "iso" and isinstance(value, str) and parse_time(value)):
         when = value if isinstance(value, datetime) else cast(datetime, parse_time(value))
-        told = moment(when, spec.time)
-        return int(told) if spec.time != "iso" else told
+        written = moment(when, spec.time)
+        return int(written) if spec.time != "iso" else written
     if isinstance(value, float) or (spec.number and value is not None):
         number = float(value)
         return int(number) if number.is_integer() else number

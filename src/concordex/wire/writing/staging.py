@@ -24,15 +24,15 @@ async def pending(session: Session) -> list[Pending]:
     how = session.dialect.staging
     if how is None or how.pending is None:
         return []
-    found = (await session.get(how.pending)).at(how.pending.records)
+    listed = (await session.get(how.pending)).at(how.pending.records)
     return [
         Pending(
-            who=str(how.who.first(one) or ""),
-            since=str(how.since.first(one) or ""),
-            what=str(how.what.first(one) or ""),
-            ours=bool(how.ours and how.ours.first(one)),
+            who=str(how.who.first(step) or ""),
+            since=str(how.since.first(step) or ""),
+            what=str(how.what.first(step) or ""),
+            ours=bool(how.ours and how.ours.first(step)),
         )
-        for one in (found if isinstance(found, list) else [])
+        for step in (listed if isinstance(listed, list) else [])
     ]
 
 

@@ -44,14 +44,14 @@ class Basis:
     @cached_property
     def known(self) -> dict[str, NaturalKeys]:
         """The natural keys that each table holds."""
-        found = {name: known_in(self.frames[name], self.forms[name]) for name in self.frames}
+        known = {name: known_in(self.frames[name], self.forms[name]) for name in self.frames}
         for why, frames in (("left out here", self.hidden), ("in its bin", self.binned)):
             for name, frame in frames.items():
                 aside = known_in(frame, self.forms[name])
-                found[name].keys = {**aside.keys, **found[name].keys}
-                found[name].unique = {n: {**aside.unique[n], **mine} for n, mine in found[name].unique.items()}
-                found[name].aside |= dict.fromkeys(frame["record_id"], why)
-        return found
+                known[name].keys = {**aside.keys, **known[name].keys}
+                known[name].unique = {n: {**aside.unique[n], **mine} for n, mine in known[name].unique.items()}
+                known[name].aside |= dict.fromkeys(frame["record_id"], why)
+        return known
 
     @property
     def frame(self) -> pl.DataFrame:
@@ -75,7 +75,7 @@ class Basis:
             return None
         height = 1.0
         for table, name in stands.height.items():
-            link = next(one for one in self.forms[self.table].links if one.via == table)
+            link = next(reference for reference in self.forms[self.table].links if reference.via == table)
             model = self._by_key(table).get(
                 natural({t: record.get(o) for t, o in link.by.items()}, list(link.by)) or ()
             )
@@ -85,7 +85,7 @@ class Basis:
         return Mounted(label=label, rack=key, at=float(record[stands.at]), height=height, face=face)
 
     def _referred(self, ours: str, record: Mapping[str, Any]) -> tuple[str, ...] | None:
-        link = next(one for one in self.forms[self.table].links if ours in one.by.values())
+        link = next(reference for reference in self.forms[self.table].links if ours in reference.by.values())
         return natural({theirs: record.get(mine) for theirs, mine in link.by.items()}, list(link.by))
 
     def _by_key(self, table: str) -> dict[tuple[str, ...], Mapping[str, Any]]:
@@ -101,18 +101,18 @@ class Basis:
     def misplaced(self, records: Sequence[tuple[str | None, Mapping[str, Any]]]) -> list[str | None]:
         """For each record as it shall be, with the id of the one that is there, why it cannot stand where it shall."""
         stands = self.write.stands
-        placed = [(at, where) for at, (_, one) in enumerate(records) if (where := self.standing(one)) is not None]
+        placed = [(at, where) for at, (_, record) in enumerate(records) if (where := self.standing(record)) is not None]
         if stands is None or not placed:
             return [None] * len(records)
         moving = {record_id for record_id, _ in records if record_id}
         rest = [where for row in self.frame.iter_rows(named=True)
                 if row["record_id"] not in moving and (where := self.standing(row)) is not None]  # fmt: skip
-        link = next(one for one in self.forms[self.table].links if stands.rack in one.by.values())
+        link = next(record for record in self.forms[self.table].links if stands.rack in record.by.values())
         sizes = {key: float(row[stands.size]) for key, row in self._by_key(link.via).items() if row.get(stands.size)}
-        told: list[str | None] = [None] * len(records)
+        reasons: list[str | None] = [None] * len(records)
         for (at, _), why in zip(placed, clashes([where for _, where in placed], rest, sizes), strict=True):
-            told[at] = why
-        return told
+            reasons[at] = why
+        return reasons
 
     def image(self, row: Mapping[str, Any]) -> dict[str, Any]:
         """What can be written of a record, as it is."""
@@ -156,13 +156,13 @@ def base_of(workspace: BaseWorkspace, system: str, table: str) -> Basis:
 def _all_whole(system: str, tables: Sequence[str], newest: Mapping[str, Snapshot]) -> None:
     """Raise CalledWrongly unless all ``tables`` have a whole snapshot to prepare a change on."""
     for name in tables:
-        found = newest.get(name)
-        if found is None or not found.whole:
-            what = "has not been pulled" if found is None else f"is {found.outcome} ({found.fault})"
+        snapshot = newest.get(name)
+        if snapshot is None or not snapshot.whole:
+            what = "has not been pulled" if snapshot is None else f"is {snapshot.outcome} ({snapshot.fault})"
             raise CalledWrongly(
                 f"{system}/{name} {what}: nothing is prepared on that",
                 advice=f"if it is known to be all: systems: {system}: trust: {{{name}: unproven}}, in concordex.yaml"
-                if found and found.outcome == "unproven"
+                if snapshot and snapshot.outcome == "unproven"
                 else f"concordex pull {system}",
             )
 
@@ -172,9 +172,9 @@ def selected(workspace: BaseWorkspace, base: Basis, selection: str) -> pl.DataFr
     try:
         query = workspace.query(selection)
     except QueryError as error:
-        found = _named(base, selection)
-        if found is not None:
-            return found
+        record = _named(base, selection)
+        if record is not None:
+            return record
         if any(sign in selection for sign in "=<>(") or " " in selection.strip():
             raise
         names: list[str] = base.frame["name"].drop_nulls().to_list() if "name" in base.frame.columns else []
@@ -191,15 +191,15 @@ def _named(base: Basis, key: str) -> pl.DataFrame | None:
     tests: list[tuple[str, pl.Series | pl.Expr]] = [(name, _is(base.frame[name], key)) for name in keys]
     tests += bearing(key, base.frame.columns).items()
     for name, test in tests:
-        found = base.frame.filter(test)
-        if found.height > 1:
+        bearers = base.frame.filter(test)
+        if bearers.height > 1:
             raise CalledWrongly(
-                f"{found.height} records in {base.system}/{base.table} have the {name} {key!r}:"
-                f" {', '.join(found['record_id'])}",
+                f"{bearers.height} records in {base.system}/{base.table} have the {name} {key!r}:"
+                f" {', '.join(bearers['record_id'])}",
                 advice=f"say which, with a filter such as '{name} = {key} and site = …'",
             )
-        if found.height:
-            return found
+        if bearers.height:
+            return bearers
     return None
 
 

@@ -51,7 +51,7 @@ def choose(
 def _matching(workspace: BaseWorkspace, change: Change, where: str) -> set[int]:
     rows = [{**step.before, **step.key, **step.desired} for step in change.writes]
     holds = matching(workspace, rows, where)
-    return {step.number for step, one in zip(change.writes, holds, strict=True) if one}
+    return {step.number for step, held in zip(change.writes, holds, strict=True) if held}
 
 
 def matching(workspace: BaseWorkspace, rows: Sequence[Mapping[str, Any]], where: str) -> list[bool]:

@@ -21,13 +21,18 @@ if TYPE_CHECKING:
 
 
 def prepare_set(
-    workspace: BaseWorkspace, system: str, table: str, selection: str, said: Mapping[str, str], make: Sequence[str] = ()
+    workspace: BaseWorkspace,
+    system: str,
+    table: str,
+    selection: str,
+    values: Mapping[str, str],
+    make: Sequence[str] = (),
 ) -> Change:
-    """The change that gives fields of the records in ``selection`` the values ``said``; none empties a field."""
+    """The change that gives fields of the records in ``selection`` the values ``values``; none empties a field."""
     base = base_of(workspace, system, table)
-    found = selected(workspace, base, selection)
-    desired = _values(workspace, base, said, make)
-    rows = list(found.iter_rows(named=True))
+    records = selected(workspace, base, selection)
+    desired = _values(workspace, base, values, make)
+    rows = list(records.iter_rows(named=True))
     stands = base.write.stands
     if stands and desired.keys() & {stands.rack, stands.at, stands.face}:
         why = base.misplaced([(row["record_id"], {**row, **desired}) for row in rows])
@@ -36,7 +41,7 @@ def prepare_set(
             raise CalledWrongly("\n".join(f"{name}: its place {no}" for name, no in bad))
     updates = [
         _step(base, row, "update", before={n: row.get(n) for n in desired}, desired=desired)
-        for row in found.iter_rows(named=True)
+        for row in records.iter_rows(named=True)
         if not all(same(row.get(name), value) for name, value in desired.items())
     ]
     held = [replace(s, operation="report", state="held", why=because(Why.CANNOT, what="update"))
@@ -44,10 +49,10 @@ def prepare_set(
     return prepare("set", system, table, [], held, base.forms, base.known)
 
 
-def _values(workspace: BaseWorkspace, base: Basis, said: Mapping[str, str], make: Sequence[str]) -> dict[str, Any]:
+def _values(workspace: BaseWorkspace, base: Basis, texts: Mapping[str, str], make: Sequence[str]) -> dict[str, Any]:
     """The values as the fields' types have them; every mistake at once."""
-    meant, mistakes = columns_of(list(said), base.fields, {})
-    rows, unread = read_values([Row(place="", said=said)], meant, base.fields, limits_of(base))
+    meant, mistakes = columns_of(list(texts), base.fields, {})
+    rows, unread = read_values([Row(place="", said=texts)], meant, base.fields, limits_of(base))
     target = target_of(workspace, base, make)
     referring = {ours for link in target.form.links for ours in link.by.values()}
     checked, wrong = rows, list[Any]()
@@ -58,9 +63,9 @@ def _values(workspace: BaseWorkspace, base: Basis, said: Mapping[str, str], make
         checked, wrong = check_rows([replace(rows[0], values=values)], replace(target, form=form))
     mistakes += [*unread, *wrong]
     if mistakes:
-        told = "; ".join(f"{one.column}={one.value} {one.what}" for one in mistakes)
-        raise CalledWrongly(told, advice=f"concordex dialect show {base.dialect.name}")
-    empty = {meant[name]: None for name, value in said.items() if value == ""}
+        text = "; ".join(f"{mistake.column}={mistake.value} {mistake.what}" for mistake in mistakes)
+        raise CalledWrongly(text, advice=f"concordex dialect show {base.dialect.name}")
+    empty = {meant[name]: None for name, value in texts.items() if value == ""}
     return {**rows[0].values, **checked[0].values, **empty}
 
 
@@ -71,8 +76,8 @@ def prepare_retire(workspace: BaseWorkspace, system: str, table: str, selection:
         raise CalledWrongly(
             f"{system} knows no retirement in {table}", advice="concordex delete, or concordex set its fields"
         )
-    said = {name: str(value) for name, value in base.write.retire.items()}
-    made = prepare_set(workspace, system, table, selection, said)
+    texts = {name: str(value) for name, value in base.write.retire.items()}
+    made = prepare_set(workspace, system, table, selection, texts)
     steps = tuple(replace(step, action="retire") if step.operation == "update" else step for step in made.steps)
     return replace(made, kind="retire", steps=steps)
 
@@ -82,9 +87,9 @@ def prepare_delete(workspace: BaseWorkspace, system: str, table: str, selection:
     base = base_of(workspace, system, table)
     if base.write.delete is None:
         raise CalledWrongly(f"{system} lets nothing be deleted from {table}", advice="concordex retire")
-    found = selected(workspace, base, selection)
+    records = selected(workspace, base, selection)
     return _change(
-        "delete", system, [_step(base, r, "delete", before=base.image(r)) for r in found.iter_rows(named=True)]
+        "delete", system, [_step(base, r, "delete", before=base.image(r)) for r in records.iter_rows(named=True)]
     )
 
 
@@ -96,8 +101,8 @@ def prepare_action(workspace: BaseWorkspace, system: str, table: str, name: str,
             f"{system} offers no {name!r} for {table}",
             advice=suggestion(name, base.write.actions) if base.write.actions else "it offers nothing of the kind",
         )
-    found = selected(workspace, base, selection)
-    steps = [replace(_step(base, row, "action"), action=name) for row in found.iter_rows(named=True)]
+    records = selected(workspace, base, selection)
+    steps = [replace(_step(base, row, "action"), action=name) for row in records.iter_rows(named=True)]
     return _change("action", system, steps).said(irreversible=base.write.actions[name].irreversible)
 
 

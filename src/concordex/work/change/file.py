@@ -58,7 +58,7 @@ class ChangeFile(Part):
 
 def save(change: Change, path: Path) -> None:
     """Write the open steps of ``change``, whole or not at all."""
-    about = {name: said for name, said in change.about.document().items() if name not in _OWN}
+    about = {name: value for name, value in change.about.document().items() if name not in _OWN}
     document = {
         "format": 1, "kind": change.kind, "system": change.system, "about": about,
         "steps": [_said(step) for step in change.writes if step.operation != "report"],
@@ -71,30 +71,30 @@ _OWN = ("undoes", "token", "chosen", "how", "asks")
 
 
 def _said(step: Step) -> dict[str, Any]:
-    told = {
+    members = {
         "operation": step.operation, "table": step.table, "record": step.label, "key": dict(step.key),
         "before": dict(step.before), "desired": dict(step.desired), "action": step.action, "record_id": step.record_id,
         "entry": step.entry, "source": step.source, "at": step.at,
     }  # fmt: skip
-    return {name: value for name, value in told.items() if value not in (None, {}, "")}
+    return {name: value for name, value in members.items() if value not in (None, {}, "")}
 
 
 def load(workspace: BaseWorkspace, path: Path) -> Change:
     """The change in ``path``, for a system of this workspace."""
-    found = read_as(path, ChangeFile)
-    if found.system not in workspace.config.devices:
-        workspace.target(found.system)
-    dialect = workspace.dialect(found.system)
-    for at, step in enumerate(found.steps, start=1):
+    saved = read_as(path, ChangeFile)
+    if saved.system not in workspace.config.devices:
+        workspace.target(saved.system)
+    dialect = workspace.dialect(saved.system)
+    for at, step in enumerate(saved.steps, start=1):
         spec = dialect.tables.get(step.table)
         if spec is None or spec.write is None:
             raise CalledWrongly(
-                f"{path}: step {at} is about the table {step.table!r}, which {found.system} cannot be written",
-                advice=suggestion(step.table, [name for name, one in dialect.tables.items() if one.write]),
+                f"{path}: step {at} is about the table {step.table!r}, which {saved.system} cannot be written",
+                advice=suggestion(step.table, [name for name, written in dialect.tables.items() if written.write]),
             )
         known = {*spec.fields, *_referring(spec)}
         strange = [name for name in (*step.desired, *step.before, *step.key) if name not in known]
-        if strange and not found.about.objects:  # of objects, members are the system's own
+        if strange and not saved.about.objects:  # of objects, members are the system's own
             raise CalledWrongly(
                 f"{path}: step {at} names the field {strange[0]!r}, which {step.table} does not have",
                 advice=suggestion(strange[0], spec.fields),
@@ -102,13 +102,13 @@ def load(workspace: BaseWorkspace, path: Path) -> Change:
         if step.operation in ("update", "delete", "action") and step.record_id is None:
             raise CalledWrongly(f"{path}: step {at} does not say which record_id it is about")
         if step.operation == "action" and step.action not in spec.write.actions:
-            raise CalledWrongly(f"{path}: step {at}: {found.system} offers no {step.action!r}")
+            raise CalledWrongly(f"{path}: step {at}: {saved.system} offers no {step.action!r}")
     steps = [
         Step(
             number=at, table=s.table, operation=s.operation, label=s.record, key=s.key, before=s.before,
             desired=s.desired, action=s.action, record_id=s.record_id, entry=s.entry, source=s.source, at=s.at,
         )
-        for at, s in enumerate(found.steps, start=1)
+        for at, s in enumerate(saved.steps, start=1)
     ]  # fmt: skip
     irreversible = any(
         dialect.tables[s.table].write.actions[s.action].irreversible  # type: ignore[union-attr, index]
@@ -116,12 +116,12 @@ def load(workspace: BaseWorkspace, path: Path) -> Change:
         if s.operation == "action"
     )
     gone = any(step.operation == "delete" for step in steps)  # judged by the steps: a file's words may have been edited
-    said = found.about
+    facts = saved.about
     about = About(
-        by=said.by, command=said.command, source=str(path), selection=said.selection, objects=said.objects,
-        irreversible=irreversible or gone or said.irreversible, sizes=said.sizes, once=said.once,
+        by=facts.by, command=facts.command, source=str(path), selection=facts.selection, objects=facts.objects,
+        irreversible=irreversible or gone or facts.irreversible, sizes=facts.sizes, once=facts.once,
     )  # fmt: skip
-    return Change(kind=found.kind, system=found.system, steps=tuple(steps), about=about)
+    return Change(kind=saved.kind, system=saved.system, steps=tuple(steps), about=about)
 
 
 def _referring(spec: Any) -> set[str]:

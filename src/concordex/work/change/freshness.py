@@ -55,8 +55,8 @@ def freshness(workspace: BaseWorkspace, change: Change) -> Freshness:
 def _moved(step: Step, record: Mapping[str, Any] | None, known: NaturalKeys, keys: Sequence[Sequence[str]]) -> Reasons:
     """Why a step no longer rests on what it did."""
     if step.operation == "create":
-        found = [known.keys[key] for names in keys if (key := natural(step.key, names)) in known.keys]
-        return because(Why.IS_THERE, record=found[0]) if found else ()
+        ids = [known.keys[key] for names in keys if (key := natural(step.key, names)) in known.keys]
+        return because(Why.IS_THERE, record=ids[0]) if ids else ()
     if record is None:
         return because(Why.IS_GONE)
     now = [name for name, was in step.before.items() if name in record and not same(record[name], was)]

@@ -64,7 +64,7 @@ def _no_text_in(value: Any) -> str | None:
     if isinstance(value, Mapping):
         value = [*value.keys(), *value.values()]
     if isinstance(value, list | tuple):
-        return next((bad for one in value if (bad := _no_text_in(one))), None)
+        return next((bad for part in value if (bad := _no_text_in(part))), None)
     return _no_text(value) if isinstance(value, str) else None
 
 
@@ -93,10 +93,10 @@ def _bounded() -> Environment:
     end = monotonic() + _SECONDS
 
     def counted(those: Iterable[Any]) -> Iterator[Any]:
-        for one in those:
+        for item in those:
             if monotonic() > end:
                 raise TimeoutError(f"it takes longer than {_SECONDS:g} s")
-            yield one
+            yield item
 
     class Bounded(SandboxedEnvironment):
         """Sandboxed, and bounded."""
@@ -123,7 +123,7 @@ def _bounded() -> Environment:
     environment = Bounded(  # lines are no markup: nothing is to be escaped
         undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True, autoescape=False
     )
-    environment.filters = {name: one for name, one in environment.filters.items() if name not in _FILLING}
+    environment.filters = {name: item for name, item in environment.filters.items() if name not in _FILLING}
     environment.filters["counted"] = counted
     return environment
 
@@ -132,5 +132,5 @@ def _grows(operator: str, left: Any, right: Any) -> bool:
     """Whether an operator would make a value that is larger than anything that is meant."""
     if operator == "%":
         return isinstance(left, str) and re.search(r"%[^a-zA-Z%]*(?:\d{5}|\*)", left) is not None
-    sizes = [one if isinstance(one, int | float) else len(one) for one in (left, right)]
+    sizes = [operand if isinstance(operand, int | float) else len(operand) for operand in (left, right)]
     return abs(sizes[1]) > _EXPONENT if operator == "**" else abs(sizes[0] * sizes[1]) > _SIGNS

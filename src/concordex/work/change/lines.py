@@ -85,10 +85,10 @@ def commands_of(workspace: BaseWorkspace, name: str) -> d.Commands:
         raise CalledWrongly(
             f"there is no system, and there are no devices, called {name!r}", advice=suggestion(name, known)
         )
-    found = workspace.dialect(name).commands
-    if found is None:
+    commands = workspace.dialect(name).commands
+    if commands is None:
         raise CalledWrongly(f"{name} has no command interface, as far as its dialect says")
-    return found
+    return commands
 
 
 def look(

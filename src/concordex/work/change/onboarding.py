@@ -75,8 +75,8 @@ def asking(
         raise CalledWrongly("no column says at which address each device is", advice="--column 'COLUMN=address'")
     types = {name: there.type_of(name) for name in spec.sets} | {ADDRESS: Type.TEXT}
     limits = {
-        name: FieldLimits(choices=one.choices, longest=one.longest)
-        for name, one in (there.write.fields if there.write else {}).items()
+        name: FieldLimits(choices=rule.choices, longest=rule.longest)
+        for name, rule in (there.write.fields if there.write else {}).items()
     }
     read, mistakes = read_values(rows, meant, types, limits)
     heading = next(column for column, name in meant.items() if name == ADDRESS)
@@ -97,14 +97,14 @@ def _with_settings(
 ) -> list[Row]:
     """The rows with the settings of their devices that they do not say; the first group that speaks counts."""
     done = list(rows)
-    for where, said in defaults:
-        mine = {name: value for name, value in said.items() if name in sets}
+    for where, settings in defaults:
+        mine = {name: value for name, value in settings.items() if name in sets}
         if not mine:
             continue
         values = [{name.lower(): value for name, value in row.said.items()} for row in done]
         holds = matching(workspace, values, where) if where else [True] * len(done)
-        for at, (row, one) in enumerate(zip(done, holds, strict=True)):
-            more = {name: value for name, value in mine.items() if one and row.said.get(name) in (None, "")}
+        for at, (row, is_meant) in enumerate(zip(done, holds, strict=True)):
+            more = {name: value for name, value in mine.items() if is_meant and row.said.get(name) in (None, "")}
             done[at] = replace(row, said={**row.said, **more})
     return done
 
@@ -176,18 +176,18 @@ async def asked_again(
     """
     addresses = [at[step.source] for step in steps if step.source and step.source in at]
     there = await ask(workspace, devices, addresses, table) if addresses else {}
-    found: list[Step | Reasons] = []
+    answers: list[Step | Reasons] = []
     for step in steps:
         address = at.get(step.source or "", "")
         now = there.get(address)
         if now is None:
-            found.append(step)
+            answers.append(step)
         elif isinstance(now, ConcordexError):
-            found.append(because(Why.UNASKED, address=address, text=now.what))
+            answers.append(because(Why.UNASKED, address=address, text=now.what))
         else:
             desired = {**step.desired, **{name: now[name] for name in once if now.get(name) is not None}}
-            found.append(replace(step, desired=desired))
-    return found
+            answers.append(replace(step, desired=desired))
+    return answers
 
 
 def _sound(made: Asking) -> list[Row]:

@@ -76,12 +76,12 @@ def prepare_push(
     if mistakes:
         return PreparedPush(Change(kind="push", system=system, steps=()), mistakes, list(rows), 0)
     read, mistakes = read_values(rows, meant, fields, limits_of(base))
-    for where, said in choice.defaults:
-        read = _with_defaults(workspace, base, read, where, said)
+    for where, values in choice.defaults:
+        read = _with_defaults(workspace, base, read, where, values)
     target = target_of(workspace, base, choice.make)
     checked, more = check_rows(read, target)
     headed = {name: column for column, name in meant.items()}
-    mistakes += [replace(one, column=_headed(one.column, headed)) for one in more]
+    mistakes += [replace(fault, column=_headed(fault.column, headed)) for fault in more]
     bad = {mistake.place for mistake in mistakes}
     spot = base.write.stands.at if base.write.stands else ""
     mistakes += [
@@ -99,7 +99,7 @@ def prepare_push(
     good = [row for row in checked if row.place not in bad]
     change, equal = _change(base, good, target, catalogue=models(workspace))
     order = {row.place: at for at, row in enumerate(rows)}
-    mistakes.sort(key=lambda one: order.get(one.place, -1))
+    mistakes.sort(key=lambda fault: order.get(fault.place, -1))
     aside = [name for name in only_read if name not in choice.ignore]
     return PreparedPush(change, mistakes, [row for row in rows if row.place in bad], equal, aside)
 
@@ -110,7 +110,7 @@ def _misplaced(base: Basis, rows: Sequence[Row], target: Target) -> list[str | N
         return [None] * len(rows)
     ids = [holder(row.values, target) for row in rows]
     mine = pl.col("record_id").is_in([record_id for record_id in ids if record_id])
-    there = {one["record_id"]: one for one in base.frame.filter(mine).iter_rows(named=True)}
+    there = {record["record_id"]: record for record in base.frame.filter(mine).iter_rows(named=True)}
     names = {base.write.stands.rack, base.write.stands.at, base.write.stands.face}
     desired = [
         (record_id, {**there.get(record_id or "", {}), **row.values}) if names & row.values.keys() else (record_id, {})
@@ -149,18 +149,18 @@ def target_of(workspace: BaseWorkspace, base: Basis, make: Sequence[str]) -> Tar
 
 
 def _with_defaults(
-    workspace: BaseWorkspace, base: Basis, rows: Sequence[Row], where: str | None, said: Mapping[str, str]
+    workspace: BaseWorkspace, base: Basis, rows: Sequence[Row], where: str | None, values: Mapping[str, str]
 ) -> list[Row]:
     """The rows with values that they do not say themselves, where the filter holds for them."""
-    meant, mistakes = columns_of(list(said), base.fields, {})
-    (filled,), wrong = read_values([Row(place="", said=said)], meant, base.fields, limits_of(base))
+    meant, mistakes = columns_of(list(values), base.fields, {})
+    (filled,), wrong = read_values([Row(place="", said=values)], meant, base.fields, limits_of(base))
     if mistakes or wrong:
-        told = "; ".join(f"{one.column} {one.value} {one.what}" for one in [*mistakes, *wrong])
-        raise CalledWrongly(f"a default cannot be used: {told}")
+        text = "; ".join(f"{is_meant.column} {is_meant.value} {is_meant.what}" for is_meant in [*mistakes, *wrong])
+        raise CalledWrongly(f"a default cannot be used: {text}")
     holds = matching(workspace, [row.values for row in rows], where) if where else [True] * len(rows)
     return [
-        replace(row, values={**filled.values, **row.values}) if one else row
-        for row, one in zip(rows, holds, strict=True)
+        replace(row, values={**filled.values, **row.values}) if is_meant else row
+        for row, is_meant in zip(rows, holds, strict=True)
     ]
 
 
@@ -180,8 +180,8 @@ class DefaultsFile(Part):
 
 def read_defaults(path: Path) -> list[tuple[str | None, dict[str, str]]]:
     """The defaults in a file."""
-    found = read_as(path, DefaultsFile)
-    return [(one.where, {name: str(value) for name, value in one.set.items()}) for one in found.defaults]
+    file = read_as(path, DefaultsFile)
+    return [(group.where, {name: str(value) for name, value in group.set.items()}) for group in file.defaults]
 
 
 def _change(

@@ -95,9 +95,9 @@ def _differing(
         for record_id, fields in workspace.memory_of_writes(base.system, base.table).items()
         if record_id in entry_of
     }
-    found = differences(wanted, actual, owners)
-    clean, torn = parted(found, written)
-    updates = _updates(wanted, actual, found if edited == "ours" else clean, base.forms[_TABLE].can_update)
+    torn_or_clean = differences(wanted, actual, owners)
+    clean, torn = parted(torn_or_clean, written)
+    updates = _updates(wanted, actual, torn_or_clean if edited == "ours" else clean, base.forms[_TABLE].can_update)
     return [*updates, *(_edited(workspace, base, actual, torn) if edited == "hold" else [])]
 
 
@@ -156,18 +156,18 @@ def unsure(workspace: BaseWorkspace, system: str) -> dict[str, Reasons]:
     """What is not created, by entry, and why: it could not be found again, or may be there already."""
     kinds = [*_NEVER, *_LIKE, *_SAID]
     findings = stored.read(workspace, "findings")
-    if "resembles" not in findings.collect_schema():
+    if "share" not in findings.collect_schema():
         raise CalledWrongly("an earlier release has reconciled, and said less of it", advice="concordex reconcile")
-    found = findings.filter(pl.col("kind").is_in(kinds), pl.col("accepted").is_null())
+    doubtful = findings.filter(pl.col("kind").is_in(kinds), pl.col("accepted").is_null())
     held = _sighted(workspace)
-    there = stored.read(workspace, "entries").filter(pl.col("systems").list.contains(system)).select("entry")
-    known = set(there.collect()["entry"])
-    columns = ["kind", "entry", "about", "resembles", "seen"]
-    for kind, entry, about, other, seen in found.select(columns).collect().iter_rows():
+    there = stored.read(workspace, "entries").filter(pl.col("systems").list.contains(system)).select("entry", "name")
+    known = dict(there.collect().iter_rows())
+    columns = ["kind", "entry", "about", "resembles", "share"]
+    for kind, entry, about, other, share in doubtful.select(columns).collect().iter_rows():
         if kind in _NEVER:
             held.setdefault(entry, because(_NEVER[kind]))
         elif kind in _LIKE and about == system and other is not None:
-            held[entry] = because(Why.RESEMBLES, text=seen[seen.index(f"{other} (") :])
+            held[entry] = because(Why.RESEMBLES, other=other, called=known.get(other), share=share)
         elif kind in _SAID:
             held |= {
                 one: because(_SAID[kind], other=other)
@@ -180,11 +180,11 @@ def unsure(workspace: BaseWorkspace, system: str) -> dict[str, Reasons]:
 def _updates(
     wanted: pl.DataFrame,
     actual: pl.DataFrame,
-    found: Mapping[str, dict[str, tuple[Any, Any]]],
+    differing: Mapping[str, dict[str, tuple[Any, Any]]],
     possible: bool,
 ) -> list[Step]:
-    rows = actual.filter(pl.col("entry").is_in(list(found)))
-    desired = {row["entry"]: row for row in wanted.filter(pl.col("entry").is_in(list(found))).iter_rows(named=True)}
+    rows = actual.filter(pl.col("entry").is_in(list(differing)))
+    desired = {row["entry"]: row for row in wanted.filter(pl.col("entry").is_in(list(differing))).iter_rows(named=True)}
     state: State = "ready" if possible else "held"
     return [
         Step(
@@ -193,8 +193,8 @@ def _updates(
             operation="update" if possible else "report",
             label=row["name"] or row["record_id"],
             key={name: row.get(name) for name in ("serial", "name", "maker", "model", "site") if name in row},
-            before={name: was for name, (was, _) in found[row["entry"]].items()},
-            desired={name: new for name, (_, new) in found[row["entry"]].items()},
+            before={name: was for name, (was, _) in differing[row["entry"]].items()},
+            desired={name: new for name, (_, new) in differing[row["entry"]].items()},
             state=state,
             why=() if possible else because(Why.CANNOT, what="update"),
             record_id=row["record_id"],

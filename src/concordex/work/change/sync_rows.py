@@ -70,10 +70,10 @@ def _updates(
 ) -> list[Step]:
     once = there.filter(pl.col("several").not_()).drop("raw", "several")
     owners = {field: spec.owner for field, spec in into.columns.items() if field != into.key}
-    found = differences(wanted.drop("label"), once, owners)
-    clean, torn = parted(found, workspace.memory_of_writes(name, into.where_to))
+    differing = differences(wanted.drop("label"), once, owners)
+    clean, torn = parted(differing, workspace.memory_of_writes(name, into.where_to))
     if edited == "ours":
-        clean, torn = found, {}
+        clean, torn = differing, {}
     labels = dict(wanted.select("entry", "label").iter_rows())
     raw = {row["entry"]: row["raw"] for row in there.select("entry", "raw").iter_rows(named=True)}
     steps = [

@@ -44,12 +44,12 @@ def _refuse_used(workspace: BaseWorkspace, made: Change) -> None:
         return
     held = live(workspace, made.system, list(chosen_kinds(workspace, made.system, [])))
     gone, left = list[Object](), list[Object]()
-    for one in held.objects:
-        step = back.get((one.kind, one.record_id))
+    for obj in held.objects:
+        step = back.get((obj.kind, obj.record_id))
         if step and step.operation == "delete":
-            gone.append(one)
+            gone.append(obj)
         else:  # as the change leaves it
-            left.append(replace(one, body={**one.body, **step.desired}) if step and step.operation == "update" else one)
+            left.append(replace(obj, body={**obj.body, **step.desired}) if step and step.operation == "update" else obj)
     refuse_used(workspace, made.system, gone, left, held)
 
 

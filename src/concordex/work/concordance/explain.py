@@ -95,16 +95,16 @@ def why_not(workspace: BaseWorkspace, device: str, other: str) -> NotOne:
     members = stored.read(workspace, "members").collect()
     rows = [members.filter(pl.col("entry") == entry)["row"].to_numpy().astype("int64") for entry in both]
     learned = Learned.of_frames({name: stored.read(workspace, name).collect() for name in FRAMES})
-    found = why_apart(members, learned, *rows)
-    a, b = (members.row(found.nearest[side], named=True) for side in "ab")
-    reason = found.reason
+    verdict = why_apart(members, learned, *rows)
+    a, b = (members.row(verdict.nearest[side], named=True) for side in "ab")
+    reason = verdict.reason
     for ruling in holding(workspace):
         refs = members.select(pl.format("{}/{}", "system", "record_id").alias("ref"), "entry")
         named = set(refs.filter(pl.col("ref").is_in(list(ruling.records)))["entry"])
         if ruling.kind == "apart" and set(both) <= named:
             reason = f"somebody ruled so: {_told(ruling)}"
-    link = link_of(found.nearest | {"together": found.together}, a, b, learned.weights)
-    return NotOne(one=both[0], other=both[1], reason=reason, bits=round(found.together, 1), link=link)
+    link = link_of(verdict.nearest | {"together": verdict.together}, a, b, learned.weights)
+    return NotOne(one=both[0], other=both[1], reason=reason, bits=round(verdict.together, 1), link=link)
 
 
 def weighing(workspace: BaseWorkspace) -> Weights:
@@ -120,16 +120,16 @@ def link_of(pair: dict[str, Any], a: dict[str, Any], b: dict[str, Any], weights:
 
     Of two entries that were not joined, the last line is what weighing them as groups makes of it.
     """
-    told = weights.told_apart({kind: pair[kind] for kind in KINDS})
+    bits_of = weights.told_apart({kind: pair[kind] for kind in KINDS})
     because = [
         Evidence(kind=kind, says=KINDS[kind][pair[kind] - 1], values=_values(kind, a, b), bits=round(bits, 1))
         if kind
         else Evidence(kind="before", says="comparing", values="", bits=round(bits, 1))
-        for kind, bits in told.items()
+        for kind, bits in bits_of.items()
     ]
     total = pair.get("together", pair["bits"])
-    if total is not None and abs(total - sum(told.values())) >= 0.05:
-        rest = round(total - sum(told.values()), 1)
+    if total is not None and abs(total - sum(bits_of.values())) >= 0.05:
+        rest = round(total - sum(bits_of.values()), 1)
         because.append(Evidence(kind="weighed", says="as groups, with all their records", values="", bits=rest))
     return RecordPair(
         a=ref(a),
@@ -162,9 +162,9 @@ def _explained(workspace: BaseWorkspace, members: pl.LazyFrame, entry: str, weig
     rulings = [ruling for ruling in holding(workspace) if set(labels.values()) & set(ruling.records)]
     ruled = {ruling.value.field for ruling in rulings if ruling.value}
     near = [d | {"other": d["other"] if d["entry"] == entry else d["entry"]} for d in near]
-    found = stored.read(workspace, "findings").filter(pl.col("entry") == entry).collect().to_dicts()
+    findings = stored.read(workspace, "findings").filter(pl.col("entry") == entry).collect().to_dicts()
     return Explanation(
-        entry=entry, name=row["name"], records=records, findings=found,
+        entry=entry, name=row["name"], records=records, findings=findings,
         links=[link_of(p, by_row[p["a"]], by_row[p["b"]], weights) for p in pairs.sort("a", "b").collect().to_dicts()],
         near=[link_of(d, rows[d["a"]], rows[d["b"]], weights) for d in near],
         values=[_value(name, row, sources, records, labels, ruled) for name in MERGED if row[name] not in (None, [])],
@@ -182,9 +182,9 @@ def _speaks_for(members: pl.LazyFrame, records: list[dict[str, Any]]) -> list[st
 
 
 def _told(ruling: Ruling) -> str:
-    said = f"{ruling.kind}: {ruling.records[0]} {ruling.says}"
+    text = f"{ruling.kind}: {ruling.records[0]} {ruling.says}"
     who = f", says {ruling.who}" if ruling.who else ""
-    return f"{said}{who}{f' on {ruling.when:%Y-%m-%d}' if ruling.when else ''}{f': {ruling.why}' if ruling.why else ''}"
+    return f"{text}{who}{f' on {ruling.when:%Y-%m-%d}' if ruling.when else ''}{f': {ruling.why}' if ruling.why else ''}"
 
 
 def _values(kind: str, a: dict[str, Any], b: dict[str, Any]) -> str:

@@ -48,13 +48,13 @@ def _of_system(workspace: BaseWorkspace, system: str, ids: list[str]) -> list[Ev
     for at, snapshot in enumerate(workspace.memory.kept(system, "devices")):
         lazy = workspace.frames.scan(str(snapshot.file))
         names = [name for name in ("record_id", *TOLD) if name in lazy.collect_schema()]
-        found = lazy.filter(pl.col("record_id").is_in(ids)).select(names).collect().to_dicts()
-        rows = {row["record_id"]: row for row in found}
-        for one in ids:
-            record, row, was = f"{system}/{one}", rows.get(one), last[one]
+        records = lazy.filter(pl.col("record_id").is_in(ids)).select(names).collect().to_dicts()
+        rows = {row["record_id"]: row for row in records}
+        for record_id in ids:
+            record, row, was = f"{system}/{record_id}", rows.get(record_id), last[record_id]
             if row is None and was is not None and snapshot.whole:
                 events.append(Event(when=snapshot.taken, record=record, what="gone"))
-                last[one] = None
+                last[record_id] = None
             elif row is not None and was is None:
                 place = row.get("site") or row.get("location")
                 first = "first pulled" if at == 0 else "appeared"
@@ -65,5 +65,5 @@ def _of_system(workspace: BaseWorkspace, system: str, ids: list[str]) -> list[Ev
                           after=row[name])
                     for name in names[1:] if row[name] != was.get(name)
                 ]  # fmt: skip
-            last[one] = row or last[one]
+            last[record_id] = row or last[record_id]
     return events

@@ -44,12 +44,12 @@ def records_of(workspace: BaseWorkspace, device: str) -> list[str]:
 
 
 def _hint(device: str, names: pl.Series) -> str:
-    told = suggestion(device, names.to_list())
-    return told if told.startswith("did you mean") else "by name, serial, MAC, address, asset tag, id or entry"
+    hint = suggestion(device, names.to_list())
+    return hint if hint.startswith("did you mean") else "by name, serial, MAC, address, asset tag, id or entry"
 
 
 def _meant(members: pl.LazyFrame, device: str) -> list[str]:
     tests = bearing(device, members.collect_schema().names(), also=("entry", "name_key", "serial_key"))
     reference = pl.format("{}/{}", "system", "record_id").str.to_lowercase() == device.strip().lower()
-    found = members.filter(pl.any_horizontal(*tests.values(), reference)).select("entry")
-    return list(found.unique().sort("entry").collect()["entry"])
+    bearers = members.filter(pl.any_horizontal(*tests.values(), reference)).select("entry")
+    return list(bearers.unique().sort("entry").collect()["entry"])

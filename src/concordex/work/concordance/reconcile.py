@@ -65,14 +65,14 @@ def make(workspace: BaseWorkspace, progress: Counted = lambda _done, _of: None, 
     records have changed a good deal, or ``relearn``.
     """
     kept, damaged = undamaged(workspace, "devices")
-    found = [s for s in kept if s.system in workspace.config.systems]
-    if not found:
+    snapshots = [s for s in kept if s.system in workspace.config.systems]
+    if not snapshots:
         raise CalledWrongly("there is no snapshot of devices", advice="concordex pull")
-    rules, resting = _rules(workspace, found), _resting(workspace)
-    basis = _basis(workspace, found, rules, resting)
+    rules, resting = _rules(workspace, snapshots), _resting(workspace)
+    basis = _basis(workspace, snapshots, rules, resting)
     if not relearn and _stands(workspace, basis):
-        return _aged(workspace, rules, found, damaged)
-    records = ordered(_records(workspace, found))
+        return _aged(workspace, rules, snapshots, damaged)
+    records = ordered(_records(workspace, snapshots))
     progress(1, 3)
     learned = None if relearn else _learned(workspace, records.height)
     folder = _next_folder(workspace)
@@ -85,16 +85,16 @@ def make(workspace: BaseWorkspace, progress: Counted = lambda _done, _of: None, 
         for name, frame in made.learned.frames().items():
             keep(name, frame)
         progress(2, 3)
-        summary = _summary(workspace, made, found)
+        summary = _summary(workspace, made, snapshots)
         summary = replace(summary, doubts=[*damaged, *summary.doubts])
     row = workspace.catalogue.reconciliation()
     since = json.loads(row["summary"]).get("learned_at") if row and learned else None
-    told = {
+    summed = {
         "records": summary.records, "entries": summary.entries, "findings": summary.findings,
         "systems": summary.systems, "learned_at": since or summary.records, "settings": _settings(rules),
         "basis": basis,
     }  # fmt: skip
-    _enter(workspace, folder, made.findings, found, told)
+    _enter(workspace, folder, made.findings, snapshots, summed)
     return summary
 
 
@@ -116,7 +116,7 @@ def _again(
         return None
 
 
-def _basis(workspace: BaseWorkspace, found: list[Snapshot], rules: Rules, resting: pl.Expr | None) -> str | None:
+def _basis(workspace: BaseWorkspace, snapshots: list[Snapshot], rules: Rules, resting: pl.Expr | None) -> str | None:
     """A short text that is another whenever anything but the time might make the concordance another one.
 
     Nothing where some of it is damaged, or was pulled by an earlier release.
@@ -124,18 +124,18 @@ def _basis(workspace: BaseWorkspace, found: list[Snapshot], rules: Rules, restin
     sound = workspace.frames.damage
     contents = [
         (s.system, s.whole, workspace.frames.content_of(s.file) if s.file and sound(s.file) is None else None)
-        for s in found
+        for s in snapshots
     ]
     if any(content is None for _, _, content in contents):
         return None
     scope = rules.scope
-    said = (
+    ground = (
         _settings(rules), sorted(contents), [*scope.inventories], [*scope.managers], scope.all_managers, scope.staged,
         sorted((name, where.meta.serialize()) for name, where in scope.expected.items()),
         resting.meta.serialize() if resting is not None else None, rules.rulings,
         sorted(map(repr, workspace.memory.references())),
     )  # fmt: skip
-    return hashlib.sha256(repr(said).encode()).hexdigest()
+    return hashlib.sha256(repr(ground).encode()).hexdigest()
 
 
 def _stands(workspace: BaseWorkspace, basis: str | None) -> bool:
@@ -154,11 +154,11 @@ def _vet(workspace: BaseWorkspace, names: Sequence[str]) -> None:
         workspace.frames.vet([f"{row['folder']}/{name}.parquet" for name in names])
 
 
-def _aged(workspace: BaseWorkspace, rules: Rules, found: list[Snapshot], damaged: list[str]) -> Summary:
+def _aged(workspace: BaseWorkspace, rules: Rules, snapshots: list[Snapshot], damaged: list[str]) -> Summary:
     """The last concordance once more, for snapshots that say the same: what is stale, new or accepted may differ."""
     row = workspace.memory.reconciliation()
     assert row is not None
-    told = json.loads(row["summary"])
+    summed = json.loads(row["summary"])
     entries = read(workspace, "entries").select("entry", "name", "systems", "last_seen").collect()
     earlier = read(workspace, "findings").collect()
     findings = aged(earlier, entries, rules.scope)
@@ -167,8 +167,8 @@ def _aged(workspace: BaseWorkspace, rules: Rules, found: list[Snapshot], damaged
     else:
         findings = followed(workspace, findings, read(workspace, "members"))
     summary = Summary(
-        records=told["records"], entries=told["entries"], systems=told["systems"], changes={}, looked_at=0,
-        findings=_counted(findings), doubts=[*damaged, *_doubts(found)],
+        records=summed["records"], entries=summed["entries"], systems=summed["systems"], changes={}, looked_at=0,
+        findings=_counted(findings), doubts=[*damaged, *_doubts(snapshots)],
     )  # fmt: skip
     folder = _next_folder(workspace)
     with workspace.frames.passing(folder) as keep:
@@ -178,7 +178,7 @@ def _aged(workspace: BaseWorkspace, rules: Rules, found: list[Snapshot], damaged
     for name in (*PARTS, *FRAMES):
         if row and (name != "findings" or findings is earlier):
             workspace.frames.carry(f"{row['folder']}/{name}.parquet", f"{folder}/{name}.parquet")
-    _enter(workspace, folder, findings, found, told | {"findings": summary.findings})
+    _enter(workspace, folder, findings, snapshots, summed | {"findings": summary.findings})
     return summary
 
 
@@ -194,27 +194,27 @@ def _is_open(findings: pl.DataFrame) -> bool:
     return bool(findings.select(((pl.col("state") != "known") | pl.col("accepted").is_not_null()).any()).item())
 
 
-def followed(workspace: BaseWorkspace, found: pl.DataFrame, members: pl.LazyFrame) -> pl.DataFrame:
+def followed(workspace: BaseWorkspace, findings: pl.DataFrame, members: pl.LazyFrame) -> pl.DataFrame:
     """The findings with what became of them: ``state`` (new or known) and the reason why one was ``accepted``."""
     known = _found_before(workspace)
     if known is None:
-        found = found.with_columns(pl.lit("new").alias("state"))
+        findings = findings.with_columns(pl.lit("new").alias("state"))
     else:
         marked = known.unique().with_columns(pl.lit("known").alias("state"))
-        found = found.join(marked, on=_SAME, how="left", nulls_equal=True, maintain_order="left")
-        found = found.with_columns(pl.col("state").fill_null("new"))
+        findings = findings.join(marked, on=_SAME, how="left", nulls_equal=True, maintain_order="left")
+        findings = findings.with_columns(pl.col("state").fill_null("new"))
     accepted = [
         (r.accept.finding, r.accept.of, r.accept.field, r.accept.about, _reason(r))
         for r in holding(workspace)
         if r.accept
     ]
     schema = dict.fromkeys(["kind", "ref", "field", "about", "accepted"], pl.String)
-    said = pl.DataFrame(accepted, schema=schema, orient="row")
+    reasons = pl.DataFrame(accepted, schema=schema, orient="row")
     refs = pl.DataFrame(schema={"ref": pl.String, "entry": pl.String})
     if accepted:
         refs = members.select(pl.format("{}/{}", "system", "record_id").alias("ref"), "entry").collect()
-    said = said.join(refs, on="ref").drop("ref").unique(_SAME, keep="last")
-    return found.join(said, on=_SAME, how="left", nulls_equal=True, maintain_order="left")
+    reasons = reasons.join(refs, on="ref").drop("ref").unique(_SAME, keep="last")
+    return findings.join(reasons, on=_SAME, how="left", nulls_equal=True, maintain_order="left")
 
 
 def _found_before(workspace: BaseWorkspace) -> pl.DataFrame | None:
@@ -230,9 +230,9 @@ def _reason(ruling: Ruling) -> str:
     return f"{ruling.why or 'accepted'} ({ruling.who}{until})"
 
 
-def _records(workspace: BaseWorkspace, found: list[Snapshot]) -> pl.DataFrame:
+def _records(workspace: BaseWorkspace, snapshots: list[Snapshot]) -> pl.DataFrame:
     """All device records with all common fields, and the reference that our own writes left behind."""
-    lazy = workspace.frames.together(found)
+    lazy = workspace.frames.together(snapshots)
     schema = lazy.collect_schema()
     absent = [pl.lit(None, dtype=t.dtype).alias(n) for n, t in FIELDS.items() if n not in schema]
     frame = lazy.with_columns(absent).drop(ORIGINAL, strict=False).collect()
@@ -257,12 +257,12 @@ def _filter(workspace: BaseWorkspace, text: str) -> pl.Expr:
     return predicate(workspace.query(text), ASKABLE, workspace.now())
 
 
-def _rules(workspace: BaseWorkspace, found: list[Snapshot]) -> Rules:
+def _rules(workspace: BaseWorkspace, snapshots: list[Snapshot]) -> Rules:
     config = workspace.config.reconcile
     names = list(workspace.config.systems)
     managers = [name for name in names if workspace.role(name) == "manager"]
     inventories = [name for name in names if workspace.role(name) == "inventory"]
-    whole = {snapshot.system for snapshot in found if snapshot.whole}
+    whole = {snapshot.system for snapshot in snapshots if snapshot.whole}
     order = [*config.prefer, *(n for n in [*managers, *inventories] if n not in config.prefer)]
     tables = {name: "devices" in workspace.dialect(name).tables for name in managers}
     scope = Scope(
@@ -336,13 +336,20 @@ def _last(workspace: BaseWorkspace, rules: Rules) -> _Last | None:
 
 
 #: Counted up when what is kept of a concordance takes another form.
-_FORM = 2
+_FORM = 3
 
 
 def _settings(rules: Rules) -> str:
     """A short text that is another whenever records that did not change might come out otherwise."""
-    said = (__version__, _FORM, pl.__version__, [*rules.order], sorted(rules.by_field.items()), [*rules.placeholders])
-    return hashlib.sha256(repr(said).encode()).hexdigest()
+    settings = (
+        __version__,
+        _FORM,
+        pl.__version__,
+        [*rules.order],
+        sorted(rules.by_field.items()),
+        [*rules.placeholders],
+    )
+    return hashlib.sha256(repr(settings).encode()).hexdigest()
 
 
 def _stated(workspace: BaseWorkspace) -> dict[str, str]:
@@ -352,7 +359,7 @@ def _stated(workspace: BaseWorkspace) -> dict[str, str]:
     return synced | {name: system.knows for name, system in config.systems.items() if system.knows}
 
 
-def _summary(workspace: BaseWorkspace, made: Concordance, found: list[Snapshot]) -> Summary:
+def _summary(workspace: BaseWorkspace, made: Concordance, snapshots: list[Snapshot]) -> Summary:
     stated = _stated(workspace)
     scopes = {name: _filter(workspace, text) for name, text in stated.items()}
     systems = coverage(made.members, made.entries, scopes, made.agreement)
@@ -362,7 +369,7 @@ def _summary(workspace: BaseWorkspace, made: Concordance, found: list[Snapshot])
         changes = moves(made.was, made.members["entry"], before)
     return Summary(
         records=made.members.height, entries=made.entries.height, systems=systems,
-        findings=_counted(made.findings), doubts=_doubts(found), changes=changes, looked_at=made.looked_at,
+        findings=_counted(made.findings), doubts=_doubts(snapshots), changes=changes, looked_at=made.looked_at,
     )  # fmt: skip
 
 
@@ -372,9 +379,11 @@ def _counted(findings: pl.DataFrame) -> dict[str, int]:
     return dict(counts.sort(["len", "kind"], descending=[True, False]).iter_rows())
 
 
-def _doubts(found: list[Snapshot]) -> list[str]:
+def _doubts(snapshots: list[Snapshot]) -> list[str]:
     return [
-        f"{s.system} is {s.outcome} ({s.fault}): nothing is called missing because of it" for s in found if not s.whole
+        f"{s.system} is {s.outcome} ({s.fault}): nothing is called missing because of it"
+        for s in snapshots
+        if not s.whole
     ]
 
 
@@ -385,7 +394,7 @@ def _next_folder(workspace: BaseWorkspace) -> str:
 
 
 def _enter(
-    workspace: BaseWorkspace, folder: str, findings: pl.DataFrame, found: list[Snapshot], told: dict[str, Any]
+    workspace: BaseWorkspace, folder: str, findings: pl.DataFrame, snapshots: list[Snapshot], summed: dict[str, Any]
 ) -> None:
     """Let the concordance in ``folder`` be the newest, and the one before it be forgotten."""
     row = workspace.catalogue.reconciliation()
@@ -395,7 +404,7 @@ def _enter(
             same = findings.select(_SAME).equals(earlier.select(_SAME))
             ended = earlier.head(0) if same else earlier.join(findings, on=_SAME, how="anti", nulls_equal=True)
             workspace.frames.write(ended, f"{folder}/gone.parquet")
-    workspace.catalogue.add_reconciliation(folder, [s.id for s in found if s.id], told)
+    workspace.catalogue.add_reconciliation(folder, [s.id for s in snapshots if s.id], summed)
     if row:  # the one before is superseded; nothing refers to it any more
         workspace.frames.forget(str(row["folder"]))
     workspace.frames.sweep("concordance", workspace.now() - _ABANDONED)

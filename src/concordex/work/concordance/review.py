@@ -40,8 +40,8 @@ def pairs(workspace: BaseWorkspace) -> pl.DataFrame:
     for entry, ref in refs.filter(pl.col("ref").is_in(named.implode())).iter_rows() if len(named) else ():
         entry_of.setdefault(ref, set()).add(entry)
     for ruling in rulings:
-        found = sorted(entry for ref in ruling.records for entry in entry_of.get(ref, ()))
-        ruled |= {(a, b) for a in found for b in found}
+        torn = sorted(entry for ref in ruling.records for entry in entry_of.get(ref, ()))
+        ruled |= {(a, b) for a in torn for b in torn}
     open_to = [(a, b) not in ruled for a, b in doubts.select("entry", "other").iter_rows()]
     return doubts.filter(pl.Series(open_to, dtype=pl.Boolean)).sort(
         "together", "entry", "other", descending=[True, False, False]
@@ -54,7 +54,7 @@ def doubt(workspace: BaseWorkspace, pair: dict[str, Any]) -> Doubt:
     members = stored.read(workspace, "members").filter(pl.col("entry").is_in(both)).collect()
     rows = {row["row"]: row for row in members.to_dicts()}
     entries = stored.read(workspace, "entries").filter(pl.col("entry").is_in(both)).collect()
-    told = {row["entry"]: row for row in entries.to_dicts()}
+    entry_rows = {row["entry"]: row for row in entries.to_dicts()}
     doubts = stored.read(workspace, "doubts").select("entry", "other", "together")
     either = doubts.filter(pl.col("entry").is_in(both) | pl.col("other").is_in(both)).collect()
     rivals = [
@@ -64,24 +64,24 @@ def doubt(workspace: BaseWorkspace, pair: dict[str, Any]) -> Doubt:
     ]
     return Doubt(
         one=both[0], other=both[1], link=link_of(pair, rows[pair["a"]], rows[pair["b"]], weighing(workspace)),
-        records=list(rows.values()), entries=[told[entry] for entry in both], rivals=rivals,
+        records=list(rows.values()), entries=[entry_rows[entry] for entry in both], rivals=rivals,
     )  # fmt: skip
 
 
-def with_names(workspace: BaseWorkspace, found: pl.DataFrame) -> pl.DataFrame:
+def with_names(workspace: BaseWorkspace, doubtful: pl.DataFrame) -> pl.DataFrame:
     """Pairs as a person reads them: both entries, their names, the records that link them, and the bits."""
     names = stored.read(workspace, "entries").select("entry", "name", "serial").collect()
     members = stored.read(workspace, "members").select("row", pl.format("{}/{}", "system", "record_id").alias("ref"))
     refs = members.collect().with_columns(pl.col("row").cast(pl.Int64))
-    told = found.select("entry", "other", "a", "b", pl.col("together").round(1).alias("bits"))
+    named = doubtful.select("entry", "other", "a", "b", pl.col("together").round(1).alias("bits"))
     for side, row in (("entry", "a"), ("other", "b")):
-        told = told.join(
+        named = named.join(
             names.rename({"entry": side, "name": f"{side} name", "serial": f"{side} serial"}),
             on=side,
             how="left",
             maintain_order="left",
         )
-        told = told.join(refs.rename({"row": row, "ref": f"record {row}"}), on=row, how="left", maintain_order="left")
-    return told.select(
+        named = named.join(refs.rename({"row": row, "ref": f"record {row}"}), on=row, how="left", maintain_order="left")
+    return named.select(
         "bits", "entry", "entry name", "entry serial", "other", "other name", "other serial", "record a", "record b"
     )

@@ -61,23 +61,23 @@ def folders(workspace: BaseWorkspace, names: Sequence[str], root: Path) -> dict[
     for name in names:
         if name not in workspace.config.devices:  # of devices, all that were saved
             workspace.target(name)
-    found = {
+    places = {
         name: folder
         for name, folder in _every(workspace, root, skip_paused=not names)
         if not names or _is_meant(name, names)
     }
     for name in names:
-        if not any(_is_meant(other, [name]) for other in found):
+        if not any(_is_meant(other, [name]) for other in places):
             raise CalledWrongly(
                 f"{root} has no baseline of {name}", advice=f"concordex config save {name} --into {root}"
             )
-    if not found:
+    if not places:
         raise CalledWrongly(f"{root} has no baseline of any system here", advice="it holds a folder for each system")
-    return found
+    return places
 
 
-def _is_meant(name: str, said: Sequence[str]) -> bool:
-    return name in said or name.partition(":")[0] in said
+def _is_meant(name: str, names: Sequence[str]) -> bool:
+    return name in names or name.partition(":")[0] in names
 
 
 def _every(workspace: BaseWorkspace, root: Path, *, skip_paused: bool) -> Iterable[tuple[str, Path]]:
@@ -135,13 +135,13 @@ def keep(folder: Path, names: Mapping[str, Sequence[str]]) -> None:
 
 def _note(folder: Path, was: Mapping[str, SavedKind], now: Mapping[str, SavedKind]) -> None:
     if dict(now) != dict(was):
-        told = {kind: now[kind].model_dump(exclude_defaults=True) for kind in sorted(now)}
-        write_yaml(folder / FILE, {"format": 1, "kinds": told})
+        kinds = {kind: now[kind].model_dump(exclude_defaults=True) for kind in sorted(now)}
+        write_yaml(folder / FILE, {"format": 1, "kinds": kinds})
 
 
 def half_saved(folder: Path, saved: Mapping[str, SavedKind]) -> str | None:
     """What says that the files in ``folder`` are not whole; nothing where saving has ended."""
-    left = [kind for kind, one in saved.items() if one.unfinished]
+    left = [kind for kind, part in saved.items() if part.unfinished]
     return f"{folder} was not saved to its end: {', '.join(left)}" if left else None
 
 
@@ -152,20 +152,20 @@ def save_in(
     kinds: Kinds,
     where: str | None,
     into: Path,
-    told: Told | None = None,
+    progress: Told | None = None,
 ) -> tuple[Path, Saved]:
     """Save the objects of a system or device in its folder below ``into``, and what of it that is."""
     folder = folder_of(into, name)
     mine = matching(workspace, held, kinds, where)
     try:
-        done = save(mine, folder, kinds, () if where else list(kinds), told, lambda: begin(folder, kinds))
+        done = save(mine, folder, kinds, () if where else list(kinds), progress, lambda: begin(folder, kinds))
     except KeyboardInterrupt as stop:
         raise Stopped(
             f"{folder} is half saved, and says so: nothing is deleted because of what it lacks",
             advice=f"concordex config save {name} --into {into}",
         ) from stop
     there = read_objects(folder, kinds) if where and folder.is_dir() else mine
-    say(folder, kinds, where, {kind: [one.label for one in there if one.kind == kind] for kind in kinds})
+    say(folder, kinds, where, {kind: [obj.label for obj in there if obj.kind == kind] for kind in kinds})
     return folder, done
 
 
@@ -175,14 +175,14 @@ def save_many(
     kinds: Sequence[str],
     where: str | None,
     into: Path,
-    told: Told | None = None,
+    progress: Told | None = None,
 ) -> dict[str, Saved | ConcordexError]:
     """Save the objects of several systems or devices, asked many at once; or why one could not be read."""
     chosen = {name: chosen_kinds(workspace, name, kinds) for name in names}
-    found = live_of(workspace, {name: list(mine) for name, mine in chosen.items()}, told)
+    held_by = live_of(workspace, {name: list(mine) for name, mine in chosen.items()}, progress)
     return {
         name: held if isinstance(held, ConcordexError) else save_in(workspace, name, held, chosen[name], where, into)[1]
-        for name, held in found.items()
+        for name, held in held_by.items()
     }
 
 
@@ -190,19 +190,19 @@ def covered(
     workspace: BaseWorkspace, held: Held, saved: Mapping[str, SavedKind], baseline: Sequence[Object]
 ) -> list[Object]:
     """The live objects that ``baseline`` speaks of: those that it has, and those that would have been saved."""
-    mine = {one.key for one in baseline}
-    found: dict[object, Object] = {}
-    for kind in {*saved, *(one.kind for one in baseline)}:
+    mine = {obj.key for obj in baseline}
+    chosen: dict[object, Object] = {}
+    for kind in {*saved, *(obj.kind for obj in baseline)}:
         filters = saved[kind].where if kind in saved else []
-        told = " or ".join(f"({text})" for text in filters) if filters else None
-        found |= {one.key: one for one in matching(workspace, held, [kind], told)}
-        found |= {one.key: one for one in held.of([kind]) if one.key in mine}
-    return [one for one in held.objects if one.key in found]
+        where = " or ".join(f"({text})" for text in filters) if filters else None
+        chosen |= {obj.key: obj for obj in matching(workspace, held, [kind], where)}
+        chosen |= {obj.key: obj for obj in held.of([kind]) if obj.key in mine}
+    return [obj for obj in held.objects if obj.key in chosen]
 
 
 def may_go(
     workspace: BaseWorkspace, path: Path, kinds: Collection[str], held: Held, wanted: Sequence[Object]
 ) -> list[Object]:
     """What a folder has no longer, of those ``kinds`` of which it says that it holds all; nothing for a file."""
-    saved = {name: one for name, one in said(path).items() if name in kinds} if path.is_dir() else {}
-    return [one for one in covered(workspace, held, saved, wanted) if one.kind in saved and saved[one.kind].whole]
+    saved = {name: obj for name, obj in said(path).items() if name in kinds} if path.is_dir() else {}
+    return [obj for obj in covered(workspace, held, saved, wanted) if obj.kind in saved and saved[obj.kind].whole]

@@ -32,7 +32,7 @@ class Side:
 
 
 def sides(
-    workspace: BaseWorkspace, was: str, now: str, names: Sequence[str], told: Told | None = None
+    workspace: BaseWorkspace, was: str, now: str, names: Sequence[str], progress: Told | None = None
 ) -> tuple[Side, Side]:
     """Two of: a file or folder, a system, a system at a date (``SYSTEM@DATE``); at least one is a system.
 
@@ -45,15 +45,15 @@ def sides(
     kinds = chosen_kinds(workspace, systems[0], names)
     files = next((Path(text) for text in (was, now) if text.partition("@")[0] not in systems), None)
     if files is None:
-        return _live(workspace, was, kinds, told), _live(workspace, now, kinds, told)
+        return _live(workspace, was, kinds, progress), _live(workspace, now, kinds, progress)
     every = chosen_kinds(workspace, systems[0], [])
-    objects = [one for one in read_objects(files, every, told) if one.kind in kinds]
-    saved = {kind: one for kind, one in (said(files) if files.is_dir() else {}).items() if kind in kinds}
+    objects = [obj for obj in read_objects(files, every, progress) if obj.kind in kinds]
+    saved = {kind: obj for kind, obj in (said(files) if files.is_dir() else {}).items() if kind in kinds}
     if half := half_saved(files, saved):
         raise CalledWrongly(half, advice="concordex config save writes the rest")
-    spoken = {*saved, *(one.kind for one in objects)}
+    spoken = {*saved, *(obj.kind for obj in objects)}
     kinds = {name: kind for name, kind in kinds.items() if name in spoken}
-    there = _live(workspace, now if files == Path(was) else was, kinds, told)
+    there = _live(workspace, now if files == Path(was) else was, kinds, progress)
     assert there.held
     mine = covered(workspace, there.held, saved, objects) if saved else _twins(objects, there.objects)
     left = 0 if saved else len(there.objects) - len(mine)
@@ -64,12 +64,12 @@ def sides(
 
 def _twins(objects: Sequence[Object], live: Sequence[Object]) -> list[Object]:
     """The live object of each in a file: of several of its name one that is equal, or else the one of its number."""
-    found = []
-    for one in objects:
-        named = [other for other in live if (other.kind, other.name) == (one.kind, one.name)]
-        equal = [other for other in named if other.body == one.body]
-        found += [replace(other, nth=one.nth) for other in equal[:1]] or [o for o in named if o.nth == one.nth]
-    return found
+    twins = []
+    for obj in objects:
+        named = [other for other in live if (other.kind, other.name) == (obj.kind, obj.name)]
+        equal = [other for other in named if other.body == obj.body]
+        twins += [replace(other, nth=obj.nth) for other in equal[:1]] or [o for o in named if o.nth == obj.nth]
+    return twins
 
 
 def is_known(workspace: BaseWorkspace, name: str) -> bool:
@@ -77,34 +77,34 @@ def is_known(workspace: BaseWorkspace, name: str) -> bool:
     return name in workspace.config.systems or workspace.is_device(name)
 
 
-def _live(workspace: BaseWorkspace, text: str, kinds: Kinds, told: Told | None) -> Side:
+def _live(workspace: BaseWorkspace, text: str, kinds: Kinds, progress: Told | None) -> Side:
     system, at, moment = text.partition("@")
     chosen_kinds(workspace, system, list(kinds))
     when = parse_time(moment) if at else None
     if at and when is None:
         raise CalledWrongly(f"{text}: {moment!r} is no date", advice="an ISO 8601 date or time (UTC)")
     names = list(kinds)
-    held = pulled(workspace, system, names, _end(when, moment)) if when else live(workspace, system, names, told)
+    held = pulled(workspace, system, names, _end(when, moment)) if when else live(workspace, system, names, progress)
     return Side(held.of(kinds), kinds, held)
 
 
-def _end(when: datetime, said: str) -> datetime:
+def _end(when: datetime, written: str) -> datetime:
     """A date means its end."""
-    return when.replace(hour=23, minute=59, second=59) if len(said) == len("2026-11-01") else when
+    return when.replace(hour=23, minute=59, second=59) if len(written) == len("2026-11-01") else when
 
 
 def compared(was: Side, now: Side, *, bound: bool = True) -> list[Difference]:
     """How the two sides differ; without what is ``bound`` to people and devices, if that is to be left aside."""
-    one, other = (
+    before, after = (
         side.objects if bound else [unbound(o, side.kinds[o.kind]) for o in side.objects] for side in (was, now)
     )
-    return differ(one, other, now.kinds)
+    return differ(before, after, now.kinds)
 
 
 def _sections(live: Sequence[Object], files: Sequence[Object], kinds: Kinds, saved: Collection[str]) -> list[Object]:
     """Of settings that stand alone, the sections of which a file speaks; all, where they were ``saved`` as a whole."""
-    told = {one.key: one.body for one in files if kinds[one.kind].single and one.kind not in saved}
+    bodies = {obj.key: obj.body for obj in files if kinds[obj.kind].single and obj.kind not in saved}
     return [
-        replace(one, body={name: value for name, value in one.body.items() if name in told.get(one.key, one.body)})
-        for one in live
+        replace(obj, body={name: value for name, value in obj.body.items() if name in bodies.get(obj.key, obj.body)})
+        for obj in live
     ]

@@ -53,27 +53,27 @@ class _Baseline:
 
 
 def drifts(
-    workspace: BaseWorkspace, there: Mapping[str, Path], told: Told | None = None
+    workspace: BaseWorkspace, there: Mapping[str, Path], progress: Told | None = None
 ) -> dict[str, Drift | ConcordexError]:
     """Each system or device beside its baseline, many at once; or why one could not be read.
 
     Files that cannot be read are an error at once: nobody is asked then.
     """
-    baselines = {name: _baseline(workspace, name, folder, told) for name, folder in there.items()}
-    found = live_of(workspace, {name: list(one.every) for name, one in baselines.items()}, told)
+    baselines = {name: _baseline(workspace, name, folder, progress) for name, folder in there.items()}
+    held_by = live_of(workspace, {name: list(baseline.every) for name, baseline in baselines.items()}, progress)
     return {
         name: held if isinstance(held, ConcordexError) else _drift(workspace, name, baselines[name], held)
-        for name, held in found.items()
+        for name, held in held_by.items()
     }
 
 
-def _baseline(workspace: BaseWorkspace, system: str, folder: Path, told: Told | None) -> _Baseline:
+def _baseline(workspace: BaseWorkspace, system: str, folder: Path, progress: Told | None) -> _Baseline:
     every = chosen_kinds(workspace, system, [])
-    count: Told | None = (lambda _, done, of: told(f"{system}: files", done, of)) if told else None
+    count: Told | None = (lambda _, done, of: progress(f"{system}: files", done, of)) if progress else None
     objects, saved = read_objects(folder, every, count), said(folder)
     if half := half_saved(folder, saved):
         raise CalledWrongly(half, advice=f"concordex config save {system} --into {folder.parent}")
-    mine = {*saved, *(one.kind for one in objects)}
+    mine = {*saved, *(obj.kind for obj in objects)}
     return _Baseline(folder, objects, saved, {name: kind for name, kind in every.items() if name in mine}, every)
 
 
@@ -81,25 +81,27 @@ def _drift(workspace: BaseWorkspace, system: str, base: _Baseline, held: Held) -
     live = covered(workspace, held, base.saved, base.objects)
     every = differ(base.objects, live, base.kinds)
     rules = [rule for rule in workspace.config.drift.ignore if rule.system in (None, system, system.partition(":")[0])]
-    found = [left for one in every if (left := _but(one, rules)) is not None]
+    left_over = [left for diff in every if (left := _but(diff, rules)) is not None]
     return Drift(
-        system=system, folder=base.folder, kinds=base.kinds, baseline=base.objects, held=held, live=live, found=found,
-        ignored=len(every) - len(found),
+        system=system, folder=base.folder, kinds=base.kinds, baseline=base.objects, held=held, live=live,
+        found=left_over, ignored=len(every) - len(left_over),
     )  # fmt: skip
 
 
-def _but(one: Difference, rules: Sequence[MayMove]) -> Difference | None:
+def _but(diff: Difference, rules: Sequence[MayMove]) -> Difference | None:
     """A difference without what may move; nothing where that is all of it."""
     mine = [
-        rule for rule in rules if rule.kind in (None, one.key[0]) and fnmatchcase(one.key[1].lower(), rule.name.lower())
+        rule
+        for rule in rules
+        if rule.kind in (None, diff.key[0]) and fnmatchcase(diff.key[1].lower(), rule.name.lower())
     ]
     if any(rule.member is None for rule in mine):
         return None
-    if one.what not in ("changed", "moved"):
-        return one
+    if diff.what not in ("changed", "moved"):
+        return diff
     members = [rule.member for rule in mine if rule.member]
-    left = [delta for delta in one.deltas if not any(_below(delta[0], member) for member in members)]
-    return replace(one, deltas=left) if left else None
+    left = [delta for delta in diff.deltas if not any(_below(delta[0], member) for member in members)]
+    return replace(diff, deltas=left) if left else None
 
 
 def _below(path: str, member: str) -> bool:
@@ -110,24 +112,24 @@ def accept(drift: Drift) -> Saved:
     """Write what is live into the baseline."""
     kinds = list(drift.kinds)
     done = save(drift.live, drift.folder, drift.kinds, kinds, before=lambda: begin(drift.folder, kinds))
-    names = {kind: [one.label for one in drift.live if one.kind == kind] for kind in kinds}
+    names = {kind: [obj.label for obj in drift.live if obj.kind == kind] for kind in kinds}
     keep(drift.folder, names)
     return done
 
 
 def restore(workspace: BaseWorkspace, drift: Drift) -> Change:
     """The change that puts the baseline back, where it drifted and nowhere else."""
-    moved = {_live_or_file(one): {_first(path) for path, _, _ in one.deltas} for one in drift.found}
-    whole = {kind for kind, one in said(drift.folder).items() if one.whole}
-    added = [one.now for one in drift.found if one.what == "added" and one.now and one.now.kind in whole]
+    moved = {_live_or_file(diff): {_first(path) for path, _, _ in diff.deltas} for diff in drift.found}
+    whole = {kind for kind, diff in said(drift.folder).items() if diff.whole}
+    added = [diff.now for diff in drift.found if diff.what == "added" and diff.now and diff.now.kind in whole]
     change, _ = prepare_objects(workspace, drift.system, drift.baseline, drift.held, may_go=added)
     known = [(step, (step.table, step.record_id or step.source)) for step in change.steps]
     return replace(change, steps=numbered(_only(step, moved[which]) for step, which in known if which in moved))
 
 
-def _live_or_file(found: Difference) -> tuple[str, str | None]:
+def _live_or_file(diff: Difference) -> tuple[str, str | None]:
     """What tells an object that drifted, whichever of several of its name it is: its record, or else its file."""
-    return found.key[0], found.now.record_id if found.now else found.one.source
+    return diff.key[0], diff.now.record_id if diff.now else diff.one.source
 
 
 def _first(path: str) -> str:
@@ -164,11 +166,11 @@ def last_commits(folder: Path, paths: Collection[Path]) -> dict[Path, str]:
         done = subprocess.run(command, capture_output=True, text=True, timeout=60, check=False)
     except (OSError, subprocess.TimeoutExpired):
         return {}
-    found: dict[Path, str] = {}
+    commits: dict[Path, str] = {}
     commit = ""
     for line in done.stdout.splitlines() if done.returncode == 0 else ():
         if line.startswith(_COMMIT):
             commit = line[1:]
         elif line:
-            found.setdefault(folder / line, commit)
-    return found
+            commits.setdefault(folder / line, commit)
+    return commits

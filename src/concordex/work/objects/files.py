@@ -46,7 +46,7 @@ class Saved:
         return len(self.written) + self.same
 
 
-def read_objects(path: Path, kinds: Kinds, told: Told | None = None) -> list[Object]:
+def read_objects(path: Path, kinds: Kinds, progress: Told | None = None) -> list[Object]:
     """The objects in a file, or in all YAML files below a folder; each with the file it stands in.
 
     Files whose names begin with a dot are no objects.
@@ -54,32 +54,32 @@ def read_objects(path: Path, kinds: Kinds, told: Told | None = None) -> list[Obj
     if not path.exists():
         raise CalledWrongly(f"there is no {path}", advice="concordex config save SYSTEM --into DIR makes it")
     every = {file for file in path.rglob("*.yaml") if not file.name.startswith(".")} if path.is_dir() else {path}
-    found: dict[Key, Object] = {}
+    objects: dict[Key, Object] = {}
     for at, file in enumerate(sorted(every), start=1):
-        one = _read(file, kinds)
-        if told:
-            told("files read", at, len(every))
-        if one.key in found:
-            raise CalledWrongly(f"{file} and {found[one.key].source} are both about {one.label}")
-        found[one.key] = one
-    return list(found.values())
+        obj = _read(file, kinds)
+        if progress:
+            progress("files read", at, len(every))
+        if obj.key in objects:
+            raise CalledWrongly(f"{file} and {objects[obj.key].source} are both about {obj.label}")
+        objects[obj.key] = obj
+    return list(objects.values())
 
 
 def _read(file: Path, kinds: Kinds) -> Object:
-    said = read_as(file, ObjectFile)
-    if said.kind not in kinds:
+    document = read_as(file, ObjectFile)
+    if document.kind not in kinds:
         raise CalledWrongly(
-            f"{file}: there is no kind of object called {said.kind!r}", advice=suggestion(said.kind, kinds)
+            f"{file}: there is no kind of object called {document.kind!r}", advice=suggestion(document.kind, kinds)
         )
-    body = settled(said.object, kinds[said.kind])
-    return Object(kind=said.kind, name=said.name, nth=said.number, body=body, source=str(file))
+    body = settled(document.object, kinds[document.kind])
+    return Object(kind=document.kind, name=document.name, nth=document.number, body=body, source=str(file))
 
 
-def place(one: Object, *keys: str) -> str:
+def place(obj: Object, *keys: str) -> str:
     """Where something of an object stands, for a message: file and line, or its label where it has no file."""
-    if one.source is None:
-        return one.label
-    return f"{one.source}: line {line_of(read_yaml(Path(one.source)), keys)}"
+    if obj.source is None:
+        return obj.label
+    return f"{obj.source}: line {line_of(read_yaml(Path(obj.source)), keys)}"
 
 
 def save(
@@ -87,7 +87,7 @@ def save(
     folder: Path,
     kinds: Kinds,
     whole: Collection[str],
-    told: Told | None = None,
+    progress: Told | None = None,
     before: Callable[[], None] | None = None,
 ) -> Saved:
     """Write each object below ``folder``; files of the kinds in ``whole`` whose objects are gone are removed.
@@ -96,26 +96,26 @@ def save(
 
     A file whose object means what it meant is left as it is, comments and all.
     """
-    there = read_objects(folder, kinds, told) if folder.is_dir() else []
-    mine = [one for one in there if one.kind in {o.kind for o in objects} | set(whole)]
-    differences = {one.key: one for one in differ(mine, objects, kinds)}
+    there = read_objects(folder, kinds, progress) if folder.is_dir() else []
+    mine = [obj for obj in there if obj.kind in {o.kind for o in objects} | set(whole)]
+    differences = {obj.key: obj for obj in differ(mine, objects, kinds)}
     written, removed = [], []
     if differences and before:
         before()
-    taken = {str(path).casefold() for path in (one.source for one in there)}
-    for at, (key, found) in enumerate(sorted(differences.items()), start=1):
-        if told:
-            told("files written", at, len(differences))
-        if found.now is None:
-            if key[0] in whole and found.before:
-                Path(str(found.before.source)).unlink()
-                removed.append(Path(str(found.before.source)))
+    taken = {str(path).casefold() for path in (obj.source for obj in there)}
+    for at, (key, difference) in enumerate(sorted(differences.items()), start=1):
+        if progress:
+            progress("files written", at, len(differences))
+        if difference.now is None:
+            if key[0] in whole and difference.before:
+                Path(str(difference.before.source)).unlink()
+                removed.append(Path(str(difference.before.source)))
             continue
-        path = Path(str(found.before.source)) if found.before else folder / key[0] / f"{file_name(key)}.yaml"
-        if found.before is None and str(path).casefold() in taken:  # only in capitals another, or cut to the same
+        path = Path(str(difference.before.source)) if difference.before else folder / key[0] / f"{file_name(key)}.yaml"
+        if difference.before is None and str(path).casefold() in taken:  # only in capitals another, or cut to the same
             path = path.with_name(f"{file_name(key)}~{_digest(key)}.yaml")
         taken.add(str(path).casefold())
-        write_yaml(path, _document(found.now, key), lasting=False)  # the note, written last, knows its digest
+        write_yaml(path, _document(difference.now, key), lasting=False)  # the note, written last, knows its digest
         written.append(path)
     return Saved(written, len(objects) - len(written), removed)
 
@@ -134,12 +134,12 @@ def _digest(key: Key) -> str:
     return hashlib.sha256("/".join(map(str, key)).encode()).hexdigest()[:8]
 
 
-def written(one: Object, key: Key) -> str:
+def written(obj: Object, key: Key) -> str:
     """An object's file."""
-    return yaml_text(_document(one, key))
+    return yaml_text(_document(obj, key))
 
 
-def _document(one: Object, key: Key) -> dict[str, Any]:
-    document: dict[str, Any] = {"format": 1, "kind": one.kind, "name": one.name}
-    document |= ({"number": key[2]} if key[2] > 1 else {}) | {"object": one.body}
+def _document(obj: Object, key: Key) -> dict[str, Any]:
+    document: dict[str, Any] = {"format": 1, "kind": obj.kind, "name": obj.name}
+    document |= ({"number": key[2]} if key[2] > 1 else {}) | {"object": obj.body}
     return document

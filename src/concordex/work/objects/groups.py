@@ -27,24 +27,24 @@ def prepare_groups(workspace: BaseWorkspace, names: Sequence[str], system: str) 
     """The change that makes groups, and those that they are made of, in a system; refused where one cannot be said."""
     workspace.systems([system])
     dialect = workspace.dialect(system)
-    table, said = next(
+    table, members = next(
         ((name, spec.config.groups) for name, spec in dialect.tables.items() if spec.config and spec.config.groups),
         (None, None),
     )
-    if table is None or said is None:
+    if table is None or members is None:
         raise CalledWrongly(f"{system} has no groups, as far as its dialect says")
     known, kind = groups(workspace.root), kinds_of(dialect)[table]
     made: dict[str, Object] = {}
     for name in names:
-        _say(name, known, kind, said, made)
+        _say(name, known, kind, members, made)
     held = live(workspace, system, [table])
-    there = {one.name: one.body for one in held.of([table])}
-    wanted = [replace(one, body=settled({**there.get(one.name, {}), **one.body}, kind)) for one in made.values()]
+    there = {obj.name: obj.body for obj in held.of([table])}
+    wanted = [replace(obj, body=settled({**there.get(obj.name, {}), **obj.body}, kind)) for obj in made.values()]
     change, _ = prepare_objects(workspace, system, wanted, held)
     return change
 
 
-def _say(name: str, known: dict[str, Group], kind: Kind, said: Groups, made: dict[str, Object]) -> None:
+def _say(name: str, known: dict[str, Group], kind: Kind, members: Groups, made: dict[str, Object]) -> None:
     if name in made:
         return
     if name not in known:
@@ -54,8 +54,8 @@ def _say(name: str, known: dict[str, Group], kind: Kind, said: Groups, made: dic
         raise CalledWrongly(f"the group {name!r} is no union, and only unions can be said there")
     kinds = _kinds(parse(group.where).node, name, group.where) if group.where else []
     for other in group.any_of:
-        _say(other, known, kind, said, made)
-    body = {said.kinds: kinds, said.groups: list(group.any_of)}
+        _say(other, known, kind, members, made)
+    body = {members.kinds: kinds, members.groups: list(group.any_of)}
     made[name] = Object(kind=kind.table, name=name, body=settled(body, kind))
 
 

@@ -6,9 +6,10 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from concordex.change.about import About
-from concordex.change.objects import Kind, Object, get
+from concordex.change.objects import Kind, Object
 from concordex.change.steps import Change, Step
 from concordex.errors import CalledWrongly
+from concordex.model.members import value_at
 from concordex.wire import dialect as d
 from concordex.work.objects.live import Held, pulled
 from concordex.work.targets.objects import bearers, kinds_of
@@ -17,14 +18,14 @@ if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
 
 
-def installed_on(dialect: d.Dialect, held: Held, one: Object, act: str = "install") -> list[str]:
+def installed_on(dialect: d.Dialect, held: Held, obj: Object, act: str = "install") -> list[str]:
     """The devices that show an object as installed, as far as the dialect says what shows it."""
-    write = dialect.tables[one.kind].write
+    write = dialect.tables[obj.kind].write
     how = write.actions.get(act) if write else None
     if how is None or how.each is None or how.shows is None:
         return []
-    table = kinds_of(dialect)[one.kind].references[how.each]
-    return bearers(held.frames[table], how.shows, one.name) if table in held.frames else []
+    table = kinds_of(dialect)[obj.kind].references[how.each]
+    return bearers(held.frames[table], how.shows, obj.name) if table in held.frames else []
 
 
 def prepare_installation(
@@ -35,26 +36,26 @@ def prepare_installation(
     With ``off`` it is taken off those that have it, whether they are still its targets or not.
     """
     act = "uninstall" if off else "install"
-    wanted = [(one, target) for one in chosen for target in _targets(workspace.dialect(system), held, one, on, act)]
+    wanted = [(obj, target) for obj in chosen for target in _targets(workspace.dialect(system), held, obj, on, act)]
     steps = [
         Step(
-            number=at, table=one.kind, operation="action", action=act, label=f"{one.name} on {target}",
-            key={"name": one.name}, desired={"target": target}, record_id=one.record_id,
+            number=at, table=obj.kind, operation="action", action=act, label=f"{obj.name} on {target}",
+            key={"name": obj.name}, desired={"target": target}, record_id=obj.record_id,
         )
-        for at, (one, target) in enumerate(wanted, start=1)
+        for at, (obj, target) in enumerate(wanted, start=1)
     ]  # fmt: skip
     return Change(kind="install", system=system, steps=tuple(steps), about=About(objects=True))
 
 
-def _targets(dialect: d.Dialect, held: Held, one: Object, on: Sequence[str], act: str) -> list[str]:
+def _targets(dialect: d.Dialect, held: Held, obj: Object, on: Sequence[str], act: str) -> list[str]:
     """The devices on which an act is done: all that it may be done on, or those named."""
-    write = dialect.tables[one.kind].write
+    write = dialect.tables[obj.kind].write
     how = write.actions.get(act) if write else None
     if how is None or how.each is None:
-        raise CalledWrongly(f"{one.kind} are not installed anywhere, as far as the dialect {dialect.name} says")
+        raise CalledWrongly(f"{obj.kind} are not installed anywhere, as far as the dialect {dialect.name} says")
     off = act == "uninstall" and how.shows is not None
-    may = installed_on(dialect, held, one, act) if off else [str(name) for name in get(one.body, how.each) or []]
-    table = kinds_of(dialect)[one.kind].references[how.each]
+    may = installed_on(dialect, held, obj, act) if off else [str(name) for name in value_at(obj.body, how.each) or []]
+    table = kinds_of(dialect)[obj.kind].references[how.each]
     twins = [name for name in may if held.bearing(table, name) > 1 and (not on or name in on)]
     if twins:
         raise CalledWrongly(
@@ -62,10 +63,10 @@ def _targets(dialect: d.Dialect, held: Held, one: Object, on: Sequence[str], act
         )
     strange = [name for name in on if name not in may]
     if strange and off:
-        raise CalledWrongly(f"{one.label} is not installed on {strange[0]}", advice=f"it is on: {_listed(may)}")
+        raise CalledWrongly(f"{obj.label} is not installed on {strange[0]}", advice=f"it is on: {_listed(may)}")
     if strange:
         raise CalledWrongly(
-            f"{strange[0]} is no target of {one.label}: assign it first ({how.each})",
+            f"{strange[0]} is no target of {obj.label}: assign it first ({how.each})",
             advice=f"its targets: {_listed(may)}",
         )
     return [name for name in may if not on or name in on]
@@ -78,7 +79,7 @@ def _listed(names: Sequence[str]) -> str:
 def onward(workspace: BaseWorkspace, change: Change) -> list[str]:
     """What a change has altered that devices have only once it is installed on them: SYSTEM/KIND/NAME."""
     dialect = workspace.dialect(change.system)
-    kinds, found = kinds_of(dialect), dict[tuple[str, str], str]()
+    kinds, members = kinds_of(dialect), dict[tuple[str, str], str]()
     gone = {(step.table, str(step.key.get("name"))) for step in change.steps if step.operation == "delete"}
     for step in change.steps:
         if step.state != "confirmed" or step.operation in ("action", "report"):
@@ -87,15 +88,15 @@ def onward(workspace: BaseWorkspace, change: Change) -> list[str]:
         write = dialect.tables[table].write
         how = write.actions.get("install") if write else None
         if how and how.each and (table, name) not in gone:
-            found[table, name] = how.each
-    if not found:
+            members[table, name] = how.each
+    if not members:
         return []
-    held = pulled(workspace, change.system, list({table for table, _ in found}), workspace.now())  # just read back
-    there = {(one.kind, one.name): one for one in held.objects}
+    held = pulled(workspace, change.system, list({table for table, _ in members}), workspace.now())  # just read back
+    there = {(obj.kind, obj.name): obj for obj in held.objects}
     return [
         f"{change.system}/{table}/{name}"
-        for (table, name), each in found.items()
-        if (one := there.get((table, name))) and get(one.body, each)
+        for (table, name), each in members.items()
+        if (obj := there.get((table, name))) and value_at(obj.body, each)
     ]
 
 

@@ -44,7 +44,7 @@ def chosen_kinds(workspace: BaseWorkspace, system: str, names: Sequence[str]) ->
 def with_objects(workspace: BaseWorkspace) -> list[str]:
     """The systems whose objects their dialects know of, but for those that are paused."""
     systems = workspace.config.systems
-    return [name for name, one in systems.items() if not one.paused and kinds_of(workspace.dialect(name))]
+    return [name for name, system in systems.items() if not system.paused and kinds_of(workspace.dialect(name))]
 
 
 @dataclass(frozen=True)
@@ -59,58 +59,58 @@ class Held:
     def of(self, kinds: Iterable[str]) -> list[Object]:
         """The objects of some kinds."""
         wanted = set(kinds)
-        return [one for one in self.objects if one.kind in wanted]
+        return [obj for obj in self.objects if obj.kind in wanted]
 
     @cached_property
     def _named(self) -> Counter[tuple[str, str]]:
-        return Counter((one.kind, one.name) for one in self.objects)
+        return Counter((obj.kind, obj.name) for obj in self.objects)
 
     def bearing(self, table: str, name: str) -> int:
         """How many records of a table bear a name, be they objects or not."""
         return self._named[table, name] + self.others.get(table, {}).get(name, 0)
 
 
-def live(workspace: BaseWorkspace, system: str, kinds: Sequence[str], told: Told | None = None) -> Held:
+def live(workspace: BaseWorkspace, system: str, kinds: Sequence[str], progress: Told | None = None) -> Held:
     """The objects of a system as they are now; refused where a table does not come whole."""
 
     async def ask() -> Held:
         async with workspace.session(system) as session:
-            return await read(session, kinds, told)
+            return await read(session, kinds, progress)
 
     return completed(ask())
 
 
 def live_of(
-    workspace: BaseWorkspace, wanted: Mapping[str, Sequence[str]], told: Told | None = None
+    workspace: BaseWorkspace, wanted: Mapping[str, Sequence[str]], progress: Told | None = None
 ) -> dict[str, Held | ConcordexError]:
     """The objects of some kinds of several systems and devices, many asked at once; or why one could not be read."""
-    found: dict[str, Held | ConcordexError] = {}
+    answers: dict[str, Held | ConcordexError] = {}
     sessions: dict[str, Session] = {}
     workspace.secrets.fetch(list(wanted))
     for name in wanted:
         try:
             sessions[name] = workspace.session(name)  # here, since a secret may be asked for
         except ConcordexError as error:
-            found[name] = error
+            answers[name] = error
 
     async def one(name: str) -> None:
         try:
             async with sessions[name] as session:
-                found[name] = await read(session, wanted[name])
+                answers[name] = await read(session, wanted[name])
         except ConcordexError as error:
-            found[name] = error
-        if told:
-            told("asked", len(found), len(wanted))
+            answers[name] = error
+        if progress:
+            progress("asked", len(answers), len(wanted))
 
     completed(at_most(AT_ONCE, [partial(one, name) for name in sessions]))
-    return {name: found[name] for name in wanted}
+    return {name: answers[name] for name in wanted}
 
 
-async def read(session: Session, kinds: Sequence[str], told: Told | None = None) -> Held:
+async def read(session: Session, kinds: Sequence[str], progress: Told | None = None) -> Held:
     """The objects of some kinds as they are now, with all that they refer to; and what anybody has staged."""
-    found = Objects(session)
-    await found.read(found.needed(kinds), told)
-    held = _held(session.dialect, {name: look.frame for name, look in found.looks.items()})
+    target = Objects(session)
+    await target.read(target.needed(kinds), progress)
+    held = _held(session.dialect, {name: look.frame for name, look in target.looks.items()})
     return replace(held, staged=await pending(session))
 
 
@@ -118,10 +118,10 @@ def pulled(workspace: BaseWorkspace, system: str, kinds: Sequence[str], moment: 
     """The objects as whole pulls had found them by ``moment``."""
     dialect, frames = workspace.dialect(system), {}
     for name in tables_of(dialect, kinds):
-        found = [s for s in workspace.memory.newest(name, until=moment) if s.system == system and s.whole]
-        if not found:
+        snapshots = [s for s in workspace.memory.newest(name, until=moment) if s.system == system and s.whole]
+        if not snapshots:
             raise CalledWrongly(f"{system}/{name} had not been pulled whole by then", advice="concordex pulls")
-        frames[name] = workspace.frames.scan(str(found[0].file)).collect()
+        frames[name] = workspace.frames.scan(str(snapshots[0].file)).collect()
     return _held(dialect, frames)
 
 

@@ -12,10 +12,11 @@ from typing import TYPE_CHECKING, Annotated, Any
 from pydantic import Field
 
 from concordex.change.depend import closure, contents, kinds_inside
-from concordex.change.objects import Kind, Kinds, Object, bonds, edited, get, own_name, put, settled, unbound
+from concordex.change.objects import Kind, Kinds, Object, bonds, own_name, settled, unbound
 from concordex.change.steps import Change
 from concordex.documents import Part, parse_yaml, plain, read_as
 from concordex.errors import CalledWrongly
+from concordex.model.members import edited, put, value_at
 from concordex.words import plural
 from concordex.work.objects.live import Held, chosen_kinds
 from concordex.work.objects.pick import find, one_of
@@ -36,17 +37,17 @@ class Edits:
     sets: Sequence[tuple[str, str]] = ()
     drops: Sequence[str] = ()
 
-    def of(self, one: Object, kinds: Kinds) -> Object:
+    def of(self, obj: Object, kinds: Kinds) -> Object:
         """The object with the edits."""
-        body: Mapping[str, Any] = one.body
+        body: Mapping[str, Any] = obj.body
         try:
             for path, value in self.sets:
-                body = edited(body, path, _read(value, get(body, path)))
+                body = edited(body, path, _read(value, value_at(body, path)))
             for path in self.drops:
                 body = edited(body, path, None, drop=True)
         except ValueError as error:
-            raise CalledWrongly(f"{one.label}: {error}") from error
-        return replace(one, body=settled(body, kinds[one.kind]))
+            raise CalledWrongly(f"{obj.label}: {error}") from error
+        return replace(obj, body=settled(body, kinds[obj.kind]))
 
 
 def _read(text: str, now: Any) -> Any:
@@ -58,36 +59,36 @@ def _read(text: str, now: Any) -> Any:
     return plain(parse_yaml(text or "''", text))
 
 
-def renamed(one: Object, name: str, kinds: Kinds) -> Object:
+def renamed(obj: Object, name: str, kinds: Kinds) -> Object:
     """A copy under another name, whole or its own; in what it stands, it stays."""
-    parent = get(one.body, kinds[one.kind].within)
+    parent = value_at(obj.body, kinds[obj.kind].within)
     whole = name if parent is None or name.startswith(f"{parent}/") else f"{parent}/{name}"
-    return replace(one, name=whole, nth=1, record_id=None)
+    return replace(obj, name=whole, nth=1, record_id=None)
 
 
-def copies(one: Object, made: Object, every: Sequence[Object], kinds: Kinds, *, bound: bool) -> list[Object]:
-    """What stands in ``one``, however deep, as it shall stand in its copy ``made``; ``bound`` as it is, or free."""
-    called = {(one.kind, one.name): made.name}
-    found = list[Object]()
-    for other in contents([one], every, kinds)[1:]:
+def copies(obj: Object, made: Object, every: Sequence[Object], kinds: Kinds, *, bound: bool) -> list[Object]:
+    """What stands in ``obj``, however deep, as it shall stand in its copy ``made``; ``bound`` as it is, or free."""
+    called = {(obj.kind, obj.name): made.name}
+    made_along = list[Object]()
+    for other in contents([obj], every, kinds)[1:]:
         kind = kinds[other.kind]
-        parent = str(get(other.body, kind.within))
+        parent = str(value_at(other.body, kind.within))
         holder = called[kind.references[kind.within or ""], parent]
         called[other.kind, other.name] = f"{holder}/{other.name.removeprefix(f'{parent}/')}"
-        found.append(other if bound else unbound(other, kind))
-    return [_among(other, called, kinds) for other in found]
+        made_along.append(other if bound else unbound(other, kind))
+    return [_among(other, called, kinds) for other in made_along]
 
 
-def _among(one: Object, called: Mapping[tuple[str, str], str], kinds: Kinds) -> Object:
+def _among(obj: Object, called: Mapping[tuple[str, str], str], kinds: Kinds) -> Object:
     """An object under the name that its copy has, where it refers to what else is copied, too."""
 
     def there(table: str, name: str) -> str:
         return called.get((table, name), name)
 
-    body = dict(one.body)
-    for member, table in kinds[one.kind].references.items():
+    body = dict(obj.body)
+    for member, table in kinds[obj.kind].references.items():
         body = _each(body, member, partial(there, table))
-    return replace(one, name=called[one.kind, one.name], body=settled(body, kinds[one.kind]), record_id=None)
+    return replace(obj, name=called[obj.kind, obj.name], body=settled(body, kinds[obj.kind]), record_id=None)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -104,7 +105,7 @@ class Original:
     def takes(self, made: Object) -> bool:
         """Whether the target takes an object of that name: it is free, or may be borne by several."""
         kind = self.there[made.kind]
-        free = not any((one.kind, one.name) == (made.kind, made.name) for one in self.around.objects)
+        free = not any((obj.kind, obj.name) == (made.kind, made.name) for obj in self.around.objects)
         return free or kind.shares or kind.single is not None
 
 
@@ -119,15 +120,15 @@ def original(
     inside = kinds_inside(kind, kinds)
     held = read(system, inside)
     around = held if target == system else read(target, [name for name in inside if name in there])
-    one = one_of(held, system, kind, own)
-    return Original(one=one, target=target, here=kinds, there=there, held=held, around=around)
+    obj = one_of(held, system, kind, own)
+    return Original(one=obj, target=target, here=kinds, there=there, held=held, around=around)
 
 
 def copied(original: Original, edits: Edits, *, name: str | None, bound: bool) -> Object:
     """The copy of an object, under ``name``, with edits, and without what binds it unless ``bound``."""
-    one, kinds = original.one, original.here
-    made = edits.of(one if bound else unbound(one, kinds[one.kind]), kinds)
-    return renamed(made, name or own_name(one.name, one.body, kinds[one.kind]), kinds)
+    obj, kinds = original.one, original.here
+    made = edits.of(obj if bound else unbound(obj, kinds[obj.kind]), kinds)
+    return renamed(made, name or own_name(obj.name, obj.body, kinds[obj.kind]), kinds)
 
 
 def prepare_copy(
@@ -137,7 +138,7 @@ def prepare_copy(
     target, kind = original.target, original.there[made.kind]
     inside = copies(original.one, made, original.held.objects, original.here, bound=bound)
     _known(target, inside, original.there)
-    there = [one for one in original.around.objects if (one.kind, one.name) == (made.kind, made.name)]
+    there = [obj for obj in original.around.objects if (obj.kind, obj.name) == (made.kind, made.name)]
     if there and kind.single:
         raise CalledWrongly(
             f"{target} has its {made.label}, and there is one alone", advice=f"config migrate … --to {target} alters it"
@@ -178,47 +179,47 @@ def read_map(path: Path) -> Mapped:
 
 
 def migrated(
-    chosen: Sequence[Object], held: Held, here: Kinds, there: Kinds, told: Mapped | None, *, bound: bool
+    chosen: Sequence[Object], held: Held, here: Kinds, there: Kinds, mapping: Mapped | None, *, bound: bool
 ) -> tuple[list[Object], list[str]]:
     """``chosen``, what stands in them, and all that these need, as they shall be in another system.
 
     And notes on what stays behind.
     """
     every, lost = closure(contents(chosen, held.objects, here), held.objects, here)
-    notes = [f"{one.label} needs {kind}/{name}, which is not there" for one, (kind, name) in lost]
+    notes = [f"{obj.label} needs {kind}/{name}, which is not there" for obj, (kind, name) in lost]
     _known("the other system", every, there)
-    names = _Rewrite(told or Mapped(format=1))
+    names = _Rewrite(mapping or Mapped(format=1))
     made = []
     behind: dict[str, list[str]] = {}
-    for one in every:
-        kind = here[one.kind]
-        for member in [] if bound else bonds(one, kind):
-            behind.setdefault(member, []).append(one.label)
-        body = dict((one if bound else unbound(one, kind)).body)
+    for obj in every:
+        kind = here[obj.kind]
+        for member in [] if bound else bonds(obj, kind):
+            behind.setdefault(member, []).append(obj.label)
+        body = dict((obj if bound else unbound(obj, kind)).body)
         for member, table in kind.references.items():
             body = _each(body, member, partial(names.name, table))
-        whole, parent = names.name(one.kind, one.name), get(body, kind.within)
-        if whole == one.name and parent is not None:
-            whole = f"{parent}/{own_name(one.name, one.body, kind)}"
-        made.append(replace(one, name=whole, body=settled(names.values(body, kind), there[one.kind]), record_id=None))
+        whole, parent = names.name(obj.kind, obj.name), value_at(body, kind.within)
+        if whole == obj.name and parent is not None:
+            whole = f"{parent}/{own_name(obj.name, obj.body, kind)}"
+        made.append(replace(obj, name=whole, body=settled(names.values(body, kind), there[obj.kind]), record_id=None))
     for member, labels in behind.items():
         more = f", and {len(labels) - _NAMED:,} more" if len(labels) > _NAMED else ""
         notes.append(f"{member} stays behind (--bound takes it along): {', '.join(labels[:_NAMED])}{more}")
-    if told:
+    if mapping:
         notes += [f"{name!r} of the mapping was not met" for name in names.unused]
     return made, notes
 
 
 def _each(body: Mapping[str, Any], member: str, change: Callable[[str], str]) -> dict[str, Any]:
-    value = get(body, member)
+    value = value_at(body, member)
     if value in (None, "", []):
         return dict(body)
-    return put(body, member, [change(str(one)) for one in value] if isinstance(value, list) else change(str(value)))
+    return put(body, member, [change(str(item)) for item in value] if isinstance(value, list) else change(str(value)))
 
 
 def _known(system: str, objects: Sequence[Object], kinds: Kinds) -> None:
     """Raise CalledWrongly where a system has no such kind of object."""
-    strange = sorted({one.kind for one in objects} - kinds.keys())
+    strange = sorted({obj.kind for obj in objects} - kinds.keys())
     if strange:
         raise CalledWrongly(f"{system} has no kind of object called {strange[0]!r}")
 
@@ -226,10 +227,10 @@ def _known(system: str, objects: Sequence[Object], kinds: Kinds) -> None:
 class _Rewrite:
     """Names and texts put into the words of another system, each part of a whole name by itself."""
 
-    def __init__(self, told: Mapped) -> None:
-        self._told = told
+    def __init__(self, mapping: Mapped) -> None:
+        self._told = mapping
         self._met: set[str] = set()
-        self._texts = re.compile("|".join(map(_whole, sorted(told.values, key=len, reverse=True))) or "(?!)")
+        self._texts = re.compile("|".join(map(_whole, sorted(mapping.values, key=len, reverse=True))) or "(?!)")
 
     def name(self, kind: str, name: str) -> str:
         for known in (f"{kind}/{name}", name):
@@ -243,14 +244,14 @@ class _Rewrite:
 
     def _text(self, value: Any) -> Any:
         if isinstance(value, Mapping):
-            return {name: self._text(one) for name, one in value.items()}
+            return {name: self._text(item) for name, item in value.items()}
         if isinstance(value, list):
-            return [self._text(one) for one in value]
+            return [self._text(item) for item in value]
         return self._texts.sub(self._other, value) if isinstance(value, str) else value
 
-    def _other(self, found: re.Match[str]) -> str:
-        self._met.add(found[0])
-        return self._told.values[found[0]]
+    def _other(self, match: re.Match[str]) -> str:
+        self._met.add(match[0])
+        return self._told.values[match[0]]
 
     @property
     def unused(self) -> list[str]:

@@ -33,20 +33,20 @@ _NUMBERED = re.compile(r"(.*) \(no\. (\d+)\)")
 def one_of(held: Held, system: str, kind: str, name: str) -> Object:
     """The object of that name, or ``NAME (no. N)``; an error with the nearest where there is none, or several."""
     mine = held.of([kind])
-    found = [one for one in mine if one.name == name]
+    bearers = [obj for obj in mine if obj.name == name]
     numbered = _NUMBERED.fullmatch(name)
-    if not found and numbered:
-        found = [one for one in mine if (one.name, one.nth) == (numbered[1], int(numbered[2]))]
-    if not found:
+    if not bearers and numbered:
+        bearers = [obj for obj in mine if (obj.name, obj.nth) == (numbered[1], int(numbered[2]))]
+    if not bearers:
         raise CalledWrongly(
-            f"{system} has no object {kind}/{name}", advice=suggestion(name, [one.name for one in mine])
+            f"{system} has no object {kind}/{name}", advice=suggestion(name, [obj.name for obj in mine])
         )
-    if len(found) > 1:
-        labels = [f"{name} (no. {one.nth})" for one in found]
+    if len(bearers) > 1:
+        labels = [f"{name} (no. {obj.nth})" for obj in bearers]
         raise CalledWrongly(
-            f"{system} has {len(found)} objects {kind}/{name}", advice=f"say which one: {', '.join(labels[:8])}"
+            f"{system} has {len(bearers)} objects {kind}/{name}", advice=f"say which one: {', '.join(labels[:8])}"
         )
-    return found[0]
+    return bearers[0]
 
 
 def at(workspace: BaseWorkspace, held: Held, system: str, addresses: Sequence[str]) -> list[Object]:
@@ -58,10 +58,10 @@ def at(workspace: BaseWorkspace, held: Held, system: str, addresses: Sequence[st
             raise CalledWrongly(f"{address} is not of {system}: one system at a time")
         kind, _, name = rest.partition("/")
         if name:
-            found = [one_of(held, *find(workspace, address))]
+            named = [one_of(held, *find(workspace, address))]
         else:
-            found = held.of(chosen_kinds(workspace, system, [kind] if kind else []))
-        meant |= {one.key: one for one in found}
+            named = held.of(chosen_kinds(workspace, system, [kind] if kind else []))
+        meant |= {obj.key: obj for obj in named}
     return list(meant.values())
 
 
@@ -74,4 +74,4 @@ def matching(workspace: BaseWorkspace, held: Held, kinds: Iterable[str], where: 
     for kind in kinds:
         frame = held.frames[kind]
         chosen |= {(kind, rid) for rid in frame.filter(predicate_of(frame, query, workspace.now()))["record_id"]}
-    return [one for one in held.of(kinds) if (one.kind, str(one.record_id)) in chosen]
+    return [obj for obj in held.of(kinds) if (obj.kind, str(obj.record_id)) in chosen]

@@ -10,10 +10,11 @@ from typing import TYPE_CHECKING
 
 from concordex.change.depend import InACircle, dangling, users
 from concordex.change.differ import Difference
-from concordex.change.objects import Kinds, Object, get, members, mentioned, own_name, settled, unbound
+from concordex.change.objects import Kinds, Object, mentioned, own_name, settled, unbound
 from concordex.change.plan import plan
 from concordex.change.steps import Change
 from concordex.errors import CalledWrongly, Stopped
+from concordex.model.members import paths, value_at
 from concordex.words import suggestion
 from concordex.work.objects.files import place
 from concordex.work.objects.install import installed_on
@@ -47,10 +48,10 @@ def prepare_objects(
     to nothing, objects that need each other in a circle, and objects that would go and are still used.
     """
     kinds = kinds_of(workspace.dialect(system))
-    mine, going = {one.kind for one in (*wanted, *may_go)}, {one.key for one in may_go}
-    actual = [unbound(one, kinds[one.kind]) for one in held.of(mine)] if free else held.of(mine)
-    alone = {one.key: one.body for one in actual if kinds[one.kind].single}  # what is not said of it stays
-    wanted = [replace(one, body=settled({**alone.get(one.key, {}), **one.body}, kinds[one.kind])) for one in wanted]
+    mine, going = {obj.kind for obj in (*wanted, *may_go)}, {obj.key for obj in may_go}
+    actual = [unbound(obj, kinds[obj.kind]) for obj in held.of(mine)] if free else held.of(mine)
+    alone = {obj.key: obj.body for obj in actual if kinds[obj.kind].single}  # what is not said of it stays
+    wanted = [replace(obj, body=settled({**alone.get(obj.key, {}), **obj.body}, kinds[obj.kind])) for obj in wanted]
     mistakes = [*_unfit(workspace, system, wanted, actual, kinds), *_lost(wanted, held, kinds)]
     if mistakes:
         raise CalledWrongly("\n".join(mistakes))
@@ -62,9 +63,9 @@ def prepare_objects(
         raise CalledWrongly(
             "\n".join(unclear), advice="rename one of them there first, so that a name means one object"
         )
-    said = {one.key for one in wanted}
-    stay = [*(one for one in held.objects if one.key not in said), *wanted]
-    refuse_used(workspace, system, [found.one for found in extra if found.key in going], stay, held)
+    named = {obj.key for obj in wanted}
+    stay = [*(obj for obj in held.objects if obj.key not in named), *wanted]
+    refuse_used(workspace, system, [difference.one for difference in extra if difference.key in going], stay, held)
     return _sized(change, held), extra
 
 
@@ -78,61 +79,61 @@ def _unfit(
     workspace: BaseWorkspace, system: str, wanted: Sequence[Object], actual: Sequence[Object], kinds: Kinds
 ) -> list[str]:
     """Names and members that cannot be meant."""
-    told = []
-    for kind in dict.fromkeys(one.kind for one in wanted):
+    faults = []
+    for kind in dict.fromkeys(obj.kind for obj in wanted):
         spec = kinds[kind]
         fields = workspace.dialect(system).tables[kind].fields.values()
         known = {path.partition(".")[0] for field in fields for path in field.from_} - {spec.id}
-        learned = {name for one in actual if one.kind == kind for name in one.body}  # of none there, nothing is known
+        learned = {name for obj in actual if obj.kind == kind for name in obj.body}  # of none there, nothing is known
         known |= learned
-        for one in wanted:
-            if one.kind != kind:
+        for obj in wanted:
+            if obj.kind != kind:
                 continue
             try:
-                own_name(one.name, one.body, spec)
+                own_name(obj.name, obj.body, spec)
             except ValueError as error:
-                told.append(f"{place(one, 'name')}: {error}")
-            told += [
-                f"{place(one, 'object')}: {path} is no number that JSON could say" for path in _no_numbers(one.body)
+                faults.append(f"{place(obj, 'name')}: {error}")
+            faults += [
+                f"{place(obj, 'object')}: {path} is no number that JSON could say" for path in _no_numbers(obj.body)
             ]
-            told += _unfit_values(one, workspace.dialect(system).tables[kind].write)
-            if one.source and not spec.single and get(one.body, spec.name) is not None:
-                where = place(one, "object", *spec.name.split("."))
-                told.append(f"{where}: the name stands above, beside `kind`; among its members it would rename it")
-            told += [
-                f"{place(one, 'object', name)}: {kind} have no member {name!r}; {suggestion(name, known)}"
-                for name in one.body
-                if one.source and learned and name not in known
+            faults += _unfit_values(obj, workspace.dialect(system).tables[kind].write)
+            if obj.source and not spec.single and value_at(obj.body, spec.name) is not None:
+                where = place(obj, "object", *spec.name.split("."))
+                faults.append(f"{where}: the name stands above, beside `kind`; among its members it would rename it")
+            faults += [
+                f"{place(obj, 'object', name)}: {kind} have no member {name!r}; {suggestion(name, known)}"
+                for name in obj.body
+                if obj.source and learned and name not in known
             ]
-    return told
+    return faults
 
 
 def _no_numbers(body: object, path: str = "") -> list[str]:
     """Where a body holds what is no number, such as .inf (RFC 8259, section 6): it would be sent as null."""
     if isinstance(body, dict):
-        return [bad for name, one in body.items() for bad in _no_numbers(one, f"{path}.{name}".lstrip("."))]
+        return [bad for name, item in body.items() for bad in _no_numbers(item, f"{path}.{name}".lstrip("."))]
     if isinstance(body, list):
-        return [bad for at, one in enumerate(body) for bad in _no_numbers(one, f"{path}[{at}]")]
+        return [bad for at, item in enumerate(body) for bad in _no_numbers(item, f"{path}[{at}]")]
     return [path] if isinstance(body, float) and not math.isfinite(body) else []
 
 
-def _unfit_values(one: Object, write: d.Write | None) -> list[str]:
+def _unfit_values(obj: Object, write: d.Write | None) -> list[str]:
     """Values of members that the dialect knows and that they cannot hold: choices, lengths, numbers."""
-    told = []
+    faults = []
     for spec in write.fields.values() if write else ():
-        value = get(one.body, spec.to)
+        value = value_at(obj.body, spec.to)
         if value in (None, "", []):
             continue
-        where, words = place(one, "object", *spec.to.split(".")), [str(item) for item in as_list(value)]
+        where, words = place(obj, "object", *spec.to.split(".")), [str(item) for item in as_list(value)]
         theirs = [(spec.values or {}).get(choice, choice) for choice in spec.choices]
         strange = [word for word in words if theirs and word.lower() not in map(str.lower, theirs)]
         if strange:
-            told.append(f"{where}: {strange[0]!r} is none of the choices; {suggestion(strange[0], theirs)}")
+            faults.append(f"{where}: {strange[0]!r} is none of the choices; {suggestion(strange[0], theirs)}")
         elif spec.longest and any(len(word) > spec.longest for word in words):
-            told.append(f"{where}: is longer than {spec.longest} signs")
+            faults.append(f"{where}: is longer than {spec.longest} signs")
         elif spec.number and not isinstance(value, int | float):
-            told.append(f"{where}: {value!r} is no number")
-    return told
+            faults.append(f"{where}: {value!r} is no number")
+    return faults
 
 
 def as_list(value: object) -> list[object]:
@@ -143,40 +144,40 @@ def as_list(value: object) -> list[object]:
 def odd_members(wanted: Sequence[Object], held: Held) -> list[str]:
     """Members deep in objects that no other object of the kind has: perhaps only written wrongly."""
     notes = []
-    for kind in dict.fromkeys(one.kind for one in wanted):
-        known = {path for one in held.of([kind]) for path in members(one.body)}
-        for one in wanted:
-            odd = [path for path in dict.fromkeys(members(one.body)) if one.kind == kind and path not in known]
+    for kind in dict.fromkeys(obj.kind for obj in wanted):
+        known = {path for obj in held.of([kind]) for path in paths(obj.body)}
+        for obj in wanted:
+            odd = [path for path in dict.fromkeys(paths(obj.body)) if obj.kind == kind and path not in known]
             for path in odd:
                 above, _, name = path.rpartition(".")
                 beside = [other.rpartition(".")[2] for other in known if other.rpartition(".")[0] == above]
                 if above and beside:
-                    notes.append(f"{one.label}: no other of the {kind} has {path}; {suggestion(name, beside)}")
+                    notes.append(f"{obj.label}: no other of the {kind} has {path}; {suggestion(name, beside)}")
     return notes
 
 
 def _lost(wanted: Sequence[Object], held: Held, kinds: Kinds) -> list[str]:
     """References to what is not there and is not made."""
-    told = []
-    for one, member, table, name in dangling(wanted, kinds, lambda table, name: held.bearing(table, name) > 0):
-        names = [one.name for one in held.of([table])] or list(held.others.get(table, ()))
-        where = place(one, "object", *member.split("."))
-        told.append(f"{where}: {member} names {name!r}, which is not in {table}; {suggestion(name, names)}")
-    return told
+    faults = []
+    for obj, member, table, name in dangling(wanted, kinds, lambda table, name: held.bearing(table, name) > 0):
+        names = [obj.name for obj in held.of([table])] or list(held.others.get(table, ()))
+        where = place(obj, "object", *member.split("."))
+        faults.append(f"{where}: {member} names {name!r}, which is not in {table}; {suggestion(name, names)}")
+    return faults
 
 
 def _unclear(change: Change, wanted: Sequence[Object], held: Held, kinds: Kinds) -> list[str]:
     """References that would be written, and that several records of that name could be meant by."""
-    sources = {(one.kind, one.name): one for one in wanted}
-    told = []
+    sources = {(obj.kind, obj.name): obj for obj in wanted}
+    faults = []
     for step in change.writes:
         name = str(step.key["name"])
-        for member, table, said in mentioned(Object(kind=step.table, name=name, body=step.desired), kinds):
-            count = held.bearing(table, said)
+        for member, table, meant in mentioned(Object(kind=step.table, name=name, body=step.desired), kinds):
+            count = held.bearing(table, meant)
             if count > 1:
                 where = place(sources[step.table, name], "object", *member.split("."))
-                told.append(f"{where}: {member} names {said!r}, which {count} of the {table} bear")
-    return told
+                faults.append(f"{where}: {member} names {meant!r}, which {count} of the {table} bear")
+    return faults
 
 
 def refuse_used(
@@ -184,21 +185,21 @@ def refuse_used(
 ) -> None:
     """Raise Stopped where somebody who stays refers to what goes, or a device still has it; and say who."""
     kinds = kinds_of(workspace.dialect(system))
-    out = {one.key for one in gone}
-    found = users([(one.kind, one.name) for one in gone], [one for one in left if one.key not in out], kinds)
-    told = [f"{kind}/{name} is used by {one.label} ({member})" for one, member, (kind, name) in found]
-    on = {one.label: installed_on(workspace.dialect(system), held, one) for one in gone}
-    told += [f"{label} is installed on {', '.join(devices)}" for label, devices in on.items() if devices]
-    if not told:
+    out = {obj.key for obj in gone}
+    uses = users([(obj.kind, obj.name) for obj in gone], [obj for obj in left if obj.key not in out], kinds)
+    faults = [f"{kind}/{name} is used by {obj.label} ({member})" for obj, member, (kind, name) in uses]
+    on = {obj.label: installed_on(workspace.dialect(system), held, obj) for obj in gone}
+    faults += [f"{label} is installed on {', '.join(devices)}" for label, devices in on.items() if devices]
+    if not faults:
         return
-    more = f"\nand {len(told) - _TOLD:,} more" if len(told) > _TOLD else ""
-    advice = ["remove or alter those first, or together with it"] if found else []
+    more = f"\nand {len(faults) - _TOLD:,} more" if len(faults) > _TOLD else ""
+    advice = ["remove or alter those first, or together with it"] if uses else []
     advice += [
         f"take it off: concordex config install {shlex.quote(f'{system}/{label}')} --off"
         for label, devices in on.items()
         if devices
     ]
-    raise Stopped("\n".join(told[:_TOLD]) + more, advice="\n".join(advice[:_TOLD]))
+    raise Stopped("\n".join(faults[:_TOLD]) + more, advice="\n".join(advice[:_TOLD]))
 
 
 def prepare_removal(workspace: BaseWorkspace, system: str, gone: Sequence[Object], held: Held) -> Change:
@@ -206,7 +207,7 @@ def prepare_removal(workspace: BaseWorkspace, system: str, gone: Sequence[Object
     kinds = kinds_of(workspace.dialect(system))
     refuse_used(workspace, system, gone, held.objects, held)
     try:
-        change, _ = plan(system, [], gone, kinds, going={one.key for one in gone})
+        change, _ = plan(system, [], gone, kinds, going={obj.key for obj in gone})
     except InACircle as circle:
         raise CalledWrongly(f"these need each other: {circle}") from circle
     return _sized(change, held, irreversible=True)

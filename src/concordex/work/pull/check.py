@@ -70,20 +70,20 @@ def check(workspace: BaseWorkspace, systems: Sequence[str] = (), dialect: Dialec
     async def everything() -> list[list[Finding]]:
         return list(await asyncio.gather(*(_one(workspace, name, dialect) for name in names)))
 
-    return [finding for found in completed(everything()) for finding in found]
+    return [finding for findings in completed(everything()) for finding in findings]
 
 
 async def _one(workspace: BaseWorkspace, name: str, dialect: Dialect | None) -> list[Finding]:
-    found: list[Finding] = []
+    findings: list[Finding] = []
     step = ""
     try:
         async for step, seen in _steps(workspace, name, dialect):
             if seen is not None:
-                found.append(Finding(system=name, step=step, ok=seen.ok, seen=seen.text, advice=seen.advice))
+                findings.append(Finding(system=name, step=step, ok=seen.ok, seen=seen.text, advice=seen.advice))
     except ConcordexError as error:
-        told = f"{_fault(error)}: {error.what}" + (f" ({error.why})" if error.why else "")
-        found.append(Finding(system=name, step=step, ok=False, seen=told, advice=error.advice))
-    return found
+        text = f"{_fault(error)}: {error.what}" + (f" ({error.why})" if error.why else "")
+        findings.append(Finding(system=name, step=step, ok=False, seen=text, advice=error.advice))
+    return findings
 
 
 Steps = AsyncIterator[tuple[str, CheckSeen | None]]
@@ -130,30 +130,30 @@ async def _network(workspace: BaseWorkspace, endpoint: Endpoint) -> Steps:
     yield "tls", None
     shown = await certificate(endpoint)
     now = workspace.now()
-    told = f"{shown.subject}, signed by {_signer(shown.subject, shown.issuer)}, until {shown.ends:%Y-%m-%d}"
+    text = f"{shown.subject}, signed by {_signer(shown.subject, shown.issuer)}, until {shown.ends:%Y-%m-%d}"
     pin = f"fingerprint sha256:{shown.fingerprint}"
     refused = judged(endpoint, shown, now)
     if refused:
         advice = f"to accept it, after checking it with its owner: tls: {{fingerprint: {shown.fingerprint}}}"
-        raise Untrusted(f"its certificate is refused: {refused}", why=f"{told}; {pin}", advice=advice)
+        raise Untrusted(f"its certificate is refused: {refused}", why=f"{text}; {pin}", advice=advice)
     if not endpoint.verify and not endpoint.fingerprint:
         yield (
             "tls",
-            CheckSeen(f"NOT VERIFIED: {told}; {pin}", f"pin it instead: tls: {{fingerprint: {shown.fingerprint}}}"),
+            CheckSeen(f"NOT VERIFIED: {text}; {pin}", f"pin it instead: tls: {{fingerprint: {shown.fingerprint}}}"),
         )
         return
     if not endpoint.fingerprint:
-        await _trusted(endpoint, f"{told}; {pin}", shown.fingerprint)
+        await _trusted(endpoint, f"{text}; {pin}", shown.fingerprint)
     days = (shown.ends - now).days
     ends = f"it ends in {plural(days, 'day')}" if 0 <= days < _ENDING else "it has expired" if days < 0 else ""
-    yield "tls", CheckSeen(f"{told}; {'pinned' if endpoint.fingerprint else pin}", ends)
+    yield "tls", CheckSeen(f"{text}; {'pinned' if endpoint.fingerprint else pin}", ends)
 
 
 def _signer(subject: str, issuer: str) -> str:
     return "itself" if subject == issuer else issuer
 
 
-async def _trusted(endpoint: Endpoint, told: str, fingerprint: str) -> None:
+async def _trusted(endpoint: Endpoint, text: str, fingerprint: str) -> None:
     """Whether the chain and the name hold; raises Untrusted with what to do."""
 
     try:
@@ -163,7 +163,7 @@ async def _trusted(endpoint: Endpoint, told: str, fingerprint: str) -> None:
             f"name the CA that signed it: tls: {{ca: FILE}}; or pin it, after checking it with its owner: "
             f"tls: {{fingerprint: {fingerprint}}}"
         )
-        raise Untrusted(error.what, why=f"{error.why}; {told}", advice=advice) from error
+        raise Untrusted(error.what, why=f"{error.why}; {text}", advice=advice) from error
 
 
 async def _tables(session: Session, dialect: Dialect, now: datetime, *, thoroughly: bool) -> Steps:
@@ -182,11 +182,11 @@ async def _tables(session: Session, dialect: Dialect, now: datetime, *, thorough
             if needed:
                 raise BadAnswer(f"not tried, since {needed[0]} failed")
             look, total = await peek(session, table, parents)
-            told = _told(
+            seen = _told(
                 look, None if each else total, session.endpoint.folder is not None, refers_to(dialect.tables[table])
             )
             if thoroughly and not look.fault:
-                told = _doubted(told, await doubts(session, table, parents))
+                seen = _doubted(seen, await doubts(session, table, parents))
         except (SignInRefused, Unreachable, Untrusted):
             raise
         except ConcordexError as error:
@@ -194,7 +194,7 @@ async def _tables(session: Session, dialect: Dialect, now: datetime, *, thorough
             yield table, CheckSeen(f"{_fault(error)}: {error}", error.advice, ok=False)
             continue
         frames[table] = look.frame
-        yield table, told
+        yield table, seen
         if thoroughly:
             async for step, came_back, text in filters(session, table, look.frame, parents, now):
                 yield f"{table}: {step}", CheckSeen(text, "" if came_back else _LOSES, ok=came_back)
@@ -212,21 +212,21 @@ def _doubted(seen: CheckSeen, doubts: Sequence[str]) -> CheckSeen:
 
 
 def _told(look: TableRead, total: int | None, is_file: bool, below: Sequence[str]) -> CheckSeen:
-    said = f"{plural(total, 'record')}, " if total is not None else ""
+    announced = f"{plural(total, 'record')}, " if total is not None else ""
     where = "in the file" if is_file else "on the first page" if total is not None or not below else "in the first list"
-    told = [f"{said}{look.received:,} {'of them ' if said else ''}{where}"]
-    told += ["the system announces no total"] if total is None and not is_file and not below else []
+    texts = [f"{announced}{look.received:,} {'of them ' if announced else ''}{where}"]
+    texts += ["the system announces no total"] if total is None and not is_file and not below else []
     empty = [
         name for name in look.frame.columns if name != ORIGINAL and look.frame[name].null_count() == look.frame.height
     ]
-    told += [f"always empty there: {', '.join(empty)}"] if empty and look.received else []
+    texts += [f"always empty there: {', '.join(empty)}"] if empty and look.received else []
     advice = ""
     if look.lost:
-        told.append(f"could not be read: {', '.join(f'{n} ({count})' for n, count in look.lost.items())}")
+        texts.append(f"could not be read: {', '.join(f'{n} ({count})' for n, count in look.lost.items())}")
         advice = "does `as:` in the dialect fit how these are written?"
     if look.fault:
-        told.append(look.fault)
-    return CheckSeen("; ".join([*told, *look.notes]), advice, ok=not look.fault)
+        texts.append(look.fault)
+    return CheckSeen("; ".join([*texts, *look.notes]), advice, ok=not look.fault)
 
 
 def _clock(skew: float) -> CheckSeen:

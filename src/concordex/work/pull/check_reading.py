@@ -32,15 +32,15 @@ async def doubts(session: Session, name: str, parents: pl.DataFrame | None) -> l
         return ["there is no record that this list would hang from: it was not tried"]
     pager = Pager(session, table.read, parent)
     pages = [page async for page in _so_many(pager, 2)]
-    told = [] if pages else ["no record at all came: whether it is read rightly cannot be seen"]
-    told += _of_ids(table, pages)
+    texts = [] if pages else ["no record at all came: whether it is read rightly cannot be seen"]
+    texts += _of_ids(table, pages)
     if pager.trail.promised and pager.trail.announced is None:
-        told.append(f"no total stands at {pager.trail.promised}")
+        texts.append(f"no total stands at {pager.trail.promised}")
     if isinstance(table.read.pages, d.OnePage) and not table.read.complete and pager.trail.apart is None:
-        told.append("it comes in one answer, so pulls of it are unproven: say why it is `complete`, if it is")
+        texts.append("it comes in one answer, so pulls of it are unproven: say why it is `complete`, if it is")
     elif not table.read.complete:
-        told += pager.trail.doubts
-    return [*told, *pager.trail.faults]
+        texts += pager.trail.doubts
+    return [*texts, *pager.trail.faults]
 
 
 def _of_ids(table: d.Table, pages: list[list[dict[str, Any]]]) -> list[str]:
@@ -48,10 +48,10 @@ def _of_ids(table: d.Table, pages: list[list[dict[str, Any]]]) -> list[str]:
     named = table.fields["record_id"].from_
     ids = [[named[0].first(record) for record in page] if named else [] for page in pages]
     nameless = sum(number in (None, "") for page in ids for number in page)
-    told = [f"{nameless} records have no id"] if nameless else []
+    texts = [f"{nameless} records have no id"] if nameless else []
     if len(ids) > 1 and (again := set(map(str, ids[0])) & set(map(str, ids[1]))):
-        told.append(f"{len(again)} records of the first page came again on the second")
-    return told
+        texts.append(f"{len(again)} records of the first page came again on the second")
+    return texts
 
 
 async def _so_many(pager: Pager, most: int) -> AsyncIterator[list[dict[str, Any]]]:
@@ -78,30 +78,30 @@ async def filters(
                 continue
             text, number = asked
             try:
-                came, told = await _comes_back(session, table, text, number, parents, now)
+                came, seen = await _comes_back(session, table, text, number, parents, now)
             except ConcordexError as error:
-                came, told = False, str(error)
-            yield f"{rule.field} {test}", came, f"{text}: {told}"
+                came, seen = False, str(error)
+            yield f"{rule.field} {test}", came, f"{text}: {seen}"
 
 
 def _asked(field: str, test: str, table: d.Table, frame: pl.DataFrame) -> tuple[str, str] | None:
     """A filter that holds for a record of the first page, and that record's id."""
     kind = table.type_of(field)
-    found = frame.filter(pl.col(field).is_not_null())
+    bearers = frame.filter(pl.col(field).is_not_null())
     if test == "missing":
-        found = frame.filter(pl.col(field).is_null())
-    if not found.height:
+        bearers = frame.filter(pl.col(field).is_null())
+    if not bearers.height:
         return None
-    row = found.row(0, named=True)
+    row = bearers.row(0, named=True)
     value = row[field][0] if kind.is_list and row[field] else row[field]
     if kind is Type.TIME and isinstance(value, datetime):
         past = test in ("newer than", ">", ">=")
         value = (value + timedelta(seconds=-60 if past else 60)).strftime("%Y-%m-%dT%H:%M:%SZ")
-    said = f"'{value}'" if '"' in str(value) else f'"{value}"'
+    written = f"'{value}'" if '"' in str(value) else f'"{value}"'
     text = {
-        "present": f"{field} present", "missing": f"{field} missing", "in": f"{field} in ({said})",
-        "like": f"{field} like {said}", "within": f"{field} within {said}",
-    }.get(test, f"{field} {test} {said}")  # fmt: skip
+        "present": f"{field} present", "missing": f"{field} missing", "in": f"{field} in ({written})",
+        "like": f"{field} like {written}", "within": f"{field} within {written}",
+    }.get(test, f"{field} {test} {written}")  # fmt: skip
     return text, row["record_id"]
 
 

@@ -9,7 +9,7 @@ from concordex.store.catalogue import Snapshot
 
 def outcome_of(snapshots: Sequence[Snapshot]) -> str:
     """What may be said of a pull by what came of its tables; a trusted table counts as whole."""
-    found = {"whole" if snapshot.whole else snapshot.outcome for snapshot in snapshots}
-    if len(found) == 1:
-        return found.pop()
-    return "unproven" if found == {"whole", "unproven"} else "partial"
+    outcomes = {"whole" if snapshot.whole else snapshot.outcome for snapshot in snapshots}
+    if len(outcomes) == 1:
+        return outcomes.pop()
+    return "unproven" if outcomes == {"whole", "unproven"} else "partial"

@@ -120,7 +120,7 @@ def pull(
         )
     query = workspace.query(where) if where else None
     if query:
-        wanted = {name: _askable(workspace, name, found, query) for name, found in wanted.items()}
+        wanted = {name: _askable(workspace, name, chosen, query) for name, chosen in wanted.items()}
     workspace.secrets.fetch(names)
     sessions = {name: workspace.session(name) for name in names if wanted[name] and workspace.asks(name)}
     settle(workspace)
@@ -189,9 +189,9 @@ class _OfSystem:
             run.told(system, table, came, announced)
 
         remark = await _note_staged(run.workspace, session)
-        async for table, found in read_tables(session, list(self._left), narrow, told, self._missed):
+        async for table, look in read_tables(session, list(self._left), narrow, told, self._missed):
             try:
-                await self._took(session, table, found, remark, narrowed=table in narrow)
+                await self._took(session, table, look, remark, narrowed=table in narrow)
             except (RequestRefused, BadAnswer, ServerFault, QueryError) as error:
                 self._missed(table, error)
             except ConcordexError:
@@ -211,11 +211,13 @@ class _OfSystem:
                 note = f"as many as the last time ({now:,}), while {', '.join(grew[:3])} grew: is it cut?"
                 self._run.workspace.catalogue.remark(self._run.number, self._system, table, note)
 
-    async def _took(self, session: Session, table: str, found: TableRead, remark: list[str], *, narrowed: bool) -> None:
+    async def _took(
+        self, session: Session, table: str, first_look: TableRead, remark: list[str], *, narrowed: bool
+    ) -> None:
         plan = self._plans.get(table)
         if plan is None:
             return
-        look = await plan.settled(session, found, narrowed=narrowed)
+        look = await plan.settled(session, first_look, narrowed=narrowed)
         before = _doubt_a_fall(self._run, self._system, table, look)
         if before is not None:
             self._counts[table] = (before.distinct, look.distinct)
@@ -248,8 +250,8 @@ async def _note_staged(workspace: BaseWorkspace, session: Session) -> list[str]:
         held = await pending(session)
     except RequestRefused as refusal:  # perhaps it is not ours to ask
         return [f"what is staged is not known: {refusal.why or refusal.what}"]
-    workspace.catalogue.holds(session.endpoint.name, [(one.who, one.since, one.what) for one in held])
-    ours = sum(one.ours for one in held)
+    workspace.catalogue.holds(session.endpoint.name, [(step.who, step.since, step.what) for step in held])
+    ours = sum(step.ours for step in held)
     return [f"seen with what this user has staged and not committed ({ours:,})"] if ours else []
 
 
@@ -340,7 +342,7 @@ class _Plan:
 
     async def _full(self, session: Session, why: str) -> TableRead:
         self.remark = f"pulled in full: {why}"
-        looks = dict([found async for found in read_tables(session, [self.table])])
+        looks = dict([pair async for pair in read_tables(session, [self.table])])
         return looks[self.table]
 
 
@@ -421,17 +423,17 @@ def _tables(dialect: Dialect, wanted: Sequence[str]) -> list[str]:
 
 def _askable(workspace: BaseWorkspace, system: str, tables: Sequence[str], query: Filter) -> list[str]:
     """Those of ``tables`` that have the fields of which ``query`` speaks; an error where none has."""
-    found, fault = [], None
+    askable, fault = [], None
     for table in tables:
         try:
             Binder(query, workspace.dialect(system).tables[table].types, workspace.now()).check()
         except QueryError as error:
             fault = error if table == "devices" else fault or error
         else:
-            found.append(table)
-    if fault and not found:
+            askable.append(table)
+    if fault and not askable:
         raise fault
-    return found
+    return askable
 
 
 def _since(base: Snapshot) -> datetime:

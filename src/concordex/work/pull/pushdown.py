@@ -74,7 +74,7 @@ def _says_it_alone(spec: d.FieldMap) -> bool:
 
 def _since(query: Filter | None, table: d.Table, field: str, now: datetime) -> datetime | None:
     """The latest moment before which nothing is wanted."""
-    found = []
+    bounds = []
     for node in query.conjuncts if query else ():
         if isinstance(node, Clause) and node.operator in ("newer than", ">", ">="):
             try:
@@ -82,8 +82,8 @@ def _since(query: Filter | None, table: d.Table, field: str, now: datetime) -> d
             except CalledWrongly:
                 continue
             if bound and bound.column == field:
-                found.append(bound.values[0])
-    return max(found, default=None)
+                bounds.append(bound.values[0])
+    return max(bounds, default=None)
 
 
 def _members(query: Filter | None, table: d.Table, columns: Sequence[str]) -> Sequence[str]:

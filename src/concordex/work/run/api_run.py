@@ -107,7 +107,7 @@ class ApiRun:
         commits = any((write := self.dialect.tables[step.table].write) and write.commit for step in self.steps)
         if not commits or any(step.state in AWAY for step in self.change.steps):
             return  # what is staged is, or may be, of this change
-        others = [one for one in await pending(session) if one.ours]
+        others = [staged for staged in await pending(session) if staged.ours]
         if others:
             raise Stopped(
                 f"{self.change.system} holds {plural(len(others), 'thing')} that we have staged and not committed,"

@@ -29,14 +29,14 @@ class Bodies:
 
     def sayable(self, write: d.Write, steps: Sequence[Step]) -> tuple[list[Step], list[dict[str, Any]], list[Outcome]]:
         """Steps, with what is sent for each; those that refer to what was not made after all are held."""
-        found, bodies, settled = list[Step](), [], list[Outcome]()
+        sayable, bodies, settled = list[Step](), [], list[Outcome]()
         for step in steps:
             try:
                 bodies.append(self.actual.body(write, self._revealed(write, step)))
-                found.append(step)
+                sayable.append(step)
             except (CalledWrongly, SecretError) as lack:
                 settled.append(Outcome(step, "held", because(Why.ERROR, text=lack.what)))
-        return found, bodies, settled
+        return sayable, bodies, settled
 
     def _revealed(self, write: d.Write, step: Step) -> Step:
         """A step with the secrets that its values only name: in memory, for as long as it is sent."""
@@ -66,8 +66,8 @@ class Bodies:
         bodies: dict[str, list[dict[str, Any]]] = {}
         places: dict[str, list[str]] = {}
         try:
-            for table, found in steps.items():
-                for at, step in enumerate(found):
+            for table, mine in steps.items():
+                for at, step in enumerate(mine):
                     bodies.setdefault(table, []).append(self.actual.body(writes[table], step))
                     if how.refers:
                         place = how.refers.format(member=how.tables[table], at=at)

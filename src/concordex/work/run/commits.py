@@ -152,5 +152,5 @@ class Committer:
 
 def _taken_back(why: Reasons, others: Sequence[Pending]) -> NotInEffect:
     """Why it was taken back, and who else has something staged."""
-    told = [{"who": one.who, "since": one.since, "what": one.what} for one in others]
-    return NotInEffect(resting(Why.TAKEN_BACK, why, others=told))
+    documents = [{"who": staged.who, "since": staged.since, "what": staged.what} for staged in others]
+    return NotInEffect(resting(Why.TAKEN_BACK, why, others=documents))

@@ -85,9 +85,9 @@ def _kind(step: Step) -> str:
 
 def _in_window(system: str, windows: Sequence[Window], now: datetime) -> None:
     if windows and not any(_holds(window, now) for window in windows):
-        told = "; ".join(window.told for window in windows)
+        hours = "; ".join(window.told for window in windows)
         raise Stopped(
-            f"{system} is written to only in its maintenance windows: {told}",
+            f"{system} is written to only in its maintenance windows: {hours}",
             why=f"it is {now:%A %H:%M} UTC",
             advice="the change is kept; run it then, or with --any-time",
         )

@@ -43,10 +43,10 @@ class Ledger:
 
     def settle(self, outcomes: Sequence[Outcome], *, ended: bool = True) -> None:
         """Write down what became of steps; of those that come into effect as one, at the end."""
-        settled = [one for one in outcomes if not self._keeps(one)]
+        settled = [outcome for outcome in outcomes if not self._keeps(outcome)]
         if settled:
             self.journal.settled(self.number, settled)
-            self.states |= {one.step.number: one.state for one in settled}
+            self.states |= {outcome.step.number: outcome.state for outcome in settled}
         for step, state, why, record_id in settled:
             self.written.pop(step.number, None)
             self.unknown.pop(step.number, None)

@@ -43,9 +43,9 @@ class Lookout:
             if self._begun[table] == asked or table not in self._last:
                 self._begun[table] += 1
                 self._last.pop(table, None)
-                found = self.target.again()
-                await found.read([table])
-                self._last[table] = found
+                target = self.target.again()
+                await target.read([table])
+                self._last[table] = target
             return self._last[table]
 
     async def until(

@@ -33,20 +33,20 @@ class Precheck:
 
 def of_creations(actual: Target, steps: Sequence[Step]) -> Precheck:
     """Which records are still to be made."""
-    found = Precheck()
+    checked = Precheck()
     for step in steps:
         there = actual.bearers(step)
         away = step.state in AWAY
         if not there:
-            (found.doubtful if away else found.ready).append(step)
+            (checked.doubtful if away else checked.ready).append(step)
         elif has(step.why, Why.STAGED):
-            found.settled.append(Outcome(step, "written", (), there[0]))
+            checked.settled.append(Outcome(step, "written", (), there[0]))
         elif away or step.entry is None:
             only = there[0] if len(there) == 1 else None
-            found.settled.append(Outcome(step, "written", because(Why.THERE_ALREADY), only))
+            checked.settled.append(Outcome(step, "written", because(Why.THERE_ALREADY), only))
         else:
-            found.settled.append(Outcome(step, "held", because(Why.APPEARED, record=there[0]), there[0]))
-    return found
+            checked.settled.append(Outcome(step, "held", because(Why.APPEARED, record=there[0]), there[0]))
+    return checked
 
 
 def of_the_rest(actual: Target, steps: Sequence[Step], *, force: bool, field_by_field: bool = False) -> Precheck:
@@ -54,7 +54,7 @@ def of_the_rest(actual: Target, steps: Sequence[Step], *, force: bool, field_by_
 
     ``field_by_field`` lets an update write the fields that nobody has altered, as an undo does.
     """
-    found = Precheck()
+    checked = Precheck()
     steps = [actual.located(step) for step in steps]
     records = actual.records(steps[0].table, [s.record_id for s in steps if s.record_id]) if steps else {}
     left = [step.record_id for step in steps if step.left and step.record_id]
@@ -65,21 +65,21 @@ def of_the_rest(actual: Target, steps: Sequence[Step], *, force: bool, field_by_
         moved = [n for n in step.before if record and n in record and not same(record[n], step.before[n])]
         done = is_done(actual, step)
         if done and has(step.why, Why.STAGED):
-            found.settled.append(Outcome(step, "written"))
+            checked.settled.append(Outcome(step, "written"))
         elif done and (step.operation in ("update", "delete") or step.state in AWAY):
-            found.settled.append(Outcome(step, "written", done))
+            checked.settled.append(Outcome(step, "written", done))
         elif record is None:
-            found.settled.append(Outcome(step, "held", because(Why.GONE)))
+            checked.settled.append(Outcome(step, "held", because(Why.GONE)))
         elif step.left and not force and (more := moved_since(step.left, wholes.get(step.record_id or "", {}))):
-            found.settled.append(Outcome(step, "held", because(Why.ADDED_TO, members=list(more))))
+            checked.settled.append(Outcome(step, "held", because(Why.ADDED_TO, members=list(more))))
         elif moved and not force and field_by_field and (rest := _without(step, moved)) and record:
-            found.spared[step.number] = because(Why.LEFT, fields={name: record[name] for name in moved})
-            (found.doubtful if step.state in AWAY else found.ready).append(rest)
+            checked.spared[step.number] = because(Why.LEFT, fields={name: record[name] for name in moved})
+            (checked.doubtful if step.state in AWAY else checked.ready).append(rest)
         elif moved and not force:
-            found.altered.append((step, moved))
+            checked.altered.append((step, moved))
         else:
-            (found.doubtful if step.state in AWAY else found.ready).append(step)
-    return found
+            (checked.doubtful if step.state in AWAY else checked.ready).append(step)
+    return checked
 
 
 def changed(

@@ -106,8 +106,8 @@ class ReadBack:
         before = self.before.whole.get(step.number)
         if step.operation != "update" or record is None or before is None:
             return {}
-        found = beside(before, whole, self.after.written_paths(step))
-        return {path: (was, now) for path, (was, now) in found.items() if not self._is_own(now)}
+        moved = beside(before, whole, self.after.written_paths(step))
+        return {path: (was, now) for path, (was, now) in moved.items() if not self._is_own(now)}
 
     def _is_own(self, value: Any) -> bool:
         """Whether a member says when the system altered the record, which is its own affair."""
@@ -138,8 +138,8 @@ class ReadBack:
         waited: Reasons,
     ) -> Outcome:
         """What became of a written step: as it was read back, and once it was really there."""
-        found = self._verdict(step, record)
-        state, why = found.state, found.why
+        outcome = self._verdict(step, record)
+        state, why = outcome.state, outcome.why
         if state == "confirmed" and aside:  # by name only: among unmapped members there may be secrets
             return Outcome(step, "differs", (*because(Why.ALSO_CHANGED, members=list(aside)), *why))
         if state == "confirmed" and step.number in self.writer.spared:
@@ -149,7 +149,7 @@ class ReadBack:
         if state == "confirmed" and missing:
             return Outcome(step, "differs", because(Why.NOT_BACK, members=list(missing)))
         if not waited or state != "confirmed":
-            return found
+            return outcome
         return Outcome(step, "confirmed" if has(waited, Why.READY) else "differs", (*waited, *why))
 
     def _verdict(self, step: Step, record: Mapping[str, Any] | None) -> Outcome:
@@ -162,10 +162,10 @@ class ReadBack:
             return Outcome(step, "unknown", because(Why.NOT_SHOWN))
         if record is None:
             return Outcome(step, "differs", because(Why.NOT_THERE))
-        found = self.after.verdict(step, record)
-        if has(found, Why.DIFFERS):
-            return Outcome(step, "differs", tuple(one for one in found if one.why is Why.DIFFERS))
-        return Outcome(step, "confirmed", (*step.why, *found))
+        reasons = self.after.verdict(step, record)
+        if has(reasons, Why.DIFFERS):
+            return Outcome(step, "differs", tuple(reason for reason in reasons if reason.why is Why.DIFFERS))
+        return Outcome(step, "confirmed", (*step.why, *reasons))
 
     def _verdict_of_effect(self, step: Step, record: Mapping[str, Any] | None) -> Outcome:
         """What became of a deletion or an action, which leave no record to compare."""

@@ -43,7 +43,7 @@ async def until_ready(after: ApiTarget, table: str, steps: Sequence[Step], now: 
         await asyncio.sleep(ready.every)
         await after.read([table])
     brought = await _brought(session, table, ready, there)
-    told = {}
+    reasons = {}
     for row in frame.iter_rows(named=True):
         facts = {name: row[name] for name in ready.facts if row.get(name) not in (None, [])}
         if row["record_id"] in there:
@@ -51,21 +51,21 @@ async def until_ready(after: ApiTarget, table: str, steps: Sequence[Step], now: 
         else:
             failing = str(ready.failed) if row["record_id"] in failed else None
             why = because(Why.NOT_READY, facts=facts, failed=failing, timeout=ready.timeout, when=str(ready.when))
-        told[made[row["record_id"]].number] = why
-    return told
+        reasons[made[row["record_id"]].number] = why
+    return reasons
 
 
 async def _brought(session: Session, table: str, ready: d.Ready, ids: set[str]) -> dict[str, dict[str, list[str]]]:
     """For each record the names of what hangs from it in other tables, by table."""
-    found: dict[str, dict[str, list[str]]] = {}
+    brought: dict[str, dict[str, list[str]]] = {}
     if not (ready.brings and ids):
-        return found
+        return brought
     async for name, look in read_tables(session, [table, *ready.brings]):
         if name == table:
             continue
         by = ready.brings[name]
         below = look.frame.filter(pl.col(by).is_in(list(ids)))
         for key, part in below.group_by(by, maintain_order=True):
-            names = [str(one) for one in part["name" if "name" in part.columns else "record_id"]]
-            found.setdefault(str(key[0]), {})[name] = names
-    return found
+            names = [str(value) for value in part["name" if "name" in part.columns else "record_id"]]
+            brought.setdefault(str(key[0]), {})[name] = names
+    return brought

@@ -46,14 +46,14 @@ class RowWriter(Writer):
         if not left:
             return
         if left[0].operation == "create":
-            found = of_creations(self.rows, left)
+            checked = of_creations(self.rows, left)
         else:
             how = self.how
-            found = of_the_rest(self.rows, left, force=how.force, field_by_field=how.field_by_field)
-            self.spared |= found.spared
-        held = [Outcome(step, "held", changed(self.rows, step, names)) for step, names in found.altered]
-        self.ledger.settle([*found.settled, *held])
-        ready = sorted([*found.ready, *found.doubtful], key=lambda step: step.number)
+            checked = of_the_rest(self.rows, left, force=how.force, field_by_field=how.field_by_field)
+            self.spared |= checked.spared
+        held = [Outcome(step, "held", changed(self.rows, step, names)) for step, names in checked.altered]
+        self.ledger.settle([*checked.settled, *held])
+        ready = sorted([*checked.ready, *checked.doubtful], key=lambda step: step.number)
         for part in lists(ready, min(_BATCH, self.how.batch_size or _BATCH)):
             if self.ended is None:
                 self._write(part)
@@ -62,7 +62,7 @@ class RowWriter(Writer):
     def _write(self, steps: Sequence[Step]) -> None:
         self.ledger.sending(steps)
         try:
-            told = self.rows.stored.write([self.rows.row(step, force=self.how.force) for step in steps])
+            reasons = self.rows.stored.write([self.rows.row(step, force=self.how.force) for step in steps])
         except CommitLost as error:
             self.ledger.settle([Outcome(step, "unknown", because(Why.ERROR, text=str(error))) for step in steps])
             self.ended = error
@@ -72,7 +72,7 @@ class RowWriter(Writer):
         else:
             self.ledger.settle([
                 Outcome(step, "written" if not why else "refused" if has(why, Why.SAID) else "held", why)
-                for step, why in zip(steps, told, strict=True)
+                for step, why in zip(steps, reasons, strict=True)
             ])  # fmt: skip
 
     async def identify(self, steps: Sequence[Step]) -> None:

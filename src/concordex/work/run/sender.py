@@ -114,15 +114,15 @@ class Sender(Writer):
         if not steps:
             return []
         if steps[0].operation == "create":
-            found = of_creations(self.actual, steps)
+            checked = of_creations(self.actual, steps)
         else:
             parts = self.how.field_by_field
-            found = of_the_rest(self.actual, steps, force=self.how.force, field_by_field=parts)
-            self.spared |= found.spared
-            found.settled += self._altered(found.altered)
-        self.ledger.settle(found.settled)
-        again = await self._arrived(found.doubtful) if found.doubtful else []
-        return sorted([*found.ready, *again], key=lambda step: step.number)
+            checked = of_the_rest(self.actual, steps, force=self.how.force, field_by_field=parts)
+            self.spared |= checked.spared
+            checked.settled += self._altered(checked.altered)
+        self.ledger.settle(checked.settled)
+        again = await self._arrived(checked.doubtful) if checked.doubtful else []
+        return sorted([*checked.ready, *again], key=lambda step: step.number)
 
     def _altered(self, torn: Sequence[tuple[Step, list[str]]]) -> list[Outcome]:
         """Steps that others' edits stand against: both values, and since when theirs is there."""
@@ -131,8 +131,8 @@ class Sender(Writer):
             table, ids = torn[0][0].table, [step.record_id or "" for step, _ in torn]
             frame = self.actual.looks[table].frame
             moments = self.since(table, frame.filter(pl.col("record_id").is_in(ids)))
-        told = partial(changed, self.actual)
-        return [Outcome(step, "held", told(step, names, moments.get(step.record_id or ""))) for step, names in torn]
+        reasons = partial(changed, self.actual)
+        return [Outcome(step, "held", reasons(step, names, moments.get(step.record_id or ""))) for step, names in torn]
 
     async def _arrived(self, steps: Sequence[Step]) -> list[Step]:
         """Of steps that an earlier run sent and that do not show, those that may be sent again after a second look."""
@@ -205,15 +205,15 @@ class Sender(Writer):
         for part in lists(ready, self._most(how)):
             if self.ended or await self._in_one_call(how, part):
                 continue
-            for found in stages(part):
-                write = writable(self.dialect, found[0].table, self.session.endpoint.name)
-                for layer in self.actual.layers(found):
+            for stage in stages(part):
+                write = writable(self.dialect, stage[0].table, self.session.endpoint.name)
+                for layer in self.actual.layers(stage):
                     for some in lists(layer, self._most(write.create)):
                         await self._unless_ended(self._create, write, some)
 
     async def _in_one_call(self, how: d.Together, part: list[Step]) -> bool:
         """Send creations of several tables together; whether that settled them, and be it that nobody knows."""
-        mine = {found[0].table: found for found in stages(part)}
+        mine = {stage[0].table: stage for stage in stages(part)}
         writes = {table: writable(self.dialect, table, self.session.endpoint.name) for table in mine}
         ids = {table: self.dialect.tables[table].fields["record_id"].from_[0] for table in mine}
         try:
@@ -229,11 +229,11 @@ class Sender(Writer):
         except WireError as error:
             if error.untouched:
                 return False
-            for found in mine.values():
-                await self._in_doubt(found, error)
+            for stage in mine.values():
+                await self._in_doubt(stage, error)
         else:
-            for table, found in mine.items():
-                self._made(found, made[table])
+            for table, stage in mine.items():
+                self._made(stage, made[table])
         return True
 
     def _made(self, steps: Sequence[Step], numbers: Sequence[Any]) -> None:
@@ -251,17 +251,17 @@ class Sender(Writer):
         """Commit what was staged as one, or take all of it back where a step is not done; or leave it staged."""
         kept = self.ledger.close()
         allowed = ("written",) if self.how.all_of_it else ("written", "refused", "held")
-        undone = [one for one in kept if one.state not in allowed]
+        undone = [outcome for outcome in kept if outcome.state not in allowed]
         against: Reasons = because(Why.ERROR, text=str(self.ended)) if self.ended else ()
         if undone:
             first = undone[0]
             against = because(Why.STANDS, step=f"{first.step.table}/{first.step.label}", state=first.state)
         if self.committer.waiting and self.how.stage and not against:
             self.committer.leave()
-            self.ledger.settle([one._replace(why=because(Why.STAGED)) for one in kept], ended=False)
+            self.ledger.settle([outcome._replace(why=because(Why.STAGED)) for outcome in kept], ended=False)
         elif (failed := await self.committer.end(against)) or against:
             why = failed.why if failed else against
-            self.ledger.settle([_back(one, why) for one in kept], ended=False)
+            self.ledger.settle([_back(outcome, why) for outcome in kept], ended=False)
         else:
             self.ledger.settle(kept, ended=False)
 
@@ -349,10 +349,10 @@ class Sender(Writer):
             if there is None or how is None:
                 left.append(step)
                 continue
-            found = replace(step, record_id=there)
+            known = replace(step, record_id=there)
             send = partial(perform, self.session, how, there, {}, self.bodies.key([step]))
-            taken = Outcome(found, "written", because(Why.RESTORED), there)
-            await self._once(write, [found], send, self._create, partial(self._took, taken))
+            taken = Outcome(known, "written", because(Why.RESTORED), there)
+            await self._once(write, [known], send, self._create, partial(self._took, taken))
         return left
 
     def _took(self, taken: Outcome, _answer: Any) -> None:
@@ -362,16 +362,16 @@ class Sender(Writer):
         """Steps with what only their devices know, as they show it just now; who does not answer is held."""
         if self.asks is None:
             return steps
-        told = await self.asks(steps)
-        answers = zip(steps, told, strict=True)
-        self.ledger.settle([Outcome(step, "held", one) for step, one in answers if not isinstance(one, Step)])
-        return [one for one in told if isinstance(one, Step)]
+        asked = await self.asks(steps)
+        answers = zip(steps, asked, strict=True)
+        self.ledger.settle([Outcome(step, "held", answer) for step, answer in answers if not isinstance(answer, Step)])
+        return [answer for answer in asked if isinstance(answer, Step)]
 
     def _sayable(self, write: d.Write, steps: Sequence[Step]) -> tuple[list[Step], list[dict[str, Any]]]:
         """Steps, with what is sent for each; those that refer to what was not made after all are held."""
-        found, bodies, lacking = self.bodies.sayable(write, steps)
+        sayable, bodies, lacking = self.bodies.sayable(write, steps)
         self.ledger.settle(lacking)
-        return found, bodies
+        return sayable, bodies
 
     async def _refused(
         self,
@@ -384,7 +384,7 @@ class Sender(Writer):
         bodies = (
             self.bodies.sayable(write, steps)[1] if steps[0].operation in ("create", "update") else [{} for _ in steps]
         )
-        named = {found.index: found.reason for found in refusals(refusal, write.refusals, bodies)}
+        named = {blamed.index: blamed.reason for blamed in refusals(refusal, write.refusals, bodies)}
         if len(steps) == 1 and self.asks and steps[0].operation == "create" and steps[0].number not in self._retold:
             self._retold.add(steps[0].number)  # what its device showed may have lived out on the way: once more
             await self._unless_ended(again, write, steps)
@@ -444,7 +444,7 @@ class Sender(Writer):
         return (base,)
 
     def _done(self, steps: Sequence[Step], refused: Any) -> None:
-        bad = {one.index: because(Why.SAID, text=one.reason) for one in refused or ()}
+        bad = {refusal.index: because(Why.SAID, text=refusal.reason) for refusal in refused or ()}
         self.ledger.settle([
             Outcome(step, "refused" if at in bad else "written", bad.get(at, ())) for at, step in enumerate(steps)
         ])  # fmt: skip
@@ -498,9 +498,9 @@ def _refusal(named: str | None, refusal: RequestRefused) -> Reasons:
     return because(Why.SAID, text=named or refusal.why or str(refusal))
 
 
-def _back(one: Outcome, why: Reasons) -> Outcome:
+def _back(outcome: Outcome, why: Reasons) -> Outcome:
     """A step that comes into effect with others, and is to be done anew: for its own reason, or else theirs."""
-    if one.state in ("written", "unknown"):
-        return Outcome(one.step, "ready", why)
-    own = resting(Why.WAS, one.why, state=one.state) if one.state in _NO_EFFECT else one.why
-    return Outcome(one.step, "ready", own or why)
+    if outcome.state in ("written", "unknown"):
+        return Outcome(outcome.step, "ready", why)
+    own = resting(Why.WAS, outcome.why, state=outcome.state) if outcome.state in _NO_EFFECT else outcome.why
+    return Outcome(outcome.step, "ready", own or why)

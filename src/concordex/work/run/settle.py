@@ -23,14 +23,16 @@ def settle(workspace: BaseWorkspace, number: int, step: int, *, done: bool) -> C
     system = workspace.change(number).system
     with workspace.locks.held(system, number, str(workspace.signature()["by"])):
         change = workspace.change(number)
-        found = next((one for one in change.steps if one.number == step), None)
-        if found is None:
+        unsettled = next((candidate for candidate in change.steps if candidate.number == step), None)
+        if unsettled is None:
             raise CalledWrongly(f"change {number} has no step {step}", advice=f"concordex change show {number} --all")
-        if found.state not in ("unknown", "sent"):
-            raise CalledWrongly(f"step {step} is {found.state}: only what is unknown can be settled by a person's word")
-        state: State = ("confirmed" if found.operation == "action" else "written") if done else "ready"
+        if unsettled.state not in ("unknown", "sent"):
+            raise CalledWrongly(
+                f"step {step} is {unsettled.state}: only what is unknown can be settled by a person's word"
+            )
+        state: State = ("confirmed" if unsettled.operation == "action" else "written") if done else "ready"
         why = because(Why.SETTLED, by=str(workspace.signature()["by"]), done=done)
-        workspace.journal.settled(number, [Outcome(found, state, why)])
+        workspace.journal.settled(number, [Outcome(unsettled, state, why)])
         after = workspace.journal.change(number)
-        workspace.journal.end(number, came_to(after, {one.number for one in after.steps}, RunOptions()))
+        workspace.journal.end(number, came_to(after, {candidate.number for candidate in after.steps}, RunOptions()))
         return workspace.journal.change(number)

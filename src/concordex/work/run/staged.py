@@ -31,10 +31,10 @@ def staged(workspace: BaseWorkspace, system: str) -> list[Pending]:
 
 def waiting(workspace: BaseWorkspace, system: str) -> dict[int, list[Step]]:
     """The changes that wait for their commit in a system, the oldest first, and the steps of each that are staged."""
-    found = [row["id"] for row in workspace.journal.changes() if (row["system"], row["state"]) == (system, "staged")]
+    numbers = [row["id"] for row in workspace.journal.changes() if (row["system"], row["state"]) == (system, "staged")]
     return {
         number: [step for step in workspace.journal.change(number).steps if has(step.why, Why.STAGED)]
-        for number in sorted(found)
+        for number in sorted(numbers)
     }
 
 
@@ -66,22 +66,22 @@ def take_back(workspace: BaseWorkspace, system: str) -> list[int]:
             return await discard(session)
 
     _check_none(system, completed(send()))
-    found = waiting(workspace, system)
-    for number, steps in found.items():
+    staged = waiting(workspace, system)
+    for number, steps in staged.items():
         workspace.journal.settled(number, [Outcome(step, "ready") for step in steps])
         workspace.journal.end(number, "stopped")
-    return list(found)
+    return list(staged)
 
 
 def _staging(workspace: BaseWorkspace, system: str) -> d.Staging:
     workspace.target(system)
-    found = workspace.dialect(system).staging
-    if found is None:
+    staging = workspace.dialect(system).staging
+    if staging is None:
         raise CalledWrongly(f"{system} stages nothing: it takes each write at once")
-    return found
+    return staging
 
 
 def _check_none(system: str, left: list[Pending]) -> None:
-    ours = [one for one in left if one.ours]
+    ours = [step for step in left if step.ours]
     if ours:
         raise ConcordexError(f"{system} still has {len(ours):,} staged of this user's, such as {ours[0].what}")

@@ -20,10 +20,10 @@ class Capability:
 
 def capabilities(dialect: d.Dialect) -> list[Capability]:
     """Everything that could be wanted of a dialect, in the order in which it is needed."""
-    found = list(_system(dialect))
+    every = list(_system(dialect))
     for name, table in dialect.tables.items():
-        found += [Capability(name, what, bool(how), how) for what, how in _table(table).items()]
-    return found
+        every += [Capability(name, what, bool(how), how) for what, how in _table(table).items()]
+    return every
 
 
 def _system(dialect: d.Dialect) -> Iterator[Capability]:
@@ -79,7 +79,7 @@ def _signs_in(sign_in: d.SignIn) -> str:
 
 def _table(table: d.Table) -> dict[str, str]:
     read, write = table.read, table.write
-    found = {
+    can = {
         "read": _reads(read),
         "prove that it is whole": _proof(read),
         "filter there": ", ".join(f"{rule.field} {'/'.join(rule.tests)}" for rule in table.filters),
@@ -88,13 +88,13 @@ def _table(table: d.Table) -> dict[str, str]:
         "be saved as objects": _objects(table.config) if table.config else "",
     }
     if write is None:
-        return found | {"write": ""}
-    found |= {
+        return can | {"write": ""}
+    can |= {
         "create": _sends(write.create), "update": _sends(write.update), "delete": _sends(write.delete),
         "name bad records of a list": write.refusals.records if write.refusals else "",
         "put staged writes into effect": _call(write.commit) if write.commit else "",
     }  # fmt: skip
-    return found | {f"action: {name}": action.about or _call(action) for name, action in write.actions.items()}
+    return can | {f"action: {name}": action.about or _call(action) for name, action in write.actions.items()}
 
 
 def _objects(how: d.ObjectSpec) -> str:
@@ -145,10 +145,11 @@ def fields(table: d.Table) -> list[dict[str, str]]:
         how = write.fields.get(name) if write else None
         tests = [test for rule in table.filters if rule.field == name for test in rule.tests]
         otherwise = f"of the parent: {spec.of_parent}" if spec.of_parent else f"always {spec.always}"
-        said = ", ".join(spec.from_) or otherwise
+        sources = ", ".join(spec.from_) or otherwise
         choices = how.choices if how and how.choices else sorted(filter(None, set((spec.values or {}).values())))
         rows.append({
-            "field": name, "type": table.type_of(name).value, "from": f"{said} (via {spec.via})" if spec.via else said,
+            "field": name, "type": table.type_of(name).value,
+            "from": f"{sources} (via {spec.via})" if spec.via else sources,
             "written": ", ".join(filter(None, ["key" if name in keys else "", _written(name, table, how)])),
             "choices": ", ".join(choices),
             "filtered there": " ".join(tests),

@@ -54,12 +54,12 @@ def _earliest(workspace: BaseWorkspace, table: str) -> str:
 
 
 def _doubts(then: Snapshot, now: Snapshot) -> list[str]:
-    told = []
+    texts = []
     if not now.whole:
-        told.append(f"the newest snapshot is {now.outcome}, so nothing is called vanished")
+        texts.append(f"the newest snapshot is {now.outcome}, so nothing is called vanished")
     if not then.whole:
-        told.append(f"the earlier snapshot is {then.outcome}, so nothing is called new")
-    return told
+        texts.append(f"the earlier snapshot is {then.outcome}, so nothing is called new")
+    return texts
 
 
 def _between(workspace: BaseWorkspace, then: Snapshot, now: Snapshot) -> pl.LazyFrame:
@@ -70,8 +70,10 @@ def _between(workspace: BaseWorkspace, then: Snapshot, now: Snapshot) -> pl.Lazy
     both = [name for name in fields if name in old.collect_schema() and name in new.collect_schema()]
     compared = [name for name in both if name not in _RESTLESS]
     met = new.join(old.select("record_id", *(pl.col(n).alias(f"{n} before") for n in both)), on="record_id")
-    told = pl.concat_str([_difference(name, schema[name]) for name in compared], separator="; ", ignore_nulls=True)
-    changed = met.with_columns(told.alias("what")).filter(pl.col("what") != "")
+    difference = pl.concat_str(
+        [_difference(name, schema[name]) for name in compared], separator="; ", ignore_nulls=True
+    )
+    changed = met.with_columns(difference.alias("what")).filter(pl.col("what") != "")
     parts = [changed.with_columns(pl.lit("changed").alias("change")).drop(f"{name} before" for name in both)]
     if then.whole:
         parts.append(_only(new, old, "appeared"))

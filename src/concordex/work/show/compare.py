@@ -64,16 +64,16 @@ def of_moments(
     """What all systems, or some, said at one moment and at another, record by record."""
     sides, notes = list[pl.DataFrame](), list[str]()
     for moment in (here, there):
-        found = [s for s in workspace.memory.newest("devices", until=moment) if s.system in (systems or [s.system])]
-        if not found:
+        snapshots = [s for s in workspace.memory.newest("devices", until=moment) if s.system in (systems or [s.system])]
+        if not snapshots:
             raise CalledWrongly(f"nothing was pulled by {moment:%Y-%m-%d %H:%M} UTC", advice="concordex pulls")
-        lazy = workspace.frames.together(found)
+        lazy = workspace.frames.together(snapshots)
         shape = Shape(lazy)
         names = [name for name in ("system", "record_id", *COMPARED) if name in shape.types]
         sides.append(lazy.filter(_holds(workspace, where, lazy)).select(names).collect())
         notes += [
             f"{s.system} of {s.taken:%Y-%m-%d %H:%M} UTC is {s.outcome}: what is absent from it may be there"
-            for s in found if not s.whole
+            for s in snapshots if not s.whole
         ]  # fmt: skip
     return _told(side_by_side(sides[0], sides[1], ["system", "record_id"], _known(fields)), notes)
 

@@ -24,7 +24,7 @@ def first_seen(
     """Since which pull each field of ``records`` has held what it holds now, by record id and field."""
     ids = records["record_id"].to_list()
     now = {row["record_id"]: row for row in records.iter_rows(named=True)}
-    found: dict[tuple[str, str], datetime] = {}
+    moments: dict[tuple[str, str], datetime] = {}
     ended = set[tuple[str, str]]()
     for snapshot in workspace.memory.kept(system, table)[: -_BACK - 1 : -1] if ids else ():
         if workspace.frames.damage(
@@ -38,10 +38,10 @@ def first_seen(
                 if at in ended or name not in row:
                     continue
                 if same(row[name], value):
-                    found[at] = snapshot.taken
+                    moments[at] = snapshot.taken
                 else:
                     ended.add(at)
-    return found
+    return moments
 
 
 def seen_since(
@@ -56,13 +56,13 @@ def seen_since(
         return {}
     seen = first_seen(workspace, system, table, records) if kept else {}
     after = {"not_yet": kept[-1].taken.isoformat()} if kept else {}
-    told: dict[str, dict[str, dict[str, str]]] = {}
+    since: dict[str, dict[str, dict[str, str]]] = {}
     for record_id in records["record_id"].to_list() if kept else ():
-        told[record_id] = {
+        since[record_id] = {
             name: {"since": seen[record_id, name].isoformat()} if (record_id, name) in seen else after
             for name in records.columns
         }
-    return told
+    return since
 
 
 def conflicts_since(workspace: BaseWorkspace, findings: pl.DataFrame) -> dict[tuple[str, str], str]:
@@ -72,22 +72,22 @@ def conflicts_since(workspace: BaseWorkspace, findings: pl.DataFrame) -> dict[tu
         return {}
     members = stored.read(workspace, "members").select("system", "record_id", "entry").collect()
     mine = members.filter(pl.col("entry").is_in(torn["entry"].implode()))
-    told: dict[tuple[str, str], dict[str, list[str]]] = {}
+    since: dict[tuple[str, str], dict[str, list[str]]] = {}
     for (system,), part in sorted(mine.group_by("system")):
         records = select(workspace, "devices", ShowOptions(systems=[str(system)])).frame
         records = records.filter(pl.col("record_id").is_in(part["record_id"].implode()))
         seen = first_seen(workspace, str(system), "devices", records)
         entry_of = dict(part.select("record_id", "entry").iter_rows())
-        fields = {entry: set(one["field"]) for (entry,), one in torn.group_by("entry")}
+        fields = {entry: set(rows["field"]) for (entry,), rows in torn.group_by("entry")}
         for (record_id, name), moment in sorted(seen.items()):
             if name in fields[entry_of[record_id]]:
-                moments = told.setdefault((entry_of[record_id], name), {})
+                moments = since.setdefault((entry_of[record_id], name), {})
                 moments.setdefault(f"{moment:%Y-%m-%d %H:%M:%S}", []).append(str(system))
-    return {at: _since(moments) for at, moments in told.items()}
+    return {at: _since(moments) for at, moments in since.items()}
 
 
 def _since(moments: dict[str, list[str]]) -> str:
     """Moments, each with the systems that have said so since then; one alone where it is that of all."""
     if len(moments) == 1:
         return next(iter(moments))
-    return "; ".join(f"{moment} {', '.join(dict.fromkeys(said))}" for moment, said in sorted(moments.items()))
+    return "; ".join(f"{moment} {', '.join(dict.fromkeys(systems))}" for moment, systems in sorted(moments.items()))

@@ -76,7 +76,7 @@ async def _fetch_all(
         reached = reachable(query, dialect.tables[table], now)
         async with workspace.session(name) as session:
             narrow = narrowed(reached, dialect.tables[table], query, now, columns)
-            looks = dict([found async for found in read_tables(session, [table], {table: narrow})])
+            looks = dict([read async for read in read_tables(session, [table], {table: narrow})])
             look = looks[table]
             total = await count(session, table) if funnel and reached.nodes else look.announced
         return look, reached, total
@@ -96,8 +96,8 @@ def _stages(
     total, came = counts
     stages = [Stage(clause=f"(all of {name})", left=total, by=name)]
     if reached.nodes:
-        said = " and ".join(query.written(node) for node in reached.nodes)
-        stages.append(Stage(clause=said, left=came, by=name))
+        clause = " and ".join(query.written(node) for node in reached.nodes)
+        stages.append(Stage(clause=clause, left=came, by=name))
     rest = tuple(node for node in query.conjuncts if node not in reached.nodes)
     if rest:
         types = {n: type_of(t, n) for n, t in frame.collect_schema().items() if n != ORIGINAL}

@@ -23,26 +23,26 @@ def why_nothing(lazy: pl.LazyFrame, binder: Binder, table: str) -> list[str]:
     counts = lazy.select(
         pl.len().alias("all"), *(to_polars(node, binder).sum().alias(f"{at}") for at, node in enumerate(clauses))
     ).collect()
-    found = counts.row(0, named=True)
-    told = [f"0 of {found['all']:,}"]
+    met = counts.row(0, named=True)
+    notes = [f"0 of {met['all']:,}"]
     for at, node in enumerate(clauses):
-        if not found[f"{at}"] and found["all"]:
-            told.append(_unmet(lazy, binder.query.written(node), binder.bind(node), node, table))
-    if len(told) == 1 and len(clauses) > 1 and found["all"]:
-        told.append("each clause finds some, and no record meets them all: --funnel shows where they end")
-    return told
+        if not met[f"{at}"] and met["all"]:
+            notes.append(_unmet(lazy, binder.query.written(node), binder.bind(node), node, table))
+    if len(notes) == 1 and len(clauses) > 1 and met["all"]:
+        notes.append("each clause finds some, and no record meets them all: --funnel shows where they end")
+    return notes
 
 
 def _unmet(lazy: pl.LazyFrame, written: str, bound: Bound, node: Clause, table: str) -> str:
     if bound.type not in (Type.TEXT, Type.TEXTS) or bound.operator not in ("=", "in") or bound.extra is not None:
         return f"no record of {table} meets {written}"
-    said = list(_values(lazy, bound))
+    values = list(_values(lazy, bound))
     for word in node.values:
-        near = nearest(word.text.lower(), said)
+        near = nearest(word.text.lower(), values)
         if near and word.text not in KINDS:  # which is no slip, though there may be no finding of it
             return f'no record of {table} has the {bound.column} {word.text}; did you mean "{near}"?'
     words = ", ".join(word.text for word in node.values)
-    return f"no record of {table} has the {bound.column} {words}" + ("" if said else ": none has any")
+    return f"no record of {table} has the {bound.column} {words}" + ("" if values else ": none has any")
 
 
 def _values(lazy: pl.LazyFrame, bound: Bound) -> Iterator[str]:

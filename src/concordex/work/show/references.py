@@ -29,7 +29,7 @@ def with_names(workspace: BaseWorkspace, table: str, lazy: pl.LazyFrame) -> pl.L
 
 def _references(workspace: BaseWorkspace, table: str) -> dict[str, str]:
     """Fields that hold ids, and the table whose records they mean."""
-    found = {"parent": "devices"}
+    tables = {"parent": "devices"}
     for system in workspace.config.systems:
         spec = workspace.dialect(system).tables.get(table)
         if spec is None or spec.config is None:
@@ -37,13 +37,13 @@ def _references(workspace: BaseWorkspace, table: str) -> dict[str, str]:
         for name, field in spec.fields.items():
             member = field.from_[0] if len(field.from_) == 1 and not field.via else ""
             if other := spec.config.references.get(member):
-                found[name] = other
-    return found
+                tables[name] = other
+    return tables
 
 
 def _named(workspace: BaseWorkspace, table: str) -> pl.LazyFrame | None:
     """System, id and name of the records of a table."""
-    snapshots = [one for one in workspace.memory.newest(table) if one.file]
+    snapshots = [snapshot for snapshot in workspace.memory.newest(table) if snapshot.file]
     if not snapshots:
         return None
     lazy = workspace.frames.together(snapshots)

@@ -27,8 +27,8 @@ def carried(dialect: d.Dialect) -> str:
     way = dialect.sign_in
     if isinstance(way, d.CallSignIn | d.ClientCredentials):
         return "what signing in gave"
-    found = sorted(_named(way.model_dump(), dialect) | _named(dialect.headers, dialect))
-    return ", ".join(found) or "nothing"
+    names = sorted(_named(way.model_dump(), dialect) | _named(dialect.headers, dialect))
+    return ", ".join(names) or "nothing"
 
 
 def summary(dialect: d.Dialect) -> Iterator[tuple[str, str]]:
@@ -84,6 +84,6 @@ def _signing(dialect: d.Dialect) -> dict[str, str]:
             "for each of": "", "credentials": named}  # fmt: skip
 
 
-def _named(said: Any, dialect: d.Dialect) -> set[str]:
+def _named(document: Any, dialect: d.Dialect) -> set[str]:
     """The credentials that stand anywhere in what is sent."""
-    return names_in(said) & set(dialect.credentials)
+    return names_in(document) & set(dialect.credentials)

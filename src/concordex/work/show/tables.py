@@ -76,7 +76,7 @@ def select(workspace: BaseWorkspace, table: str, choice: ShowOptions) -> Selecti
     before = lazy.collect_schema().names()
     lazy = with_names(workspace, table, lazy)
     shape = Shape(lazy, on_request=set(lazy.collect_schema().names()) - set(before))
-    found = lazy
+    matching = lazy
     if choice.where:
         closed: dict[str, Sequence[str]] | None = {} if table in ("findings", "gone", "weights") else None
         binder = Binder(
@@ -85,8 +85,8 @@ def select(workspace: BaseWorkspace, table: str, choice: ShowOptions) -> Selecti
         binder.check()
         if choice.funnel and not choice.live:
             stages = funnel(lazy, binder)
-        found = lazy.filter(to_polars(binder.query.node, binder))
-    frame = _counted(found, shape, choice) if choice.count_by else _chosen(found, shape, choice)
+        matching = lazy.filter(to_polars(binder.query.node, binder))
+    frame = _counted(matching, shape, choice) if choice.count_by else _chosen(matching, shape, choice)
     if choice.where and not frame.height and choice.limit != 0:
         notes = [*notes, *why_nothing(lazy, binder, table)]
     return Selection(frame=frame, notes=notes, stages=stages)
@@ -104,22 +104,22 @@ def source(
         return _made(workspace, table), stored.notes(workspace)
     name = "devices" if table == "records" else table
     everything = workspace.memory.newest(until=as_of)
-    found = [s for s in everything if s.table == name and s.system in (systems or [s.system])]
+    snapshots = [s for s in everything if s.table == name and s.system in (systems or [s.system])]
     if systems:
         workspace.systems(systems)
-    if not found:
+    if not snapshots:
         known = {s.table for s in everything} | {"records", "entries", "findings", "weights"}
         if as_of and not everything:
             raise CalledWrongly(f"nothing was pulled by {as_of:%Y-%m-%d %H:%M} UTC", advice="concordex pulls")
         if table in known:
             raise CalledWrongly(f"no snapshot of {table} of {', '.join(systems)}", advice="concordex pull")
         raise CalledWrongly(f"there is no table {table!r}", advice=suggestion(table, known))
-    lazy = workspace.frames.together(found)
+    lazy = workspace.frames.together(snapshots)
     if as_of:
-        return lazy, [f"{s.system}/{s.table} as pulled {s.taken:%Y-%m-%d %H:%M} UTC" for s in found]
+        return lazy, [f"{s.system}/{s.table} as pulled {s.taken:%Y-%m-%d %H:%M} UTC" for s in snapshots]
     if table == "records":
         lazy = stored.with_entries(workspace, lazy)
-    return lazy, _doubts(workspace, found)
+    return lazy, _doubts(workspace, snapshots)
 
 
 def _made(workspace: BaseWorkspace, table: str) -> pl.LazyFrame:
@@ -131,10 +131,10 @@ def _made(workspace: BaseWorkspace, table: str) -> pl.LazyFrame:
     return weighing(workspace).means().lazy()
 
 
-def _doubts(workspace: BaseWorkspace, found: Sequence[Snapshot]) -> list[str]:
+def _doubts(workspace: BaseWorkspace, snapshots: Sequence[Snapshot]) -> list[str]:
     """What is shown but not the latest word, or not the whole."""
     notes = []
-    for snapshot in found:
+    for snapshot in snapshots:
         if not snapshot.whole:
             notes.append(f"{snapshot.system}/{snapshot.table} is {snapshot.outcome}: {snapshot.fault}")
         newer = [s for s in workspace.memory.latest_of(snapshot.system) if s.table == snapshot.table]

@@ -84,8 +84,8 @@ class ApiTarget(Target):
             path = self.session.dialect.tables[table].fields["record_id"].from_[0]
             rows = self.looks[table].frame.select("record_id", ORIGINAL).iter_rows()
             self._own[table] = {rid: path.first(orjson.loads(raw or "{}")) for rid, raw in rows}
-        found = self._own[table].get(record_id)
-        return record_id if found is None or str(found) != record_id else found
+        own = self._own[table].get(record_id)
+        return record_id if own is None or str(own) != record_id else own
 
     def unread(self, step: Step) -> set[str]:
         """The fields of a step that no reading ever shows again: one-time codes, and secrets."""

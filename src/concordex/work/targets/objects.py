@@ -9,12 +9,13 @@ from typing import Any
 import orjson
 import polars as pl
 
-from concordex.change.objects import Key, Kind, Object, alike, get, mentioned, objects_of, own_name, put
+from concordex.change.objects import Key, Kind, Object, alike, mentioned, objects_of, own_name
 from concordex.change.reasons import Reasons, Why, because
 from concordex.change.steps import Step
-from concordex.change.whole import Flat, flat
+from concordex.change.whole import Flat
 from concordex.errors import CalledWrongly, WireError
 from concordex.model.fields import ORIGINAL
+from concordex.model.members import flat, put, value_at
 from concordex.progress import Told
 from concordex.wire import dialect as d
 from concordex.wire.dialect.order import order
@@ -25,13 +26,13 @@ from concordex.work.targets.api_target import ApiTarget
 
 def kinds_of(dialect: d.Dialect) -> dict[str, Kind]:
     """The kinds of object that a dialect knows, each after those that it refers to."""
-    found = {}
+    kinds = {}
     for name in order(dialect, list(dialect.tables)):
         table, spec = dialect.tables[name], dialect.tables[name].config
         if spec is None:
             continue
         write = table.write
-        found[name] = Kind(
+        kinds[name] = Kind(
             table=name, name=str(table.fields["name"].from_[0]), single=spec.single,
             id=str(table.fields["record_id"].from_[0]), within=spec.within,
             volatile=spec.volatile, references=spec.references, sets=spec.sets, place=spec.place,
@@ -39,7 +40,7 @@ def kinds_of(dialect: d.Dialect) -> dict[str, Kind]:
             can_create=bool(write and write.create), can_update=bool(write and write.update),
             can_delete=bool(write and write.delete),
         )  # fmt: skip
-    return found
+    return kinds
 
 
 def tables_of(dialect: d.Dialect, kinds: Iterable[str]) -> list[str]:
@@ -69,7 +70,7 @@ def from_frames(dialect: d.Dialect, frames: Mapping[str, pl.DataFrame], wanted: 
         if name not in kinds and "name" in frame.columns
     }
     wanted = set(wanted)
-    return [one for one in objects_of(records, kinds, others) if one.kind in wanted]
+    return [obj for obj in objects_of(records, kinds, others) if obj.kind in wanted]
 
 
 def bearers(frame: pl.DataFrame, member: str, value: str) -> list[str]:
@@ -94,9 +95,9 @@ class Objects(ApiTarget):
         """What is read so that ``tables`` can be known by name."""
         return tables_of(self.session.dialect, tables)
 
-    async def read(self, tables: Iterable[str], told: Told | None = None) -> None:
+    async def read(self, tables: Iterable[str], progress: Told | None = None) -> None:
         """Read ``tables`` and all that they refer to; refused when one does not come whole."""
-        async for name, look in read_tables(self.session, self.needed(tables), progress=told):
+        async for name, look in read_tables(self.session, self.needed(tables), progress=progress):
             if not look.whole:
                 raise WireError(
                     f"the table {name} could not be read whole", where=self.session.endpoint.name,
@@ -110,18 +111,18 @@ class Objects(ApiTarget):
         frames = {name: look.frame for name, look in self.looks.items()}
         every = from_frames(self.session.dialect, frames, kinds)
         self.objects = {name: {str(o.record_id): o for o in every if o.kind == name} for name in frames}
-        self._found = {one.key: rid for mine in self.objects.values() for rid, one in mine.items()}
+        self._found = {obj.key: rid for mine in self.objects.values() for rid, obj in mine.items()}
         self._ids, self._twins = {}, set()
         for name, frame in frames.items():
             path = kinds[name].id if name in kinds else self.session.dialect.tables[name].fields["record_id"].from_[0]
-            labels = {rid: one.name for rid, one in self.objects[name].items()} if name in kinds else {}
+            labels = {rid: obj.name for rid, obj in self.objects[name].items()} if name in kinds else {}
             columns = ["record_id", ORIGINAL, *(["name"] if "name" in frame.columns else [])]
             for row in frame.select(columns).iter_rows(named=True):
                 label = labels.get(row["record_id"]) or row.get("name")
                 if label and (name, label) in self._ids:
                     self._twins.add((name, label))
                 elif label:
-                    self._ids[name, label] = get(orjson.loads(row[ORIGINAL]), path)
+                    self._ids[name, label] = value_at(orjson.loads(row[ORIGINAL]), path)
 
     def find(self, table: str, values: Mapping[str, Any]) -> str | None:
         """The id of the object of that name."""
@@ -132,10 +133,10 @@ class Objects(ApiTarget):
         if self.kinds[step.table].shares:
             there = self.find(step.table, step.key)
             return [there] if there else []
-        found: list[str] = []
-        while there := self._found.get((step.table, step.key["name"], len(found) + 1)):
-            found.append(there)
-        return found
+        ids: list[str] = []
+        while there := self._found.get((step.table, step.key["name"], len(ids) + 1)):
+            ids.append(there)
+        return ids
 
     def body(self, write: d.Write, step: Step) -> dict[str, Any]:
         """An object's members, or those that are written, with ids where names stand."""
@@ -144,24 +145,24 @@ class Objects(ApiTarget):
         if step.operation == "create":
             body = put(body, kind.name, own_name(str(step.key["name"]), step.desired, kind))
         for member, table in kind.references.items():
-            value = get(body, member)
+            value = value_at(body, member)
             if value not in (None, "", []):
-                ids = [self._id(member, table, one) for one in (value if isinstance(value, list) else [value])]
+                ids = [self._id(member, table, named) for named in (value if isinstance(value, list) else [value])]
                 body = put(body, member, ids if isinstance(value, list) else ids[0])
         return body
 
     def _id(self, member: str, table: str, name: Any) -> Any:
-        found = self._ids.get((table, str(name)))
+        number = self._ids.get((table, str(name)))
         if (table, str(name)) in self._twins:
             raise CalledWrongly(f"{member} names {name!r}, which several of the {table} bear")
-        if found is None:
+        if number is None:
             raise CalledWrongly(f"{member} names {name!r}, which is not in {table}")
-        return found
+        return number
 
     def layers(self, steps: Sequence[Step]) -> list[list[Step]]:
         """Objects of one kind that need each other do not go at once."""
         kinds = self.kinds
-        found: list[list[Step]] = [[]]
+        layers: list[list[Step]] = [[]]
         here, needed = set[tuple[str, str]](), set[tuple[str, str]]()
         for step in steps:
             name = (step.table, str(step.key["name"]))
@@ -170,12 +171,12 @@ class Objects(ApiTarget):
                 (table, other) for _, table, other in mentioned(Object(kind=step.table, name=name[1], body=body), kinds)
             }
             if name in needed if step.operation == "delete" else refers & here:
-                found.append([])
+                layers.append([])
                 here, needed = set(), set()
-            found[-1].append(step)
+            layers[-1].append(step)
             here.add(name)
             needed |= refers
-        return found
+        return layers
 
     def aim(self, step: Step) -> dict[str, Any]:
         """The id of the target, where an act is done on one."""
@@ -188,10 +189,10 @@ class Objects(ApiTarget):
 
     def moved(self, step: Step, record: Mapping[str, Any]) -> dict[str, Any]:
         """What of an object, as the system has just given it by itself, is not what ``step`` rests on."""
-        told = {name for name in step.before if get(record, name) is not None} - self.kinds[
+        told = {name for name in step.before if value_at(record, name) is not None} - self.kinds[
             step.table
         ].references.keys()
-        return {name: get(record, name) for name in told if not alike(get(record, name), step.before[name])}
+        return {name: value_at(record, name) for name in told if not alike(value_at(record, name), step.before[name])}
 
     def whole(self, table: str, ids: Sequence[str]) -> dict[str, Flat]:
         """The objects of those ids, member by member, with names for ids."""
@@ -241,18 +242,18 @@ class Objects(ApiTarget):
     def made(self, step: Step, number: Any) -> None:
         """Remember an object that we have just made."""
         name, nth = str(step.key["name"]), step.key.get("nth", 1)
-        one = Object(kind=step.table, name=name, nth=nth, body=step.desired, record_id=str(number))
-        self.objects.setdefault(step.table, {})[str(number)] = one
-        self._found[one.key] = str(number)
+        obj = Object(kind=step.table, name=name, nth=nth, body=step.desired, record_id=str(number))
+        self.objects.setdefault(step.table, {})[str(number)] = obj
+        self._found[obj.key] = str(number)
         self._ids[step.table, name] = number
 
     def gone(self, table: str, record_ids: Iterable[str]) -> None:
         """Forget objects that we have just deleted."""
         for rid in record_ids:
-            one = self.objects[table].pop(rid, None)
-            if one:
-                self._ids.pop((table, one.name), None)
-                self._found.pop(one.key, None)
+            obj = self.objects[table].pop(rid, None)
+            if obj:
+                self._ids.pop((table, obj.name), None)
+                self._found.pop(obj.key, None)
 
     def forget(self, steps: Iterable[Step]) -> None:
         """Do not refer to objects that are not there after all."""

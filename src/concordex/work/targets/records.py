@@ -14,9 +14,10 @@ from concordex.change.compare import same, verdict
 from concordex.change.prepare import Form, Key, NaturalKeys, ReferenceMember, natural, normalised
 from concordex.change.reasons import Reasons, Why, because
 from concordex.change.steps import Step
-from concordex.change.whole import Flat, flat
+from concordex.change.whole import Flat
 from concordex.errors import CalledWrongly, WireError
 from concordex.model.fields import ORIGINAL
+from concordex.model.members import flat
 from concordex.query.predicate import predicate_of
 from concordex.wire import dialect as d
 from concordex.wire.dialect.order import order
@@ -54,11 +55,11 @@ def known_in(frame: pl.DataFrame, form: Form) -> NaturalKeys:
     known = NaturalKeys(unique={name: {} for name in form.unique})
     for row in frame.select("record_id", *names).iter_rows(named=True):
         for key in form.keys:
-            if (found := natural(row, key)) is None:
+            if (natural_key := natural(row, key)) is None:
                 continue
-            first = known.keys.setdefault(found, row["record_id"])
+            first = known.keys.setdefault(natural_key, row["record_id"])
             if first != row["record_id"]:
-                known.several.setdefault(found, [first]).append(row["record_id"])
+                known.several.setdefault(natural_key, [first]).append(row["record_id"])
         for name in form.unique:
             if row[name] is not None:
                 known.unique[name].setdefault(normalised(row[name]), row["record_id"])
@@ -67,16 +68,16 @@ def known_in(frame: pl.DataFrame, form: Form) -> NaturalKeys:
 
 def writable(dialect: d.Dialect, table: str, name: str) -> d.Write:
     """How ``table`` is written, or an error that says that it cannot be."""
-    found = dialect.tables.get(table)
-    if found is None:
+    spec = dialect.tables.get(table)
+    if spec is None:
         raise CalledWrongly(f"{name} has no table {table}", advice=suggestion(table, dialect.tables))
-    if found.write is None:
-        able = [other for other, one in dialect.tables.items() if one.write]
+    if spec.write is None:
+        able = [other for other, other_spec in dialect.tables.items() if other_spec.write]
         raise CalledWrongly(
             f"{name} cannot be written: the dialect {dialect.name} says nothing of writing {table}",
             advice=f"it writes: {', '.join(able)}" if able else "docs/dialects.md, under Writing",
         )
-    return found.write
+    return spec.write
 
 
 def without_bin(frame: pl.DataFrame, table: d.Table) -> tuple[pl.DataFrame, pl.DataFrame]:
@@ -151,19 +152,19 @@ class Records(ApiTarget):
         if step.table not in self._bin:
             return None
         known = self._bin[step.table].keys
-        found = (known.get(natural(step.key, names) or ()) for names in self._form(step.table).keys)
-        return next((one for one in found if one), None)
+        ids = (known.get(natural(step.key, names) or ()) for names in self._form(step.table).keys)
+        return next((record_id for record_id in ids if record_id), None)
 
     def number(self, table: str, key: Mapping[str, Any]) -> Any:
         """The id, as the system writes it, for a member that refers to that record."""
-        said = (table, *key, *map(str, key.values()))
-        found = self._numbers.get(said)
-        if found is None:  # asked for again and again: a thousand devices have one site
-            found = self._numbers[said] = self._raw[table].get(natural(key, list(key)) or ())
-        if found is None:
+        asked = (table, *key, *map(str, key.values()))
+        record_id = self._numbers.get(asked)
+        if record_id is None:  # asked for again and again: a thousand devices have one site
+            record_id = self._numbers[asked] = self._raw[table].get(natural(key, list(key)) or ())
+        if record_id is None:
             label = " ".join(str(value) for value in key.values())
             raise CalledWrongly(f"{self.session.endpoint.name} has no record in {table} for {label}")
-        return found
+        return record_id
 
     def needed(self, tables: Iterable[str]) -> list[str]:
         """What is read so that ``tables`` can be written."""
@@ -195,8 +196,8 @@ class Records(ApiTarget):
         mapper.add(columns, [record])
         now = mapper.frame([mapper.taken(columns)]).row(0, named=True)
         asked = {name for name, spec in table.fields.items() if not spec.via and not spec.of_parent}
-        told = {n for n in asked & step.before.keys() if any(path.shown(record) for path in table.fields[n].from_)}
-        return {name: now[name] for name in told if not self.same(now[name], step.before[name])}
+        shown = {n for n in asked & step.before.keys() if any(path.shown(record) for path in table.fields[n].from_)}
+        return {name: now[name] for name in shown if not self.same(now[name], step.before[name])}
 
     def whole(self, table: str, ids: Sequence[str]) -> dict[str, Flat]:
         """The system's own records of those ids, member by member, without what it alters itself."""
@@ -216,15 +217,15 @@ class Records(ApiTarget):
             return set()
         refs = [ref for ref in write.references.values() if step.desired.keys() & set(ref.by.values())]
         names = {*step.desired, *(name for ref in refs for name in ref.by.values())}
-        found: set[str] = {write.fields[name].to for name in names if name in write.fields} | {ref.to for ref in refs}
+        ours: set[str] = {write.fields[name].to for name in names if name in write.fields} | {ref.to for ref in refs}
         read = {name: [_plain_path(path) for path in spec.from_] for name, spec in table.fields.items()}
-        found |= {path for name in names for path in read.get(name, ())}
+        ours |= {path for name in names for path in read.get(name, ())}
         others = {path for name, paths in read.items() if name not in names for path in paths}
         for path in [path for name in names for path in read.get(name, ()) if "." in path]:
             above = path.rpartition(".")[0]  # a record that is referred to moves with all that it says of itself
             if not any(other == above or other.startswith(f"{above}.") for other in others):
-                found.add(above)
-        return found
+                ours.add(above)
+        return ours
 
     def can_show(self, step: Step) -> bool:
         """Whether it can be seen in what is read that an act was done."""
@@ -240,7 +241,7 @@ class Records(ApiTarget):
         if act is None or act.shows is None or wanted is None:
             return ()
         record = self.records(step.table, [step.record_id or ""]).get(step.record_id or "", {})
-        there = [str(one) for one in record.get(act.shows) or []]
+        there = [str(shown) for shown in record.get(act.shows) or []]
         gone = [line for line in wanted if line not in there and not _taken_away(line, there)]
         return because(Why.LACKS, field=act.shows, lines=gone[:3]) if gone else ()
 

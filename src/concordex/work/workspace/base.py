@@ -178,19 +178,19 @@ class BaseWorkspace:
 
     def active(self, names: Sequence[str]) -> list[str]:
         """Those of ``names`` that are not paused; an error where all are."""
-        found = [name for name in names if not self.config.systems[name].paused]
-        if names and not found:
+        active = [name for name in names if not self.config.systems[name].paused]
+        if names and not active:
             what = f"{names[0]} is paused" if len(names) == 1 else "all of these systems are paused"
             raise CalledWrongly(what, advice=f"concordex system resume {' '.join(names)}")
-        return found
+        return active
 
     def codes(self) -> set[str]:
         """Our fields that may hold a one-time code or a secret."""
-        found = set()
+        fields = set()
         for name in (*self.config.systems, *self.config.devices):
             for write in (table.write for table in self.dialect(name).tables.values() if table.write):
-                found |= {field for field, how in write.fields.items() if how.once or how.secret}
-        return found
+                fields |= {field for field, how in write.fields.items() if how.once or how.secret}
+        return fields
 
     def dialect(self, system: str) -> Dialect:
         """The dialect that a system speaks, or devices do."""
@@ -223,15 +223,15 @@ class BaseWorkspace:
         from concordex.wire.http.session import Session
         from concordex.work.workspace.config import check_credentials
 
-        found, spoken = self.config.devices[devices], self.dialect(devices)
-        check_credentials(found, spoken, devices, self.root, "devices")
-        if not found.reaches(address):
+        settings, spoken = self.config.devices[devices], self.dialect(devices)
+        check_credentials(settings, spoken, devices, self.root, "devices")
+        if not settings.reaches(address):
             raise CalledWrongly(
                 f"{address!r} is not among the addresses of {devices}",
                 advice=f"devices: {devices}: addresses: in concordex.yaml says which are called",
             )
-        endpoint = self._endpoint(f"{devices} at {address}", found)
-        return Session(replace(endpoint, url=found.url.replace("{address}", address)), spoken)
+        endpoint = self._endpoint(f"{devices} at {address}", settings)
+        return Session(replace(endpoint, url=settings.url.replace("{address}", address)), spoken)
 
     def _endpoint(self, name: str, system: System | Devices) -> Endpoint:
         from concordex.wire.http.session import Endpoint
@@ -285,10 +285,10 @@ class BaseWorkspace:
 
     def change(self, number: int) -> Change:
         """A change and its steps, as they stand; where the process that ran it was killed, done or stopped."""
-        found = self.record_of_changes.change(number)
-        if not self._is_abandoned(number, found.system, found.state):
-            return found
-        return replace(found, state=_left({step.state for step in found.steps}))
+        change = self.record_of_changes.change(number)
+        if not self._is_abandoned(number, change.system, change.state):
+            return change
+        return replace(change, state=_left({step.state for step in change.steps}))
 
     def changes(self) -> list[DatabaseRow]:
         """All changes, newest first; where the process that ran one was killed, done or stopped."""

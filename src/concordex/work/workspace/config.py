@@ -188,9 +188,9 @@ class Devices(Settings):
     @field_validator("addresses")
     @classmethod
     def _sound(cls, given: list[str]) -> list[str]:
-        for one in given:
-            if "/" in one:
-                ip_network(one)
+        for address in given:
+            if "/" in address:
+                ip_network(address)
         return given
 
     def reaches(self, address: str) -> bool:
@@ -201,8 +201,8 @@ class Devices(Settings):
         try:
             number = ip_address(host)
         except ValueError:
-            return any(fnmatchcase(host, one.lower()) for one in self.addresses if "/" not in one)
-        return any(number in ip_network(one) if "/" in one else host == one for one in self.addresses)
+            return any(fnmatchcase(host, known.lower()) for known in self.addresses if "/" not in known)
+        return any(number in ip_network(known) if "/" in known else host == known for known in self.addresses)
 
 
 class KindRule(Part):
@@ -433,8 +433,8 @@ def check_credentials(
         faults.append((place, text))
     if faults:
         document = read_yaml(root / FILE)
-        told = sorted((line_of(document, place), ".".join(place), text) for place, text in faults)
-        raise DocumentError(str(root / FILE), told)
+        numbered = sorted((line_of(document, place), ".".join(place), text) for place, text in faults)
+        raise DocumentError(str(root / FILE), numbered)
 
 
 def _bad_filters(document: Any, config: WorkspaceConfig, known: Mapping[str, Group]) -> list[tuple[int, str, str]]:
@@ -455,8 +455,8 @@ def _bad_filters(document: Any, config: WorkspaceConfig, known: Mapping[str, Gro
             if text is not None:
                 Binder(parsed(text, known), ASKABLE, datetime.now(UTC), extra=False).check()
         except QueryError as error:
-            told = f"{error}".replace("\n", "\n  ") + (f"\n      {error.advice}" if error.advice else "")
-            faults.append((line_of(document, place), dotted(document, place), told))
+            message = f"{error}".replace("\n", "\n  ") + (f"\n      {error.advice}" if error.advice else "")
+            faults.append((line_of(document, place), dotted(document, place), message))
     return faults
 
 

@@ -51,7 +51,7 @@ async def ask(
     workspace: BaseWorkspace, devices: str, addresses: Iterable[str], table: str
 ) -> dict[str, dict[str, Any] | ConcordexError]:
     """The one record of ``table`` at each address, or why it could not be had."""
-    found: dict[str, dict[str, Any] | ConcordexError] = {}
+    answers: dict[str, dict[str, Any] | ConcordexError] = {}
 
     async def one(address: str) -> None:
         try:
@@ -59,9 +59,9 @@ async def ask(
                 look = await read_table(session, table)
             if look.frame.height != 1:
                 raise WireError(f"its {table} has {look.frame.height} records, not one")
-            found[address] = look.frame.row(0, named=True)
+            answers[address] = look.frame.row(0, named=True)
         except ConcordexError as error:
-            found[address] = error
+            answers[address] = error
 
     await at_most(AT_ONCE, [partial(one, address) for address in dict.fromkeys(addresses)])
-    return found
+    return answers

@@ -38,11 +38,11 @@ def models(workspace: BaseWorkspace) -> list[dict[str, Any]]:
     """What the catalogue says of each model, by our fields; ports as texts such as ``24 1000base-t``."""
     folder = workspace.root / FOLDER
     paths = sorted(folder.glob("*.yaml")) if folder.is_dir() else []
-    found = [read_as(path, Model) for path in paths]
+    every = [read_as(path, Model) for path in paths]
     return [
         {
             "maker": model.maker, "name": model.name, "kind": model.kind, "units": model.units,
             "weight": model.weight, "ports": [f"{port.count} {port.sort}" for port in model.ports] or None,
         }
-        for model in found
+        for model in every
     ]  # fmt: skip

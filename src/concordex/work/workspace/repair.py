@@ -32,16 +32,16 @@ class Mended:
 
 def mend(workspace: BaseWorkspace) -> list[Mended]:
     """Look at all that is kept, and set right what is not as it was written; what was done, if anything."""
-    told = _catalogue(workspace)
+    repairs = _catalogue(workspace)
     catalogue = workspace.catalogue
-    told += _found(workspace)
+    repairs += _found(workspace)
     kept = [s for of in catalogue.tables() for s in catalogue.kept(*of)]
-    told += set_aside(workspace, kept)
+    repairs += set_aside(workspace, kept)
     row = catalogue.reconciliation()
     for name in catalogue.files_in(str(row["folder"])) if row else ():
         if fault := workspace.frames.damage(name):
-            told.append(Mended(name, fault, "concordex reconcile makes it anew"))
-    return told
+            repairs.append(Mended(name, fault, "concordex reconcile makes it anew"))
+    return repairs
 
 
 def newest(workspace: BaseWorkspace, table: str) -> tuple[list[Snapshot], list[str]]:
@@ -49,20 +49,22 @@ def newest(workspace: BaseWorkspace, table: str) -> tuple[list[Snapshot], list[s
 
     A damaged one gives way to the one before it; where there is none, it is left for whoever reads it to refuse.
     """
-    told: list[str] = []
+    notes: list[str] = []
     while True:
-        found = workspace.catalogue.newest(table)
-        workspace.frames.vet([s.file for s in found if s.file])
-        bad = [s for s in found if _fault(workspace, s) and _earlier(workspace, s)]
+        snapshots = workspace.catalogue.newest(table)
+        workspace.frames.vet([s.file for s in snapshots if s.file])
+        bad = [s for s in snapshots if _fault(workspace, s) and _earlier(workspace, s)]
         if not bad:
-            return found, told
-        for snapshot, one in zip(bad, set_aside(workspace, bad), strict=True):
-            told.append(f"{snapshot.system}/{table} of {snapshot.taken:%Y-%m-%d %H:%M} is {one.fault}: {one.done}")
+            return snapshots, notes
+        for snapshot, repair in zip(bad, set_aside(workspace, bad), strict=True):
+            notes.append(
+                f"{snapshot.system}/{table} of {snapshot.taken:%Y-%m-%d %H:%M} is {repair.fault}: {repair.done}"
+            )
 
 
 def set_aside(workspace: BaseWorkspace, snapshots: Iterable[Snapshot]) -> list[Mended]:
     """Keep away from use what is not as it was written; its file stays, under another name."""
-    told = []
+    repairs = []
     for snapshot in snapshots:
         fault = _fault(workspace, snapshot)
         if fault is None or snapshot.file is None or snapshot.id is None:
@@ -74,8 +76,8 @@ def set_aside(workspace: BaseWorkspace, snapshots: Iterable[Snapshot]) -> list[M
         workspace.catalogue.forget_file(snapshot.id)
         workspace.catalogue.remark(snapshot.pull, snapshot.system, snapshot.table, f"its file was found {fault}")
         instead = f"the one of {earlier.taken:%Y-%m-%d %H:%M} stands for it" if earlier else "there is none before it"
-        told.append(Mended(snapshot.file, fault, f"{instead}; concordex pull {snapshot.system} makes a new one"))
-    return told
+        repairs.append(Mended(snapshot.file, fault, f"{instead}; concordex pull {snapshot.system} makes a new one"))
+    return repairs
 
 
 def _fault(workspace: BaseWorkspace, snapshot: Snapshot) -> str | None:
@@ -107,7 +109,7 @@ def _catalogue(workspace: BaseWorkspace) -> list[Mended]:
 
 def _found(workspace: BaseWorkspace) -> list[Mended]:
     """Snapshots that no row of the catalogue names, and that say themselves what they are."""
-    catalogue, told = workspace.catalogue, []
+    catalogue, repairs = workspace.catalogue, []
     named = catalogue.named_files()
     for path in _snapshots(workspace):
         name = str(path.relative_to(workspace.store))
@@ -115,12 +117,12 @@ def _found(workspace: BaseWorkspace) -> list[Mended]:
             continue
         snapshot = _of(facts_of(path) or {}, name)
         if snapshot is None:
-            told.append(Mended(name, "in no catalogue", "left as it is: it does not say what it is"))
+            repairs.append(Mended(name, "in no catalogue", "left as it is: it does not say what it is"))
             continue
         catalogue.adopt(snapshot)
         workspace.frames.vouch(name)
-        told.append(Mended(name, "in no catalogue", "taken up again, as not proved"))
-    return told
+        repairs.append(Mended(name, "in no catalogue", "taken up again, as not proved"))
+    return repairs
 
 
 def _snapshots(workspace: BaseWorkspace) -> list[Path]:
@@ -131,8 +133,8 @@ def _snapshots(workspace: BaseWorkspace) -> list[Path]:
 def _of(facts: dict[str, Any], name: str) -> Snapshot | None:
     """A snapshot by its own word: not proved, since nothing shows any more that it is as it was written."""
     try:
-        said = Snapshot(**facts | {"taken": datetime.fromisoformat(str(facts["taken"])), "file": name})
+        snapshot = Snapshot(**facts | {"taken": datetime.fromisoformat(str(facts["taken"])), "file": name})
     except (KeyError, TypeError, ValueError):
         return None
-    outcome = "unproven" if said.outcome == "whole" else said.outcome
-    return replace(said, outcome=outcome, fault=said.fault or _BY_ITS_WORD)
+    outcome = "unproven" if snapshot.outcome == "whole" else snapshot.outcome
+    return replace(snapshot, outcome=outcome, fault=snapshot.fault or _BY_ITS_WORD)

@@ -67,12 +67,12 @@ def _keyring(name: str, _base: Path) -> str:
     except ImportError as error:
         raise SecretError("keyring: needs a further package", advice="pip install 'concordex[keyring]'") from error
     try:
-        found = keyring.get_password(service, user)
+        secret = keyring.get_password(service, user)
     except keyring.errors.KeyringError as error:
         raise SecretError(f"the keyring refused keyring:{name}", why=str(error)) from error
-    if found is None:
+    if secret is None:
         raise SecretError(f"the keyring holds nothing for keyring:{name}")
-    return str(found)
+    return str(secret)
 
 
 def _ask(name: str, _base: Path) -> str:

@@ -40,16 +40,16 @@ class Secrets:
 
     def named(self, names: Sequence[str] | None = None) -> list[Wanted]:
         """The secrets that all systems, devices and databases need, or some of them, and where each would be sent."""
-        config, found = self.config, list[Wanted]()
+        config, wanted = self.config, list[Wanted]()
         parts: dict[str, System | Devices] = {**config.systems, **config.devices}
         for name, part in parts.items():
             if names is None or name in names:
                 given = [*part.credentials.values(), *([part.proxy.password] if part.proxy else [])]
                 to = destination(part)
-                found += [Wanted(text, name, to) for text in dict.fromkeys(given) if text and is_reference(text)]
+                wanted += [Wanted(text, name, to) for text in dict.fromkeys(given) if text and is_reference(text)]
         if names is None:
-            found += [Wanted(o.password, name, o.url or "") for name, o in config.targets.items() if o.password]
-        return found
+            wanted += [Wanted(o.password, name, o.url or "") for name, o in config.targets.items() if o.password]
+        return wanted
 
     def fetch(self, names: Sequence[str]) -> None:
         """Have the secrets of several systems at hand before anything else: fetched side by side, once each.
@@ -57,34 +57,34 @@ class Secrets:
         One that cannot be had is an error of the systems that need it.  What is asked for at the terminal is left, and
         so is what this workspace may not have.
         """
-        may = {one.reference for one in self.named(names) if not doubts(self.root, one)}
+        may = {secret.reference for secret in self.named(names) if not doubts(self.root, secret)}
         wanted = [text for text in sorted(may) if text not in self._had and not text.startswith("ask:")]
 
-        def one(text: str) -> Secret | SecretError:
+        def fetched(text: str) -> Secret | SecretError:
             try:
                 return fetch(text, self.root)
             except SecretError as error:
                 return error
 
         with ThreadPoolExecutor(16) as pool:
-            self._had |= dict(zip(wanted, pool.map(one, wanted), strict=True))
+            self._had |= dict(zip(wanted, pool.map(fetched, wanted), strict=True))
 
     def _had_once(self, wanted: Wanted) -> Secret:
         check(self.root, wanted)
         if wanted.reference not in self._had:
             self._had[wanted.reference] = fetch(wanted.reference, self.root)
-        found = self._had[wanted.reference]
-        if isinstance(found, SecretError):
-            raise found
-        return found
+        secret = self._had[wanted.reference]
+        if isinstance(secret, SecretError):
+            raise secret
+        return secret
 
 
 def destination(part: System | Devices) -> str:
     """Where the secrets of a system or of devices go, with all else that says to whom."""
     tls, addresses = part.tls, getattr(part, "addresses", None)
-    said = [
+    parts = [
         f"{part.url}", f"as {part.dialect}", f"for {', '.join(addresses)}" if addresses else "",
         f"by {part.proxy.url}" if part.proxy else "", "" if tls.verify else "whoever answers there",
         f"trusting {tls.ca}" if tls.ca else "", f"pinned to {tls.fingerprint}" if tls.fingerprint else "",
     ]  # fmt: skip
-    return " ".join(filter(None, said))
+    return " ".join(filter(None, parts))

@@ -39,9 +39,9 @@ def read_rows(file: str, form: str | None = None, sheet: str | None = None) -> l
         raise CalledWrongly(f"{file} cannot be read", why=error.strerror or str(error)) from error
     if not content.strip():
         raise CalledWrongly(f"{'standard input' if file == '-' else file} is empty: it holds no rows, and no heading")
-    found = _decoded(content, form, file, sheet)
+    records = _decoded(content, form, file, sheet)
     what, first = _PLACES.get(form, ("record", 1))
-    return [Row(place=f"{what} {at}", said=record) for at, record in enumerate(found, start=first)]
+    return [Row(place=f"{what} {at}", said=record) for at, record in enumerate(records, start=first)]
 
 
 def _decoded(content: bytes, form: str, file: str, sheet: str | None) -> list[dict[str, Any]]:

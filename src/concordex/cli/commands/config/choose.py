@@ -34,7 +34,7 @@ def complete_objects(incomplete: str) -> list[str]:
         kind = rest.partition("/")[0]
         if kind not in kinds:
             return [f"{system}/{name}/" for name in kinds]
-        names = [f"{system}/{kind}/{one.name}" for one in here.objects.pulled(system, [kind]).of([kind])]
+        names = [f"{system}/{kind}/{obj.name}" for obj in here.objects.pulled(system, [kind]).of([kind])]
         return [name for name in names if name == shlex.quote(name)]
 
     return safely(found, incomplete)
@@ -62,9 +62,9 @@ Bound = Annotated[
 
 def live(here: Workspace, system: str, kinds: Iterable[str]) -> Held:
     """The objects as they are now; what of them is only staged by ourselves is told."""
-    with draw.progress() as told:
-        held = here.objects.live(system, kinds, lambda what, done, of: told(f"{system}/{what}", done, of))
-    ours = [one.what for one in held.staged if one.ours]
+    with draw.progress() as progress:
+        held = here.objects.live(system, kinds, lambda what, done, of: progress(f"{system}/{what}", done, of))
+    ours = [staged.what for staged in held.staged if staged.ours]
     if ours:
         more = f", and {len(ours) - 3:,} more" if len(ours) > 3 else ""
         draw.note(f"seen in {system} with what is staged and not committed: {', '.join(ours[:3])}{more}", "yellow")

@@ -46,16 +46,16 @@ def list_objects(
     chosen, every = here.objects.kinds(system, kinds or []), here.objects.every_kind(system)
     held = live(here, system, every)
     used: dict[tuple[str, str], int] = {}
-    for _, _, name in users([(one.kind, one.name) for one in held.objects], held.objects, every):
+    for _, _, name in users([(obj.kind, obj.name) for obj in held.objects], held.objects, every):
         used[name] = used.get(name, 0) + 1
-    told = any(kind.at or kind.by for kind in chosen.values())
+    dated = any(kind.at or kind.by for kind in chosen.values())
     rows = [
         {
-            "kind": one.kind, "name": one.name + (f" (no. {one.nth})" if one.nth > 1 else ""),
-            "needs": sum(1 for _ in mentioned(one, every)), "used by": used.get((one.kind, one.name), 0),
-            **({"altered": parse_time(one.at or "") or one.at, "by": one.by} if told else {}),
+            "kind": obj.kind, "name": obj.name + (f" (no. {obj.nth})" if obj.nth > 1 else ""),
+            "needs": sum(1 for _ in mentioned(obj, every)), "used by": used.get((obj.kind, obj.name), 0),
+            **({"altered": parse_time(obj.at or "") or obj.at, "by": obj.by} if dated else {}),
         }
-        for one in in_sequence(here.objects.matching(held, chosen, where), every)
+        for obj in in_sequence(here.objects.matching(held, chosen, where), every)
     ]  # fmt: skip
     emit_rows(rows, form, output, columns=words(columns), limit=limit)
     draw.note(f"{plural(len(rows), 'object')} of {plural(len(chosen), 'kind')} in {system}")
@@ -71,11 +71,11 @@ def show(address: Address) -> None:
     system, kind, name = here.objects.find(address)
     every = here.objects.every_kind(system)
     held = live(here, system, every)
-    one = here.objects.one(held, address)
-    draw.line(here.objects.text(one).rstrip())
-    if one.at or one.by:
-        draw.note(f"altered last {draw.moment(one.at)} by {one.by or 'nobody knows whom'}")
-    needed = dict.fromkeys(f"{table}/{other}" for _, table, other in mentioned(one, every))
+    obj = here.objects.one(held, address)
+    draw.line(here.objects.text(obj).rstrip())
+    if obj.at or obj.by:
+        draw.note(f"altered last {draw.moment(obj.at)} by {obj.by or 'nobody knows whom'}")
+    needed = dict.fromkeys(f"{table}/{other}" for _, table, other in mentioned(obj, every))
     used = [other.label for other, _, _ in users([(kind, name)], held.objects, every)]
     draw.note(f"needs: {', '.join(needed) or 'nothing'}")
     draw.note(f"used by: {', '.join(used) or 'nobody'}")
@@ -123,8 +123,8 @@ def save(
         )
     chosen = here.objects.kinds(system, kinds or [])
     held = live(here, system, chosen)
-    with draw.progress() as told:
-        folder, done = here.objects.save(system, held, chosen, into, where, told)
+    with draw.progress() as progress:
+        folder, done = here.objects.save(system, held, chosen, into, where, progress)
     for path in done.removed:
         draw.note(f"gone: {path}")
     draw.note(f"{plural(done.count, 'object')} in {folder}: {_counts([done])}")
@@ -132,25 +132,26 @@ def save(
 
 
 def _save_many(here: Workspace, names: list[str], kinds: list[str], where: str | None, into: Path, what: str) -> int:
-    with draw.progress() as told:
-        found = here.objects.save_many(names, into, kinds, where, told)
-    done = {name: one for name, one in found.items() if not isinstance(one, ConcordexError)}
-    for name, one in found.items():
-        if isinstance(one, ConcordexError):
-            draw.note(f"not saved: {name}: {one.what}" + (f" ({one.why})" if one.why else ""), "red")
-        elif one.written or one.removed:
-            draw.note(f"{name}: {_counts([one])}")
+    with draw.progress() as progress:
+        outcomes = here.objects.save_many(names, into, kinds, where, progress)
+    done = {name: outcome for name, outcome in outcomes.items() if not isinstance(outcome, ConcordexError)}
+    for name, outcome in outcomes.items():
+        if isinstance(outcome, ConcordexError):
+            draw.note(f"not saved: {name}: {outcome.what}" + (f" ({outcome.why})" if outcome.why else ""), "red")
+        elif outcome.written or outcome.removed:
+            draw.note(f"{name}: {_counts([outcome])}")
     noun, _, of = what.partition(" ")
     many = plural(len(done), noun) + (f" {of}" if of else "")
-    objects = plural(sum(one.count for one in done.values()), "object")
+    objects = plural(sum(outcome.count for outcome in done.values()), "object")
     draw.note(f"{many} in {into}: {objects}, {_counts(list(done.values()))}")
-    return Status.DONE if len(done) == len(found) else Status.PARTLY if done else Status.FAILED
+    return Status.DONE if len(done) == len(outcomes) else Status.PARTLY if done else Status.FAILED
 
 
 def _counts(done: list[Saved]) -> str:
     """What saving came to, in words."""
     written, same, removed = (
-        sum(len(one.written) for one in done), sum(one.same for one in done), sum(len(one.removed) for one in done)
+        sum(len(folder.written) for folder in done), sum(folder.same for folder in done),
+        sum(len(folder.removed) for folder in done),
     )  # fmt: skip
     return f"{written:,} written, {same:,} as they were" + (f", {removed:,} removed" if removed else "")
 
@@ -179,21 +180,23 @@ def diff(
     concordex config diff bollard@2026-11-01 bollard
     """
     here = workspace()
-    with draw.progress() as told:
-        one, other = here.objects.sides(was, now, words(kind), told)
+    with draw.progress() as progress:
+        before, after = here.objects.sides(was, now, words(kind), progress)
     apart = here.objects.are_two_systems(was, now)
-    found = here.objects.differences(one, other, bound=bound or not apart)
-    if apart and not bound and any(spec.bound for spec in one.kinds.values()):
+    differences = here.objects.differences(before, after, bound=bound or not apart)
+    if apart and not bound and any(spec.bound for spec in before.kinds.values()):
         draw.note("what binds objects to people and devices is not compared; --bound does")
-    if left := one.left + other.left:
+    if left := before.left + after.left:
         draw.note(f"{plural(left, 'other object')} of these kinds in the system: not compared")
-    draw_differences(found, form, output)
-    draw.note(_count(found, f"from {was} to {now}", max(len(one.objects), len(other.objects))))
-    return Status.FOUND if found else Status.DONE
+    draw_differences(differences, form, output)
+    draw.note(_count(differences, f"from {was} to {now}", max(len(before.objects), len(after.objects))))
+    return Status.FOUND if differences else Status.DONE
 
 
-def _count(found: list[Any], what: str, of: int) -> str:
-    if not found:
+def _count(diffs: list[Any], what: str, of: int) -> str:
+    if not diffs:
         return f"no difference {what}, in {plural(of, 'object')}"
-    told = [f"{sum(one.what == word for one in found):,} {word}" for word in ("added", "removed", "changed", "moved")]
-    return f"{what}: {', '.join(one for one in told if not one.startswith('0 '))}"
+    counts = [
+        f"{sum(diff.what == word for diff in diffs):,} {word}" for word in ("added", "removed", "changed", "moved")
+    ]
+    return f"{what}: {', '.join(diff for diff in counts if not diff.startswith('0 '))}"

@@ -5,9 +5,10 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from concordex.cli import draw
+from concordex.cli.change_options import AnyTime, Yes
 from concordex.cli.commands.config.choose import System
 from concordex.cli.options import Columns, Form, Limit, Output, words, workspace
-from concordex.cli.propose import AnyTime, Yes, run_and_tell
+from concordex.cli.propose import run_and_tell
 from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
 
@@ -22,11 +23,11 @@ def pending(
 
     Example: concordex config pending bollard
     """
-    found = workspace().staged(system)
-    if found or form or output:
-        emit_rows(_rows(found), form, output, columns=words(columns), limit=limit)
-    draw.note(f"{len(found):,} staged and not committed in {system}" if found else f"nothing is staged in {system}")
-    return Status.FOUND if found else Status.DONE
+    staged = workspace().staged(system)
+    if staged or form or output:
+        emit_rows(_rows(staged), form, output, columns=words(columns), limit=limit)
+    draw.note(f"{len(staged):,} staged and not committed in {system}" if staged else f"nothing is staged in {system}")
+    return Status.FOUND if staged else Status.DONE
 
 
 def commit(system: System, yes: Yes = False, any_time: AnyTime = False) -> int:
@@ -36,14 +37,14 @@ def commit(system: System, yes: Yes = False, any_time: AnyTime = False) -> int:
     """
 
     here = workspace()
-    ours = [one for one in here.staged(system) if one.ours]
+    ours = [staged for staged in here.staged(system) if staged.ours]
     changes = here.waiting(system)
     if not ours and not changes:
         draw.note(f"nothing of this user's is staged in {system}")
         return Status.DONE
     _draw_staged(ours)
-    told = f" (of {', '.join(f'change {number}' for number in changes)})" if changes else ""
-    if not (yes or draw.ask(f"Commit this in {system}?{told}")):
+    of_changes = f" (of {', '.join(f'change {number}' for number in changes)})" if changes else ""
+    if not (yes or draw.ask(f"Commit this in {system}?{of_changes}")):
         draw.note("not agreed; it stays staged")
         return Status.STOPPED
     if not changes:
@@ -64,7 +65,7 @@ def unstage(system: System, yes: Yes = False) -> int:
     Example: concordex config unstage bollard
     """
     here = workspace()
-    ours = [one for one in here.staged(system) if one.ours]
+    ours = [staged for staged in here.staged(system) if staged.ours]
     if not ours and not here.waiting(system):
         draw.note(f"nothing of this user's is staged in {system}")
         return Status.DONE
@@ -79,10 +80,10 @@ def unstage(system: System, yes: Yes = False) -> int:
     return Status.DONE
 
 
-def _draw_staged(found: list[Pending]) -> None:
-    if found:
-        emit_rows(_rows(found), None, None)
+def _draw_staged(staged: list[Pending]) -> None:
+    if staged:
+        emit_rows(_rows(staged), None, None)
 
 
-def _rows(found: list[Pending]) -> list[dict[str, Any]]:
-    return [{"who": one.who, "ours": one.ours, "since": one.since, "what": one.what} for one in found]
+def _rows(staged: list[Pending]) -> list[dict[str, Any]]:
+    return [{"who": step.who, "ours": step.ours, "since": step.since, "what": step.what} for step in staged]

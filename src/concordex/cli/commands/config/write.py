@@ -11,21 +11,10 @@ import typer
 
 from concordex.change.objects import bonds
 from concordex.cli import draw
+from concordex.cli.change_options import ChangeOptions, change_options
 from concordex.cli.commands.config.choose import Address, Addresses, Bound, Kind, complete_objects, live, objects_at
-from concordex.cli.options import Form, complete_systems, words, workspace
-from concordex.cli.propose import (
-    AnyTime,
-    BatchSize,
-    ChangeOptions,
-    Count,
-    Draft,
-    Every,
-    Note,
-    Stage,
-    Together,
-    Yes,
-    propose,
-)
+from concordex.cli.options import complete_systems, words, workspace
+from concordex.cli.propose import propose
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
 from concordex.words import plural
@@ -40,20 +29,14 @@ if TYPE_CHECKING:
 _ODD = 8
 
 
+@change_options("together", "batch_size", "stage", "note")
 def push(
     path: Annotated[Path, typer.Argument(help="A file, or a folder of them.")],
     to: Annotated[str, typer.Option("--to", help="The system to write to.", autocompletion=complete_systems)],
     kind: Kind = None,
     gone: Annotated[bool, typer.Option("--gone", help="Also delete what the folder no longer has.")] = False,
-    draft: Draft = False,
-    yes: Yes = False,
-    together: Together = False,
-    batch_size: BatchSize = None,
-    stage: Stage = False,
-    note: Note = None,
-    any_time: AnyTime = False,
-    every: Every = False,
-    form: Form = None,
+    *,
+    answers: ChangeOptions,
 ) -> int:
     """Load objects back: new ones are created, changed ones updated, each after what it depends on.
 
@@ -65,19 +48,19 @@ def push(
     """
     here = workspace()
     chosen, every_kind = here.objects.kinds(to, words(kind)), here.objects.kinds(to)
-    with draw.progress() as told:
-        wanted = [one for one in here.objects.read(path, every_kind, told) if one.kind in chosen]
+    with draw.progress() as progress:
+        wanted = [obj for obj in here.objects.read(path, every_kind, progress) if obj.kind in chosen]
     # who uses what goes is asked of all kinds
-    held = live(here, to, every_kind if gone else sorted({one.kind for one in wanted}))
+    held = live(here, to, every_kind if gone else sorted({obj.kind for obj in wanted}))
     may_go = here.objects.may_go(path, chosen, held, wanted) if gone else []
     change, extra = here.objects.push(to, wanted, held, may_go=may_go)
     if extra and not gone and len(extra) <= len(wanted):  # else the files were never meant to be all
         only = f"{plural(len(extra), 'object')} of these kinds only {to} has, such as {extra[0].one.label}"
         draw.note(f"{only}; --gone deletes what the files do not have")
-    going = {one.key for one in may_go}
-    for one in sorted({found.key[0] for found in extra if gone and found.key not in going}):
+    going = {obj.key for obj in may_go}
+    for obj in sorted({surplus.key[0] for surplus in extra if gone and surplus.key not in going}):
         draw.note(
-            f"nothing of {one} is deleted: {path} does not say that it holds all of them (config save does, when it has"
+            f"nothing of {obj} is deleted: {path} does not say that it holds all of them (config save does, when it has"
             " ended)", "yellow"
         )  # fmt: skip
     for text in here.objects.odd_members(wanted, held)[:_ODD]:
@@ -85,23 +68,13 @@ def push(
     altered = sum(step.operation in ("create", "update") for step in change.steps)
     draw.note(f"{plural(len(wanted), 'object')} in {path}: {len(wanted) - altered:,} are so in {to} already")
     change = change.said(source=str(path), command="config push")
-    answers = ChangeOptions(
-        stage=stage,
-        note=note,
-        together=together,
-        batch_size=batch_size,
-        draft=draft,
-        yes=yes,
-        every=every,
-        form=form,
-        any_time=any_time,
-    )
-    if not change.steps and any(one.ours for one in held.staged):
+    if not change.steps and any(obj.ours for obj in held.staged):
         draw.note(f"{to} has it so with what is only staged there: concordex config commit {to}", "yellow")
         return Status.PARTLY
     return propose(here, change, answers, f"{to} has {plural(len(wanted), 'object')} as the files say")
 
 
+@change_options("stage")
 def copy(
     address: Address,
     name: Annotated[str | None, typer.Option("--as", help="The new name.")] = None,
@@ -114,12 +87,8 @@ def copy(
     ] = None,
     edit: Annotated[bool, typer.Option("--edit", help="Open it in $EDITOR on the way.")] = False,
     bound: Bound = False,
-    draft: Draft = False,
-    yes: Yes = False,
-    stage: Stage = False,
-    any_time: AnyTime = False,
-    every: Every = False,
-    form: Form = None,
+    *,
+    answers: ChangeOptions,
 ) -> int:
     """Make an object like another one, under a new name or in another system, with edits on the way.
 
@@ -144,7 +113,6 @@ def copy(
     for text in [*notes, *here.objects.odd_members([made], original.around)]:
         draw.note(text, "yellow")
     change = change.said(source=address, command="config copy")
-    answers = ChangeOptions(stage=stage, draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     return propose(here, change, answers, f"{original.target} has it so")
 
 
@@ -159,24 +127,19 @@ def _under_a_free_name(here: Workspace, original: Original, made: Object) -> Obj
     return made
 
 
+@change_options("together", "batch_size", "stage")
 def migrate(
     addresses: Annotated[
         list[str],
         typer.Argument(help="SYSTEM/KIND/NAME, SYSTEM/KIND, or a SYSTEM as a whole.", autocompletion=complete_objects),
     ],
     to: Annotated[str, typer.Option("--to", help="The system to write to.", autocompletion=complete_systems)],
-    told: Annotated[
+    mapping: Annotated[
         Path | None, typer.Option("--map", help="A YAML file: what is called otherwise there (docs/configuration.md).")
     ] = None,
     bound: Bound = False,
-    draft: Draft = False,
-    yes: Yes = False,
-    together: Together = False,
-    batch_size: BatchSize = None,
-    stage: Stage = False,
-    any_time: AnyTime = False,
-    every: Every = False,
-    form: Form = None,
+    *,
+    answers: ChangeOptions,
 ) -> int:
     """Bring objects into another system with everything they need; what exists there is compared by name.
 
@@ -192,35 +155,23 @@ def migrate(
     here = workspace()
     system = addresses[0].partition("/")[0]
     held, chosen = objects_at(here, system, addresses)
-    made, notes = here.objects.migrated(system, to, chosen, held, told, bound=bound)
+    made, notes = here.objects.migrated(system, to, chosen, held, mapping, bound=bound)
     for text in notes:
         draw.note(text, "yellow")
-    change, _ = here.objects.push(to, made, live(here, to, sorted({one.kind for one in made})), free=not bound)
+    change, _ = here.objects.push(to, made, live(here, to, sorted({obj.kind for obj in made})), free=not bound)
     change = change.said(source=", ".join(addresses), command="config migrate")
     more = f", with {len(made) - len(chosen):,} that stand in them or that they need" if len(made) > len(chosen) else ""
     draw.note(f"{plural(len(chosen), 'object')} of {system}{more}")
-    answers = ChangeOptions(
-        stage=stage,
-        together=together,
-        batch_size=batch_size,
-        draft=draft,
-        yes=yes,
-        every=every,
-        form=form,
-        any_time=any_time,
-    )
     return propose(here, change, answers, f"{to} has them so")
 
 
+@change_options()
 def install(
     addresses: Addresses,
     on: Annotated[list[str] | None, typer.Option("--on", help="Only these of its targets. Repeatable.")] = None,
     off: Annotated[bool, typer.Option("--off", help="Take it off instead.")] = False,
-    draft: Draft = False,
-    yes: Yes = False,
-    any_time: AnyTime = False,
-    every: Every = False,
-    form: Form = None,
+    *,
+    answers: ChangeOptions,
 ) -> int:
     """Push objects onward to the devices that they are assigned to, each for itself; read back from there.
 
@@ -235,18 +186,14 @@ def install(
     held, chosen = objects_at(here, system, addresses)
     change = here.objects.install(system, chosen, words(on), held, off=off)
     change = change.said(source=", ".join(addresses), command="config install")
-    answers = ChangeOptions(draft=draft, yes=yes, every=every, form=form, any_time=any_time)
     return propose(here, change, answers, "no device has it" if off else "it has no target")
 
 
+@change_options("stage", "count", without=["yes"])
 def remove(
     addresses: Addresses,
-    count: Count = None,
-    draft: Draft = False,
-    stage: Stage = False,
-    any_time: AnyTime = False,
-    every: Every = False,
-    form: Form = None,
+    *,
+    answers: ChangeOptions,
 ) -> int:
     """Remove objects, or all of a kind (SYSTEM/KIND), users first; refused while others use them, and told by whom.
 
@@ -263,7 +210,6 @@ def remove(
     held, chosen = objects_at(here, system, addresses)
     change = here.objects.remove(system, chosen, held)
     change = change.said(source=", ".join(addresses), command="config remove")
-    answers = ChangeOptions(stage=stage, draft=draft, yes=False, every=every, form=form, any_time=any_time, count=count)
     return propose(here, change, answers, "there is nothing of that")
 
 
@@ -283,7 +229,7 @@ def _value(text: str) -> tuple[str, str]:
     return text[:at], text[at + 1 :]
 
 
-def _edited(here: Workspace, one: Object, kinds: Any) -> Object:
+def _edited(here: Workspace, obj: Object, kinds: Any) -> Object:
     """The object as the person leaves it in an editor."""
     import os
     import shlex
@@ -295,7 +241,7 @@ def _edited(here: Workspace, one: Object, kinds: Any) -> Object:
         raise CalledWrongly("--edit needs an editor", advice="EDITOR says which")
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder, "object.yaml")
-        path.write_text(here.objects.text(one), encoding="utf-8")
+        path.write_text(here.objects.text(obj), encoding="utf-8")
         done = subprocess.run([*shlex.split(editor), str(path)], check=False)
         if done.returncode:
             raise CalledWrongly(f"{editor} ended with {done.returncode}: nothing was prepared")
