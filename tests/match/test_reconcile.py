@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from dataclasses import replace
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 
 import numpy as np
 import polars as pl
@@ -18,13 +18,14 @@ from polars.testing import assert_frame_equal
 
 from concordex.match import sidebyside
 from concordex.match.cluster import Pairs, gather
-from concordex.match.compare import KINDS
+from concordex.match.compare import KINDS, levels
 from concordex.match.concordance import PARTS, Rules, prints_of, reconcile
 from concordex.match.finding import Scope
 from concordex.match.frequencies import frequencies
 from concordex.match.identity import identities
 from concordex.match.incremental import reconcile_again
 from concordex.match.learned import Learned
+from concordex.match.link import sayings
 from concordex.match.merge import Choose
 from concordex.match.rulings import Rulings
 from concordex.match.sorting import argsorted, distinct
@@ -760,6 +761,30 @@ def test_a_record_is_of_a_network_where_all_its_addresses_are(addresses, one):
     assert len({*frequencies(identities(frame(*six))).network}) == 1
     link = [rec("net", "1", ips=["169.254.7.7", "fe80:0:0:1::9"]), rec("net", "2", ips=["127.0.0.1", "FE80::2", "::1"])]
     assert not frequencies(identities(frame(*link))).network.any()
+
+
+@pytest.mark.parametrize(
+    ("days", "bearers", "means"),
+    [(1, 1, 1), (30, 1, 5), (1, 3, 2), (30, 3, 6), (30, 9, 6), (1, 9, 3)],
+)  # fmt: skip
+def test_an_address_says_less_where_it_was_seen_long_apart_or_at_several(days, bearers, means):
+    """What levels of an address mean: its own, of few, of many; and the same of what may have been lent twice."""
+    lent = [rec("net", f"n{at}", serial=f"SERIAL{at}Q", ips=["10.1.1.1"]) for at in range(bearers)]
+    lent[0] |= {"last_seen": NOW}
+    rows = [*lent, rec("end", "e", serial="SERIAL0Q", ips=["10.1.1.1"], last_seen=NOW - timedelta(days=days))]
+    keyed = identities(frame(*rows))
+    words = reconcile(frame(*rows), RULES).learned.words
+    first, last = np.array([0]), np.array([bearers])
+    level = levels(sayings(keyed, frequencies(keyed), words), first, last)[0, [*KINDS].index("ip")]
+    assert level in ({means, 8} if means == 1 else {means})
+
+
+def test_fewer_repetitions_make_a_system_one_of_sights_where_it_registers_nothing():
+    """One of ten seen again is usual where serials are kept, and is not where nothing is."""
+    cards = [f"0c:b1:00:00:00:{at:02x}" for at in (*range(18), 0, 1)]
+    kept = [rec("kept", str(at), macs=[card], serial=f"SERIAL{card[-2:]}") for at, card in enumerate(cards)]
+    bare = [rec("bare", str(at), macs=[card]) for at, card in enumerate(cards)]
+    assert [*frequencies(identities(frame(*kept, *bare))).sighting] == ["bare"]
 
 
 def test_networks_say_as_much_as_the_records_show_that_they_say():

@@ -225,3 +225,29 @@ def test_a_filter_of_a_thousand_parts_or_of_many_levels_ends(pulled):
     assert time.monotonic() - begun < 20
     for text in (f"{'(' * 500}name = x{')' * 500}", f"{'not ' * 500}name = x"):
         assert "is nested more than 50 deep" in pulled("show", "devices", "--where", text, status=2).stderr
+
+
+@pytest.mark.parametrize(("opening", "closing"), [("(", ")"), ("not ", "")])
+def test_a_filter_may_be_nested_fifty_deep_and_no_deeper(opening, closing):
+    parse(f"{opening * 50}name = x{closing * 50}")
+    parse(" and ".join([f"{opening * 50}name = x{closing * 50}"] * 2))  # what was closed again counts no more
+    deeper = f"{opening * 51}name = x{closing * 51}"
+    for text in (deeper, f"{opening * 50}name = x{closing * 50} and {deeper}"):
+        with pytest.raises(QueryError, match="nested more than 50 deep"):
+            parse(text)
+
+
+@pytest.mark.parametrize(
+    ("text", "what", "advice"),
+    [
+        ("name lik x", '"lik" is not a test', 'did you mean "like"?'),
+        ("name qqqq x", '"qqqq" is not a test', "tests: "),
+        ("name", 'expected a test after "name"', "tests: "),
+        ("name )", 'expected a test after "name"', "tests: "),
+    ],
+)
+def test_a_filter_without_a_test_is_told_where_one_should_be(text, what, advice):
+    with pytest.raises(QueryError) as raised:
+        parse(text)
+    assert str(raised.value).startswith(what)
+    assert str(raised.value.advice).startswith(advice)

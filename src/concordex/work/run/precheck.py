@@ -37,12 +37,12 @@ def of_creations(actual: Target, steps: Sequence[Step]) -> Precheck:
     for step in steps:
         there = actual.bearers(step)
         away = step.state in AWAY
+        only = there[0] if len(there) == 1 else None  # of several nobody knows which is ours
         if not there:
             (checked.doubtful if away else checked.ready).append(step)
         elif has(step.why, Why.STAGED):
-            checked.settled.append(Outcome(step, "written", (), there[0]))
+            checked.settled.append(Outcome(step, "written", (), only))
         elif away or step.entry is None:
-            only = there[0] if len(there) == 1 else None
             checked.settled.append(Outcome(step, "written", because(Why.THERE_ALREADY), only))
         else:
             checked.settled.append(Outcome(step, "held", because(Why.APPEARED, record=there[0]), there[0]))
