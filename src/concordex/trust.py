@@ -60,7 +60,7 @@ def check(root: Path, wanted: Wanted) -> None:
     """Raise SecretError where a secret may not be had for a workspace."""
     if why := doubts(root, wanted):
         raise SecretError(
-            f"{wanted.reference} is not had for this workspace: {why}",
+            f"{wanted.reference} may not be used by this workspace: {why}",
             advice="concordex trust shows what it would run, read and send where, and asks whether it may",
         )
 

@@ -101,7 +101,7 @@ def test_from_a_sheet_with_six_mistakes_to_a_verified_inventory(at, tmp_path):
     told = shell("push", path, "--to", "stowage", status=2)
     assert "6 mistakes" in told.stderr
     for text in (
-        "row 5 ", 'mean "north-mole"', "row 11 ", "is no MAC address", 'mean "switch"', "stands in row 21 as well",
+        "row 5 ", 'mean "north-mole"', "row 11 ", "is no MAC address", 'mean "switch"', "is in row 21 too",
         "row 35 ", "is required", "NOPE-1", "say its maker too",
     ):  # fmt: skip
         assert text in told.stdout
@@ -403,7 +403,7 @@ def test_guards_of_hour_and_of_systems_that_are_only_read(at, tmp_path):
         told = shell("push", path, "--to", "stowage", "--yes", status=5).stderr
         assert f"only in its maintenance windows: {begin} to {end} UTC" in told
         shell.config(lambda _: plain.replace("    dialect: stowage\n", "    dialect: stowage\n    read_only: true\n"))
-        assert "only to be read" in shell("push", path, "--to", "stowage", "--yes", "--any-time", status=5).stderr
+        assert "is read-only" in shell("push", path, "--to", "stowage", "--yes", "--any-time", status=5).stderr
         shell.config(lambda _: plain + "guards: {windows: [{begin: '25:00', end: '01:00'}]}\n")
         assert "windows[0].begin" in shell("system", "list", status=1).stderr
     finally:

@@ -46,7 +46,7 @@ CLOSED = b'<?xml version="1.0"?>\n<html xmlns="http://www.w3.org/1999/xhtml"><bo
 def test_a_page_for_people_is_no_empty_list(serve, shape, page, kind):
     served = serve(lambda *_: (200, page, [("Content-Type", kind)] if kind else []))
     spoken = lamps(f"{{path: /, records: $, shape: {shape}, complete: the guide says so}}", limits={"tries": 1})
-    with pytest.raises(BadAnswer, match="a page instead of"):
+    with pytest.raises(BadAnswer, match="a web page instead of"):
         looks(served.url, spoken)
 
 
@@ -125,7 +125,7 @@ def test_ids_that_are_lost_in_reading_are_a_fault(serve, ids, fields, fault):
 
 def test_a_mapping_whose_values_are_no_records_is_a_fault(serve):
     served = serve(lambda *_: (200, {"a": {"label": "one"}, "b": "two"}))
-    with pytest.raises(BadAnswer, match=r"1 values at \$ are no mappings, such as that of 'b'"):
+    with pytest.raises(BadAnswer, match=r"1 values at \$ are not mappings, such as that of 'b'"):
         looks(served.url, lamps("{path: /, keyed_by: id}"))
 
 

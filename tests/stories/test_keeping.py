@@ -224,7 +224,7 @@ def test_a_damaged_concordance_is_made_anew(lists, part, how):
         assert lists.entry("net/2") == entry
     lists("findings", status=None)
     lists("reconcile")
-    assert "as it was written" in lists("mend").stderr
+    assert "stored here is intact" in lists("mend").stderr
 
 
 @HURT
@@ -308,7 +308,7 @@ def test_a_damaged_catalogue_is_made_anew_of_what_is_left(lists, how):
     assert outcomes == ({"whole"} if how == "a page" else {"unproven"})
     lists("pull")
     lists("reconcile")
-    assert "as it was written" in lists("mend").stderr
+    assert "stored here is intact" in lists("mend").stderr
 
 
 @pytest.mark.parametrize("what", ["torn", "later"])

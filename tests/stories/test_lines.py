@@ -71,7 +71,7 @@ def test_rows_and_templates_that_cannot_be_meant(deck, tmp_path):
     words = ("lines", "enter", "switches", "lines.j2", "--with", "rows.csv", "--rejects", "bad.csv", "--yes")
     assert "127.0.0.1:9" in shell(*words, status=4).stdout
     assert [f"segment {at} deck" in switch.lines for at, switch in enumerate(switches)] == [True] * 3
-    for text, why in (("{{ 'x'.__class__ }}", "unsafe"), ("{{ number", "line 1"), ("a\x1bb", "no text")):
+    for text, why in (("{{ 'x'.__class__ }}", "unsafe"), ("{{ number", "line 1"), ("a\x1bb", "not text")):
         path = tmp_path / "bad.j2"
         path.write_text(text)
         with pytest.raises(Exception, match=why):

@@ -217,7 +217,10 @@ def write(shell: Shell, name: str, kind: str, title: str, body: dict) -> Path:
 def test_a_role_without_one_right_and_a_second_policy_of_one_name(quay):
     shell, harbour = quay
     held = harbour.muster.objects
-    assert "takes no two of one name" in shell("config", "copy", "muster/roles/office", "--as", "crew", status=2).stderr
+    assert (
+        "does not allow two of one name"
+        in shell("config", "copy", "muster/roles/office", "--as", "crew", status=2).stderr
+    )
     shell("config", "copy", "muster/roles/office", "--as", "office, no restart", "--drop", "rights[=restart]", "--yes")
     made = next(role for role in held["roles"].values() if role["name"] == "office, no restart")
     office = next(role for role in held["roles"].values() if role["name"] == "office")
@@ -630,7 +633,7 @@ def test_our_groups_in_the_words_of_monitoring(tmp_path):
         assert {made[name]["number"] for name in ("switching", "hosts")} == set(made["watched"]["groups"])
         assert "nothing to do" in shell("group", "push", "watched", "--to", "crowsnest").stderr
         assert "asks for more than kinds" in shell("group", "push", "quays", "--to", "crowsnest", status=2).stderr
-        assert "is no union" in shell("group", "push", "odd", "--to", "crowsnest", status=2).stderr
+        assert "is not a union" in shell("group", "push", "odd", "--to", "crowsnest", status=2).stderr
         made["hosts"]["kinds"] = ["server", "printer"]
         shell("group", "push", "watched", "--to", "crowsnest", "--yes")
         assert made["hosts"]["kinds"] == ["server"]
@@ -815,7 +818,7 @@ def test_two_dates_are_compared_as_whole_pulls_had_found_them(quay):
             "config", "diff", str(write(shell, "two.yaml", "roles", "none", {})), "muster@2099-01-01", status=3
         ).stdout
     )
-    assert "is no date" in shell("config", "diff", "muster@soon", "muster", status=2).stderr
+    assert "is not a date" in shell("config", "diff", "muster@soon", "muster", status=2).stderr
     assert "neither side is a system" in shell("config", "diff", "a", "b", status=2).stderr
 
 
@@ -950,7 +953,7 @@ def test_a_save_that_was_cut_off_never_makes_anything_go(quay, monkeypatch, end,
 
     monkeypatch.setattr(files, "write_yaml", cut)
     if end is KeyboardInterrupt:
-        assert "half saved, and says so" in shell("config", "save", "bollard", "--into", "baselines", status=5).stderr
+        assert "is only half saved" in shell("config", "save", "bollard", "--into", "baselines", status=5).stderr
     else:
         with suppress(SystemExit):
             shell("config", "save", "bollard", "--into", "baselines", status=None)
@@ -974,7 +977,7 @@ def test_what_is_staged_is_seen_waits_and_is_committed_or_taken_back(quay, monke
     before = deepcopy(bollard.objects)
     guests(shell)
     assert "staged only" in shell("config", "push", "new", "--to", "bollard", "--stage", "--yes").stderr
-    assert "with what is only staged there" in shell("config", "push", "new", "--to", "bollard", status=4).stderr
+    assert "but only staged" in shell("config", "push", "new", "--to", "bollard", status=4).stderr
     assert bollard.objects == before
     told = shell("config", "pending", "bollard", status=3)
     assert told.stdout.count("yes") == 4
@@ -987,7 +990,7 @@ def test_what_is_staged_is_seen_waits_and_is_committed_or_taken_back(quay, monke
     for words in (("undo", "1"), ("drop", "1")):
         assert "config unstage bollard" in shell("change", *words, status=2).stderr
     bollard.staged.clear()  # somebody has taken it back there
-    assert "change 1 can be run anew" in shell("config", "unstage", "bollard", "--yes").stderr
+    assert "change 1 can be run again" in shell("config", "unstage", "bollard", "--yes").stderr
     shell("change", "run", "1", "--stage", "--yes")
     assert "4 taken back" in shell("config", "unstage", "bollard", "--yes").stderr
     assert not bollard.staged
@@ -996,7 +999,7 @@ def test_what_is_staged_is_seen_waits_and_is_committed_or_taken_back(quay, monke
     assert "config commit bollard" in shell("change", "resume", "1", status=2).stderr
     assert "change 1 is done: 4 steps" in shell("config", "commit", "bollard", "--yes").stderr
     assert bollard.revision == 2
-    assert "nothing of this user's" in shell("config", "commit", "bollard").stderr
+    assert "nothing of yours" in shell("config", "commit", "bollard").stderr
     shell("change", "undo", "1", "--yes")
     assert bollard.objects == before
     monkeypatch.setattr(Committer, "end", lambda *_: (_ for _ in ()).throw(KeyboardInterrupt))
@@ -1050,7 +1053,7 @@ def test_what_cannot_be_said_and_a_name_among_the_members_are_mistakes_before_an
         "format: 1\nkind: policies\nname: laptops\nobject: {lock: {afterMinutes: .inf, leastDigits: 6}}\n"
     )
     told = shell("config", "push", "new", "--to", "muster", "--yes", status=2).stderr
-    assert "lock.afterMinutes is no number that JSON could say" in told
+    assert "lock.afterMinutes is not a number that JSON can express" in told
     assert harbour.muster.objects == before
 
 

@@ -194,7 +194,7 @@ def test_an_act_that_was_cut_off_is_settled_by_a_person(tmp_path, serve):
     shell("change", "resume", "1", status=4)
     assert spite.asked["POST"] == 2
     assert states(shell) == ["unknown"] * 2
-    assert "say what you saw" in shell("change", "settle", "1", "1", status=2).stderr
+    assert "say what you saw there" in shell("change", "settle", "1", "1", status=2).stderr
     shell("change", "settle", "1", "1", "--done")
     assert "resume 1" in shell("change", "settle", "1", "2", "--not-done").stderr
     assert "only what is unknown" in shell("change", "settle", "1", "1", "--done", status=2).stderr

@@ -106,7 +106,7 @@ def test_a_session_that_the_system_ended_is_renewed(shell, harbour):
 
 
 FAULTS = [
-    ("page", "/muster", "answered with a page instead of JSON", "sign-in page"),
+    ("page", "/muster", "answered with a web page instead of JSON", "sign-in page"),
     ("cut", "/muster", "JSON that is cut off", ""),
     ("fail", "/muster", "HTTP 500", "try again later"),
 ]

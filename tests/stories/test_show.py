@@ -237,7 +237,7 @@ def test_control_signs_are_made_visible_and_letters_are_left():
 
 
 def test_an_empty_filter_is_no_filter_that_means_everything(pulled):
-    assert "an empty filter" in pulled("show", "devices", "--where", " ", status=2).stderr
+    assert "the filter is empty" in pulled("show", "devices", "--where", " ", status=2).stderr
 
 
 def test_what_was_pulled_is_its_owners_only(pulled):
@@ -254,7 +254,7 @@ ACTING = ("=cmd|'/c x'!A1", "+1-555", "-2", "@SUM(A1)", "\tx", "'=quoted")
 
 def test_what_a_workbook_has_no_room_for_is_told(monkeypatch):
     """Its cells hold 32,767 signs, and what is longer would be left out without a word."""
-    with pytest.raises(CalledWrongly, match="note of row 3 has 32,768 signs"):
+    with pytest.raises(CalledWrongly, match="note of row 3 has 32,768 characters"):
         inert.to_workbook(pl.DataFrame({"name": ["a", "b"], "note": ["x" * 32_767, "x" * 32_768]}), io.BytesIO())
     monkeypatch.setattr(inert, "_MOST_ROWS", 3)
     inert.to_workbook(pl.DataFrame({"name": ["a", "b"]}), io.BytesIO())

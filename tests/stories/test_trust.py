@@ -87,7 +87,7 @@ def test_a_planted_workspace_runs_nothing_and_has_nothing(tmp_path, monkeypatch,
     def had() -> bool:
         told = shell("system", "check", status=1, env=env)
         said = told.stdout + told.stderr
-        refused = "is not had for this workspace" in said
+        refused = "may not be used by this workspace" in said
         assert refused == ("concordex trust" in said)
         assert refused or not word.startswith("command:") or (tmp_path / "ran").exists()
         return not refused
@@ -125,7 +125,7 @@ def test_whatever_leads_a_secret_elsewhere_is_asked_again(tmp_path, altered):
             "the proof of who answers": ("credentials:", "tls: {verify: false}, credentials:"),
         }[altered]  # fmt: skip
         file.write_text(file.read_text().replace(was, now))
-    assert "is not had for this workspace" in shell("system", "check", status=1, env=env).stdout
+    assert "may not be used by this workspace" in shell("system", "check", status=1, env=env).stdout
 
 
 @NOBODY
@@ -136,7 +136,7 @@ def test_a_workspace_of_somebody_else_gets_no_secret_of_ours(tmp_path, monkeypat
     (tmp_path / "ours").write_text("a secret of ours")
     give_away(shell.folder / "concordex.yaml")
     told = shell("system", "check", status=1, env={"OURS": "a secret of ours"})
-    assert "is not had for this workspace" in told.stdout
+    assert "may not be used by this workspace" in told.stdout
     assert trust.doubts(shell.folder, wanted(word))
 
 
@@ -146,7 +146,7 @@ def test_in_a_folder_of_ones_own_nothing_is_asked(tmp_path, monkeypatch):
     (tmp_path / "open").mkdir(mode=0o777)
     (tmp_path / "open").chmod(0o1777)
     shell = workspace(tmp_path / "open" / "mine", "command:echo word")
-    assert "nothing to agree to" in shell("trust").stderr
+    assert "nothing to approve" in shell("trust").stderr
     assert trust.doubts(shell.folder, wanted("command:echo word")) is None
 
 
@@ -229,6 +229,6 @@ def test_a_pattern_of_a_stranger_comes_to_an_end(serve, monkeypatch):
     served = serve(lambda *_: (200, HUNG.encode()))
     spoken = lamps(r"{path: /, records: $, shape: {by: text, pattern: '^(?P<id>(a|aa)+)$'}}", limits={"tries": 1})
     begun = time.monotonic()
-    with pytest.raises(BadAnswer, match="could not be looked for"):
+    with pytest.raises(BadAnswer, match="did not finish matching"):
         run(reading(served.url, spoken))
     assert time.monotonic() - begun < 5

@@ -94,8 +94,8 @@ UNRESOLVED = [
     ("read: {path: /a, pages: {by: window, since: s, until: u, field: seen}}", "read.pages.field", "no field 'seen'"),
     ("read: {path: '/{nobody}'}", "read.path", "nothing is known here as {nobody}"),
     ("filters: [{field: name, tests: '=', path: '/n/{vlaue}'}]", "filters[0].path", "nothing is known here as {vlaue}"),
-    ("write: {fields: {name: '$.a[0]'}}", "write.fields.name", "no member that could be written"),
-    ("write: {update: {path: /a, within: 'a..b'}}", "write.update.within", "no member that could be written"),
+    ("write: {fields: {name: '$.a[0]'}}", "write.fields.name", "cannot be written to"),
+    ("write: {update: {path: /a, within: 'a..b'}}", "write.update.within", "cannot be written to"),
     ("write: {delete: {path: /a, binned: 'name ='}}", "write.delete.binned", "a value"),
     ("write: {delete: {path: /a, binned: 'nme = x'}}", "write.delete.binned", 'no field "nme"'),
     ("write: {ready: {when: name present, failed: 'nme = x'}}", "write.ready.failed", 'no field "nme"'),
@@ -183,7 +183,7 @@ def test_the_command_checks_a_file_and_prints_the_schema(shell):
 
 @pytest.mark.parametrize(
     ("act", "fault"),
-    [("{path: /x, shows: nowhere}", "there is no field 'nowhere'"), ("{path: /x, taken_back: stop}", "no act 'stop'"),
+    [("{path: /x, shows: nowhere}", "there is no field 'nowhere'"), ("{path: /x, taken_back: stop}", "no action 'stop'"),
      ("{path: /x, each: targets}", "'targets' is not among `config: {references: …}`")],
 )  # fmt: skip
 def test_an_act_speaks_of_what_is_there(tmp_path, act, fault):

@@ -117,7 +117,7 @@ def test_a_record_without_an_id_makes_a_table_partial(serve):
     [
         ({"other": []}, "no list of records at lamps"),
         ({"lamps": [1, 2]}, "no list of records at lamps"),
-        (b"<html>", "a page instead of JSON"),
+        (b"<html>", "a web page instead of JSON"),
         (b'{"lamps": [NaN]}', "not JSON"),
         (b'{"lamps": ["\xff"]}', "not JSON"),
         (b'{"lamps": "' + b"x" * 5000 + b'"}', "larger than 4,000 bytes"),

@@ -193,7 +193,7 @@ TABLE = "tables: {lamps: {read: {path: /lamps%s}, fields: {record_id: id, name: 
          "holds a list, and `via` means one record"),
         (("", ", macs: {from: r, values: {a: b}}", "", ""), "holds a list"),
         (("", ", lit: {from: r, type: flag, values: {a: up}}", "", ""), "of a flag, our words"),
-        (("", "", ", filters: [{field: name, tests: equals, parameter: q}]", ""), "'equals' is no test"),
+        (("", "", ", filters: [{field: name, tests: equals, parameter: q}]", ""), "'equals' is not a test"),
         (("", "", PUT % "", ""), "puts what is sent in the place of all"),
         (("", "", PUT % ", whole: true", ""), None),
         (("", "", ", write: {keys: name, delete: {path: '/lamps/{recrd_id}'}}", ""), "did you mean \"record_id\""),

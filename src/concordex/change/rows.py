@@ -145,7 +145,7 @@ def _unfit(values: Sequence[str], name: str, limits: FieldLimits) -> tuple[list[
     if strange:
         return strange, f"is none of the choices; {suggestion(strange[0], choices)}"
     long = [value for value in values if limits.longest and len(value) > limits.longest]
-    return long, f"is longer than {limits.longest} signs"
+    return long, f"is longer than {limits.longest} characters"
 
 
 def check_rows(rows: Sequence[Row], target: Target) -> tuple[list[Row], list[Mistake]]:
@@ -220,7 +220,7 @@ def _twice(rows: Sequence[Row], form: Form) -> list[Mistake]:
             other = first.setdefault((*names, *key), row)
             if other is not row:
                 text = " ".join(str(row.values[name]) for name in names)
-                what = f"stands in {other.place} as well"
+                what = f"is in {other.place} too"
                 mistakes.append(Mistake(place=row.place, column=" and ".join(names), value=text, what=what))
                 break
     return mistakes

@@ -98,7 +98,9 @@ def moment(text: str | None, option: str, *, end_of_day: bool = False) -> dateti
     except OverflowError:  # longer ago than there are dates
         then = datetime.min.replace(tzinfo=UTC)
     if then is None:
-        raise CalledWrongly(f"{option} {text}: is no moment", advice="say 2026-11-20, 2026-11-20T18:00, 12h or 3d")
+        raise CalledWrongly(
+            f"{option} {text}: is not a date or time", advice="say 2026-11-20, 2026-11-20T18:00, 12h or 3d"
+        )
     return then
 
 
@@ -109,9 +111,7 @@ def chosen(systems: list[str] | None, tags: list[str] | None, labels: list[str] 
         return names
     systems_named = workspace().systems(names, tags=words(tags), labels=labels or [])
     if not systems_named:
-        raise CalledWrongly(
-            "no system is selected by these names, tags and labels together", advice="concordex system list"
-        )
+        raise CalledWrongly("no system matches these names, tags and labels together", advice="concordex system list")
     return systems_named
 
 
@@ -138,7 +138,7 @@ Labels = Annotated[
 def _says_something(given: str | None) -> str | None:
     """A filter that a script left empty must not mean everything."""
     if given is not None and not given.strip():
-        raise CalledWrongly("an empty filter", advice="leave --where away where all records are meant")
+        raise CalledWrongly("the filter is empty", advice="leave out --where to mean all records")
     return given
 
 

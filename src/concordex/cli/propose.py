@@ -121,7 +121,7 @@ def run_and_tell(
     status = _tell(done, chosen)
     if done.about.objects:
         for address in here.objects.onward(done)[:_ONWARD]:
-            draw.note(f"devices have it once it is installed: concordex config install {shlex.quote(address)}")
+            draw.note(f"devices get it when it is installed: concordex config install {shlex.quote(address)}")
     return status
 
 
@@ -196,7 +196,7 @@ def _seconds(wait: str | None) -> float:
 
     length = parse_duration(wait)
     if length is None:
-        raise CalledWrongly(f"--wait {wait}: is no length of time", advice="such as 30s, 10m or 2h")
+        raise CalledWrongly(f"--wait {wait}: is not a duration", advice="such as 30s, 10m or 2h")
     return length.total_seconds()
 
 

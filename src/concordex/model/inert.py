@@ -63,8 +63,8 @@ def to_workbook(frame: pl.DataFrame, buffer: BytesIO) -> None:
                 if isinstance(value, str):
                     if sheet.write_string(number, at, value):
                         raise CalledWrongly(
-                            f"{frame.columns[at]} of row {number + 1:,} has {len(value):,} signs, more than a cell of a"
-                            f" workbook holds",
+                            f"{frame.columns[at]} of row {number + 1:,} has {len(value):,} characters, more"
+                            " than a cell of a workbook holds",
                             advice="csv or parquet",
                         )
                 elif value is not None:

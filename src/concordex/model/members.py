@@ -93,7 +93,7 @@ def way_of(path: str) -> list[str]:
     """The steps of a path that a person typed, which may lead into lists; ValueError where it is none."""
     way = [match.group(1) or f"[{match.group(2)}]" for match in _STEP.finditer(path)]
     if not way or "".join(f".{step}" if step[0] != "[" else step for step in way).lstrip(".") != path:
-        raise ValueError(f"{path!r} is no path: members are parted by dots, items stand as [0], [+] or [=value]")
+        raise ValueError(f"{path!r} is not a path: separate members by dots, and write items as [0], [+] or [=value]")
     return way
 
 

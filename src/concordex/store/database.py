@@ -42,7 +42,7 @@ class Database:
             raise self._fault(error) from error
         if stored > version:
             raise StoreError(
-                f"the catalogue {path} was made by a later release, and this one would not understand it",
+                f"the catalogue {path} was made by a later release, and this one cannot read it",
                 advice="use that release here, or another workspace",
             )
 
@@ -75,8 +75,8 @@ class Database:
         advice = "may this user write there, and is there room? The workspace's own files are not touched."
         if isinstance(error, sqlite3.DatabaseError) and not isinstance(error, sqlite3.OperationalError):
             advice = (
-                "concordex mend makes it anew of all that can still be read;"
-                " what people decided and configured stands in other files"
+                "concordex mend rebuilds it from all that can still be read;"
+                " decisions and settings are kept in other files"
             )
         return StoreError(f"the catalogue {self.path} cannot be used", why=str(error), advice=advice)
 

@@ -44,8 +44,8 @@ def check_today(database: Database) -> None:
     """Raise StoreError where an earlier release has kept the changes, and nothing may be written here."""
     if not is_of_today(database):
         raise StoreError(
-            f"{database.path} keeps its changes as an earlier release did",
-            advice="run a command once that writes here, such as `concordex pull`",
+            f"{database.path} stores its changes in the form of an earlier release",
+            advice="run once a command that writes here, such as `concordex pull`",
         )
 
 

@@ -456,7 +456,7 @@ class Workspace(BaseWorkspace):
         put_into_effect(self, system, any_time=any_time)
 
     def unstage(self, system: str) -> list[int]:
-        """Take back what is staged in a system by this user; the changes that can be run anew."""
+        """Take back what is staged in a system by this user; the changes that can be run again."""
         from concordex.work.run.staged import take_back
 
         return take_back(self, system)

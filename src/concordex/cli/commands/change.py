@@ -196,10 +196,10 @@ def settle(
     """
 
     if done is None:
-        raise CalledWrongly("say what you saw", advice="--done or --not-done")
+        raise CalledWrongly("say what you saw there", advice="--done or --not-done")
     after = workspace().settle(number, step, done=done)
     word = "done" if done else "not done"
-    draw.note(f"step {step} of change {number} is {word}, by your word; the change is {after.state}")
+    draw.note(f"step {step} of change {number} is {word}, on your word; the change is {after.state}")
     if after.writes:
         draw.note(f"to go on: concordex change resume {number}")
 

@@ -21,4 +21,4 @@ def mend(form: Form = None) -> None:
     if mended or form is not None:
         emit_rows([asdict(repair) for repair in mended], form, None)
     if not mended:
-        draw.note("all that is kept here is as it was written")
+        draw.note("everything stored here is intact")

@@ -35,15 +35,15 @@ def trust(
         return Status.DONE
     asked = [(wanted, why) for wanted in here.secrets.named() if (why := doubts(here.root, wanted))]
     if not asked:
-        draw.note(f"nothing to agree to: what {here.root.resolve()} names may be had")
+        draw.note(f"nothing to approve: all that {here.root.resolve()} names is allowed already")
         return Status.DONE
     draw.table(["for", "would run or read", "and send to", "why you are asked"],
                [(wanted.name, wanted.reference, wanted.to, why) for wanted, why in asked])  # fmt: skip
     if own := sorted(path.name for path in (here.root / "dialects").glob("*.yaml")):
         draw.note(f"what is asked there is said in dialects/{', '.join(own)}: concordex dialect show NAME --requests")
     if not (yes or draw.ask(f"May {here.root.resolve()} have {'this' if len(asked) == 1 else 'these'}?")):
-        draw.note("not agreed; nothing of it is run or read")
+        draw.note("not approved; none of it is run or read")
         return Status.STOPPED
     agree(here.root, [wanted for wanted, _ in asked])
-    draw.note("agreed; whatever is altered or added there is asked again")
+    draw.note("approved; whatever is altered or added there is asked about again")
     return Status.DONE

@@ -176,9 +176,9 @@ class Table(Part):
             if name not in FIELDS and spec.type is None:
                 raise fault_at(("fields", name), "not one of the common fields, so say its `type`")
             if not (spec.from_ or spec.always is not None or spec.of_parent):
-                raise fault_at(("fields", name), "says nothing: give `from`, `always` or `of_parent`")
+                raise fault_at(("fields", name), "is empty: give `from`, `always` or `of_parent`")
             if (spec.of_parent or spec.below_parent) and self.read.each is None:
-                raise fault_at(("fields", name), "speaks of a parent, and `read` says no `each`")
+                raise fault_at(("fields", name), "mentions a parent, but `read` has no `each`")
         for at, rule in enumerate(self.filters):
             if rule.field not in self.fields:
                 raise fault_at(("filters", str(at)), f"{rule.field!r} is not among the table's fields")
@@ -291,7 +291,9 @@ class Dialect(Part):
             _check_acts(self, name, table)
         for name in self.together.tables if self.together else ():
             if name not in self.tables or not (write := self.tables[name].write) or not write.create:
-                raise fault_at(("together", "tables", name), "is no table of this dialect whose records can be created")
+                raise fault_at(
+                    ("together", "tables", name), "is not a table of this dialect whose records can be created"
+                )
         for place, call in calls_of(self):
             if call.rpc and self.rpc is None:
                 raise fault_at((*place, "rpc"), "the dialect says no `rpc: {path: …}`")
@@ -363,7 +365,9 @@ def _check_path(dialect: Dialect, place: tuple[str, ...], call: Call) -> None:
     """No secret in a path: paths are shown in errors and logs."""
     for name, credential in dialect.credentials.items():
         if credential.secret and f"{{{name}}}" in call.path:
-            raise fault_at((*place, "path"), f"{{{name}}} is a secret, and paths are shown: send it in a header")
+            raise fault_at(
+                (*place, "path"), f"{{{name}}} is a secret, and paths are shown in messages: send it in a header"
+            )
 
 
 def _check_acts(dialect: Dialect, name: str, table: Table) -> None:
@@ -378,7 +382,7 @@ def _check_acts(dialect: Dialect, name: str, table: Table) -> None:
         if act.shows is not None and act.shows not in shown_in.fields:
             raise fault_at((*place, "shows"), f"there is no field {act.shows!r} where it would show")
         if act.taken_back is not None and act.taken_back not in actions:
-            raise fault_at((*place, "taken_back"), f"there is no act {act.taken_back!r}")
+            raise fault_at((*place, "taken_back"), f"there is no action {act.taken_back!r}")
 
 
 def _check_write(name: str, table: Table) -> None:

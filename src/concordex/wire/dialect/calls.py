@@ -51,7 +51,7 @@ def _compiled(pattern: str) -> regex.Pattern[str]:
     try:
         return regex.compile(pattern, regex.MULTILINE)
     except regex.error as error:
-        raise ValueError(f"is no regular expression: {error}") from error
+        raise ValueError(f"is not a regular expression: {error}") from error
 
 
 class TextShape(Part):
@@ -132,7 +132,7 @@ class Call(Part):
         if len(bodies) > 1:
             raise fault_at((bodies[1],), f"a call has one body, and this one has {bodies[0]} already")
         if self.params and not self.rpc:
-            raise fault_at(("params",), "goes with `rpc`; parameters of the address stand in `query`")
+            raise fault_at(("params",), "belongs to `rpc`; parameters of the address go into `query`")
         return self
 
 

@@ -28,7 +28,7 @@ class Query:
     def __init__(self, text: str) -> None:
         """Raises ValueError where ``text`` is none, or is too long or nested too deeply for one."""
         if len(text) > LONGEST:
-            raise ValueError(f"it has {len(text):,} signs, and may have {LONGEST:,}")
+            raise ValueError(f"it has {len(text):,} characters, and may have {LONGEST:,}")
         self.text, self._bounds = text, _Bounded()
         try:
             self._whole = self._bounds.compile(text)

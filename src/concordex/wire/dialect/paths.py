@@ -131,7 +131,7 @@ class Member(str):
     def __new__(cls, text: str) -> Self:
         """Raises PathError where ``text`` names no members."""
         if text.startswith("$") or not all(text.split(".")):
-            raise PathError(f"{text!r} is no member that could be written: name it, or those on the way, as a.b.c")
+            raise PathError(f"{text!r} cannot be written to: name a member, as in a.b.c")
         return super().__new__(cls, text)
 
 

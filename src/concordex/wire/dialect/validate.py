@@ -179,7 +179,7 @@ def _filters(dialect: d.Dialect, place: Place, table: d.Table) -> Iterator[Fault
             yield (*place, "filters", number, "path"), f"nothing is known here as {{{name}}}; {hint}"
         for test in rule.tests:
             if test not in OPERATORS:
-                yield (*place, "filters", number, "tests"), f"{test!r} is no test; {suggestion(test, OPERATORS)}"
+                yield (*place, "filters", number, "tests"), f"{test!r} is not a test; {suggestion(test, OPERATORS)}"
 
 
 def _writes(dialect: d.Dialect, place: Place, table: d.Table, write: d.Write) -> Iterator[Fault]:

@@ -55,7 +55,7 @@ class FieldWrite(Part):
     )
     join: str | None = Field(None, description="What stands between the values of a list.")
     choices: list[str] = Field(default_factory=list, description="Ours, in small letters, that it may be.")
-    longest: int | None = Field(None, ge=1, description="How many signs it may have.")
+    longest: int | None = Field(None, ge=1, description="How many characters it may have.")
     empty: Any = Field(None, description="What is sent to empty it, if not null.")
     once: bool = Field(False, description="Sent to create a record and never shown again, such as a one-time code.")
     secret: bool = Field(

@@ -83,7 +83,7 @@ class Judge:
     def rpc(self, answer: Any, path: str, reply: Reply) -> Any:
         """The result of a JSON-RPC 2.0 answer; its error as ours."""
         if not isinstance(answer, Mapping) or ("result" in answer) == ("error" in answer):
-            raise BadAnswer(f"{path} answered with what is no JSON-RPC 2.0 answer", where=self.system)
+            raise BadAnswer(f"{path} answered with something other than a JSON-RPC 2.0 response", where=self.system)
         if "error" in answer:
             raise self._refusal(reply, path, answer)
         return answer["result"]
@@ -102,7 +102,7 @@ class Judge:
         kind = reply.headers.get("Content-Type", "").partition(";")[0].strip().lower()
         if is_a_page(kind, reply.content, shape):
             raise BadAnswer(
-                f"{path} answered with a page instead of {NAMES[shape.by]}", where=self.system,
+                f"{path} answered with a web page instead of {NAMES[shape.by]}", where=self.system,
                 why=f"Content-Type: {kind}" if kind else "", advice="a proxy or a sign-in page in between?",
             )  # fmt: skip
         try:

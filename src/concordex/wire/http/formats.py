@@ -119,7 +119,7 @@ def _exactly(digits: str) -> int | str:
 
 def _no_json(content: bytes, error: orjson.JSONDecodeError) -> BadAnswer:
     if content.lstrip()[:1] == b"<":
-        return BadAnswer("answered with a page instead of JSON", advice="a proxy or a sign-in page in between?")
+        return BadAnswer("answered with a web page instead of JSON", advice="a proxy or a sign-in page in between?")
     if error.pos >= len(content.rstrip()) - 1:
         return BadAnswer(f"sent JSON that is cut off after {len(content):,} bytes", cut=True)
     return BadAnswer(f"sent what is not JSON (RFC 8259), at byte {error.pos:,}", why=error.msg)
@@ -183,7 +183,7 @@ def rows_of(content: bytes, shape: d.CsvShape) -> Iterator[dict[str, Any]]:
 
     text = _text_of(content)
     if text.lstrip()[:1] == "<":
-        raise BadAnswer("answered with a page instead of CSV", advice="a proxy or a sign-in page in between?")
+        raise BadAnswer("answered with a web page instead of CSV", advice="a proxy or a sign-in page in between?")
     csv.field_size_limit(max(csv.field_size_limit(), len(content) + 1))  # of the whole process: it is never lowered
     try:
         rows = csv.reader(io.StringIO(text, newline=""), delimiter=shape.separator, strict=True)
@@ -243,8 +243,8 @@ def _in_time(shape: d.TextShape) -> Iterator[None]:
         yield
     except TimeoutError as error:
         raise BadAnswer(
-            f"sent a text that `pattern` or `skip` could not be looked for in within {_PATIENCE:g} s",
-            why=f"pattern: {shape.pattern}", advice="say it without a repetition that stands within another one",
+            f"sent a text that `pattern` or `skip` did not finish matching within {_PATIENCE:g} s",
+            why=f"pattern: {shape.pattern}", advice="write it without a repetition inside another",
         ) from error  # fmt: skip
 
 
@@ -269,7 +269,7 @@ def _sheet(content: bytes, shape: d.Shape) -> list[dict[str, Any]]:
         book = fastexcel.read_excel(content)
         sheet = book.load_sheet(shape.sheet if shape.sheet is not None else 0, dtypes="string")
     except fastexcel.FastExcelError as error:
-        raise BadAnswer("is no workbook that can be read", why=str(error).split("\n")[0]) from error
+        raise BadAnswer("is not a readable workbook", why=str(error).split("\n")[0]) from error
     return list(sheet.to_polars().iter_rows(named=True))
 
 
@@ -281,7 +281,7 @@ def _parquet(content: bytes, _shape: d.Shape) -> list[dict[str, Any]]:
     try:
         frame = pl.read_parquet(io.BytesIO(content))
     except (pl.exceptions.PolarsError, OSError) as error:
-        raise BadAnswer("is no Parquet file that can be read", why=str(error).split("\n")[0]) from error
+        raise BadAnswer("is not a readable Parquet file", why=str(error).split("\n")[0]) from error
     times = [name for name, kind in frame.schema.items() if kind.is_temporal()]
     plain = frame.with_columns(pl.col(name).dt.to_string("iso") for name in times)
     return list(plain.iter_rows(named=True))

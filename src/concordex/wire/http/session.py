@@ -243,7 +243,7 @@ class Session:
             else:
                 self._worked.add(turn.opening)
                 return done
-        raise AssertionError("the tries end by an answer or an error")
+        raise AssertionError("tries end with an answer or an error")
 
     async def _admission(self) -> Credentials:
         async with self._signing:
@@ -359,7 +359,7 @@ class Session:
             with attempt:
                 self.traffic.retries += attempt.num > 1
                 return await self._admitted(send)
-        raise AssertionError("the retries end by an answer or an error")
+        raise AssertionError("retries end with an answer or an error")
 
     async def _send_bundle(self, bundle: Sequence[Request], turn: _Turn) -> list[Answer]:
         """Several JSON-RPC calls in one request; their answers come in any order (JSON-RPC 2.0, section 6)."""

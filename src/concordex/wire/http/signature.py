@@ -46,7 +46,7 @@ class Signer:
             algorithm(private_key=key.encode())  # type: ignore[no-untyped-call]
         except (ValueError, TypeError, HTTPMessageSignaturesException) as error:
             raise SecretError(
-                f"the signing key is no key for {how.algorithm}", advice="is it a private key in PEM, unencrypted?"
+                f"the signing key is not a key for {how.algorithm}", advice="is it a private key in PEM, unencrypted?"
             ) from error
         self._signer = HTTPMessageSigner(signature_algorithm=algorithm, key_resolver=keys)
         if how.digest == "sha-512":

@@ -142,7 +142,7 @@ class Transport:
             url = URL(text, encoded=encoded)
             origin = url.origin()
         except ValueError as error:
-            raise BadAnswer(f"{text[:200]!r} is no address", where=self.endpoint.name, why=str(error)) from error
+            raise BadAnswer(f"{text[:200]!r} is not an address", where=self.endpoint.name, why=str(error)) from error
         if origin != self._origin or url.raw_user is not None or url.raw_password is not None:
             named = "" if url.raw_user is None and url.raw_password is None else ", with a user's name in it"
             raise ForeignHost(
@@ -319,7 +319,7 @@ def digest_of(endpoint: Endpoint) -> bytes:
     digits = re.sub(r"^sha256[:=]|[^0-9a-fA-F]", "", (endpoint.fingerprint or "").lower())
     if len(digits) != 64:
         raise Untrusted(
-            "the fingerprint in concordex.yaml is no SHA-256 fingerprint", where=endpoint.name,
+            "the fingerprint in concordex.yaml is not a SHA-256 fingerprint", where=endpoint.name,
             advice="it has 64 hexadecimal digits; `concordex system check` shows it",
         )  # fmt: skip
     return bytes.fromhex(digits)

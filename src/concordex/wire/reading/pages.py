@@ -180,7 +180,7 @@ class Pager:
         if call.keyed_by and isinstance(records, dict):
             odd = [key for key, record in records.items() if not isinstance(record, dict)]
             if odd:
-                raise self.bad(f"{len(odd)} values at {where} are no mappings, such as that of {odd[0]!r}")
+                raise self.bad(f"{len(odd)} values at {where} are not mappings, such as that of {odd[0]!r}")
             records = [{**record, call.keyed_by: key} for key, record in records.items()]
         if isinstance(records, dict):
             records = [records]

@@ -179,7 +179,7 @@ def selected(workspace: BaseWorkspace, base: Basis, selection: str) -> pl.DataFr
             raise
         names: list[str] = base.frame["name"].drop_nulls().to_list() if "name" in base.frame.columns else []
         raise CalledWrongly(
-            f"{base.system} has no record in {base.table} called {selection!r}, and it is no filter",
+            f"{base.system} has no record in {base.table} called {selection!r}, and it is not a filter",
             advice=suggestion(selection, names) if names else "docs/filters.md",
         ) from error
     return base.frame.filter(predicate_of(base.frame, query, workspace.now()))

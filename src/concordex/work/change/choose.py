@@ -36,7 +36,7 @@ def choose(
     """
     for action in actions:
         if action not in _ACTIONS:
-            raise CalledWrongly(f"--only {action}: is no action", advice=suggestion(action, _ACTIONS))
+            raise CalledWrongly(f"--only {action}: is not an action", advice=suggestion(action, _ACTIONS))
     tables = {step.table for step in change.steps}
     if table is not None and table not in tables:
         raise CalledWrongly(f"--table {table}: the change has no such steps", advice=suggestion(table, tables))

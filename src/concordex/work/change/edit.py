@@ -74,7 +74,7 @@ def prepare_retire(workspace: BaseWorkspace, system: str, table: str, selection:
     base = base_of(workspace, system, table)
     if not base.write.retire:
         raise CalledWrongly(
-            f"{system} knows no retirement in {table}", advice="concordex delete, or concordex set its fields"
+            f"{system} has no retired state in {table}", advice="concordex delete, or concordex set its fields"
         )
     texts = {name: str(value) for name, value in base.write.retire.items()}
     made = prepare_set(workspace, system, table, selection, texts)
@@ -86,7 +86,7 @@ def prepare_delete(workspace: BaseWorkspace, system: str, table: str, selection:
     """The change that deletes records, with all that can be written of them kept to undo it."""
     base = base_of(workspace, system, table)
     if base.write.delete is None:
-        raise CalledWrongly(f"{system} lets nothing be deleted from {table}", advice="concordex retire")
+        raise CalledWrongly(f"{system} does not allow deleting from {table}", advice="concordex retire")
     records = selected(workspace, base, selection)
     return _change(
         "delete", system, [_step(base, r, "delete", before=base.image(r)) for r in records.iter_rows(named=True)]

@@ -37,7 +37,7 @@ def rendered(template: Path, values: Mapping[str, Any]) -> list[str]:
 
     for name, value in values.items():
         if (bad := _no_text_in(value)) is not None:
-            raise ValueError(f"{name} holds {bad}, which is no part of a line: {str(value)[:60]!r}")
+            raise ValueError(f"{name} holds {bad}, which cannot be part of a line: {str(value)[:60]!r}")
     try:
         made = _bounded().from_string(template.read_text(encoding="utf-8"))
     except OSError as error:
@@ -55,7 +55,7 @@ def rendered(template: Path, values: Mapping[str, Any]) -> list[str]:
     lines = [line.rstrip() for line in text.split("\n")]
     for line in lines:
         if (bad := _no_text(line)) is not None:
-            raise ValueError(f"{line[:60]!r} holds {bad}, which is no text")
+            raise ValueError(f"{line[:60]!r} holds {bad}, which is not text")
     return [line for line in lines if line]
 
 
@@ -81,7 +81,7 @@ def _pieces(pieces: Iterator[str]) -> Iterator[str]:
     for piece in pieces:
         written += len(piece)
         if written > _SIGNS:
-            raise OverflowError(f"it writes more than {_SIGNS:,} signs")
+            raise OverflowError(f"it writes more than {_SIGNS:,} characters")
         yield piece
 
 

@@ -49,7 +49,7 @@ def prepare_sync(
     base = base_of(workspace, system, _TABLE)
     if base.write.create is None and base.write.update is None:
         raise CalledWrongly(
-            f"{system} cannot be written: {base.dialect.name} says neither how to create nor how to update one",
+            f"{system} cannot be written: {base.dialect.name} describes neither creating nor updating one",
             advice="docs/dialects.md, under Writing",
         )
     from concordex.work.concordance.reconcile import freshened  # matching takes a while to import

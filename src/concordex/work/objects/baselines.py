@@ -161,7 +161,7 @@ def save_in(
         done = save(mine, folder, kinds, () if where else list(kinds), progress, lambda: begin(folder, kinds))
     except KeyboardInterrupt as stop:
         raise Stopped(
-            f"{folder} is half saved, and says so: nothing is deleted because of what it lacks",
+            f"{folder} is only half saved: nothing is deleted because it is missing there",
             advice=f"concordex config save {name} --into {into}",
         ) from stop
     there = read_objects(folder, kinds) if where and folder.is_dir() else mine

@@ -82,7 +82,7 @@ def _live(workspace: BaseWorkspace, text: str, kinds: Kinds, progress: Told | No
     chosen_kinds(workspace, system, list(kinds))
     when = parse_time(moment) if at else None
     if at and when is None:
-        raise CalledWrongly(f"{text}: {moment!r} is no date", advice="an ISO 8601 date or time (UTC)")
+        raise CalledWrongly(f"{text}: {moment!r} is not a date", advice="an ISO 8601 date or time (UTC)")
     names = list(kinds)
     held = pulled(workspace, system, names, _end(when, moment)) if when else live(workspace, system, names, progress)
     return Side(held.of(kinds), kinds, held)

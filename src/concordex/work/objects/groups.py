@@ -51,7 +51,7 @@ def _say(name: str, known: dict[str, Group], kind: Kind, members: Groups, made: 
         raise CalledWrongly(f"there is no group {name!r}", advice=suggestion(name, known))
     group = known[name]
     if group.all_of or group.but_not:
-        raise CalledWrongly(f"the group {name!r} is no union, and only unions can be said there")
+        raise CalledWrongly(f"the group {name!r} is not a union, and that system can hold only unions")
     kinds = _kinds(parse(group.where).node, name, group.where) if group.where else []
     for other in group.any_of:
         _say(other, known, kind, members, made)
@@ -66,6 +66,6 @@ def _kinds(node: Node, name: str, text: str) -> list[str]:
     if isinstance(node, Clause) and node.field.text == "kind" and node.operator in ("=", "in") and not node.counted:
         return [word.text for word in node.values]
     raise CalledWrongly(
-        f"the group {name!r} asks for more than kinds ({text}), and only kinds and unions can be said there",
+        f"the group {name!r} asks for more than kinds ({text}), and that system can hold only kinds and unions",
         advice="kind = …, kind in (…), or --any-of other groups",
     )

@@ -66,7 +66,7 @@ def _targets(dialect: d.Dialect, held: Held, obj: Object, on: Sequence[str], act
         raise CalledWrongly(f"{obj.label} is not installed on {strange[0]}", advice=f"it is on: {_listed(may)}")
     if strange:
         raise CalledWrongly(
-            f"{strange[0]} is no target of {obj.label}: assign it first ({how.each})",
+            f"{strange[0]} is not a target of {obj.label}: assign it first ({how.each})",
             advice=f"its targets: {_listed(may)}",
         )
     return [name for name in may if not on or name in on]

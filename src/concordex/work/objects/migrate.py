@@ -145,7 +145,7 @@ def prepare_copy(
         )
     if not original.takes(made):
         raise CalledWrongly(
-            f"{target} has {made.label} already, and takes no two of one name", advice="--as says another name"
+            f"{target} has {made.label} already, and does not allow two of one name", advice="--as says another name"
         )
     notes = []
     if there:

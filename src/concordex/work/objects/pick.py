@@ -21,7 +21,7 @@ def find(workspace: BaseWorkspace, address: str) -> tuple[str, str, str]:
     system, _, rest = address.partition("/")
     kind, _, name = rest.partition("/")
     if not (system and kind and name):
-        raise CalledWrongly(f"{address!r} is no object", advice="say SYSTEM/KIND/NAME, as `config list` has them")
+        raise CalledWrongly(f"{address!r} is not an object", advice="say SYSTEM/KIND/NAME, as `config list` has them")
     chosen_kinds(workspace, system, [kind])
     return system, kind, name
 

@@ -94,7 +94,8 @@ def _unfit(
             except ValueError as error:
                 faults.append(f"{place(obj, 'name')}: {error}")
             faults += [
-                f"{place(obj, 'object')}: {path} is no number that JSON could say" for path in _no_numbers(obj.body)
+                f"{place(obj, 'object')}: {path} is not a number that JSON can express"
+                for path in _no_numbers(obj.body)
             ]
             faults += _unfit_values(obj, workspace.dialect(system).tables[kind].write)
             if obj.source and not spec.single and value_at(obj.body, spec.name) is not None:
@@ -130,9 +131,9 @@ def _unfit_values(obj: Object, write: d.Write | None) -> list[str]:
         if strange:
             faults.append(f"{where}: {strange[0]!r} is none of the choices; {suggestion(strange[0], theirs)}")
         elif spec.longest and any(len(word) > spec.longest for word in words):
-            faults.append(f"{where}: is longer than {spec.longest} signs")
+            faults.append(f"{where}: is longer than {spec.longest} characters")
         elif spec.number and not isinstance(value, int | float):
-            faults.append(f"{where}: {value!r} is no number")
+            faults.append(f"{where}: {value!r} is not a number")
     return faults
 
 

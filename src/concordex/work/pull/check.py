@@ -118,14 +118,14 @@ _SIGNED_IN = {
 
 async def _network(workspace: BaseWorkspace, endpoint: Endpoint) -> Steps:
     if endpoint.proxy:
-        yield "proxy", CheckSeen(f"{endpoint.proxy} stands in between: name and port are its affair")
+        yield "proxy", CheckSeen(f"{endpoint.proxy} is in between, and resolves name and port")
         return
     yield "name", None
     yield "name", CheckSeen(", ".join(await resolve(endpoint)))
     yield "connects", None
     yield "connects", CheckSeen(f"in {await connect(endpoint) * 1000:.0f} ms")
     if not endpoint.url.startswith("https:"):
-        yield "tls", CheckSeen("none: all that is said can be read on the way", "use https: where the system has it")
+        yield "tls", CheckSeen("none: everything can be read on the way", "use https: where the system has it")
         return
     yield "tls", None
     shown = await certificate(endpoint)

@@ -249,7 +249,7 @@ async def _note_staged(workspace: BaseWorkspace, session: Session) -> list[str]:
     try:
         held = await pending(session)
     except RequestRefused as refusal:  # perhaps it is not ours to ask
-        return [f"what is staged is not known: {refusal.why or refusal.what}"]
+        return [f"what is staged there is not known: {refusal.why or refusal.what}"]
     workspace.catalogue.holds(session.endpoint.name, [(step.who, step.since, step.what) for step in held])
     ours = sum(step.ours for step in held)
     return [f"seen with what this user has staged and not committed ({ours:,})"] if ours else []

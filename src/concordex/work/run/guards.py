@@ -34,7 +34,7 @@ def check_guards(
     system, guards = workspace.config.systems.get(change.system), workspace.config.guards
     if system is not None and system.read_only:
         raise Stopped(
-            f"{change.system} is only to be read: nothing is written to it",
+            f"{change.system} is read-only: nothing is written to it",
             advice=f"the change is kept; take read_only: out of systems: {change.system}: in concordex.yaml",
         )
     if not any_time:

@@ -56,7 +56,7 @@ def put_into_effect(workspace: BaseWorkspace, system: str, *, any_time: bool = F
 
 
 def take_back(workspace: BaseWorkspace, system: str) -> list[int]:
-    """Take back what our user has staged in a system; the changes that can be run anew."""
+    """Take back what our user has staged in a system; the changes that can be run again."""
     if _staging(workspace, system).discard is None:
         raise CalledWrongly(f"the dialect of {system} does not say how what is staged is taken back")
     check_guards(workspace, Change(kind="config", system=system, steps=()), any_time=True)

@@ -47,7 +47,7 @@ def of_systems(
     for name, side in zip((here, there), sides, strict=True):
         if side.is_empty() and where is None:
             raise CalledWrongly(
-                f"nothing of {name} has been reconciled", advice=f"concordex pull {name}, concordex reconcile"
+                f"no record of {name} has been reconciled", advice=f"concordex pull {name}, concordex reconcile"
             )
     return _told(side_by_side(sides[0], sides[1], ["entry"], _known(fields)), stored.notes(workspace))
 

@@ -74,7 +74,7 @@ def writable(dialect: d.Dialect, table: str, name: str) -> d.Write:
     if spec.write is None:
         able = [other for other, other_spec in dialect.tables.items() if other_spec.write]
         raise CalledWrongly(
-            f"{name} cannot be written: the dialect {dialect.name} says nothing of writing {table}",
+            f"{name} cannot be written: the dialect {dialect.name} does not describe writing {table}",
             advice=f"it writes: {', '.join(able)}" if able else "docs/dialects.md, under Writing",
         )
     return spec.write
@@ -107,7 +107,7 @@ class Records(ApiTarget):
             if not look.whole:
                 raise WireError(
                     f"the table {name} could not be read whole", where=self.session.endpoint.name,
-                    why=f"{look.outcome}: {look.why}", advice="nothing is written on a base that is not known",
+                    why=f"{look.outcome}: {look.why}", advice="nothing is written when its basis is unknown",
                 )  # fmt: skip
             self._take(name, look)
 

@@ -326,7 +326,7 @@ class BaseWorkspace:
         if is_emptied(path) and next(self.store.glob("snapshots/*/*/*.parquet"), None):
             raise StoreError(
                 f"the catalogue {path} is empty, and there are snapshots",
-                advice="concordex mend makes it anew of all that is left",
+                advice="concordex mend rebuilds it from what is left",
             )
 
     def _keep_out_of_version_control(self) -> None:
@@ -340,7 +340,7 @@ class BaseWorkspace:
         except OSError as error:
             raise StoreError(
                 f"the store {self.store} cannot be written", why=error.strerror or str(error),
-                advice="pulls and changes are kept there: run as a user who may write, or choose another with -w",
+                advice="pulls and changes are kept there: run as a user who may write, or use another with -w",
             ) from error  # fmt: skip
 
 

@@ -34,9 +34,9 @@ def address(url: str) -> str:
     try:
         reached = urlsplit(url).hostname, urlsplit(url).port
     except ValueError as error:
-        raise ValueError(f"is no address: {error}") from error
+        raise ValueError(f"is not an address: {error}") from error
     if not reached[0]:
-        raise ValueError("is no address: it names no host")
+        raise ValueError("is not an address: it names no host")
     if urlsplit(url).netloc.rpartition("@")[1]:
         raise ValueError("holds a name or a password, and addresses are shown: name them as credentials")
     return url
@@ -134,7 +134,7 @@ class Window(Part):
         try:
             ZoneInfo(given)
         except (ZoneInfoNotFoundError, ValueError) as error:
-            raise ValueError("is no time zone of the IANA database, such as Europe/London") from error
+            raise ValueError("is not a time zone of the IANA database, such as Europe/London") from error
         return given
 
     @property
@@ -302,7 +302,7 @@ class Into(Part):
             raise fault_at(("password",), f"is a secret: say where it is kept, with one of {', '.join(SCHEMES)}:")
         for name in self.columns:
             if name not in FIELDS or name == "record_id":
-                raise fault_at(("columns", name), "is no field of ours")
+                raise fault_at(("columns", name), "is not one of our fields")
         if self.key not in self.columns:
             raise fault_at(("key",), f"the field {self.key!r} is not among the columns")
         return self

@@ -32,4 +32,4 @@ def alter(workspace: BaseWorkspace, path: Path, change: Callable[[Any], T], *, n
             if (read_text(path) if path.exists() else new) == text:
                 write_text(path, yaml_text(document))
                 return made
-    raise Stopped(f"{path} is being altered by somebody else all the time", advice="try again")
+    raise Stopped(f"{path} keeps being altered by somebody else", advice="try again")

@@ -40,7 +40,7 @@ def mend(workspace: BaseWorkspace) -> list[Mended]:
     row = catalogue.reconciliation()
     for name in catalogue.files_in(str(row["folder"])) if row else ():
         if fault := workspace.frames.damage(name):
-            repairs.append(Mended(name, fault, "concordex reconcile makes it anew"))
+            repairs.append(Mended(name, fault, "concordex reconcile rebuilds it"))
     return repairs
 
 
@@ -117,11 +117,11 @@ def _found(workspace: BaseWorkspace) -> list[Mended]:
             continue
         snapshot = _of(facts_of(path) or {}, name)
         if snapshot is None:
-            repairs.append(Mended(name, "in no catalogue", "left as it is: it does not say what it is"))
+            repairs.append(Mended(name, "not in the catalogue", "left alone: it does not say what it is"))
             continue
         catalogue.adopt(snapshot)
         workspace.frames.vouch(name)
-        repairs.append(Mended(name, "in no catalogue", "taken up again, as not proved"))
+        repairs.append(Mended(name, "not in the catalogue", "added again, as not proved"))
     return repairs
 
 

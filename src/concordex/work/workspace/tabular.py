@@ -27,10 +27,12 @@ def read_rows(file: str, form: str | None = None, sheet: str | None = None) -> l
     path = Path(file)
     form = form or _ENDINGS.get(path.suffix.lower(), path.suffix.lower().removeprefix("."))
     if file == "-" and not form:
-        raise CalledWrongly("standard input has no ending that would tell its form", advice="say --from csv, or json …")
+        raise CalledWrongly(
+            "standard input has no file name that would tell its format", advice="say --from csv, or json …"
+        )
     if form not in (*_SHAPES, "yaml"):
         raise CalledWrongly(
-            f"{file}: its ending tells no form that is known",
+            f"{file}: its ending names no known format",
             advice="csv, xlsx, json, ndjson, yaml or parquet; or --from",
         )
     try:

@@ -74,7 +74,7 @@ def show(address: Address) -> None:
     obj = here.objects.one(held, address)
     draw.line(here.objects.text(obj).rstrip())
     if obj.at or obj.by:
-        draw.note(f"altered last {draw.moment(obj.at)} by {obj.by or 'nobody knows whom'}")
+        draw.note(f"altered last {draw.moment(obj.at)} by {obj.by or 'an unknown user'}")
     needed = dict.fromkeys(f"{table}/{other}" for _, table, other in mentioned(obj, every))
     used = [other.label for other, _, _ in users([(kind, name)], held.objects, every)]
     draw.note(f"needs: {', '.join(needed) or 'nothing'}")

@@ -40,12 +40,12 @@ def commit(system: System, yes: Yes = False, any_time: AnyTime = False) -> int:
     ours = [staged for staged in here.staged(system) if staged.ours]
     changes = here.waiting(system)
     if not ours and not changes:
-        draw.note(f"nothing of this user's is staged in {system}")
+        draw.note(f"nothing of yours is staged in {system}")
         return Status.DONE
     _draw_staged(ours)
     of_changes = f" (of {', '.join(f'change {number}' for number in changes)})" if changes else ""
     if not (yes or draw.ask(f"Commit this in {system}?{of_changes}")):
-        draw.note("not agreed; it stays staged")
+        draw.note("not agreed; it remains staged")
         return Status.STOPPED
     if not changes:
         here.commit(system, any_time=any_time)
@@ -67,16 +67,16 @@ def unstage(system: System, yes: Yes = False) -> int:
     here = workspace()
     ours = [staged for staged in here.staged(system) if staged.ours]
     if not ours and not here.waiting(system):
-        draw.note(f"nothing of this user's is staged in {system}")
+        draw.note(f"nothing of yours is staged in {system}")
         return Status.DONE
     _draw_staged(ours)
     if not (yes or draw.ask(f"Take this back in {system}?")):
-        draw.note("not agreed; it stays staged")
+        draw.note("not agreed; it remains staged")
         return Status.STOPPED
     changes = here.unstage(system)
     draw.note(f"{len(ours):,} taken back in {system}", "green")
     for number in changes:
-        draw.note(f"change {number} can be run anew: concordex change run {number}")
+        draw.note(f"change {number} can be run again: concordex change run {number}")
     return Status.DONE
 
 

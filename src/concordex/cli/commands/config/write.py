@@ -66,10 +66,10 @@ def push(
     for text in here.objects.odd_members(wanted, held)[:_ODD]:
         draw.note(text, "yellow")
     altered = sum(step.operation in ("create", "update") for step in change.steps)
-    draw.note(f"{plural(len(wanted), 'object')} in {path}: {len(wanted) - altered:,} are so in {to} already")
+    draw.note(f"{plural(len(wanted), 'object')} in {path}: {len(wanted) - altered:,} are already so in {to}")
     change = change.said(source=str(path), command="config push")
     if not change.steps and any(obj.ours for obj in held.staged):
-        draw.note(f"{to} has it so with what is only staged there: concordex config commit {to}", "yellow")
+        draw.note(f"{to} already has it, but only staged: concordex config commit {to}", "yellow")
         return Status.PARTLY
     return propose(here, change, answers, f"{to} has {plural(len(wanted), 'object')} as the files say")
 
@@ -119,7 +119,7 @@ def copy(
 def _under_a_free_name(here: Workspace, original: Original, made: Object) -> Object:
     """The object under a name that the target takes, as far as a person is there to be asked for one."""
     while not original.takes(made):
-        what = f"{original.target} has {made.label} already, and takes no two of one name."
+        what = f"{original.target} has {made.label} already, and does not allow two of one name."
         other = draw.ask_text(f"{what}  Another name:")
         if not other:
             break
