@@ -229,7 +229,8 @@ def _million(root: Path) -> None:
     from concordex.store.catalogue import Catalogue, Snapshot
     from concordex.wire.dialect.load import from_file
     from concordex.wire.reading.mapping import Mapper
-    from concordex.work.pull.pull import in_order
+    from concordex.wire.reading.records import DecodedRecords
+    from concordex.work.pull.sift import in_order
 
     sys.path.insert(0, str(HERE))
     from pages import record
@@ -238,7 +239,8 @@ def _million(root: Path) -> None:
     chunks = []
     for at in range(0, 1_000_000, 20_000):
         columns = mapper.empty()
-        mapper.add(columns, [record(n, 1000) for n in range(at, at + 20_000)])
+        records = DecodedRecords([record(n, 1000) for n in range(at, at + 20_000)])
+        mapper.add(columns, records, records.texts())
         chunks.append(mapper.frame([mapper.taken(columns)]))
     store = root / ".concordex"
     snapshots.write(in_order(pl.concat(chunks)), store / "million.parquet")

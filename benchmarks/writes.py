@@ -177,7 +177,7 @@ def _filled(folder: Path, share: int) -> None:
     parts = [("fairlead", "devices", managed), *(("stowage", table, frame) for table, frame in frames.items())]
     for system, table, frame in parts:
         height = frame.height
-        look = TableRead(frame=frame, announced=height, received=height, distinct=height)
+        look = TableRead(held=frame, announced=height, received=height, distinct=height)
         keep(here, number, system, table, look, begun, Traffic())
     here.catalogue.end_pull(number, "whole")
     make(here)

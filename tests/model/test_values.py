@@ -12,6 +12,7 @@ from concordex.model.fields import Type
 from concordex.model.scalars import parse_duration, version_parts
 from concordex.wire.dialect import Table
 from concordex.wire.reading.mapping import Mapper
+from concordex.wire.reading.records import DecodedRecords
 
 
 def read(values: list, kind: Type, how: str) -> tuple[list, int]:
@@ -21,7 +22,8 @@ def read(values: list, kind: Type, how: str) -> tuple[list, int]:
     )
     mapper = Mapper(table)
     columns = mapper.empty()
-    mapper.add(columns, [{"id": at, "x": value} for at, value in enumerate(values)])
+    records = DecodedRecords([{"id": at, "x": value} for at, value in enumerate(values)])
+    mapper.add(columns, records, records.texts())
     return mapper.frame([mapper.taken(columns)])["x"].to_list(), mapper.lost.get("x", 0)
 
 

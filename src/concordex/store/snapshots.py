@@ -13,6 +13,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import polars as pl
 
 from concordex.errors import StoreError
@@ -23,10 +24,10 @@ from concordex.unseen import in_frame
 
 #: Small enough that a filter on one site skips most of a sorted file and memory stays flat.
 _ROWS = 16_384
-
-
+#: How files are written that are kept for long.
+LASTING: dict[str, Any] = {"row_group_size": _ROWS, "compression": "zstd", "compression_level": 1}
 #: Under which name a file says what it is, for a catalogue that is made anew.
-_FACTS = "concordex"
+FACTS = "concordex"
 
 
 def write(frame: pl.DataFrame, path: Path, *, lasting: bool = True, facts: Mapping[str, Any] | None = None) -> str:
@@ -36,25 +37,43 @@ def write(frame: pl.DataFrame, path: Path, *, lasting: bool = True, facts: Mappi
     ``facts`` say in the file what it is.
     """
     make_folder(path.parent)
-    how: dict[str, Any] = {"row_group_size": _ROWS, "compression": "zstd", "compression_level": 1}
-    if not lasting:
-        how = {"row_group_size": 4 * _ROWS, "compression": "lz4"}
+    how: dict[str, Any] = LASTING if lasting else {"row_group_size": 4 * _ROWS, "compression": "lz4"}
     if facts is not None:
-        how["metadata"] = {_FACTS: json.dumps(facts)}
+        how = {**how, "metadata": {FACTS: json.dumps(facts)}}
     with landing(path, private=True) as making:
         in_frame(frame).write_parquet(making, **how)
-        return _digest(making)
+        return digest_of(making)
+
+
+class Content:
+    """A digest of what rows say, whatever their order and however they are divided into frames.
+
+    What systems sent besides does not count.
+    """
+
+    def __init__(self) -> None:
+        self._sums = np.zeros(3, dtype=np.uint64)
+        self._schema: list[tuple[str, str]] = []
+
+    def add(self, frame: pl.DataFrame) -> None:
+        """Take some rows into account."""
+        values = frame.drop(ORIGINAL, strict=False)
+        values = values.select(sorted(values.columns))
+        self._schema = [(name, str(kind)) for name, kind in values.schema.items()]
+        one, other = (values.hash_rows(seed=seed).to_numpy() for seed in (3, 5))
+        with np.errstate(over="ignore"):
+            self._sums += np.array([frame.height, one.sum(), other.sum()], dtype=np.uint64)
+
+    def digest(self) -> str:
+        """The digest of all rows together."""
+        return hashlib.sha256(repr((self._schema, self._sums.tolist())).encode()).hexdigest()
 
 
 def content(frame: pl.DataFrame) -> str:
-    """A digest of what the rows of ``frame`` say, whatever their order; what systems sent besides does not count."""
-    values = frame.drop(ORIGINAL, strict=False)
-    values = values.select(sorted(values.columns))
-    rows = pl.DataFrame({"a": values.hash_rows(seed=3), "b": values.hash_rows(seed=5)}).sort("a", "b")
-    digest = hashlib.sha256(repr([*values.schema.items()]).encode())
-    for column in rows.get_columns():
-        digest.update(column.to_numpy().tobytes())
-    return digest.hexdigest()
+    """A digest of what the rows of ``frame`` say."""
+    made = Content()
+    made.add(frame)
+    return made.digest()
 
 
 class Frames:
@@ -100,7 +119,7 @@ class Frames:
 
         def digested(name: str) -> str | None:
             try:
-                return _digest(self.root / name)
+                return digest_of(self.root / name)
             except OSError:  # gone, or taken away by another process meanwhile
                 return None
 
@@ -129,7 +148,7 @@ class Frames:
         try:
             pl.read_parquet_schema(self.root / name)
             expected = self._memory().digest_of(name)
-            if expected and _digest(self.root / name) != expected:
+            if expected and digest_of(self.root / name) != expected:
                 return "damaged"
         except FileNotFoundError:
             return "gone"
@@ -146,7 +165,7 @@ class Frames:
         except OSError:  # not every file system gives a file two names
             with landing(self.root / to, private=True) as making:
                 shutil.copyfile(self.root / name, making)
-        self._catalogue().note_file(to, self._memory().digest_of(name) or _digest(self.root / to))
+        self._catalogue().note_file(to, self._memory().digest_of(name) or digest_of(self.root / to))
 
     def content_of(self, name: str) -> str | None:
         """The digest of what the rows of a file say; none where an earlier release wrote it."""
@@ -158,7 +177,7 @@ class Frames:
 
     def vouch(self, name: str) -> None:
         """Take a file for right as it stands now."""
-        self._catalogue().note_file(name, _digest(self.root / name))
+        self._catalogue().note_file(name, digest_of(self.root / name))
 
     def sweep(self, folder: str, since: datetime) -> None:
         """Remove what was begun below ``folder`` and never finished: none of it is known, or was touched ``since``."""
@@ -191,13 +210,14 @@ class Frames:
 def facts_of(path: Path) -> dict[str, Any] | None:
     """What a file says that it is; nothing where it says nothing, or cannot be read."""
     try:
-        facts = json.loads(pl.read_parquet_metadata(path).get(_FACTS, "null"))
+        facts = json.loads(pl.read_parquet_metadata(path).get(FACTS, "null"))
     except (pl.exceptions.PolarsError, OSError, ValueError):
         return None
     return facts if isinstance(facts, dict) else None
 
 
-def _digest(path: Path) -> str:
+def digest_of(path: Path) -> str:
+    """The digest of a file (SHA-256, FIPS 180-4)."""
     with path.open("rb") as file:
         return hashlib.file_digest(file, "sha256").hexdigest()
 

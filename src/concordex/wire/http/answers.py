@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
@@ -66,10 +66,14 @@ class Judge:
         self.errors = dialect.errors
         self.mended = 0  # characters of which only a half came
 
-    def answer(self, reply: Reply, path: str, shape: d.Shape) -> Answer:
-        """The decoded reply; raises where it says that something went wrong."""
+    def answer(self, reply: Reply, path: str, shape: d.Shape, reader: Callable[[bytes], Any] | None = None) -> Answer:
+        """The decoded reply; raises where it says that something went wrong.
+
+        A ``reader`` decodes it in its own way, or says None where it cannot.
+        """
         if 200 <= reply.status < 300:
-            body = self._decoded(reply, path, shape)
+            body = reader(reply.content) if reader else None
+            body = self._decoded(reply, path, shape) if body is None else body
             if self.errors.present and self.errors.present.first(body) not in (None, [], {}, "", False):
                 raise self._refusal(reply, path, body)
             return Answer(reply.status, body, reply.headers, reply.cookies, self._links(reply, path), reply.content)

@@ -50,6 +50,7 @@ class Request:
     rpc: str | None = None
     params: dict[str, Any] = field(default_factory=dict)
     sent_as: d.Shape = field(default_factory=d.JsonShape)
+    reader: Callable[[bytes], Any] | None = None  # decodes the answer in its own way, or leaves it with None
 
     def put(self, place: str, name: str, value: Any) -> None:
         """Set one more parameter, in the ``query``, the ``body`` or the ``params``."""
@@ -269,7 +270,7 @@ class Session:
 
     async def _send(self, asked: Request, turn: _Turn | None) -> Answer:
         reply, url = await self._sent(asked, turn, lambda admitted: self._body(asked, admitted))
-        answer = self.judge.answer(reply, url.path, asked.shape)
+        answer = self.judge.answer(reply, url.path, asked.shape, asked.reader)
         if asked.rpc:
             result = self.judge.rpc(answer.body, f"{url.path} {asked.rpc}", reply)
             return replace(answer, body=result)

@@ -14,8 +14,9 @@ from concordex.wire.dialect.templates import Template, names_in
 from concordex.wire.http.answers import Answer
 from concordex.wire.http.session import Session
 from concordex.wire.reading.completeness import TableOutcome, Verdict, verdict
-from concordex.wire.reading.pages import Page, Pager, Record, in_order
+from concordex.wire.reading.pages import Page, Pager, in_order
 from concordex.wire.reading.paging import walk
+from concordex.wire.reading.records import Record
 
 #: A call whose address a record may hold.
 Linked = TypeVar("Linked", d.Details, d.Gather)
@@ -103,7 +104,7 @@ class Enricher:
         return records
 
     async def _complete(self, page: Page) -> Page:
-        records = [self._with_lists(record) for record in page.records] if self._lists else page.records
+        records = [self._with_lists(record) for record in page.records] if self._lists else list(page.records)
         if self.read.details:
             records = await self._with_details(self.read.details, records)
         for gather in self.read.gathers:

@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Container, Mapping, Sequence
+from collections.abc import Collection, Container, Mapping, Sequence
 from datetime import UTC, datetime
-from operator import itemgetter
 from typing import Any
 
-import orjson
 import polars as pl
 
-from concordex.model.fields import KINDS, ORIGINAL, Type
+from concordex.model.fields import ORIGINAL, Type
 from concordex.model.scalars import before
 from concordex.model.values import CONVERSIONS, as_texts, converted, list_column, said_something, text
 from concordex.wire.dialect import FieldMap, Table
 from concordex.wire.dialect.paths import Path
+from concordex.wire.reading.records import Records
 
 Columns = dict[str, list[Any]]
 
@@ -29,7 +28,7 @@ class Mapper:
     def __init__(self, table: Table) -> None:
         self.table = table
         self.lost: dict[str, int] = {}
-        self._together, self._single = _plain(table)
+        self._plain = _plain(table)
 
     def empty(self) -> Columns:
         """Columns to which records can be added."""
@@ -38,8 +37,8 @@ class Mapper:
     def add(
         self,
         columns: Columns,
-        records: Sequence[Mapping[str, Any]],
-        texts: Sequence[bytes] | None = None,
+        records: Records,
+        texts: Sequence[bytes],
         parent: Mapping[str, Any] | None = None,
         taken: datetime | None = None,
     ) -> None:
@@ -59,19 +58,16 @@ class Mapper:
                 if spec.read_as == "ago":
                     values = [before(value, taken or datetime.now(UTC)) for value in values]
                 columns[name] += values
-        columns[ORIGINAL] += texts if texts is not None else map(orjson.dumps, records)
+        columns[ORIGINAL] += texts
 
-    def _add_together(self, columns: Columns, records: Sequence[Mapping[str, Any]]) -> Container[str]:
+    def _add_together(self, columns: Columns, records: Records) -> Container[str]:
         """The fields that stand in plain members of every record: each record is looked at once."""
-        if self._together is None:
+        rows = records.together(list(self._plain.values())) if len(self._plain) > 1 else None
+        if rows is None:
             return ()
-        try:
-            rows = list(map(self._together, records))
-        except KeyError:  # some record lacks one of them
-            return ()
-        for name, values in zip(self._single, zip(*rows, strict=True), strict=False):
+        for name, values in zip(self._plain, zip(*rows, strict=True), strict=False):
             columns[name] += values
-        return self._single
+        return self._plain
 
     def taken(self, columns: Columns) -> pl.DataFrame:
         """One row for each record: what was said of each field, still as text, and the system's own record."""
@@ -126,24 +122,24 @@ class Mapper:
             self.lost[name] = self.lost.get(name, 0) + count
 
 
-def _plain(table: Table) -> tuple[Callable[[Any], tuple[Any, ...]] | None, tuple[str, ...]]:
-    """What takes several plain members out of a record at once, and the fields that they are."""
+def _plain(table: Table) -> dict[str, str]:
+    """The fields that stand in one plain member of a record, and that member."""
     members = {}
     for name, spec in table.fields.items():
         steps = spec.from_[0].steps if len(spec.from_) == 1 and spec.always is None else None
         if steps and len(steps) == 1 and not (spec.below_parent or spec.of_parent or spec.read_as == "ago"):
             members[name] = steps[0]
-    return (itemgetter(*members.values()), tuple(members)) if len(members) > 1 else (None, ())
+    return members
 
 
-def _said(paths: Sequence[Path], records: Sequence[Mapping[str, Any]]) -> Sequence[Any]:
+def _said(paths: Sequence[Path], records: Records) -> Sequence[Any]:
     if not paths:
         return [None] * len(records)
-    values = paths[0].column(records)
+    values = records.column(paths[0])
     for path in paths[1:]:
         values = [
             theirs if theirs not in (None, "", []) else more
-            for theirs, more in zip(values, path.column(records), strict=True)
+            for theirs, more in zip(values, records.column(path), strict=True)
         ]
     return values
 
@@ -169,10 +165,3 @@ def follow(frame: pl.DataFrame, table: Table, others: Mapping[str, pl.DataFrame]
             .drop("_meant")
         )
     return frame
-
-
-def odd_kinds(frame: pl.DataFrame) -> list[str]:
-    """Kinds in ``frame`` that are not among ours: the dialect's `values` should translate them."""
-    if "kind" not in frame.columns:
-        return []
-    return sorted(set(frame["kind"].drop_nulls().unique()) - set(KINDS))

@@ -18,8 +18,9 @@ from concordex.wire.http.answers import Answer
 from concordex.wire.http.formats import unread_lines
 from concordex.wire.http.session import Request, Session
 from concordex.wire.reading.completeness import Trail
+from concordex.wire.reading.list_reader import ListReader, PartOfAnswer
+from concordex.wire.reading.records import RawRecords, Record
 
-Record = dict[str, Any]
 T = TypeVar("T")
 
 
@@ -31,7 +32,7 @@ class Page:
     ``more`` is whether it says that there is more, None where it does not say.
     """
 
-    records: list[Record]
+    records: Sequence[Record]
     total: int | None = None
     next: Any = None
     tells: bool = False
@@ -39,9 +40,16 @@ class Page:
     gone: Sequence[Any] = ()
     tells_gone: bool = False
     revision: Any = None
-    members: Sequence[str] = ()  # of the answer itself, to tell what it has where something is not found
+    body: Any = None
     unread: Sequence[str] = ()  # lines of a text that are no part of a record
     taken: datetime | None = None  # when it came
+
+    @property
+    def members(self) -> list[str]:
+        """The members of the answer itself, to tell what it has where something is not found."""
+        if isinstance(self.body, PartOfAnswer):
+            return self.body.names()
+        return list(self.body) if isinstance(self.body, dict) else []
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -64,7 +72,8 @@ class Narrow:
 class Pager:
     """Asks for single pages of one list, and keeps the trail of what they showed.
 
-    ``ids`` are the paths of what its records are known by, the first that says something.
+    ``ids`` are the paths of what its records are known by, the first that says something.  With a ``reader`` only the
+    first answer is decoded whole: of the others what is asked for.
     """
 
     def __init__(
@@ -74,8 +83,10 @@ class Pager:
         values: Mapping[str, Any] | None = None,
         narrow: Narrow | None = None,
         ids: Sequence[Path] = (),
+        reader: ListReader | None = None,
     ) -> None:
         self.session, self.call, self.values = session, call, values or {}
+        self._reader, self._decoded = reader, 0
         self.narrow = narrow or Narrow()
         self._ids = ids
         self.trail = Trail(promised=call.total if isinstance(call.total, str) else None)
@@ -108,12 +119,18 @@ class Pager:
         else:
             for name, value in {**self._narrowing(), **window}.items():
                 asked.put(self.call.place, name, value)
+        asked.reader = self._read if self._reader else None
         page = self._taken(await self.session.read(asked))
         if self.call.revision and page.revision is not None:
             self._revisions.add(str(page.revision))
             if len(self._revisions) > 1:
                 self.trail.moved = f"{self.call.revision} was not the same on all pages: the list changed meanwhile"
         return page
+
+    def _read(self, content: bytes) -> Any:
+        """The body of an answer; None where it is to be decoded whole, as the first is, for all that can be wrong."""
+        self._decoded += 1
+        return self._reader.page(content) if self._reader and self._decoded > 1 else None
 
     def window(self, start: int, size: int) -> dict[str, Any]:
         """The parameters that ask for ``size`` records from number ``start``, counted from nought."""
@@ -169,14 +186,16 @@ class Pager:
             records=self._records(answer.body, shape), total=self._total(answer), next=following, tells=tells,
             more=self._more(answer, pages), gone=gone, tells_gone=tells_gone,
             revision=answer.at(call.revision) if call.revision else None,
-            members=list(answer.body) if isinstance(answer.body, dict) else (), taken=datetime.now(UTC),
+            body=answer.body if isinstance(answer.body, dict) else None, taken=datetime.now(UTC),
             unread=unread_lines(answer.raw, shape) if isinstance(shape, d.TextShape) else (),
         )  # fmt: skip
 
-    def _records(self, body: Any, shape: d.Shape) -> list[Record]:
+    def _records(self, body: Any, shape: d.Shape) -> Sequence[Record]:
         call = self.call
         where = call.records
         records = where.several(body)
+        if isinstance(records, RawRecords):
+            return records
         if call.keyed_by and isinstance(records, dict):
             odd = [key for key, record in records.items() if not isinstance(record, dict)]
             if odd:
@@ -194,7 +213,8 @@ class Pager:
                 f"there is no list of records at {where} in the answer to {call.rpc or call.path}{has}",
                 "does `records` in the dialect fit this system's release?",
             )
-        return records
+        made: list[Record] = records
+        return made
 
     def _named(self, body: Any, rows: list[Any]) -> list[Any]:
         """Rows and plain values as mappings."""

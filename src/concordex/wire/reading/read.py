@@ -6,7 +6,8 @@ read; when neither agrees, what came is kept and called partial.
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import AsyncIterator, Callable, Coroutine, Sequence
+from typing import Any
 
 import polars as pl
 
@@ -17,9 +18,10 @@ from concordex.wire.http.session import Session
 from concordex.wire.reading.completeness import TableOutcome, Trail, Verdict, verdict
 from concordex.wire.reading.details import Enricher, few
 from concordex.wire.reading.files import read_file
+from concordex.wire.reading.list_reader import ListReader
 from concordex.wire.reading.pages import Narrow, Page, Pager, in_order
 from concordex.wire.reading.paging import first_page, walk
-from concordex.wire.reading.table_read import Collector, Parent, TableRead
+from concordex.wire.reading.table_read import Collector, Finish, Parent, Room, TableRead
 
 __all__ = ["Collector", "TableRead", "count", "peek", "read_table"]
 
@@ -37,16 +39,26 @@ async def read_table(
     narrow: Narrow | None = None,
     progress: Counted | None = None,
     parents: pl.DataFrame | None = None,
+    finished: Finish | None = None,
+    room_for: Callable[[], Room] | None = None,
 ) -> TableRead:
     """The table ``name`` of the session's system; ``narrow`` makes it shorter at the system.
 
-    ``parents`` are the records of the table that its lists hang from, where the dialect says `each`.
+    ``parents`` are the records of the table that its lists hang from, where the dialect says `each`; ``finished`` is
+    done with its records in the end, and ``room_for`` gives room for each reading of a long table.
     """
     mended = session.judge.mended
-    best = await _look(session, name, narrow, progress, parents)
+    table = session.dialect.tables[name]
+
+    def look() -> Coroutine[Any, Any, TableRead]:
+        collector = Collector(table, session.dialect.limits.record, finished, room_for)
+        return _look(session, table, collector, narrow or Narrow(), progress, parents)
+
+    best = await look()
     if best.again or (best.received != best.distinct and not best.fault):
-        first, second = best, await _look(session, name, narrow, progress, parents)
-        best = max(second, first, key=lambda look: (_RANK[look.outcome], look.distinct))
+        first, second = best, await look()
+        best = max(second, first, key=lambda one: (_RANK[one.outcome], one.distinct))
+        (first if best is second else second).discard()
         if best.whole:
             best.notes.append("the first look did not add up; the second did")
         elif best.outcome is TableOutcome.PARTIAL:
@@ -95,11 +107,14 @@ async def peek(session: Session, name: str, parents: pl.DataFrame | None = None)
 
 
 async def _look(
-    session: Session, name: str, narrow: Narrow | None, progress: Counted | None, parents: pl.DataFrame | None
+    session: Session,
+    table: d.Table,
+    collector: Collector,
+    narrow: Narrow,
+    progress: Counted | None,
+    parents: pl.DataFrame | None,
 ) -> TableRead:
-    table = session.dialect.tables[name]
-    read, narrow = table.read, narrow or Narrow()
-    collector = Collector(table, session.dialect.limits.record)
+    read = table.read
     if read.file:
         file = read_file(session.endpoint, read, session.dialect.limits.answer)
         for piece in file.pages:
@@ -114,7 +129,9 @@ async def _look(
         below = _Below(read, parents_of(read, parents), kindless)
         return await _look_below(session, table, collector, narrow, progress, below)
     ids = table.fields["record_id"].from_
-    pager, enricher = Pager(session, read, narrow=narrow, ids=ids), Enricher(session, read)
+    enricher = Enricher(session, read)
+    reader = None if enricher.needed else _reader(session.dialect, table)
+    pager = Pager(session, read, narrow=narrow, ids=ids, reader=reader)
     faults = []
     try:
         async for page in _pages(pager, enricher):
@@ -133,6 +150,14 @@ async def _look(
     look = collector.look([proved, *enricher.verdicts], faults, enricher.notes)
     look.announced = pager.trail.announced
     return look
+
+
+def _reader(dialect: d.Dialect, table: d.Table) -> ListReader | None:
+    """What reads the pages of a table fast; none where they have to be decoded whole."""
+    try:
+        return ListReader(dialect, table)
+    except ValueError:
+        return None
 
 
 def _pages(pager: Pager, enricher: Enricher) -> AsyncIterator[Page]:

@@ -2,44 +2,68 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
-from typing import Any
+from typing import Any, Protocol
 
-import orjson
 import polars as pl
 
 from concordex.errors import BadAnswer
+from concordex.model.fields import ORIGINAL
 from concordex.wire import dialect as d
 from concordex.wire.reading.completeness import Proof, TableOutcome, Verdict, summed_up
 from concordex.wire.reading.mapping import Mapper
-from concordex.wire.reading.pages import Page, Record
+from concordex.wire.reading.pages import Page
+from concordex.wire.reading.records import DecodedRecords, RawRecords, Records
+from concordex.wire.reading.seen import SeenIds
 from concordex.words import plural
 
 #: How many records are put away at once: few enough to be small, and to be still at hand.
 _CHUNK = 1_000
+#: How many go to the disk at once, of a table that is put there while it comes; shorter ones are kept in memory.
+_PIECE = 32_768
 
 #: Pages without a new record after which a list is taken to have no end.
 _IDLE = 20
 
-#: What an id says that is none.
-_NO_IDS = {""}
 #: What an id may be.
 _ID_TYPES = frozenset([str, int, float])
 
-#: A record as JSON text; what JSON does not know, such as a date in a Parquet file, as plain text.
-_AS_JSON = partial(orjson.dumps, default=str)
-
 #: The fields of the record to which a list belongs.
 Parent = Mapping[str, Any]
+#: What is done with records at last.
+Finish = Callable[[pl.DataFrame], pl.DataFrame]
+
+
+class Room(Protocol):
+    """Where a long table goes while it comes."""
+
+    def add(self, make: Callable[[], pl.DataFrame]) -> None:
+        """Put away what ``make`` gives; it may be called in another thread."""
+        ...
+
+    def settle(self) -> None:
+        """Wait until all that was added is made."""
+        ...
+
+    def discard(self) -> None:
+        """Leave nothing of it, where it is not kept."""
+        ...
+
+    def lazy(self) -> pl.LazyFrame:
+        """All of it, once it is kept."""
+        ...
 
 
 @dataclass(kw_only=True)
 class TableRead:
-    """What one reading of a table brought, and what shows that it is whole, if anything does."""
+    """What one reading of a table brought, and what shows that it is whole, if anything does.
 
-    frame: pl.DataFrame
+    ``held`` are its records; of a long table that was put away while it came, the room that they are in.
+    """
+
+    held: pl.DataFrame | Room
     received: int
     distinct: int
     announced: int | None = None
@@ -51,6 +75,25 @@ class TableRead:
     gone: list[str] = field(default_factory=list)
     again: bool = False  # records may have moved: worth a second look
     trusted: bool = False  # the workspace believes it though nothing proves it
+
+    @property
+    def frame(self) -> pl.DataFrame:
+        """Its records."""
+        return self.held if isinstance(self.held, pl.DataFrame) else self.held.lazy().collect()
+
+    @frame.setter
+    def frame(self, frame: pl.DataFrame) -> None:
+        self.held = frame
+
+    def fields(self, names: Iterable[str] | None = None) -> pl.DataFrame:
+        """Some fields of its records, or all that we have of them."""
+        lazy = self.held.lazy()
+        return (lazy.drop(ORIGINAL) if names is None else lazy.select(names)).collect()
+
+    def discard(self) -> None:
+        """Leave nothing of it, where it is not kept."""
+        if not isinstance(self.held, pl.DataFrame):
+            self.held.discard()
 
     @property
     def outcome(self) -> TableOutcome:
@@ -72,15 +115,28 @@ class TableRead:
 
 
 class Collector:
-    """Gathers pages into a frame, each record once."""
+    """Gathers pages into a frame, each record once; ``finished`` is what is done with its records in the end.
 
-    def __init__(self, table: d.Table, most: int = 1_000_000) -> None:
+    With ``room_for`` a long table is put away piece by piece.
+    """
+
+    def __init__(
+        self,
+        table: d.Table,
+        most: int = 1_000_000,
+        finished: Finish | None = None,
+        room_for: Callable[[], Room] | None = None,
+    ) -> None:
         self.received = 0
+        self._finished, self._room_for = finished or (lambda frame: frame), room_for
+        self._room: Room | None = None
+        self._read_ids = SeenIds()  # of a table that is put away, once they are read as the dialect says
+        self._odd_ids = False
         self._table, self._most = table, most
         self._mapper = Mapper(table)
         self._ids = table.fields["record_id"].from_
         self._below = table.fields["record_id"].below_parent
-        self._seen: set[str] = set()
+        self._seen = SeenIds()
         self._waiting = self._mapper.empty()
         self._taken: list[pl.DataFrame] = []
         self._nameless = self._huge = 0
@@ -96,7 +152,8 @@ class Collector:
         self.tells_gone = self.tells_gone or page.tells_gone
         self._unread += len(page.unread)
         self._sample = self._sample or next(iter(page.unread), "").strip()[:60]
-        new, texts = self._small(self._new(page.records, self._numbers(page.records, parent)))
+        came = page.records if isinstance(page.records, RawRecords) else DecodedRecords(page.records)
+        new, texts = self._small(self._new(came, self._numbers(came, parent)))
         self._mapper.add(self._waiting, new, texts, parent, page.taken)
         if len(self._waiting["record_id"]) >= _CHUNK:
             self._flush()
@@ -112,16 +169,14 @@ class Collector:
 
     def look(self, verdicts: Sequence[Verdict], faults: Sequence[str] = (), notes: Sequence[str] = ()) -> TableRead:
         """What has been gathered, and what the lists it came from showed of their ends."""
-        self._flush()
-        taken, self._taken = [part for part in self._taken if part.height] or self._taken[:1], []
-        frame = self._mapper.frame(taken)
+        held = self._held()
         proved = summed_up(verdicts)
         if self._unread and proved.outcome is TableOutcome.WHOLE:
             proved = replace(proved, outcome=TableOutcome.UNPROVEN, proof=None, why=self._remarks()[0])
         partial_by = [proved.why] if proved.outcome is TableOutcome.PARTIAL else []
-        all_faults = [*faults, *self._own_faults(frame), *partial_by]
+        all_faults = [*faults, *self._own_faults(), *partial_by]
         return TableRead(
-            frame=frame, received=self.received, distinct=len(self._seen), proof=proved.proof,
+            held=held, received=self.received, distinct=len(self._seen), proof=proved.proof,
             fault="; ".join(dict.fromkeys(all_faults)) or None, again=proved.again and not faults,
             doubt=proved.why if proved.outcome is TableOutcome.UNPROVEN else None,
             notes=list(dict.fromkeys([*notes, *proved.notes, *self._remarks()])), lost=self._mapper.lost,
@@ -131,7 +186,7 @@ class Collector:
     def _remarks(self) -> list[str]:
         return [f"{plural(self._unread, 'line')} fit no record, such as {self._sample!r}"] if self._unread else []
 
-    def _own_faults(self, frame: pl.DataFrame) -> list[str]:
+    def _own_faults(self) -> list[str]:
         faults = []
         if self._unread and not self.received:
             faults.append(f"it says something, and no line of it fits a record, such as {self._sample!r}")
@@ -139,45 +194,66 @@ class Collector:
             faults.append(f"{self._nameless} records came without an id")
         if self._huge:
             faults.append(f"{self._huge} records are larger than {self._most:,} bytes and were left out")
-        ids = frame["record_id"]
-        if ids.null_count() or ids.n_unique() < frame.height:
+        if self._odd_ids:
             faults.append("some ids are missing, or no longer different, once they are read as the dialect says")
         return faults
 
-    def _new(self, records: list[Record], numbers: list[Any]) -> list[Record]:
+    def _new(self, records: Records, numbers: Sequence[Any]) -> Records:
         """The records that did not come before."""
-        fresh = set(map(str, numbers))
-        odd = not _ID_TYPES.issuperset(map(type, numbers))
-        if len(fresh) == len(records) and not odd and not _NO_IDS & fresh and self._seen.isdisjoint(fresh):
-            self._seen |= fresh
-            return records
-        new = []
-        for record, number in zip(records, numbers, strict=True):
-            if number == "" or type(number) not in _ID_TYPES:
-                self._nameless += 1
-            elif str(number) not in self._seen:
-                self._seen.add(str(number))
-                new.append(record)
-        return new
+        if _ID_TYPES.issuperset(map(type, numbers)) and "" not in numbers:
+            places = self._seen.new(list(map(str, numbers)))
+            return records if places is None else records.take(places)
+        named = [place for place, number in enumerate(numbers) if type(number) in _ID_TYPES and number != ""]
+        self._nameless += len(numbers) - len(named)
+        new = self._seen.new([str(numbers[place]) for place in named])
+        return records.take(named if new is None else [named[at] for at in new])
 
-    def _small(self, records: list[Record]) -> tuple[list[Record], list[bytes]]:
+    def _small(self, records: Records) -> tuple[Records, list[bytes]]:
         """The records that are not too large to keep, and each as JSON text."""
-        texts = list(map(_AS_JSON, records))
+        texts = records.texts()
         if max(map(len, texts), default=0) <= self._most:
             return records, texts
-        kept = [(record, text) for record, text in zip(records, texts, strict=True) if len(text) <= self._most]
-        self._huge += len(records) - len(kept)
-        return [record for record, _ in kept], [text for _, text in kept]
+        places = [place for place, text in enumerate(texts) if len(text) <= self._most]
+        self._huge += len(records) - len(places)
+        return records.take(places), [texts[place] for place in places]
 
-    def _numbers(self, records: list[Record], parent: Parent | None) -> list[Any]:
-        numbers = self._ids[0].column(records) if self._ids else [None] * len(records)
+    def _numbers(self, records: Records, parent: Parent | None) -> Sequence[Any]:
+        numbers = records.column(self._ids[0]) if self._ids else [None] * len(records)
         for path in self._ids[1:]:
-            numbers = [n if n not in (None, "") else path.first(r) for n, r in zip(numbers, records, strict=True)]
+            more = records.column(path)
+            numbers = [n if n not in (None, "") else m for n, m in zip(numbers, more, strict=True)]
         if self._below and parent is not None:
             numbers = [None if n is None else f"{parent['record_id']}/{n}" for n in numbers]
         return numbers
 
     def _flush(self) -> None:
-        """Put away what waits: in this thread, since another would wait for the interpreter."""
+        """Put aside what waits: in this thread, since another would wait for the interpreter."""
         self._taken.append(self._mapper.taken(self._waiting))
         self._waiting = self._mapper.empty()
+        if self._room_for and sum(part.height for part in self._taken) >= _PIECE:
+            self._put_away(self._room_for)
+
+    def _put_away(self, room_for: Callable[[], Room]) -> None:
+        parts, self._taken = self._taken, []
+        self._room = self._room or room_for()
+        self._room.add(partial(self._typed, parts))
+
+    def _typed(self, parts: Sequence[pl.DataFrame]) -> pl.DataFrame:
+        frame = self._finished(self._mapper.frame(parts))
+        ids = frame["record_id"]
+        if self._room is None:
+            self._odd_ids = bool(ids.null_count()) or ids.n_unique() < frame.height
+        else:
+            self._odd_ids |= bool(ids.null_count()) or self._read_ids.new(ids.drop_nulls().to_list()) is not None
+        return frame
+
+    def _held(self) -> pl.DataFrame | Room:
+        """All that was gathered, or where it is."""
+        self._flush()
+        taken, self._taken = [part for part in self._taken if part.height] or self._taken[:1], []
+        if self._room is None:
+            return self._typed(taken)
+        if taken and taken[0].height:
+            self._room.add(partial(self._typed, taken))
+        self._room.settle()
+        return self._room

@@ -16,13 +16,14 @@ from concordex.errors import (
     WireError,
 )
 from concordex.progress import Counted, Told
+from concordex.wire import dialect as d
 from concordex.wire.dialect.order import order, refers_to
 from concordex.wire.http.session import Session
 from concordex.wire.reading.completeness import TableOutcome
 from concordex.wire.reading.mapping import follow
 from concordex.wire.reading.pages import Narrow
 from concordex.wire.reading.read import read_table
-from concordex.wire.reading.table_read import TableRead
+from concordex.wire.reading.table_read import Room, TableRead
 
 #: Told of a table that could not be read.
 Spare = Callable[[str, ConcordexError], None]
@@ -34,11 +35,13 @@ async def read_tables(
     narrow: Mapping[str, Narrow] | None = None,
     progress: Told | None = None,
     spare: Spare | None = None,
+    rooms: Callable[[str], Callable[[], Room] | None] | None = None,
 ) -> AsyncIterator[tuple[str, TableRead]]:
     """``tables`` and those that they refer to, with the ids in them replaced by what they mean.
 
     ``narrow`` says, for a table, how the system makes it shorter itself.  With ``spare``, a table that cannot be
-    read is told to it and costs only itself and what refers to it, unless the system lets nobody in.
+    read is told to it and costs only itself and what refers to it, unless the system lets nobody in.  ``rooms`` says
+    of a table where it goes if it is long; it must be kept before the next one is asked for.
     """
     looks: dict[str, TableRead] = {}
     missing: dict[str, str] = {}
@@ -49,7 +52,8 @@ async def read_tables(
             spare(name, WireError(f"not tried, since {needed[0]} failed", where=session.endpoint.name))
             continue
         try:
-            looks[name] = await _read(session, name, looks, (narrow or {}).get(name), progress)
+            room_for = rooms(name) if rooms else None
+            looks[name] = await _read(session, name, looks, (narrow or {}).get(name), progress, room_for)
         except ConcordexError as error:
             if spare is None or isinstance(error, Unreachable | Untrusted | ForeignHost | StoreError | Stopped):
                 raise
@@ -67,14 +71,18 @@ async def _read(
     looks: Mapping[str, TableRead],
     narrow: Narrow | None,
     progress: Told | None,
+    room_for: Callable[[], Room] | None,
 ) -> TableRead:
     table, where = session.dialect.tables[name], session.endpoint.name
     each = table.read.each
     if progress:  # a system that is long silent is seen to be waited for
         progress(name, 0, None)
     try:
-        look = await read_table(session, name, narrow, _for(name, progress), looks[each.of].frame if each else None)
-        look.frame = follow(look.frame, table, {other: done.frame for other, done in looks.items()})
+        meant = {via: looks[via].fields(["record_id", *takes]) for via, takes in _taken(table).items()}
+        look = await read_table(
+            session, name, narrow, _for(name, progress), looks[each.of].fields() if each else None,
+            lambda frame: follow(frame, table, meant), room_for,
+        )  # fmt: skip
     except ConcordexError:
         raise
     except Exception as error:  # whatever an answer or a dialect makes us stumble over costs this table, not the rest
@@ -88,6 +96,15 @@ async def _read(
         else:
             look.proof, look.doubt = None, doubt
     return look
+
+
+def _taken(table: d.Table) -> dict[str, set[str]]:
+    """The tables to which ids in this one lead, and the fields that are taken of each."""
+    takes: dict[str, set[str]] = {}
+    for spec in table.fields.values():
+        if spec.via is not None:
+            takes.setdefault(spec.via, set()).add(spec.take)
+    return {via: names - {"record_id"} for via, names in takes.items()}
 
 
 def stumbled(table: str, system: str, error: Exception) -> BadAnswer:

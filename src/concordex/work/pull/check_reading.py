@@ -59,7 +59,7 @@ async def _so_many(pager: Pager, most: int) -> AsyncIterator[list[dict[str, Any]
     left = most
     async for page in walk(pager):
         if page.records:
-            yield page.records
+            yield list(page.records)
             left -= 1
         if not left:
             return

@@ -10,8 +10,6 @@ from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING
 
-import polars as pl
-
 from concordex.errors import (
     BadAnswer,
     CalledWrongly,
@@ -26,16 +24,14 @@ from concordex.parallel import all_of, completed
 from concordex.query.bind import Binder
 from concordex.query.predicate import predicate_of
 from concordex.query.tree import Filter
-from concordex.store import snapshots as store
 from concordex.store.catalogue import Snapshot
 from concordex.wire.dialect import Dialect
 from concordex.wire.dialect.order import order, refers_to
 from concordex.wire.http.session import Session, Traffic
 from concordex.wire.reading.completeness import Proof, TableOutcome
-from concordex.wire.reading.mapping import odd_kinds
 from concordex.wire.reading.pages import Narrow
 from concordex.wire.reading.read import count
-from concordex.wire.reading.table_read import TableRead
+from concordex.wire.reading.table_read import Room, TableRead
 from concordex.wire.reading.tables import read_tables, stumbled
 from concordex.wire.writing.staging import pending
 from concordex.words import suggestion
@@ -43,7 +39,9 @@ from concordex.work.pull.in_progress import settle
 from concordex.work.pull.outcome import outcome_of
 from concordex.work.pull.partial import with_part
 from concordex.work.pull.pushdown import narrowed, reachable
-from concordex.work.pull.retention import left_out, tidy
+from concordex.work.pull.retention import tidy
+from concordex.work.pull.sift import Sift
+from concordex.work.pull.spool import Spool
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
@@ -164,6 +162,8 @@ async def _pull_system(run: _Pulling, system: str, tables: list[str], opened: Se
         pulled.ended(error)
     except Exception as error:  # it costs this system, not the others
         pulled.ended(stumbled("it", system, error))
+    finally:
+        pulled.closed()
 
 
 class _OfSystem:
@@ -177,6 +177,7 @@ class _OfSystem:
         self._begun, self._before = time.monotonic(), Traffic()
         self._counts: dict[str, tuple[int, int]] = {}  # of each table: the last time, and now
         self._unproved: set[str] = set()
+        self._spools: list[Spool] = []
 
     async def everything(self, session: Session) -> None:
         """Read and keep them all."""
@@ -189,7 +190,7 @@ class _OfSystem:
             run.told(system, table, came, announced)
 
         remark = await _note_staged(run.workspace, session)
-        async for table, look in read_tables(session, list(self._left), narrow, told, self._missed):
+        async for table, look in read_tables(session, list(self._left), narrow, told, self._missed, self._room_for):
             try:
                 await self._took(session, table, look, remark, narrowed=table in narrow)
             except (RequestRefused, BadAnswer, ServerFault, QueryError) as error:
@@ -202,6 +203,24 @@ class _OfSystem:
                 self._left.remove(table)
             self._begun, self._before = time.monotonic(), replace(session.traffic)
         self._wonder()
+
+    def _room_for(self, table: str) -> Callable[[], Room] | None:
+        """Where a table goes while it comes, if it is long; one that is put into what was there is kept in memory."""
+        plan = self._plans.get(table)
+        if plan is None or plan.changed or plan.run.query is not None:
+            return None
+        file = snapshot_file(self._system, table, self._run.number)
+
+        def begin() -> Spool:
+            self._spools.append(Spool(self._run.workspace, self._system, table, file))
+            return self._spools[-1]
+
+        return begin
+
+    def closed(self) -> None:
+        """Leave nothing of what was begun and is no snapshot."""
+        for spool in self._spools:
+            spool.discard()
 
     def _wonder(self) -> None:
         """Remark on lists that nothing proves and that stood still while others grew: they may be cut just there."""
@@ -338,7 +357,7 @@ class _Plan:
             f"{look.frame.height} changed and {len(look.gone)} gone since {_since(base):%Y-%m-%d %H:%M} UTC,"
             f" put into those of pull {base.pull}"
         )
-        return replace(look, frame=frame, announced=total, received=frame.height, distinct=frame.height)
+        return replace(look, held=frame, announced=total, received=frame.height, distinct=frame.height)
 
     async def _full(self, session: Session, why: str) -> TableRead:
         self.remark = f"pulled in full: {why}"
@@ -374,37 +393,28 @@ def keep(
     taken: datetime | None = None,
 ) -> None:
     """Write one table's snapshot and note it in the catalogue."""
-    file = f"snapshots/{system}/{table}/{number:06d}.parquet"
-    rules = workspace.config.systems[system].leave_out
-    frame, counts = left_out(in_order(look.frame), table, rules, workspace)
-    if counts:
-        hidden = look.frame.join(frame.select("record_id"), on="record_id", how="anti")
-        _keep_keys(workspace, system, table, hidden, file)
-    odd = odd_kinds(frame)
-    notes = [*look.notes, *([f"kinds that are not among ours: {', '.join(odd[:5])}"] if odd else [])]
+    file = snapshot_file(system, table, number)
+    spool = look.held if isinstance(look.held, Spool) else None
+    sift = spool.sift if spool else Sift(workspace, system, table)
+    frame = None if spool else sift.piece(look.frame)
+    sift.keep_keys(file)
     snapshot = Snapshot(
         pull=number, system=system, table=table, taken=taken or datetime.now(UTC),
         outcome=look.outcome, proof=look.proof, file=file, announced=look.announced,
-        received=look.received, distinct=look.distinct, fault=look.why, notes=notes, lost=look.lost,
-        seconds=time.monotonic() - begun, requests=spent.requests, retries=spent.retries, bytes=spent.received,
-        left_out=counts, narrowed=narrowed,
+        received=look.received, distinct=look.distinct, fault=look.why, notes=[*look.notes, *sift.remarks],
+        lost=look.lost, seconds=time.monotonic() - begun, requests=spent.requests, retries=spent.retries,
+        bytes=spent.received, left_out=sift.counts, narrowed=narrowed,
     )  # fmt: skip
-    workspace.frames.write(frame, file, facts=snapshot.facts())
+    if spool:
+        spool.finish(snapshot.facts())
+    elif frame is not None:
+        workspace.frames.write(frame, file, facts=snapshot.facts())
     workspace.catalogue.add_snapshot(snapshot)
 
 
-def _keep_keys(workspace: BaseWorkspace, system: str, table: str, hidden: pl.DataFrame, file: str) -> None:
-    """Of records that are left out, keep that their keys are taken: a sync must not make them once more."""
-    write = workspace.dialect(system).tables[table].write
-    if write is not None:
-        names = sorted({"record_id", *(name for key in write.keys for name in key), *write.unique})
-        workspace.frames.write(hidden.select(names), store.beside(file))
-
-
-def in_order(frame: pl.DataFrame) -> pl.DataFrame:
-    """By site, so that a filter on one skips the rest of the file."""
-    by = [name for name in ("site", "record_id") if name in frame.columns]
-    return frame.sort(by, nulls_last=True)
+def snapshot_file(system: str, table: str, number: int) -> str:
+    """Where the snapshot of a table by a pull stands, below the store."""
+    return f"snapshots/{system}/{table}/{number:06d}.parquet"
 
 
 def _fail(workspace: BaseWorkspace, number: int, system: str, table: str, reason: str, begun: float) -> None:

@@ -24,6 +24,7 @@ from concordex.wire.dialect.order import order
 from concordex.wire.dialect.paths import Path
 from concordex.wire.http.session import Session
 from concordex.wire.reading.mapping import Mapper
+from concordex.wire.reading.records import DecodedRecords
 from concordex.wire.reading.table_read import TableRead
 from concordex.wire.reading.tables import read_tables
 from concordex.wire.writing.records import body_of
@@ -193,7 +194,8 @@ class Records(ApiTarget):
         table = self.session.dialect.tables[step.table]
         mapper = Mapper(table)
         columns = mapper.empty()
-        mapper.add(columns, [record])
+        alone = DecodedRecords([record])
+        mapper.add(columns, alone, alone.texts())
         now = mapper.frame([mapper.taken(columns)]).row(0, named=True)
         asked = {name for name, spec in table.fields.items() if not spec.via and not spec.of_parent}
         shown = {n for n in asked & step.before.keys() if any(path.shown(record) for path in table.fields[n].from_)}

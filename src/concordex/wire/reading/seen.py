@@ -1,0 +1,64 @@
+"""The ids that came: which are new, in little room, however many there are."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+import numpy.typing as npt
+import polars as pl
+
+#: How many are kept as texts before they are packed.
+_FEW = 200_000
+
+
+class SeenIds:
+    """A set of texts; of most only 128 bits are kept, by which no two are ever likely to be taken for one."""
+
+    def __init__(self) -> None:
+        self._late: set[str] = set()
+        self._old = np.empty((2, 0), dtype=np.uint64)  # sorted by the first
+
+    def __len__(self) -> int:
+        return len(self._late) + self._old.shape[1]
+
+    def new(self, ids: Sequence[str]) -> list[int] | None:
+        """The places of those that did not come before, and take note of them; None: all."""
+        fresh, met = set(ids), self._met(ids)
+        if len(fresh) == len(ids) and met is None and self._late.isdisjoint(fresh):
+            self._late |= fresh
+            places = None
+        else:
+            places = []
+            for place, number in enumerate(ids):
+                if number not in self._late and (met is None or not met[place]):
+                    self._late.add(number)
+                    places.append(place)
+        if len(self._late) > max(_FEW, self._old.shape[1] // 4):
+            self._pack()
+        return places
+
+    def _met(self, ids: Sequence[str]) -> npt.NDArray[np.bool_] | None:
+        """Which of them are among those that are packed; None: none."""
+        old = self._old
+        if not old.shape[1] or not ids:
+            return None
+        asked = _digests(ids)
+        at = np.minimum(np.searchsorted(old[0], asked[0]), old.shape[1] - 1)
+        met: npt.NDArray[np.bool_] = old[0][at] == asked[0]
+        if not met.any():
+            return None
+        for place in np.flatnonzero(met):  # of one that is met, also those that have the same first half
+            end = np.searchsorted(old[0], asked[0, place], side="right")
+            met[place] = asked[1, place] in old[1, at[place] : end]
+        return met
+
+    def _pack(self) -> None:
+        packed = np.concatenate([self._old, _digests(list(self._late))], axis=1)
+        self._old = np.ascontiguousarray(packed[:, np.argsort(packed[0], kind="stable")])
+        self._late = set()
+
+
+def _digests(ids: Sequence[str]) -> npt.NDArray[np.uint64]:
+    texts = pl.Series(ids, dtype=pl.String)
+    return np.stack([texts.hash(seed=11).to_numpy(), texts.hash(seed=29).to_numpy()])
