@@ -5,8 +5,9 @@ from __future__ import annotations
 import itertools
 import os
 import stat
+import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from tempfile import NamedTemporaryFile
 
@@ -16,6 +17,8 @@ from concordex.errors import StoreError
 PRIVATE = 0o600
 
 _numbers = itertools.count()
+#: Seconds after which a file that nobody writes to is one that nobody will finish.
+_ABANDONED = 3_600
 
 
 @contextmanager
@@ -72,6 +75,25 @@ def write_text(path: Path, text: str, *, private: bool = False, lasting: bool = 
     """Write ``text`` as UTF-8, whole or not at all."""
     with landing(path, private=private, lasting=lasting) as making:
         making.write_bytes(text.encode())
+
+
+def sweep(folder: Path) -> None:
+    """Remove what killed processes had begun below a folder; not what may be written by another machine now."""
+    for path in folder.rglob(".*-*.new"):
+        with suppress(OSError, ValueError):
+            is_old = time.time() - path.stat().st_mtime > _ABANDONED
+            if is_old and not _is_alive(int(path.name[1:].partition("-")[0])):
+                path.unlink()
+
+
+def _is_alive(process: int) -> bool:
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except PermissionError:
+        pass
+    return True
 
 
 def _to_disk(path: Path) -> None:

@@ -183,7 +183,8 @@ def test_the_command_checks_a_file_and_prints_the_schema(shell):
 
 @pytest.mark.parametrize(
     ("act", "fault"),
-    [("{path: /x, shows: nowhere}", "there is no field 'nowhere'"), ("{path: /x, taken_back: stop}", "no action 'stop'"),
+    [("{path: /x, shows: nowhere}", "there is no field 'nowhere'"),
+     ("{path: /x, taken_back: stop}", "no action 'stop'"),
      ("{path: /x, each: targets}", "'targets' is not among `config: {references: …}`")],
 )  # fmt: skip
 def test_an_act_speaks_of_what_is_there(tmp_path, act, fault):

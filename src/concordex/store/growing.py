@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import ExitStack, suppress
 from pathlib import Path
-from queue import Queue
+from queue import Full, Queue
 from threading import Thread
 from typing import Any
 
@@ -70,24 +70,27 @@ class GrowingFile:
         if self._writer is None:
             self._writer = Thread(target=self._write, args=(frame.schema,), daemon=True)
             self._writer.start()
-        self._pieces.put(in_frame(frame))
-        if self._fault is not None:
-            raise self._fault
+        self._hand_over(in_frame(frame))
+
+    def _hand_over(self, piece: pl.DataFrame | None) -> None:
+        """Let a piece be written, or say that there are no more; raises what went wrong, and waits for no dead writer."""
+        while self._fault is None:
+            with suppress(Full):
+                return self._pieces.put(piece, timeout=1)
+        raise self._fault
 
     def _write(self, schema: pl.Schema) -> None:
-        def pieces(*_asked: Any) -> Iterator[pl.DataFrame]:
+        def all_of_them() -> Iterator[pl.DataFrame]:
             while (piece := self._pieces.get()) is not None:
                 yield piece
 
         try:
-            register_io_source(pieces, schema=schema).sink_parquet(
+            register_io_source(lambda *_asked: all_of_them(), schema=schema).sink_parquet(
                 self._making, metadata=lambda _context: {FACTS: json.dumps(self._facts)}, **LASTING
             )
         except Exception as error:
             advice = "may this user write there, and is there room?"
             self._fault = StoreError(f"{self.path} cannot be written", why=str(error).split("\n")[0], advice=advice)
-            while self._pieces.get() is not None:  # whoever brings more must not wait for nobody
-                pass
 
     def _close(self) -> None:
         if self._is_closed:
@@ -98,7 +101,8 @@ class GrowingFile:
         finally:
             self._worker.shutdown()
             if self._writer is not None:
-                self._pieces.put(None)
+                with suppress(StoreError):
+                    self._hand_over(None)
                 self._writer.join()
         if self._fault is not None:
             raise self._fault

@@ -14,7 +14,9 @@ from concordex.errors import BadAnswer
 from concordex.wire import dialect as d
 from concordex.wire.http.formats import decode, lines_of, rows_of, unread_lines
 from concordex.wire.http.transport import Endpoint
+from concordex.wire.reading.list_reader import ListReader, list_reader
 from concordex.wire.reading.pages import Page
+from concordex.wire.reading.records import RawRecords
 
 #: The shape of a file by its ending, where the dialect says none.
 _BY_ENDING: dict[str, d.Shape] = {
@@ -39,8 +41,9 @@ class OpenedFile:
     note: str
 
 
-def read_file(endpoint: Endpoint, read: d.Read, limit: int) -> OpenedFile:
+def read_file(endpoint: Endpoint, dialect: d.Dialect, table: d.Table) -> OpenedFile:
     """The records of a file.  Of several files that fit a pattern, the last by name is read.  Raises BadAnswer."""
+    read, limit = table.read, dialect.limits.answer
     path = _newest(endpoint, read.file or "")
     shape = read.shape or _BY_ENDING.get(path.suffix.lower())
     if shape is None:
@@ -55,7 +58,8 @@ def read_file(endpoint: Endpoint, read: d.Read, limit: int) -> OpenedFile:
     written = datetime.fromtimestamp(facts.st_mtime, UTC)
     doubt = "; it ends without a line end, as a file does that was cut off" if cut else ""
     return OpenedFile(
-        _pages(endpoint, path, read, shape), f"read from {path.name}, written {written:%Y-%m-%d %H:%M} UTC{doubt}"
+        _pages(endpoint, path, read, shape, list_reader(dialect, table, shape)),
+        f"read from {path.name}, written {written:%Y-%m-%d %H:%M} UTC{doubt}",
     )
 
 
@@ -68,12 +72,15 @@ def _is_ended(path: Path) -> bool:
         return file.read(1) == b"\n"
 
 
-def _pages(endpoint: Endpoint, path: Path, read: d.Read, shape: d.Shape) -> Iterator[Page]:
+def _pages(endpoint: Endpoint, path: Path, read: d.Read, shape: d.Shape, reader: ListReader | None) -> Iterator[Page]:
     try:
-        for body, unread in _pieces(path, shape, whole=read.records != "$"):
+        for body, unread in _pieces(path, shape, reader, whole=read.records != "$"):
             records = read.records.several(body)
             if isinstance(records, dict):
                 records = [records]
+            if isinstance(records, RawRecords):
+                yield Page(records=records)
+                continue
             if not isinstance(records, list) or not set(map(type, records)) <= {dict}:
                 raise _bad(endpoint, f"there is no list of records at {read.records} in {path.name}")
             yield Page(records=records, unread=unread)
@@ -88,14 +95,18 @@ def _pages(endpoint: Endpoint, path: Path, read: d.Read, shape: d.Shape) -> Iter
         raise _unreadable(endpoint, path, error) from error
 
 
-def _pieces(path: Path, shape: d.Shape, *, whole: bool) -> Iterator[tuple[Any, Sequence[str]]]:
+def _pieces(
+    path: Path, shape: d.Shape, reader: ListReader | None, *, whole: bool
+) -> Iterator[tuple[Any, Sequence[str]]]:
     """What the file holds, decoded, and its lines of no record; where lines or rows are records, a piece at a time."""
     if isinstance(shape, d.LinesShape) and not whole:
         first = 1
         with path.open("rb") as file:
             before = os.fstat(file.fileno())
             while lines := file.readlines(_PIECE):
-                yield lines_of(b"".join(lines), shape, first), ()
+                content = b"".join(lines)  # of the first piece all is decoded, for all that can be wrong
+                read = reader.page(content) if reader and first > 1 else None
+                yield lines_of(content, shape, first) if read is None else read, ()
                 first += len(lines)
             after = os.fstat(file.fileno())
         if (before.st_size, before.st_mtime_ns) != (after.st_size, after.st_mtime_ns):

@@ -5,7 +5,7 @@ Whatever makes a page unusual is left to the slow way, which tells what is wrong
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import msgspec
@@ -33,9 +33,10 @@ class PartOfAnswer(dict[str, Any]):
 class ListReader:
     """Reads the pages of one table; compiled from its dialect."""
 
-    def __init__(self, dialect: d.Dialect, table: d.Table) -> None:
-        """Raises ValueError where its lists are not read so."""
-        read, shape = table.read, table.read.shape or dialect.shape
+    def __init__(self, dialect: d.Dialect, table: d.Table, shape: d.Shape | None = None) -> None:
+        """Raises ValueError where its lists, which come in a ``shape``, are not read so."""
+        read = table.read
+        shape = shape or read.shape or dialect.shape
         self._lines = shape.by == "ndjson"
         way, beside = read.records.steps, [path.steps for path in _beside(dialect, read)]
         if shape.by not in ("json", "ndjson") or read.rpc or read.keyed_by or read.members is not None:
@@ -62,7 +63,8 @@ class ListReader:
             return None
         try:
             if self._lines:
-                return RawRecords(self._whole.decode_lines(content), self._rows.decode_lines(content), self._form)
+                whole, rows = self._whole.decode_lines(content), self._rows.decode_lines(content)
+                return RawRecords(whole, rows, self._form) if _one_a_line(whole, content) else None
             whole, rows = self._whole.decode(content), self._rows.decode(content)
         except (msgspec.MsgspecError, RecursionError):
             return None
@@ -78,6 +80,14 @@ class ListReader:
             return None
         holder[self._way[-1]] = RawRecords(holder[self._way[-1]], listed, self._form)
         return PartOfAnswer(members, content)
+
+
+def list_reader(dialect: d.Dialect, table: d.Table, shape: d.Shape | None = None) -> ListReader | None:
+    """What reads the lists of a table so; none where they have to be decoded whole."""
+    try:
+        return ListReader(dialect, table, shape)
+    except ValueError:
+        return None
 
 
 def _beside(dialect: d.Dialect, read: d.Read) -> Iterator[Path]:
@@ -109,6 +119,12 @@ def _members(struct: Any, tree: Tree) -> dict[str, Any]:
         for name, below, value in there
         if value is not msgspec.UNSET
     }
+
+
+def _one_a_line(documents: Sequence[msgspec.Raw], content: bytes) -> bool:
+    """Whether every line is one document, as it should be: the decoder only sees documents."""
+    lines = content.count(b"\n") + (not content.endswith(b"\n"))
+    return len(documents) == lines and not any(b"\n" in bytes(document) for document in documents)
 
 
 def _is_plain(content: bytes) -> bool:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Container, Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
@@ -28,7 +28,6 @@ class Mapper:
     def __init__(self, table: Table) -> None:
         self.table = table
         self.lost: dict[str, int] = {}
-        self._plain = _plain(table)
 
     def empty(self) -> Columns:
         """Columns to which records can be added."""
@@ -43,10 +42,7 @@ class Mapper:
         taken: datetime | None = None,
     ) -> None:
         """Add what ``records``, which came at a moment, say of each field, and they themselves as JSON ``texts``."""
-        done = self._add_together(columns, records)
         for name, spec in self.table.fields.items():
-            if name in done:
-                continue
             if spec.always is not None:
                 columns[name] += [spec.always] * len(records)
             elif spec.of_parent and parent is not None:
@@ -59,15 +55,6 @@ class Mapper:
                     values = [before(value, taken or datetime.now(UTC)) for value in values]
                 columns[name] += values
         columns[ORIGINAL] += texts
-
-    def _add_together(self, columns: Columns, records: Records) -> Container[str]:
-        """The fields that stand in plain members of every record: each record is looked at once."""
-        rows = records.together(list(self._plain.values())) if len(self._plain) > 1 else None
-        if rows is None:
-            return ()
-        for name, values in zip(self._plain, zip(*rows, strict=True), strict=False):
-            columns[name] += values
-        return self._plain
 
     def taken(self, columns: Columns) -> pl.DataFrame:
         """One row for each record: what was said of each field, still as text, and the system's own record."""
@@ -120,16 +107,6 @@ class Mapper:
     def _lose(self, name: str, count: int) -> None:
         if count:
             self.lost[name] = self.lost.get(name, 0) + count
-
-
-def _plain(table: Table) -> dict[str, str]:
-    """The fields that stand in one plain member of a record, and that member."""
-    members = {}
-    for name, spec in table.fields.items():
-        steps = spec.from_[0].steps if len(spec.from_) == 1 and spec.always is None else None
-        if steps and len(steps) == 1 and not (spec.below_parent or spec.of_parent or spec.read_as == "ago"):
-            members[name] = steps[0]
-    return members
 
 
 def _said(paths: Sequence[Path], records: Records) -> Sequence[Any]:

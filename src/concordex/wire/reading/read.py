@@ -18,7 +18,7 @@ from concordex.wire.http.session import Session
 from concordex.wire.reading.completeness import TableOutcome, Trail, Verdict, verdict
 from concordex.wire.reading.details import Enricher, few
 from concordex.wire.reading.files import read_file
-from concordex.wire.reading.list_reader import ListReader
+from concordex.wire.reading.list_reader import list_reader
 from concordex.wire.reading.pages import Narrow, Page, Pager, in_order
 from concordex.wire.reading.paging import first_page, walk
 from concordex.wire.reading.table_read import Collector, Finish, Parent, Room, TableRead
@@ -85,7 +85,7 @@ async def peek(session: Session, name: str, parents: pl.DataFrame | None = None)
     table = session.dialect.tables[name]
     collector = Collector(table, session.dialect.limits.record)
     if table.read.file:
-        file = read_file(session.endpoint, table.read, session.dialect.limits.answer)
+        file = read_file(session.endpoint, session.dialect, table)
         for page in file.pages:
             collector.add(page)
         return collector.look([], notes=[file.note]), None
@@ -116,7 +116,7 @@ async def _look(
 ) -> TableRead:
     read = table.read
     if read.file:
-        file = read_file(session.endpoint, read, session.dialect.limits.answer)
+        file = read_file(session.endpoint, session.dialect, table)
         for piece in file.pages:
             collector.add(piece)
         trail = Trail(doubts=["it is a file, and nothing in it shows that it is all"])
@@ -130,7 +130,7 @@ async def _look(
         return await _look_below(session, table, collector, narrow, progress, below)
     ids = table.fields["record_id"].from_
     enricher = Enricher(session, read)
-    reader = None if enricher.needed else _reader(session.dialect, table)
+    reader = None if enricher.needed else list_reader(session.dialect, table)
     pager = Pager(session, read, narrow=narrow, ids=ids, reader=reader)
     faults = []
     try:
@@ -150,14 +150,6 @@ async def _look(
     look = collector.look([proved, *enricher.verdicts], faults, enricher.notes)
     look.announced = pager.trail.announced
     return look
-
-
-def _reader(dialect: d.Dialect, table: d.Table) -> ListReader | None:
-    """What reads the pages of a table fast; none where they have to be decoded whole."""
-    try:
-        return ListReader(dialect, table)
-    except ValueError:
-        return None
 
 
 def _pages(pager: Pager, enricher: Enricher) -> AsyncIterator[Page]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
-from operator import attrgetter, itemgetter
+from operator import attrgetter
 from typing import Any, Protocol, overload
 
 import msgspec
@@ -27,10 +27,6 @@ class Records(Protocol):
 
     def column(self, path: Path) -> Sequence[Any]:
         """What each says at a path; None where it says nothing."""
-        ...
-
-    def together(self, members: Sequence[str]) -> list[tuple[Any, ...]] | None:
-        """What each says in several plain members, if that can be had at once."""
         ...
 
     def texts(self) -> list[bytes]:
@@ -55,13 +51,6 @@ class DecodedRecords:
         """What each says at a path; None where it says nothing."""
         return path.column(self.records)
 
-    def together(self, members: Sequence[str]) -> list[tuple[Any, ...]] | None:
-        """What each says in several plain members; nothing where some record lacks one of them."""
-        try:
-            return list(map(itemgetter(*members), self.records))
-        except KeyError:
-            return None
-
     def texts(self) -> list[bytes]:
         """Each as JSON text."""
         return list(map(_AS_JSON, self.records))
@@ -82,7 +71,6 @@ class Form:
         self._tree = tree_of(way for way in ways if way)
         self.struct = struct_of(self._tree, default=None)
         self._columns: dict[tuple[str, ...], Callable[[Sequence[Any]], list[Any]]] = {}
-        self._members = list(self._tree)
 
     def column(self, rows: Sequence[Any], path: Path) -> list[Any]:
         """What each row says at a path."""
@@ -90,10 +78,6 @@ class Form:
         if path.steps not in self._columns:
             self._columns[path.steps] = self._getter(path.steps)
         return self._columns[path.steps](rows)
-
-    def together(self, rows: Sequence[Any], members: Sequence[str]) -> list[tuple[Any, ...]]:
-        """What each row says in several plain members."""
-        return list(map(attrgetter(*(f"m{self._members.index(name)}" for name in members)), rows))
 
     def _getter(self, way: tuple[str, ...]) -> Callable[[Sequence[Any]], list[Any]]:
         names, rest, here = [], list(way), self._tree
@@ -134,10 +118,6 @@ class RawRecords(Sequence[Record]):
     def column(self, path: Path) -> list[Any]:
         """What each says at a path; None where it says nothing."""
         return self._form.column(self._rows, path)
-
-    def together(self, members: Sequence[str]) -> list[tuple[Any, ...]] | None:
-        """What each says in several plain members."""
-        return self._form.together(self._rows, members)
 
     def texts(self) -> list[bytes]:
         """Each as it came."""

@@ -8,8 +8,8 @@ import numpy as np
 import numpy.typing as npt
 import polars as pl
 
-#: How many are kept as texts before they are packed.
-_FEW = 200_000
+#: How many are kept as texts before they are packed: at least, and at most.
+_FEW, _MANY = 100_000, 400_000
 
 
 class SeenIds:
@@ -34,7 +34,7 @@ class SeenIds:
                 if number not in self._late and (met is None or not met[place]):
                     self._late.add(number)
                     places.append(place)
-        if len(self._late) > max(_FEW, self._old.shape[1] // 4):
+        if len(self._late) > min(max(_FEW, self._old.shape[1] // 4), _MANY):
             self._pack()
         return places
 
@@ -54,8 +54,9 @@ class SeenIds:
         return met
 
     def _pack(self) -> None:
-        packed = np.concatenate([self._old, _digests(list(self._late))], axis=1)
-        self._old = np.ascontiguousarray(packed[:, np.argsort(packed[0], kind="stable")])
+        late = _digests(list(self._late))
+        late = late[:, np.argsort(late[0])]
+        self._old = np.insert(self._old, np.searchsorted(self._old[0], late[0]), late, axis=1)
         self._late = set()
 
 

@@ -130,7 +130,8 @@ class Collector:
         self.received = 0
         self._finished, self._room_for = finished or (lambda frame: frame), room_for
         self._room: Room | None = None
-        self._read_ids = SeenIds()  # of a table that is put away, once they are read as the dialect says
+        named = table.fields["record_id"]
+        self._read_ids = SeenIds() if named.read_as or named.values is not None else None  # as the dialect reads them
         self._odd_ids = False
         self._table, self._most = table, most
         self._mapper = Mapper(table)
@@ -243,7 +244,7 @@ class Collector:
         ids = frame["record_id"]
         if self._room is None:
             self._odd_ids = bool(ids.null_count()) or ids.n_unique() < frame.height
-        else:
+        elif self._read_ids is not None:
             self._odd_ids |= bool(ids.null_count()) or self._read_ids.new(ids.drop_nulls().to_list()) is not None
         return frame
 

@@ -20,6 +20,7 @@ from concordex.errors import (
     Stopped,
     StoreError,
 )
+from concordex.landing import sweep
 from concordex.parallel import all_of, completed
 from concordex.query.bind import Binder
 from concordex.query.predicate import predicate_of
@@ -122,6 +123,7 @@ def pull(
     workspace.secrets.fetch(names)
     sessions = {name: workspace.session(name) for name in names if wanted[name] and workspace.asks(name)}
     settle(workspace)
+    sweep(workspace.store / "snapshots")
     number = workspace.catalogue.begin_pull(os.getpid())
     run = _Pulling(
         workspace=workspace, number=number, query=query, changed_only=changed_only, accept_fall=accept_fall,
