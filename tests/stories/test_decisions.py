@@ -272,8 +272,8 @@ def test_a_file_that_is_altered_while_it_is_read_is_not_called_whole(tmp_path):
     path = tmp_path / "devices.ndjson"
     path.write_text("".join(json.dumps({"id": at, "pad": "7" * 4000}) + "\n" for at in range(3_000)))
     (tmp_path / "net.yaml").write_text(DIALECT.format(name="net", role="manager"))
-    read = from_file(tmp_path / "net.yaml").tables["devices"].read
-    pages = read_file(Endpoint(name="net", url="", folder=tmp_path), read, 1 << 30).pages
+    spoken = from_file(tmp_path / "net.yaml")
+    pages = read_file(Endpoint(name="net", url="", folder=tmp_path), spoken, spoken.tables["devices"]).pages
     next(pages)
     with path.open("a") as file:
         file.write('{"id": "x"}\n')

@@ -73,7 +73,7 @@ class GrowingFile:
         self._hand_over(in_frame(frame))
 
     def _hand_over(self, piece: pl.DataFrame | None) -> None:
-        """Let a piece be written, or say that there are no more; raises what went wrong, and waits for no dead writer."""
+        """Let a piece be written, or say that there are no more; raises what went wrong with it."""
         while self._fault is None:
             with suppress(Full):
                 return self._pieces.put(piece, timeout=1)
