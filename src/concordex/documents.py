@@ -12,9 +12,9 @@ from contextlib import suppress
 from datetime import date
 from io import StringIO
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Annotated, Any, TypeVar
 
-from pydantic import BaseModel, ConfigDict, ValidationError, model_validator
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 from pydantic_core import PydanticCustomError
 
 from concordex.errors import DocumentError
@@ -34,6 +34,10 @@ Fault = tuple[int, str, str]
 Location = tuple[int | str, ...]
 P = TypeVar("P", bound="Part")
 T = TypeVar("T")
+
+
+#: A name that stands in files and commands.
+Slug = Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9_-]*$", max_length=60)]
 
 
 class Part(BaseModel):

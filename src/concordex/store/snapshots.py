@@ -13,7 +13,6 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 import polars as pl
 
 from concordex.errors import StoreError
@@ -45,6 +44,10 @@ def write(frame: pl.DataFrame, path: Path, *, lasting: bool = True, facts: Mappi
         return digest_of(making)
 
 
+#: What parts a hash of 64 bits into two.
+_HALF = 1 << 32
+
+
 class Content:
     """A digest of what rows say, whatever their order and however they are divided into frames.
 
@@ -52,7 +55,7 @@ class Content:
     """
 
     def __init__(self) -> None:
-        self._sums = np.zeros(3, dtype=np.uint64)
+        self._sums = [0] * 5
         self._schema: list[tuple[str, str]] = []
 
     def add(self, frame: pl.DataFrame) -> None:
@@ -60,13 +63,13 @@ class Content:
         values = frame.drop(ORIGINAL, strict=False)
         values = values.select(sorted(values.columns))
         self._schema = [(name, str(kind)) for name, kind in values.schema.items()]
-        one, other = (values.hash_rows(seed=seed).to_numpy() for seed in (3, 5))
-        with np.errstate(over="ignore"):
-            self._sums += np.array([frame.height, one.sum(), other.sum()], dtype=np.uint64)
+        hashes = (values.hash_rows(seed=seed) for seed in (3, 5))
+        halves = (int(half.sum()) for rows in hashes for half in (rows // _HALF, rows % _HALF))  # whose sums are held
+        self._sums = [old + new for old, new in zip(self._sums, (frame.height, *halves), strict=True)]
 
     def digest(self) -> str:
         """The digest of all rows together."""
-        return hashlib.sha256(repr((self._schema, self._sums.tolist())).encode()).hexdigest()
+        return hashlib.sha256(repr((self._schema, self._sums)).encode()).hexdigest()
 
 
 def content(frame: pl.DataFrame) -> str:

@@ -12,7 +12,7 @@ from typing import Any, Literal, cast
 
 from pydantic import Field, field_validator, model_validator
 
-from concordex.documents import Part, fault_at
+from concordex.documents import Part, Slug, fault_at
 from concordex.model.fields import FIELDS, Type
 from concordex.model.scalars import parse_duration
 from concordex.wire.dialect.calls import (
@@ -24,7 +24,6 @@ from concordex.wire.dialect.calls import (
     Post,
     Shape,
     SheetShape,
-    Slug,
     TextShape,
     XmlShape,
     short_shape,
@@ -134,7 +133,6 @@ __all__ = [
     "SheetShape",
     "SignIn",
     "SignatureSignIn",
-    "Slug",
     "Staging",
     "SystemLimits",
     "Table",
@@ -183,6 +181,15 @@ class Table(Part):
             if rule.field not in self.fields:
                 raise fault_at(("filters", str(at)), f"{rule.field!r} is not among the table's fields")
         return self
+
+    @property
+    def refers(self) -> dict[str, str]:
+        """The fields that hold ids of configuration objects, and the tables of these."""
+        if self.config is None:
+            return {}
+        members = {name: spec.from_[0] for name, spec in self.fields.items() if len(spec.from_) == 1 and not spec.via}
+        references = self.config.references
+        return {name: references[member] for name, member in members.items() if member in references}
 
     def type_of(self, field: str) -> Type:
         """The type of one of this table's fields."""

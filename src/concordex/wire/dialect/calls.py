@@ -12,7 +12,6 @@ from concordex.wire.dialect.templates import TemplateText, compiled
 if TYPE_CHECKING:
     import regex
 
-Slug = Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9_-]*$", max_length=60)]
 #: Any value, in which names are filled.
 Filled = Annotated[Any, BeforeValidator(compiled)]
 Method = Annotated[str, Field(pattern=r"^[A-Z][A-Z-]*$", max_length=20)]

@@ -406,6 +406,7 @@ def keep(
         received=look.received, distinct=look.distinct, fault=look.why, notes=[*look.notes, *sift.remarks],
         lost=look.lost, seconds=time.monotonic() - begun, requests=spent.requests, retries=spent.retries,
         bytes=spent.received, left_out=sift.counts, narrowed=narrowed,
+        refers=workspace.dialect(system).tables[table].refers,
     )  # fmt: skip
     if spool:
         spool.finish(snapshot.facts())

@@ -30,14 +30,12 @@ def with_names(workspace: BaseWorkspace, table: str, lazy: pl.LazyFrame) -> pl.L
 def _references(workspace: BaseWorkspace, table: str) -> dict[str, str]:
     """Fields that hold ids, and the table whose records they mean."""
     tables = {"parent": "devices"}
-    for system in workspace.config.systems:
-        spec = workspace.dialect(system).tables.get(table)
-        if spec is None or spec.config is None:
-            continue
-        for name, field in spec.fields.items():
-            member = field.from_[0] if len(field.from_) == 1 and not field.via else ""
-            if other := spec.config.references.get(member):
-                tables[name] = other
+    for snapshot in workspace.memory.newest(table):
+        if snapshot.refers is not None:
+            tables |= snapshot.refers
+        elif snapshot.system in workspace.config.systems:  # an earlier release pulled it
+            spec = workspace.dialect(snapshot.system).tables.get(table)
+            tables |= spec.refers if spec else {}
     return tables
 
 

@@ -9,21 +9,23 @@ from fnmatch import fnmatchcase
 from functools import partial
 from ipaddress import ip_address, ip_network
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 from urllib.parse import urlsplit
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import AfterValidator, Field, field_validator, model_validator
 
-from concordex.documents import Part, check, dotted, fault_at, line_of, quickly, read_yaml
+from concordex.documents import Part, Slug, check, dotted, fault_at, line_of, quickly, read_yaml
 from concordex.errors import DocumentError, QueryError
 from concordex.match.choose import Choose
 from concordex.model.fields import ASKABLE, FIELDS
 from concordex.query.bind import Binder
 from concordex.query.groups import Group, parsed
-from concordex.wire.dialect import Dialect, Slug
 from concordex.work.workspace.groups import groups
 from concordex.work.workspace.secret_sources import SCHEMES, is_reference
+
+if TYPE_CHECKING:
+    from concordex.wire.dialect import Dialect
 
 FILE = "concordex.yaml"
 Duration = Annotated[str, Field(pattern=r"^\d+(\.\d+)?[smhdw]$", description="Such as 30m, 12h, 14d or 6w.")]
