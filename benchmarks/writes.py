@@ -2,8 +2,8 @@
 
     python benchmarks/writes.py [push | plan] …
 
-push  20,000 new devices into Stowage, in lists of 100 at 10 ms latency, beside the bare HTTP client
-      that posts the same bodies, as many at once, and reads nothing back
+push  20,000 new devices into Stowage, in lists of 100 at 10 ms latency, beside the bare HTTP client that posts the
+      same bodies, as many at once: reading all back, which is the fair yardstick, or nothing
 plan  a sync of 200,000 entries against 200,000 records, and a second one with nothing to do
 """
 
@@ -75,7 +75,7 @@ def workspace(folder: Path, where: dict[str, str]) -> None:
 
 def push() -> None:
     """The run of a change beside the bare client; and the whole push with its preparation."""
-    taken: dict[str, list[float]] = {"bare": [], "run": [], "push": []}
+    taken: dict[str, list[float]] = {"bare": [], "back": [], "run": [], "push": []}
     for _ in range(3):
         for what, found in taken.items():
             with stowage() as where, tempfile.TemporaryDirectory() as name:
@@ -86,18 +86,19 @@ def push() -> None:
                 if what == "run":
                     subprocess.run(command, cwd=folder, check=True, capture_output=True)
                     command = [*PROGRAM, "change", "run", "1", "--yes"]
-                elif what == "bare":
-                    command = [sys.executable, __file__, "--bare", where["url"], where["key"]]
+                elif what in ("bare", "back"):
+                    command = [sys.executable, __file__, f"--{what}", where["url"], where["key"]]
                 begun = time.perf_counter()
                 subprocess.run(command, cwd=folder, check=True, capture_output=True)
                 found.append(time.perf_counter() - begun)
     median = {what: statistics.median(found) for what, found in taken.items()}
     for what, seconds in median.items():
-        print(f"{what:6} {seconds:6.2f} s, {seconds / median['bare']:.2f} times bare")
+        told = f"{seconds / median['bare']:.2f} times bare, {seconds / median['back']:.2f} times with reading back"
+        print(f"{what:6} {seconds:6.2f} s, {told}")
 
 
-def bare(url: str, key: str) -> None:
-    """Post the same bodies, as many at once; nothing is looked at before or after."""
+def bare(url: str, key: str, *, back: bool) -> None:
+    """Post the same bodies, as many at once; nothing is looked at before, and nothing but the list after."""
     import aiohttp
 
     items = [
@@ -116,6 +117,10 @@ def bare(url: str, key: str) -> None:
                     orjson.loads(await answer.read())
 
             await asyncio.gather(*(post(items[at : at + LIST]) for at in range(0, DEVICES, LIST)))
+            following = f"{url}/v2/gear?take=500" if back else None
+            while following:
+                async with session.get(following) as answer:
+                    following = orjson.loads(await answer.read())["more"]
 
     asyncio.run(all_of_it())
 
@@ -187,8 +192,8 @@ def main() -> None:
     """Run what is named, or all."""
     if sys.argv[1:2] == ["--serve"]:
         serve()
-    elif sys.argv[1:2] == ["--bare"]:
-        bare(*sys.argv[2:4])
+    elif sys.argv[1:2] in (["--bare"], ["--back"]):
+        bare(*sys.argv[2:4], back=sys.argv[1] == "--back")
     else:
         print(f"{datetime.now(UTC):%Y-%m-%d}, Python {platform.python_version()}, polars {pl.__version__}")
         for name in sys.argv[1:] or ("push", "plan"):

@@ -57,6 +57,7 @@ class Unseen:
         self._parameters: re.Pattern[str] | None = None
         self._names: set[str] = set()
         self._telling: list[str] | None = None
+        self._escaped: bool | None = None
 
     def know(self, secrets: Iterable[str], *, passing: bool = False) -> None:
         """Mask these from now on, in every form; of one of several lines also each line.
@@ -64,7 +65,7 @@ class Unseen:
         Of what is only ``passing``, such as the tokens of sessions, the latest are known.
         """
         known = self._passing if passing else self._known
-        self._telling = None
+        self._telling = self._escaped = None
         for secret in secrets:
             lines = [line for line in secret.splitlines() if len(line) >= _LINE] if "\n" in secret.strip() else []
             for one in (secret, secret.strip(), *lines):
@@ -93,6 +94,12 @@ class Unseen:
                 found |= dict.fromkeys([*plain, *address, *_in_base64(secret.encode())])
         self._telling = list(found)
         return self._telling
+
+    def is_escaped(self) -> bool:
+        """Whether some of these texts may be hidden in a document: within a text of it, what is escaped is so twice."""
+        if self._escaped is None:
+            self._escaped = any(json.dumps(piece)[1:-1] != piece for piece in self.telling())
+        return self._escaped
 
     def text(self, text: str) -> str:
         """``text`` without any secret in it, and without what stands where credentials stand."""
@@ -139,6 +146,11 @@ def fit_to_keep(text: str | None) -> str | None:
 def in_data(value: Any) -> Any:
     """Data as it may be kept and shown: without our secrets."""
     return UNSEEN.data(value)
+
+
+def may_tell(text: str) -> bool:
+    """Whether a text, such as a document in JSON, may hold a secret of ours: where not, none of its values does."""
+    return UNSEEN.is_escaped() or any(piece in text for piece in UNSEEN.telling())
 
 
 def in_frame(frame: pl.DataFrame) -> pl.DataFrame:

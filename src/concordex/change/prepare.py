@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cache, cached_property
 from typing import Any
 
 from concordex.change.reasons import Reasons, Why, because
@@ -41,6 +42,15 @@ class Form:
     #: What fields of a new record are where nothing is said.
     always: Mapping[str, str] = field(default_factory=dict)
 
+    @cached_property
+    def own(self) -> list[set[str]]:
+        """For each of ``links`` our fields that speak of it: a site alone says nothing of a rack in it."""
+        return [
+            set(link.by.values())
+            - {ours for other in self.links if len(other.by) < len(link.by) for ours in other.by.values()}
+            for link in self.links
+        ]
+
 
 @dataclass(kw_only=True)
 class NaturalKeys:
@@ -68,16 +78,27 @@ def natural(values: Values, names: Sequence[str]) -> Key | None:
 
     The names belong to it: what is one record's name may be another one's serial.
     """
-    ordered = sorted(names)
-    parts = [values.get(name) for name in ordered]
-    if any(value in (None, "", []) for value in parts):
-        return None
-    return (*ordered, *(normalised(value) for value in parts))
+    ordered = _ordered(tuple(names))
+    key = list(ordered)
+    for name in ordered:  # many times for each of many records
+        value = values.get(name)
+        if value is None or value in ("", []):
+            return None
+        key.append(normalised(value))
+    return tuple(key)
+
+
+@cache
+def _ordered(names: tuple[str, ...]) -> tuple[str, ...]:
+    return tuple(sorted(names))
 
 
 def normalised(value: Any) -> str:
     """A value as natural keys compare it."""
-    return str(value[0] if isinstance(value, list) else value).strip().lower()
+    if type(value) is not str:
+        value = str(value[0] if isinstance(value, list) else value)
+    text: str = value
+    return text.strip().lower()
 
 
 def prepare(

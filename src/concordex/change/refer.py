@@ -49,7 +49,8 @@ class Unclear:
 def referred(values: Record, link: ReferenceMember, target: Target) -> Record | Unclear | None:
     """What a reference adds to ``values``; None where none is made, or where it is to be created as it is said."""
     given = {theirs: values[ours] for theirs, ours in link.by.items() if values.get(ours) is not None}
-    if not any(values.get(ours) is not None for ours in _own(link, target.form.links)):
+    own = next(fields for other, fields in zip(target.form.links, target.form.own, strict=True) if other is link)
+    if not any(values.get(ours) is not None for ours in own):
         return None
     meant = _named(given, link, target)
     if len(meant) == 1:
@@ -62,12 +63,6 @@ def referred(values: Record, link: ReferenceMember, target: Target) -> Record | 
     if len(given) == len(link.by) and link.via in target.may_make:
         return None
     return Unclear(fields, text, _unknown(given, link, target))
-
-
-def _own(link: ReferenceMember, links: Sequence[ReferenceMember]) -> set[str]:
-    """Our fields that speak of this reference: a site alone says nothing of a rack in it."""
-    smaller = {ours for other in links if len(other.by) < len(link.by) for ours in other.by.values()}
-    return set(link.by.values()) - smaller
 
 
 def _named(given: Record, link: ReferenceMember, target: Target) -> list[Record]:

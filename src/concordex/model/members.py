@@ -41,6 +41,9 @@ def put(record: Record, path: str, value: Any) -> dict[str, Any]:
 
 def put_into(record: dict[str, Any], path: str, value: Any) -> None:
     """Set the member at ``path`` of ``record`` itself, making the mappings on the way."""
+    if "." not in path:
+        record[str(path)] = value  # a text and nothing more: it becomes a key of JSON
+        return
     *parents, last = path.split(".")
     for name in parents:
         record = record.setdefault(name, {})

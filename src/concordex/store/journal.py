@@ -17,7 +17,7 @@ from concordex.change.steps import Change, Outcome, Step
 from concordex.errors import CalledWrongly, Stopped
 from concordex.store.database import Database, DatabaseRow
 from concordex.store.earlier import check_today
-from concordex.unseen import fit_to_keep, in_data
+from concordex.unseen import fit_to_keep, in_data, may_tell
 
 _WORDS = tuple(Why)
 
@@ -60,18 +60,26 @@ class Journal:
             )
         return self.change(number)
 
-    def change(self, number: int) -> Change:
-        """The change of that number, with its steps as they stand."""
+    def system_of(self, number: int) -> str:
+        """The system that the change of that number is for."""
+        return str(self._row(number)["system"])
+
+    def _row(self, number: int) -> DatabaseRow:
         rows = self._database.rows("SELECT * FROM changes WHERE id = ?", (number,))
         if not rows:
             known = [row["id"] for row in self.changes()]
             newest = ", ".join(map(str, known[:_TOLD])) + (", …" if len(known) > _TOLD else "")
             advice = f"there is: {newest}; concordex change list" if known else "there is none yet"
             raise CalledWrongly(f"there is no change {number}", advice=advice)
+        return rows[0]
+
+    def change(self, number: int) -> Change:
+        """The change of that number, with its steps as they stand."""
+        row = self._row(number)
         steps = self._database.rows("SELECT * FROM steps WHERE change = ? ORDER BY number", (number,))
         return Change(
-            number=number, kind=rows[0]["kind"], system=rows[0]["system"], state=rows[0]["state"],
-            about=About.of(json.loads(rows[0].get("about") or "{}")), steps=tuple(_step(row) for row in steps),
+            number=number, kind=row["kind"], system=row["system"], state=row["state"],
+            about=About.of(json.loads(row.get("about") or "{}")), steps=tuple(map(_step, steps)),
         )  # fmt: skip
 
     def changes(self) -> list[DatabaseRow]:
@@ -100,7 +108,8 @@ class Journal:
 
     def note(self, number: int, **facts: Any) -> None:
         """Write down more of what is to be known of a change, such as how a run was asked for."""
-        about = replace(self.change(number).about, **facts).document()
+        (row,) = self._database.rows("SELECT about FROM changes WHERE id = ?", (number,))
+        about = replace(About.of(json.loads(row["about"] or "{}")), **facts).document()
         self._database.run("UPDATE changes SET about = ? WHERE id = ?", (json.dumps(about), number))
 
     def end(self, number: int, state: str) -> None:
@@ -227,6 +236,9 @@ def _step(row: DatabaseRow) -> Step:
 
 def _text(values: dict[str, Any]) -> str:
     """Values as JSON, without our secrets; moments as ISO 8601."""
+    text = orjson.dumps(values, default=str, option=orjson.OPT_NON_STR_KEYS).decode()
+    if not may_tell(text):  # as nearly always: to look through one text is quick
+        return text
     return orjson.dumps(in_data(values), default=str, option=orjson.OPT_NON_STR_KEYS).decode()
 
 

@@ -83,13 +83,16 @@ class ReadBack:
             for table in tables:  # a last look at what is unknown, at no cost
                 unknown = [step for step in self.ledger.unknown.values() if step.table == table]
                 self.writer.seen(because(Why.SHOWS_NOW), self.after, unknown)
-            if all(map(self._shows, self.ledger.written.values())):
+            if all(map(self._show, tables)):
                 break
 
-    def _shows(self, step: Step) -> bool:
-        step = self._identified(step)
-        record = self.after.records(step.table, [step.record_id or ""]).get(step.record_id or "")
-        return self._verdict(step, record).state in ("confirmed", "doubled")
+    def _show(self, table: str) -> bool:
+        """Whether all that was written into a table shows there."""
+        steps = [self._identified(step) for step in self.ledger.written.values() if step.table == table]
+        records = self.after.records(table, [step.record_id for step in steps if step.record_id])
+        return all(
+            self._verdict(step, records.get(step.record_id or "")).state in ("confirmed", "doubled") for step in steps
+        )
 
     def _identified(self, step: Step) -> Step:
         """A step with the id of its record as it was read, whatever the system said of it."""

@@ -41,7 +41,7 @@ def run(
     """
     how = how or RunOptions()
     by = str(workspace.signature()["by"])
-    with workspace.locks.held(workspace.journal.change(number).system, number, by, wait):
+    with workspace.locks.held(workspace.journal.system_of(number), number, by, wait):
         change = workspace.journal.change(number)  # as it stands now that nobody else runs it
         steps = [step for step in change.writes if only is None or step.number in only]
         check_staging(workspace, change, stage=how.stage, note=how.note)
