@@ -19,6 +19,7 @@ from pydantic_core import PydanticCustomError
 
 from concordex.errors import DocumentError
 from concordex.landing import make_folder, write_text
+from concordex.plain_yaml import plain_yaml
 from concordex.unseen import in_data
 from concordex.words import nearest
 
@@ -193,9 +194,11 @@ def plain(value: Any) -> Any:
 
 def yaml_text(document: Any) -> str:
     """A document as YAML, with the comments that it was read with; texts of several lines are blocks."""
+    if not hasattr(document, "ca"):
+        return plain_yaml(document)
     from ruamel.yaml import YAML
 
-    yaml = YAML(typ="rt" if hasattr(document, "ca") else "safe")  # without comments to keep, several times as fast
+    yaml = YAML()
 
     class Representer(yaml.Representer):  # type: ignore[name-defined, misc]
         """Ours alone: what is added to a representer is added to its class."""
@@ -209,7 +212,6 @@ def yaml_text(document: Any) -> str:
     yaml.default_flow_style = False
     yaml.allow_unicode = True
     yaml.width = 120
-    yaml.sort_base_mapping_type_on_output = False  # type: ignore[assignment]
     yaml.indent(mapping=2, sequence=4, offset=2)
     text = StringIO()
     yaml.dump(document, text)
