@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Collection, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Collection, Mapping, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -16,6 +16,7 @@ from concordex.change.objects import Key, Kinds, Object, settled
 from concordex.documents import Part, line_of, read_as, read_yaml, write_yaml, yaml_text
 from concordex.errors import CalledWrongly
 from concordex.progress import Told
+from concordex.unseen import in_data
 from concordex.words import suggestion
 
 #: Bytes of a file's name, before its ending: what every file system takes.
@@ -46,23 +47,34 @@ class Saved:
         return len(self.written) + self.same
 
 
-def read_objects(path: Path, kinds: Kinds, progress: Told | None = None) -> list[Object]:
+def read_objects(
+    path: Path, kinds: Kinds, progress: Told | None = None, known: Mapping[str, Object] | None = None
+) -> list[Object]:
     """The objects in a file, or in all YAML files below a folder; each with the file it stands in.
 
-    Files whose names begin with a dot are no objects.
+    Files whose names begin with a dot are no objects.  Of a file that is as one of the ``known`` texts it is known what
+    it says.
     """
     if not path.exists():
         raise CalledWrongly(f"there is no {path}", advice="concordex config save SYSTEM --into DIR makes it")
     every = {file for file in path.rglob("*.yaml") if not file.name.startswith(".")} if path.is_dir() else {path}
     objects: dict[Key, Object] = {}
     for at, file in enumerate(sorted(every), start=1):
-        obj = _read(file, kinds)
+        same = known.get(_text_of(file)) if known else None
+        obj = replace(same, source=str(file)) if same else _read(file, kinds)
         if progress:
             progress("files read", at, len(every))
         if obj.key in objects:
             raise CalledWrongly(f"{file} and {objects[obj.key].source} are both about {obj.label}")
         objects[obj.key] = obj
     return list(objects.values())
+
+
+def _text_of(file: Path) -> str:
+    try:
+        return file.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError):  # what is wrong with it is told when it is read as what it should be
+        return ""
 
 
 def _read(file: Path, kinds: Kinds) -> Object:
@@ -96,7 +108,8 @@ def save(
 
     A file whose object means what it meant is left as it is, comments and all.
     """
-    there = read_objects(folder, kinds, progress) if folder.is_dir() else []
+    known = {in_data(yaml_text(_document(obj, obj.key))): obj for obj in objects} if folder.is_dir() else {}
+    there = read_objects(folder, kinds, progress, known) if folder.is_dir() else []
     mine = [obj for obj in there if obj.kind in {o.kind for o in objects} | set(whole)]
     differences = {obj.key: obj for obj in differ(mine, objects, kinds)}
     written, removed = [], []
