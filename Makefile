@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV ?= .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test fuzz lint types contracts check bench mutants screenshots schema reference clean
+.PHONY: demo test fuzz lint types contracts check bench guard mutants screenshots schema reference clean
 
 $(VENV)/.ready: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -38,6 +38,10 @@ check: lint types contracts test
 mutants: $(VENV)/.ready
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[mutants]'
 	$(BIN)/python benchmarks/mutants.py
+
+# What guards the speed: counts that are the same on every machine.
+guard: $(VENV)/.ready
+	$(BIN)/python benchmarks/guard.py
 
 bench: $(VENV)/.ready
 	$(BIN)/python benchmarks/run.py
