@@ -75,7 +75,7 @@ def _resting_on(here: Workspace, change: Change) -> str:
     if change.kind in ("undo", "config", "install") or change.system not in here.config.systems:
         return ""
     tables = {step.table for step in change.steps}
-    taken = [s.taken for s in here.memory.newest() if s.system == change.system and s.table in tables]
+    taken = [s.taken for s in here.memory.newest(system=change.system) if s.table in tables]
     return f"; {change.system} as it was pulled {draw.ago(min(taken), here.now())} ago" if taken else ""
 
 

@@ -175,19 +175,24 @@ class Catalogue:
             notes = json.dumps([*json.loads(row["notes"]), masked(note)])
             self.database.run("UPDATE snapshots SET notes = ? WHERE id = ?", (notes, row["id"]))
 
-    def newest(self, table: str | None = None, *, until: datetime | None = None) -> list[Snapshot]:
-        """For each system and table the snapshot to use, of all or of those taken ``until`` a moment.
+    def newest(
+        self, table: str | None = None, *, system: str | None = None, until: datetime | None = None
+    ) -> list[Snapshot]:
+        """For each system and table, or for one, the snapshot to use, of all or of those taken ``until`` a moment.
 
         It is the newest that held all that the system gave (whole or unproven), unless a partial one is all
         there is: what came of a pull that was cut short does not hide what came before it.
         """
+        asked = {"system": system, "name": table}
+        only = "".join(f" AND {column} = :{column}" for column, value in asked.items() if value is not None)
         rows = self.database.rows(
-            "SELECT * FROM snapshots WHERE id IN (SELECT COALESCE("
+            "SELECT * FROM snapshots WHERE id IN (SELECT COALESCE("  # noqa: S608 - the columns are ours
             " MAX(CASE WHEN outcome IN ('whole', 'unproven') THEN id END), MAX(id))"
-            " FROM snapshots WHERE file IS NOT NULL AND taken <= ? GROUP BY system, name) ORDER BY system, name",
-            (until.isoformat() if until else "9999",),
+            f" FROM snapshots WHERE file IS NOT NULL AND taken <= :until{only} GROUP BY system, name)"
+            " ORDER BY system, name",
+            asked | {"until": until.isoformat() if until else "9999"},
         )
-        return [snapshot for snapshot in map(self._snapshot, rows) if table in (None, snapshot.table)]
+        return list(map(self._snapshot, rows))
 
     def pulls(
         self, limit: int = 20, *, system: str | None = None, outcome: str | None = None, since: datetime | None = None

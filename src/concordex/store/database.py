@@ -80,7 +80,7 @@ class Database:
             )
         return StoreError(f"the catalogue {self.path} cannot be used", why=str(error), advice=advice)
 
-    def rows(self, sql: str, values: Sequence[Any] = ()) -> list[DatabaseRow]:
+    def rows(self, sql: str, values: Sequence[Any] | Mapping[str, Any] = ()) -> list[DatabaseRow]:
         """What a query finds."""
         try:
             return [dict(row) for row in self._connection.execute(sql, values)]

@@ -139,7 +139,7 @@ def base_of(workspace: BaseWorkspace, system: str, table: str) -> Basis:
     dialect = workspace.dialect(system)
     write = writable(dialect, table, system)
     tables = tables_for(dialect, [table])
-    newest = {s.table: s for s in workspace.memory.newest() if s.system == system}
+    newest = {s.table: s for s in workspace.memory.newest(system=system)}
     _all_whole(system, tables, newest)
     forms = {name: form_of(dialect.tables[name]) for name in tables}
     frames = {name: workspace.frames.scan(str(newest[name].file)).collect() for name in tables}

@@ -36,7 +36,7 @@ def freshness(workspace: BaseWorkspace, change: Change) -> Freshness:
     if change.about.objects or change.system not in workspace.config.systems or not change.writes:
         return Freshness()
     tables = {step.table for step in change.writes}
-    newest = {s.table: s for s in workspace.memory.newest() if s.system == change.system and s.whole and s.file}
+    newest = {s.table: s for s in workspace.memory.newest(system=change.system) if s.whole and s.file}
     if not tables <= newest.keys():
         return Freshness()
     forms, moved = forms_of(workspace, change.system), list[tuple[Step, Reasons]]()

@@ -118,7 +118,7 @@ def pulled(workspace: BaseWorkspace, system: str, kinds: Sequence[str], moment: 
     """The objects as whole pulls had found them by ``moment``."""
     dialect, frames = workspace.dialect(system), {}
     for name in tables_of(dialect, kinds):
-        snapshots = [s for s in workspace.memory.newest(name, until=moment) if s.system == system and s.whole]
+        snapshots = [s for s in workspace.memory.newest(name, system=system, until=moment) if s.whole]
         if not snapshots:
             raise CalledWrongly(f"{system}/{name} had not been pulled whole by then", advice="concordex pulls")
         frames[name] = workspace.frames.scan(str(snapshots[0].file)).collect()

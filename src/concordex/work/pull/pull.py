@@ -293,7 +293,7 @@ class _Plan:
     def of(cls, run: _Pulling, system: str, table: str) -> _Plan:
         workspace = run.workspace
         spec, now = workspace.dialect(system).tables[table], workspace.now()
-        base = next((s for s in workspace.catalogue.newest(table) if s.system == system and s.whole), None)
+        base = next((s for s in workspace.catalogue.newest(table, system=system) if s.whole), None)
         if run.query:
             reached = reachable(run.query, spec, now)
             return cls(run, system, table, narrowed(reached, spec, run.query, now), base)
@@ -372,7 +372,7 @@ def _doubt_a_fall(run: _Pulling, system: str, table: str, look: TableRead) -> Sn
 
     The snapshot with which it was compared comes back, if there is one.
     """
-    before = next((s for s in run.workspace.catalogue.newest(table) if s.system == system), None)
+    before = next(iter(run.workspace.catalogue.newest(table, system=system)), None)
     if before is None or before.outcome not in (TableOutcome.WHOLE, TableOutcome.UNPROVEN):
         return None
     if not run.accept_fall and run.workspace.config.falls.doubtful(before.distinct, look.distinct):

@@ -75,7 +75,7 @@ def _size(workspace: BaseWorkspace, change: Change, table: str) -> int:
     known = change.about.sizes
     if table in known:
         return int(known[table])
-    held = [s for s in workspace.memory.newest(table) if s.system == change.system]
+    held = workspace.memory.newest(table, system=change.system)
     return held[0].distinct if held else 0
 
 

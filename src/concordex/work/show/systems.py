@@ -40,7 +40,7 @@ def _known(workspace: BaseWorkspace, name: str) -> SystemOverview:
     pulled = (workspace.store / "catalogue.sqlite").is_file()
     latest = workspace.memory.latest_of(name) if pulled else []
     outcome = outcome_of(latest) if latest else None
-    kept = [s for s in workspace.memory.newest("devices") if s.system == name] if pulled else []
+    kept = workspace.memory.newest("devices", system=name) if pulled else []
     return SystemOverview(
         name=name, label=system.label, tags=tuple(system.tags), paused=system.paused, role=workspace.role(name),
         dialect=system.dialect, where=system.url or str(system.folder),
