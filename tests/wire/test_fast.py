@@ -253,6 +253,43 @@ def test_a_key_that_stands_twice_is_refused_on_the_first_page(long, serve):
         run(reading(serve(lambda *_: (200, twice)).url, spoken, "devices"))
 
 
+def test_it_is_the_first_page_that_came_that_is_decoded_whole(serve):
+    """Not the first that was asked for, and was cut."""
+    spoken = dialect(LIST.replace("format: 1\nname: long\ntitle: A long list\n", ""))
+    pages = iter([b'{"n": 1, "d": [{"id"', b'{"n": 1, "d": [{"id": 1, "id": 2}]}'])
+    with pytest.raises(BadAnswer, match="'id' stands twice"):
+        run(reading(serve(lambda *_: (200, next(pages))).url, spoken, "devices"))
+
+
+def test_an_error_that_comes_with_a_list_is_told_in_its_words(serve):
+    """On a later page, of which only a part is decoded: the session has ended, or it says what is wrong."""
+    spoken = dialect(
+        LIST.replace("format: 1\nname: long\ntitle: A long list\n", "errors: {present: bad, message: bad.text}\n")
+    )
+    list_of = LongList(30_000)
+
+    def answer(*asked):
+        status, body = list_of(*asked)
+        return status, body if asked[2]["from"] == "0" else {**body, "bad": {"text": "the clerk is at lunch"}}
+
+    look = run(reading(serve(answer).url, spoken, "devices"))
+    assert "the clerk is at lunch" in look.fault
+
+
+def test_records_that_are_left_out_are_meant_by_others_all_the_same(long):
+    """Of a long table that others refer to."""
+    shell, _ = long
+    path = shell.folder / "dialects" / "long.yaml"
+    path.write_text(
+        path.read_text() + "  ports:\n    read: {path: /d, records: d, total: n, pages:"
+        " {by: offset, offset: from, limit: many, size: 10000}}\n"
+        "    fields: {record_id: id, name: {from: id, via: devices}}\n"
+    )
+    shell("pull")
+    frame = shell.workspace.show("ports", where="record_id = 7").frame
+    assert frame["name"].to_list() == ["lamp-7"]
+
+
 def test_a_pull_that_is_stopped_leaves_nothing_half_written(long):
     shell, answer = long
     answer.pause = 0.3

@@ -73,8 +73,9 @@ class Judge:
         """
         if 200 <= reply.status < 300:
             body = reader(reply.content) if reader else None
-            body = self._decoded(reply, path, shape) if body is None else body
-            if self.errors.present and self.errors.present.first(body) not in (None, [], {}, "", False):
+            if body is None or self._is_error(body):  # of an error all is wanted that it says
+                body = self._decoded(reply, path, shape)
+            if self._is_error(body):
                 raise self._refusal(reply, path, body)
             return Answer(reply.status, body, reply.headers, reply.cookies, self._links(reply, path), reply.content)
         if 300 <= reply.status < 400:
@@ -83,6 +84,11 @@ class Judge:
                 f"{path} redirects to {target}", where=self.system, advice="give the final url in concordex.yaml"
             )
         raise self._refusal(reply, path, self._attempt(reply, shape))
+
+    def _is_error(self, body: Any) -> bool:
+        """Whether an answer that came as HTTP 200 is an error."""
+        present = self.errors.present
+        return present is not None and present.first(body) not in (None, [], {}, "", False)
 
     def rpc(self, answer: Any, path: str, reply: Reply) -> Any:
         """The result of a JSON-RPC 2.0 answer; its error as ours."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from datetime import UTC, datetime
+from threading import Lock
 from typing import Any
 
 import polars as pl
@@ -28,6 +29,7 @@ class Mapper:
     def __init__(self, table: Table) -> None:
         self.table = table
         self.lost: dict[str, int] = {}
+        self._losing = Lock()
 
     def empty(self) -> Columns:
         """Columns to which records can be added."""
@@ -106,7 +108,8 @@ class Mapper:
 
     def _lose(self, name: str, count: int) -> None:
         if count:
-            self.lost[name] = self.lost.get(name, 0) + count
+            with self._losing:  # of a long table, typed columns are made in another thread
+                self.lost[name] = self.lost.get(name, 0) + count
 
 
 def _said(paths: Sequence[Path], records: Records) -> Sequence[Any]:

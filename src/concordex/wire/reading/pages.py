@@ -86,7 +86,7 @@ class Pager:
         reader: ListReader | None = None,
     ) -> None:
         self.session, self.call, self.values = session, call, values or {}
-        self._reader, self._decoded = reader, 0
+        self._reader, self._has_one = reader, False
         self.narrow = narrow or Narrow()
         self._ids = ids
         self.trail = Trail(promised=call.total if isinstance(call.total, str) else None)
@@ -121,6 +121,7 @@ class Pager:
                 asked.put(self.call.place, name, value)
         asked.reader = self._read if self._reader else None
         page = self._taken(await self.session.read(asked))
+        self._has_one = True
         if self.call.revision and page.revision is not None:
             self._revisions.add(str(page.revision))
             if len(self._revisions) > 1:
@@ -129,8 +130,7 @@ class Pager:
 
     def _read(self, content: bytes) -> Any:
         """The body of an answer; None where it is to be decoded whole, as the first is, for all that can be wrong."""
-        self._decoded += 1
-        return self._reader.page(content) if self._reader and self._decoded > 1 else None
+        return self._reader.page(content) if self._reader and self._has_one else None
 
     def window(self, start: int, size: int) -> dict[str, Any]:
         """The parameters that ask for ``size`` records from number ``start``, counted from nought."""

@@ -87,8 +87,9 @@ class TableRead:
 
     def fields(self, names: Iterable[str] | None = None) -> pl.DataFrame:
         """Some fields of its records, or all that we have of them."""
-        lazy = self.held.lazy()
-        return (lazy.drop(ORIGINAL) if names is None else lazy.select(names)).collect()
+        if names is not None:
+            return self.held.lazy().select(names).collect()
+        return self.held if isinstance(self.held, pl.DataFrame) else self.held.lazy().drop(ORIGINAL).collect()
 
     def discard(self) -> None:
         """Leave nothing of it, where it is not kept."""

@@ -175,6 +175,8 @@ class _OfSystem:
         self._run, self._system, self._wanted = run, system, tables
         self._tables = run.workspace.dialect(system).tables
         self._left = order(run.workspace.dialect(system), tables)
+        self._needed = {other for table in self._left for other in refers_to(self._tables[table])}
+        self._rules = run.workspace.config.systems[system].leave_out
         self._plans: dict[str, _Plan] = {}
         self._begun, self._before = time.monotonic(), Traffic()
         self._counts: dict[str, tuple[int, int]] = {}  # of each table: the last time, and now
@@ -185,8 +187,7 @@ class _OfSystem:
         """Read and keep them all."""
         run, system = self._run, self._system
         self._plans = {table: _Plan.of(run, system, table) for table in self._wanted}
-        needed = {other for table in self._left for other in refers_to(self._tables[table])}
-        narrow = {table: plan.narrow for table, plan in self._plans.items() if table not in needed}
+        narrow = {table: plan.narrow for table, plan in self._plans.items() if table not in self._needed}
 
         def told(table: str, came: int, announced: int | None) -> None:
             run.told(system, table, came, announced)
@@ -207,9 +208,14 @@ class _OfSystem:
         self._wonder()
 
     def _room_for(self, table: str) -> Callable[[], Room] | None:
-        """Where a table goes while it comes, if it is long; one that is put into what was there is kept in memory."""
+        """Where a table goes while it comes, if it is long.
+
+        One that is put into what was there is kept in memory, and one of which others mean records that are left out.
+        """
         plan = self._plans.get(table)
         if plan is None or plan.changed or plan.run.query is not None:
+            return None
+        if table in self._needed and any(rule.table == table for rule in self._rules):
             return None
         file = snapshot_file(self._system, table, self._run.number)
 
