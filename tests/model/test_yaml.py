@@ -12,7 +12,8 @@ from concordex.plain_yaml import plain_yaml
 ODD = [
     "yes", "No", "~", "null", "1", "1.5", "0x1f", "0o7", "1e3", ".inf", "1_000", "2026-01-01", "=", "<<", "!t",
     "&a", "*b", "a: b", "a:", "a #b", "- x", "? y", "|", "%z", "@q", "`", "a\nb", "\n", "a\n\n", "a\n b\n", " lead\nx",
-    "a\r\nb",     "é", "\x85", "\u2028x", "a\tb", "x  y", "(a)", "a (b) c", "Not a (b", "key\u00a0", "\U0001f6a2", "\U0002ebe1",
+    "a\r\nb", "é",
+    "\x85", "\u2028x", "a\tb", "x  y", "(a)", "a (b) c", "Not a (b", "key\u00a0", "\U0001f6a2", "\U0002ebe1",
 ]  # fmt: skip
 texts = st.text(max_size=12) | st.sampled_from(ODD)
 values = st.recursive(
