@@ -235,6 +235,19 @@ def test_a_long_table_that_does_not_add_up_is_partial(long):
     )
 
 
+def test_ids_that_are_one_once_they_are_read_make_a_long_table_partial(long):
+    """They came as two, far apart: L5 and l5, read in small letters."""
+    shell, answer = long
+    path = shell.folder / "dialects" / "long.yaml"
+    path.write_text(path.read_text().replace("record_id: id", "record_id: {from: id, as: lower}"))
+    answer.alter = lambda _start, page: [
+        {**one, "id": "l5" if one["id"] == 79_000 else f"L{one['id']}"} for one in page
+    ]
+    assert "no longer different, once they are read" in shell("pull", status=4).stderr
+    answer.alter = lambda _start, page: [{**one, "id": f"L{one['id']}"} for one in page]
+    shell("pull")
+
+
 def test_of_a_long_table_that_fails_nothing_is_left(long):
     """In the middle the list is no list, and what is left of it says nothing of the rest."""
     shell, answer = long
