@@ -12,6 +12,9 @@ _BARE = re.compile(r"[^\W\d_](?:[\w./@+-]|[ ](?=[\w./@+(-])|[()](?=.))*")
 #: What it would be taken for, by readers of YAML 1.1 too.
 _WORDS = frozenset({"true", "false", "null", "yes", "no", "on", "off", "y", "n"})
 
+#: A longer key stands on a line of its own (YAML 1.2.2, 7.4.2: 1,024 signs at most).
+_LONGEST_KEY = 1_000
+
 
 def plain_yaml(value: Any) -> str:
     """``value`` (mappings, lists, texts, numbers, flags, None) as a document; keys in their order."""
@@ -22,7 +25,11 @@ def _lines(value: Any, margin: str) -> Iterator[str]:
     """The lines of a value, the first of which may follow a dash."""
     if isinstance(value, Mapping) and value:
         for name, below in value.items():
-            yield from _after(f"{margin}{_scalar(name)}:", below, margin + "  ")
+            key = _scalar(name)
+            if len(key) > _LONGEST_KEY:
+                yield f"{margin}? {key}"
+                key = ""
+            yield from _after(f"{margin}{key}:", below, margin + "  ")
     elif isinstance(value, list | tuple) and value:
         for item in value:
             first, *rest = _lines(item, margin + "  ")

@@ -30,6 +30,13 @@ def test_words_of_an_earlier_release_stay_as_they_were():
     assert from_text(None) == ()
 
 
+def test_what_an_entry_resembles_is_told_by_its_facts_and_in_the_words_of_an_earlier_release():
+    now = because(Why.RESEMBLES, other="E00007", called=None, share="address")
+    assert words(now) == "it may be there already: E00007 (without a name) has the same address"
+    before = from_text('[{"why": "resembles", "text": "E00007 (core-a) has the same name"}]')
+    assert words(before) == "it may be there already: E00007 (core-a) has the same name"
+
+
 def test_reasons_are_told_with_those_that_they_rest_on():
     lost = (*because(Why.ERROR, text="cut off"), *because(Why.BLIND, text="no route"))
     told = resting(Why.NOT_SEEN, lost)

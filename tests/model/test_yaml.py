@@ -15,7 +15,7 @@ ODD = [
     "a\r\nb", "é",
     "\x85", "\u2028x", "a\tb", "x  y", "(a)", "a (b) c", "Not a (b", "key\u00a0", "\U0001f6a2", "\U0002ebe1",
 ]  # fmt: skip
-texts = st.text(max_size=12) | st.sampled_from(ODD)
+texts = st.text(max_size=12) | st.text("a \n:#-", max_size=9) | st.sampled_from(ODD)
 values = st.recursive(
     st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False) | texts,
     lambda inner: st.lists(inner, max_size=3) | st.dictionaries(texts, inner, max_size=3),
@@ -28,6 +28,12 @@ def test_what_is_written_is_read_as_it_was(value):
     written = plain_yaml(value)
     for pure in (False, True):
         assert YAML(typ="safe", pure=pure).load(written) == value
+
+
+@pytest.mark.parametrize("below", ["x", {"a": [1]}, ["a", {}], "one\ntwo\n"])
+def test_a_key_of_any_length_is_read_as_it_was(below):
+    value = {"k" * 2_000: below, "after": [{"s " * 900: below}]}
+    assert YAML(typ="safe").load(plain_yaml(value)) == value
 
 
 @pytest.mark.parametrize(

@@ -19,6 +19,7 @@ from hypothesis import HealthCheck, Phase, example, given, settings
 from hypothesis import strategies as st
 
 from concordex import unseen
+from concordex.store.journal import _text
 from tests.conftest import Near
 from tests.fuzz import commands
 
@@ -363,3 +364,21 @@ def test_masking_takes_no_longer_than_reading(tmp_path):
     assert packed not in told
     assert "token" not in unseen.masked("token-00001999-1999")
     assert time.monotonic() - begun < 120  # and not for ever
+
+
+@given(
+    st.sampled_from(["correct-horse", 'quo"te-and\\back', "p\u00e4ssw\u00f6rt-lang", "a/b c%d&e=f", "line\nbreak"]),
+    st.lists(st.text(max_size=4), max_size=3), st.integers(0, 2), st.booleans(),
+)  # fmt: skip
+def test_what_the_journal_keeps_is_looked_through_as_one_text_and_hides_as_much(secret, around, depth, known):
+    """Also of a document within a text, in which what has to be escaped is escaped twice."""
+    unseen.UNSEEN.forget()
+    if known:
+        unseen.UNSEEN.know([secret])
+    value = "".join([*around, secret, *around])
+    for _ in range(depth):
+        value = json.dumps({"note": value}, ensure_ascii=bool(around))
+    values = {"name": value, "more": {"list": [value, 7, None]}, value: "x"}
+    assert json.loads(_text(values)) == json.loads(json.dumps(unseen.in_data(values)))
+    if known and not depth:
+        assert secret not in str(json.loads(_text(values)))

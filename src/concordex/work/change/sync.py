@@ -95,9 +95,9 @@ def _differing(
         for record_id, fields in workspace.memory_of_writes(base.system, base.table).items()
         if record_id in entry_of
     }
-    torn_or_clean = differences(wanted, actual, owners)
-    clean, torn = parted(torn_or_clean, written)
-    updates = _updates(wanted, actual, torn_or_clean if edited == "ours" else clean, base.forms[_TABLE].can_update)
+    differing = differences(wanted, actual, owners)
+    clean, torn = parted(differing, written)
+    updates = _updates(wanted, actual, differing if edited == "ours" else clean, base.forms[_TABLE].can_update)
     return [*updates, *(_edited(workspace, base, actual, torn) if edited == "hold" else [])]
 
 
