@@ -13,6 +13,7 @@ from copy import deepcopy
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from ruamel.yaml import YAML
 
 from concordex.change.rows import Row
 from concordex.change.run_options import RunOptions
@@ -97,6 +98,49 @@ def test_a_wrong_id_in_an_answer_is_not_believed(tmp_path, serve):
     assert "2 steps written" in told.stderr
     shell("change", "undo", "1", "--yes")
     assert list(spite.tables["devices"]) == [other]
+
+
+def replaced(shell: Shell, status: int) -> str:
+    """Run a change that deletes two lamps, and makes them anew."""
+    shell("pull")
+    shell("delete", "spite", "--table", "devices", "name like lamp-*", "--draft")
+    path = shell.folder / "change.yaml"
+    shell("change", "save", "1", "-o", str(path))
+    saved = YAML(typ="safe").load(path)
+    saved["steps"] += [
+        {"operation": "create", "table": "devices", "record": name, "key": {"name": name}, "desired": {"name": name}}
+        for name in ("lamp-1", "lamp-2")
+    ]
+    path.write_text(json.dumps(saved))  # which is YAML as well
+    return shell("change", "load", str(path), "--count", "4", status=status).stdout
+
+
+def test_what_a_system_would_not_delete_is_there_for_the_steps_after_it(tmp_path, serve):
+    """A good answer that refuses one of a list: a record of that key, made later in the change, would be a twin."""
+    told = '"/devices", batch_size: 9, records: ids, answers: {records: all, refused: kept = true, reason: why}'
+    old = 'delete: {path: "/devices/{record_id}"}'
+    shell, spite = spiteful(tmp_path, serve, more=lambda text: text.replace(old, f"delete: {{path: {told}}}"))
+    first, _ = (spite.put("devices", label=label) for label in ("lamp-1", "lamp-2"))
+
+    def refuses_the_last(method, *_):
+        if method != "DELETE":
+            return None
+        del spite.tables["devices"][first]
+        return 200, {"all": [{"kept": False}, {"kept": True, "why": "bolted down"}]}
+
+    spite.meets = refuses_the_last
+    assert "bolted down" in replaced(shell, status=4)
+    assert spite.labels() == {"lamp-1": 1, "lamp-2": 1}
+
+
+def test_what_was_deleted_without_a_good_answer_is_not_taken_for_there(tmp_path, serve):
+    shell, spite = spiteful(tmp_path, serve)
+    old = [spite.put("devices", label=label) for label in ("lamp-1", "lamp-2")]
+    spite.plan = ["fail_after", "cut"]
+    replaced(shell, status=0)
+    assert states(shell) == ["confirmed"] * 4
+    assert spite.labels() == {"lamp-1": 1, "lamp-2": 1}
+    assert not spite.tables["devices"].keys() & old
 
 
 def test_while_nothing_can_have_been_done_it_is_sent_again_without_a_look(tmp_path, serve):

@@ -39,9 +39,9 @@ from concordex.wire.writing.records import (
 )
 from concordex.work.run.bodies import Bodies
 from concordex.work.run.commits import Committer
+from concordex.work.run.doubt import Doubt, not_seen
 from concordex.work.run.ledger import Ledger
-from concordex.work.run.lookout import Lookout
-from concordex.work.run.precheck import AWAY, changed, is_done, of_creations, of_the_rest
+from concordex.work.run.precheck import AWAY, changed, of_creations, of_the_rest
 from concordex.work.run.writer import Writer
 from concordex.work.targets.api_target import ApiTarget
 from concordex.work.targets.records import writable
@@ -76,7 +76,7 @@ class Sender(Writer):
         self.bodies, self.ledger, self.how, self.asks, self.since = bodies, ledger, how, asks, since
         self.actual, self.session, self.committer = bodies.actual, bodies.actual.session, committer
         self.dialect = self.session.dialect
-        self.lookout = Lookout(self.actual)
+        self.doubt = Doubt(self.actual, ledger, committer)
         self.spared: dict[int, Reasons] = {}
         self.ended: ConcordexError | None = None
         self._retold = set[int]()
@@ -137,65 +137,20 @@ class Sender(Writer):
     async def _arrived(self, steps: Sequence[Step]) -> list[Step]:
         """Of steps that an earlier run sent and that do not show, those that may be sent again after a second look."""
         since = max(step.sent or 0.0 for step in steps)
-        left = await self._look(steps, because(Why.CUT_OFF), since)
+        left = await self.doubt.look(steps, because(Why.CUT_OFF), since)
         if self.how.send_again or self.how.as_one:  # what was only staged, in a session that ended, has no effect
             return left
-        self.ledger.settle([Outcome(step, "unknown", step.why or _not_seen(because(Why.SENT_BEFORE))) for step in left])
+        self.ledger.settle([Outcome(step, "unknown", step.why or not_seen(because(Why.SENT_BEFORE))) for step in left])
         return []
-
-    async def _look(self, steps: Sequence[Step], why: Reasons, since: float | None = None) -> list[Step]:
-        """Steps that do not show at the system, however long it may take to settle; those that do are settled."""
-        actions = [step for step in steps if step.operation == "action" and not self.actual.can_show(step)]
-        rest = [step for step in steps if step not in actions]
-        if not rest:
-            return actions
-        await self.committer.settle(writable(self.dialect, steps[0].table, self.session.endpoint.name))
-        return actions + await self.lookout.until(rest, partial(self.seen, why), since)
 
     async def identify(self, steps: Sequence[Step]) -> None:
         """Look up the ids of records that we have just made and that others will refer to: they are not believed."""
-        if self.how.as_one or not any(self.ledger.is_written(step) for step in steps):
-            return
-        mine = [self.ledger.written[step.number] for step in steps if step.number in self.ledger.written]
-        left = await self.lookout.until(mine, self._known_by_key)
-        self.actual.forget(left)
-        self.ledger.settle(
-            [Outcome(step, "unknown", _not_seen(because(Why.MADE_IT_SAYS))) for step in left], ended=False
-        )
-
-    def _known_by_key(self, now: ApiTarget, steps: Sequence[Step]) -> list[Step]:
-        self.actual.learn(now, steps[0].table)
-        return [step for step in steps if not now.bearers(step)]
+        if not self.how.as_one:
+            await self.doubt.identify(steps)
 
     def seen(self, why: Reasons, now: ApiTarget, steps: Sequence[Step]) -> list[Step]:
         """Steps that do not show in a reading; those that do are written, although the system did not say so."""
-        left, settled = [], list[Outcome]()
-        if not steps:
-            return []
-        for step in steps:
-            if step.operation == "create":
-                there = now.bearers(step)
-                if there:
-                    only = there[0] if len(there) == 1 else None
-                    settled.append(Outcome(step, "written", resting(Why.FOUND_MADE, why), only))
-            elif is_done(now, step):
-                settled.append(Outcome(step, "written", resting(Why.FOUND_DONE, why)))
-            if not settled or settled[-1].step is not step:
-                left.append(step)
-        self.actual.learn(now, steps[0].table)
-        self.ledger.settle(settled)
-        return left
-
-    async def _in_doubt(self, steps: Sequence[Step], error: WireError) -> None:
-        """After an answer that does not say what was done, look; what does not show is unknown, and not sent again."""
-        try:
-            left = await self._look(steps, because(Why.ERROR, text=error.what))
-        except WireError as blind:
-            left = [step for step in steps if not self.ledger.is_written(step)]
-            why = (*because(Why.ERROR, text=str(error)), *because(Why.BLIND, text=str(blind)))
-        else:
-            why = because(Why.ERROR, text=str(error))
-        self.ledger.settle([Outcome(step, "unknown", _not_seen(why)) for step in left])
+        return self.doubt.seen(why, now, steps)
 
     async def _together(self, steps: list[Step]) -> None:
         """Send creations of several tables in one call; what does not come through so goes table by table."""
@@ -230,7 +185,7 @@ class Sender(Writer):
             if error.untouched:
                 return False
             for stage in mine.values():
-                await self._in_doubt(stage, error)
+                await self.doubt.settle(stage, error)
         else:
             for table, stage in mine.items():
                 self._made(stage, made[table])
@@ -275,7 +230,7 @@ class Sender(Writer):
         steps: list[Step],
         send: Callable[[], Awaitable[Any]],
         again: Callable[[d.Write, list[Step]], Awaitable[None]],
-        done: Callable[[Any], None],
+        done: Callable[[Any], object],
     ) -> None:
         """Send steps once, and take down what came of it.
 
@@ -294,7 +249,7 @@ class Sender(Writer):
                 await self._forbid(write, steps, refusal, again)
             except WireError as error:
                 if not error.untouched:
-                    await self._in_doubt(steps, error)
+                    await self.doubt.settle(steps, error)
                 elif tried == self.dialect.limits.tries or self.ended:
                     self._end(steps, error)
                 else:
@@ -443,11 +398,13 @@ class Sender(Writer):
             return None
         return (base,)
 
-    def _done(self, steps: Sequence[Step], refused: Any) -> None:
+    def _done(self, steps: Sequence[Step], refused: Sequence[Refusal] | None) -> list[Step]:
+        """Steps that a good answer says were done; those that it refuses are settled as that."""
         bad = {refusal.index: because(Why.SAID, text=refusal.reason) for refusal in refused or ()}
         self.ledger.settle([
             Outcome(step, "refused" if at in bad else "written", bad.get(at, ())) for at, step in enumerate(steps)
         ])  # fmt: skip
+        return [step for at, step in enumerate(steps) if at not in bad]
 
     async def _delete(self, write: d.Write, steps: list[Step]) -> None:
         """Send deletions as one list."""
@@ -463,9 +420,8 @@ class Sender(Writer):
         send = partial(delete, self.session, write.delete, ids, self._now(steps[0]), resting[0], own, key)
         await self._once(write, steps, send, self._delete, partial(self._deleted, steps))
 
-    def _deleted(self, steps: Sequence[Step], refused: Any) -> None:
-        self.actual.gone(steps[0].table, [step.record_id or "" for step in steps])
-        self._done(steps, refused)
+    def _deleted(self, steps: Sequence[Step], refused: Sequence[Refusal]) -> None:
+        self.actual.gone(steps[0].table, [step.record_id or "" for step in self._done(steps, refused)])
 
     async def _act(self, write: d.Write, steps: list[Step]) -> None:
         """Do to a record what the dialect calls by a name."""
@@ -484,11 +440,6 @@ class Sender(Writer):
 
     def _now(self, step: Step) -> dict[str, Any] | None:
         return self.actual.records(step.table, [step.record_id or ""]).get(step.record_id or "")
-
-
-def _not_seen(why: Reasons) -> Reasons:
-    """Why nobody knows whether a step was done."""
-    return resting(Why.NOT_SEEN, why)
 
 
 def _refusal(named: str | None, refusal: RequestRefused) -> Reasons:
