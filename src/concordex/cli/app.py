@@ -6,6 +6,7 @@ import errno
 import os
 import signal
 import sys
+import time
 from contextlib import suppress
 from functools import cache
 from pathlib import Path
@@ -85,16 +86,32 @@ def run() -> None:
         with suppress(OSError):
             os.write(2, b"concordex: standard output or error is closed\n  -> to hear nothing: >/dev/null 2>&1\n")
         os._exit(Status.FAILED)
-    sys.exit(status_of(sys.argv[1:]))
+    status = status_of(sys.argv[1:])
+    signal.signal(signal.SIGTERM, signal.SIG_IGN)  # the interpreter, as it ends, would let it end by the signal
+    sys.exit(status)
 
 
 def _end(*_: object) -> None:
     """End as by Ctrl-C, which an event loop takes in its own time.
 
-    An exception raised here might come where Python drops it, as while an object is taken away.
+    An exception raised here might come where Python drops it, as while an object is taken away.  A loop that is
+    interrupted twice breaks off wherever it is, and may then wait for ever for a task of which it has lost hold: so it
+    is told once, and again only where it has not ended after a while; nor is what comes after it, as its tasks are
+    cleared away.
     """
+    if signal.SIGINT in signal.sigpending():  # it was held back: it and this one are one
+        signal.sigwait((signal.SIGINT,))
     signal.pthread_sigmask(signal.SIG_UNBLOCK, (signal.SIGINT,))
-    signal.raise_signal(signal.SIGINT)
+    handler, now, none = signal.getsignal(signal.SIGINT), time.monotonic(), signal.default_int_handler
+    told = [loop for loop, when in _told_to_end if now < when + _PATIENCE and loop is not none]
+    if not any(handler in (loop, none) for loop in told):
+        _told_to_end.append((handler, now))
+        signal.raise_signal(signal.SIGINT)
+
+
+#: Loops, by their handlers of Ctrl-C, and when each was told to end; and the seconds after which it is told once more.
+_told_to_end: list[tuple[object, float]] = []
+_PATIENCE = 10.0
 
 
 def status_of(arguments: list[str]) -> int:
