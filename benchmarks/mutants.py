@@ -44,13 +44,16 @@ PARTS: dict[str, tuple[list[str], list[str]]] = {
         ["change"],
         [
             "tests/change",
-            *(f"{_STORIES}{name}.py" for name in ("targets", "written", "adding", "sync", "changes", "objects")),
+            *(f"{_STORIES}{name}.py" for name in ("written", "sync", "targets", "adding", "changes", "objects")),
         ],
     ),
     "reading": (["wire/reading"], ["tests/wire", *(f"{_STORIES}{name}.py" for name in ("pulls", "hostile", "nine"))]),
     "run": (
         ["work/run"],
-        ["tests/work", *(f"{_STORIES}{name}.py" for name in ("targets", "adding", "changes", "sync", "once"))],
+        [
+            "tests/work",
+            *(f"{_STORIES}{name}.py" for name in ("once", "compared", "sync", "targets", "adding", "changes")),
+        ],
     ),
 }
 

@@ -74,6 +74,9 @@ class Spite:
         self.took = 0.0  # seconds for every write
         self.forbidden: set[str] = set()
         self.tags = True
+        self.lists: list[dict[str, str]] = []  # what the list of devices was asked with
+        self.narrow: Callable[[list, dict[str, str]], list] = lambda records, query: records
+        self.objects: Callable[[dict[str, str]], tuple | None] = lambda query: None
         self.sent: list[tuple[str, Any, str | None]] = []
         self._next, self._lock = 100, threading.Lock()
 
@@ -88,13 +91,13 @@ class Spite:
         """How many records bear each name."""
         return Counter(one["label"] for one in list(self.tables[table].values()))
 
-    def __call__(self, method: str, path: str, _query: dict, body: Any, headers: dict[str, str]) -> tuple:
+    def __call__(self, method: str, path: str, query: dict, body: Any, headers: dict[str, str]) -> tuple:
         """Answer one request."""
         self.rival(method, path)
         _, table, *more = path.split("/")
         self.asked[method] += 1
         if method == "GET":
-            return self._read(table, more)
+            return self._read(table, more, query)
         manner = self.plan.pop(0) if self.plan and method in self.only else "ok"
         told = {
             "cut_before": (0, b""), "fail": (500, {"why": "out of order"}), "away": (503, {}, [("Retry-After", "0")]),
@@ -125,8 +128,13 @@ class Spite:
             return done[0], [{"id": wrong} for _ in said] if isinstance(said, list) else {"id": wrong}
         return {"cut": (0, b""), "fail_after": (500, {}), "bare": (202, {})}[manner]
 
-    def _read(self, table: str, more: list[str]) -> tuple:
+    def _read(self, table: str, more: list[str], query: dict[str, str]) -> tuple:
         records = list(self.tables[table].values())
+        if table == "devices" and not more:
+            self.lists.append(query)
+            if refused := self.objects(query):
+                return refused
+            records = self.narrow(records, query)
         if more:
             one = self.tables[table].get(int(more[0]))
             tag = [("ETag", _tag(one))] if one and self.tags else []

@@ -9,6 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from concordex.model.fields import Type
+from concordex.model.members import way_of
 from concordex.model.scalars import parse_duration, version_parts
 from concordex.wire.dialect import Table
 from concordex.wire.reading.mapping import Mapper
@@ -25,6 +26,23 @@ def read(values: list, kind: Type, how: str) -> tuple[list, int]:
     records = DecodedRecords([{"id": at, "x": value} for at, value in enumerate(values)])
     mapper.add(columns, records, records.texts())
     return mapper.frame([mapper.taken(columns)])["x"].to_list(), mapper.lost.get("x", 0)
+
+
+@pytest.mark.parametrize(
+    ("path", "way"),
+    [
+        ("rights", ["rights"]),
+        ("limits.most", ["limits", "most"]),
+        ("rights[2].of", ["rights", "[2]", "of"]),
+        ("a[+]", ["a", "[+]"]),
+        ("a[=sign-in]", ["a", "[=sign-in]"]),
+    ],
+)
+def test_a_typed_path_leads_into_mappings_and_lists(path, way):
+    assert way_of(path) == way
+    for wrong in ("", f"{path}.", f"{path}[", f"{path}..x", f"{path}[x]"):
+        with pytest.raises(ValueError, match="separate members by dots"):
+            way_of(wrong)
 
 
 @given(st.integers(0, 2**48 - 1), st.sampled_from(["", ":", "-", " "]), st.booleans())

@@ -216,6 +216,16 @@ def test_only_what_cannot_lose_records_is_handed_to_the_system(text, parameters)
     assert reach(query, Binder(query, FIELDS, NOW, closed={}), ABILITIES).parameters == parameters
 
 
+@pytest.mark.parametrize(
+    ("time", "said"),
+    [("iso", "2026-10-31T23:59:59Z"), ("epoch", "1793491199"), ("epoch_ms", "1793491199000")],
+)
+def test_a_moment_is_handed_over_as_the_system_writes_moments(time, said):
+    query = parse("last_seen newer than 2026-11-01")
+    ability = FilterTest(field="last_seen", tests=("newer than",), parameter="after", time=time)
+    assert reach(query, Binder(query, FIELDS, NOW, closed={}), [ability]).parameters == {"after": said}
+
+
 def test_a_filter_of_a_thousand_parts_or_of_many_levels_ends(pulled):
     """Parts by the thousand are applied; levels by the hundred are a mistake."""
     begun = time.monotonic()

@@ -726,7 +726,7 @@ def test_a_draft_tells_how_old_it_is_and_what_has_moved_since(at, tmp_path):
     assert "no longer" not in told.stdout
     assert not requests
     record["remark"] = "a person's"
-    shell.harbour.stowage._keep("gear", {k: v for k, v in record.items() if k not in ("id", "editedOn")} | {
+    shell.harbour.stowage.keep("gear", {k: v for k, v in record.items() if k not in ("id", "editedOn")} | {
         "title": "sw-new-01", "serialNumber": "NW000177"})  # fmt: skip
     shell("pull", "stowage")
     assert "comment is now a person's" in shell("change", "show", str(newest(shell) - 1)).stdout

@@ -305,6 +305,10 @@ def test_rules_leave_records_out_and_every_pull_tells_how_many(tmp_path, harbour
     assert row["left out"] == len(harbour.muster.devices) - frame.height
     assert "left out: unseen for 20d" in told
     assert 0 < int(told.partition(" left out: kiosks")[0].rpartition(" ")[2]) <= kiosks
+    shell("pull", "--table", "devices", "--changed-only")  # what did not change is still left out
+    (again,) = json.loads(shell("pulls", "2", "-f", "json").stdout)
+    assert (again["outcome"], again["left out"]) == ("whole", row["left out"])
+    assert "put into those of pull 1" in str(again)
     shell.config(lambda text: text.replace("nameless: true", "nameless: true, unseen: 3d"))
     assert "a rule says one of" in shell("pull", status=1).stderr
 
@@ -370,6 +374,13 @@ def test_only_what_changed_is_fetched_and_the_snapshot_is_still_the_whole(tmp_pa
     assert len([path for _, path in harbour.muster.faults.requests if "/devices" in path]) == 2
     assert devices(shell, "muster") == {device["deviceId"] for device in harbour.muster.devices}
     assert "renamed" in shell.workspace.show("devices").frame["name"].to_list()
+    for more in (0, 1):  # the answer that says so holds no record
+        if more:
+            harbour.muster.drop(harbour.muster.devices[7])
+        harbour.muster.touched.clear()
+        told = shell("pull", "--changed-only", "--table", "devices").stderr
+        assert f"0 changed and {1 + more} gone" in told
+        assert devices(shell, "muster") == {device["deviceId"] for device in harbour.muster.devices}
     harbour.muster.devices.pop()  # gone, and the system does not tell
     assert "pulled in full: it has" in shell("pull", "--changed-only", "--table", "devices").stderr
     assert devices(shell, "muster") == {device["deviceId"] for device in harbour.muster.devices}

@@ -441,7 +441,17 @@ def test_what_is_left_out_here_still_counts_as_taken_there(tmp_path, serve):
     shell.config(lambda text: text.replace("    url:", "    leave_out: [{where: status = hidden}]\n    url:"))
     shell("pull")
     assert "lamp-1" not in shell("show", "devices", "-f", "json").stdout
+    spite.put("devices", label="lamp-3", mood="hidden")
+    shell("pull")
     told = pushed(shell, ["lamp-1", "lamp-2"], status=4)
+    assert "which is left out here, there has the same name" in told.stdout
+    assert set(spite.labels().values()) == {1}
+    spite.tables["devices"][102]["mood"] = "shown"
+    shell("pull", "--where", "name = lamp-2 or status = shown")  # a part is pulled, and it counts all the same
+    number = json.loads(shell("pulls", "-f", "json").stdout)[0]["pull"]
+    rows = json.loads(shell("pulls", str(number), "-f", "json").stdout)
+    assert {row["table"]: row["left out"] for row in rows}["devices"] == 1
+    told = pushed(shell, ["lamp-1"], status=4)
     assert "which is left out here, there has the same name" in told.stdout
     assert set(spite.labels().values()) == {1}
 

@@ -9,8 +9,10 @@ from collections import Counter
 
 import pytest
 
+from concordex import Workspace
 from concordex.change.compare import differences, same
 from concordex.change.prepare import Form, NaturalKeys, ReferenceMember, Wish, prepare
+from concordex.change.steps import Step
 from concordex.cli.reasons import why
 from tests.conftest import interrupt
 
@@ -63,6 +65,9 @@ def test_a_sync_is_previewed_run_verified_and_then_has_nothing_to_do(writing, fr
         assert {k: gear[number][k] for k in ("title", "remark", "state")} == {
             k: record[k] for k in ("title", "remark", "state")
         }
+    made = {row["record_id"] for row in steps(writing) if row["action"] == "create" and row["table"] == "devices"}
+    remembered = Workspace(writing.folder).catalogue.references()  # what we made stands for what it was made from
+    assert {row["record_id"] for row in remembered} == made
     is_once(fresh_harbour)
     sent = len([method for method, _ in posts if method != "GET"])
     nothing_left(writing)
@@ -251,7 +256,7 @@ def test_what_appeared_since_the_preview_is_not_doubled(writing, fresh_harbour):
     step = next(row for row in steps(writing) if row["action"] == "create" and row["table"] == "devices")
     gear = fresh_harbour.stowage.lists["gear"]
     like = {k: v for k, v in gear[1].items() if k not in ("id", "editedOn")}
-    fresh_harbour.stowage._keep("gear", {**like, "title": step["label"], "serialNumber": step["desired"]["serial"]})
+    fresh_harbour.stowage.keep("gear", {**like, "title": step["label"], "serialNumber": step["desired"]["serial"]})
     done = writing("change", "run", "1", "--yes", status=4)
     assert "has appeared there since the preview" in done.stdout
     is_once(fresh_harbour)
@@ -328,6 +333,17 @@ def test_references_are_made_once_and_before_what_refers_to_them():
         "models": NaturalKeys(keys={("maker", "name", "m", "x"): "7"}),
     }
     assert [step.table for step in prepared({"name": "a", "serial": "1", **one}, known=there)] == ["devices"]
+
+
+def test_what_an_update_refers_to_is_made_from_what_its_record_is_as_well():
+    """A new model without a maker is of the record's maker."""
+    update = Step(number=0, table="devices", operation="update", label="a", record_id="1",
+                  key={"name": "a", "maker": "M"}, desired={"model": "Y"})  # fmt: skip
+    known = {name: NaturalKeys(unique={"name": {}}) for name in FORMS}
+    known["makers"].keys["name", "m"] = "1"
+    made = prepare("set", "inv", "devices", [], [update], FORMS, known).steps
+    assert [(step.table, step.operation) for step in made] == [("models", "create"), ("devices", "update")]
+    assert made[0].desired == {"maker": "M", "name": "Y"}
 
 
 def test_what_cannot_be_written_is_held_with_its_reason():

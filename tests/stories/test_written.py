@@ -114,6 +114,9 @@ def test_what_a_record_made_on_the_way_requires_is_made_or_missed_before_the_run
     if "made_from" in made:
         shell(*words)
         assert [one["code"] for one in spite.tables["sites"].values()] == ["north-mole-2"]
+        (tmp_path / "s.json").write_text(json.dumps([{"name": "South Mole", "code": "SM-1"}]))
+        shell("push", str(tmp_path / "s.json"), "--to", "spite", "--table", "sites", "--yes")
+        assert [one["code"] for one in spite.tables["sites"].values()][1:] == ["SM-1"]  # what is said stays
         return
     told = shell(*words, status=4)
     assert "to create it code must be known" in told.stdout

@@ -13,7 +13,7 @@ import time
 
 import polars as pl
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from concordex.errors import BadAnswer
@@ -66,6 +66,7 @@ answers = st.fixed_dictionaries(
 @given(
     answers, st.booleans(), st.sampled_from([None, 1]), st.tuples(st.integers(0, 400), st.integers(0, 255)) | st.none()
 )
+@example({"trouble": None, "data": {"lamps": []}, "n": [2**63, -(2**63)]}, False, None, None)
 def test_a_page_that_is_decoded_in_part_says_what_the_whole_of_it_says(answer, escaped, indent, damage):
     """Whatever stands in it, and whatever becomes of it on the way; or it is left to be decoded whole."""
     text = json.dumps(answer, ensure_ascii=escaped, indent=indent)
@@ -201,7 +202,7 @@ def test_a_long_table_is_kept_as_a_short_one_is(long):
     rows = frame.sort(pl.col("record_id").cast(pl.Int64)).select("record_id", "name", "site", "serial").rows()
     assert rows[:2] == [("0", "lamp-0", "quay", "S000000"), ("1", "lamp-1", "mole", "S000001")]
     assert [int(row[0]) for row in rows] == [n for n in range(MANY) if n != 7]
-    assert files(shell) == ["000001.parquet"]
+    assert files(shell) == ["000001.keys.parquet", "000001.parquet"]
     (path,) = (shell.folder / ".concordex").rglob("000001.parquet")
     assert path.stat().st_mode & 0o777 == 0o600
     facts = facts_of(path)
@@ -221,7 +222,7 @@ def test_of_two_looks_one_is_kept_and_nothing_of_the_other(long):
     shell("pull")
     (row,) = json.loads(shell("pulls", "1", "-f", "json").stdout)
     assert (row["outcome"], row["received"], row["distinct"]) == ("whole", MANY, MANY)
-    assert files(shell) == ["000001.parquet"]
+    assert files(shell) == ["000001.keys.parquet", "000001.parquet"]
 
 
 def test_a_long_table_that_does_not_add_up_is_partial(long):
@@ -256,7 +257,7 @@ def test_of_a_long_table_that_fails_nothing_is_left(long):
     (row,) = json.loads(shell("pulls", "1", "-f", "json").stdout)
     assert row["outcome"] == "partial"
     shell("pull", status=4)
-    assert files(shell) == ["000001.parquet", "000002.parquet"]
+    assert files(shell) == [f"00000{at}{what}.parquet" for at in (1, 2) for what in (".keys", "")]
 
 
 def test_a_key_that_stands_twice_is_refused_on_the_first_page(long, serve):

@@ -159,7 +159,6 @@ def _lists(entry: Numbers, parts: Sequence[pl.Series]) -> pl.Series:
         for part in parts
     ]
     values = pl.concat(flat)
-    values = values[argsorted(values["entry"].to_numpy())] if len(parts) > 1 else values
     values = values.unique(["entry", "value"], keep="first", maintain_order=True)
     return _spread(values.group_by("entry", maintain_order=True).agg("value"), entry, [])
 

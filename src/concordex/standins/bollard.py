@@ -46,6 +46,8 @@ class Bollard(StandIn):
         self.notes: list[str] = []  # what was said with each commit
         self.calls: list[str] = []  # the methods that were called
         self.refuses: dict[str, str] = {}  # methods, and with what words they are refused
+        #: What happens just before a method is done; it may raise Denied.
+        self.meanwhile: Callable[[str, Any], None] = lambda _method, _params: None
         self.keeps = True  # what is staged when its session has ended; as older ones do not
         self.password = secrets.token_urlsafe(18)
         self.sessions: dict[str, float] = {}
@@ -94,6 +96,7 @@ class Bollard(StandIn):
             session = self._admit(request, call)
             if method == "session.close":
                 return {"jsonrpc": "2.0", "id": number, "result": self._close(session)}
+            self.meanwhile(method, params)
             handler, who = self._handler(method), self.who[session] if self.keeps else session
             return {"jsonrpc": "2.0", "id": number, "result": handler(self, who, params)}
         except Denied as fault:

@@ -26,6 +26,8 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from concordex.standins.base import Problem, StandIn, body_of, only, whole
 
 _CAP, _MOST = 500, 100  # a page of a list; items made at once
+#: What gear may be asked for by.
+_ASKED = ("title", "serialNumber")
 _RACKED = ("router", "switch", "firewall", "server")
 Record = dict[str, Any]
 Text = Annotated[str, Field(max_length=120)]
@@ -135,8 +137,8 @@ class Stowage(StandIn):
         self.filled: defaultdict[int, list[int]] = defaultdict(list)
         self._stock(gear)
         for name in ("backbone", "office floor"):
-            self._keep("duties", {"name": name})
-        self._keep("programs", {"name": "PierOS"})
+            self.keep("duties", {"name": name})
+        self.keep("programs", {"name": "PierOS"})
         super().__init__()
 
     def secrets(self) -> dict[str, str]:
@@ -153,13 +155,18 @@ class Stowage(StandIn):
     async def read(self, request: Request, kind: str) -> Response:
         """A page of a list."""
         self._admit(request, kind)
-        only(request, "take", "past")
+        told = dict(request.query_params)
+        asked = {name: told[name].lower().split(",") for name in _ASKED if name in told and kind == "gear"}
+        only(request, "take", "past", *asked)
         size, past = min(whole(request, "take", _CAP, least=1), _CAP), whole(request, "past", 0)
-        items = list(self.lists[kind].values())
+        items = [
+            item for item in self.lists[kind].values()
+            if all(str(item[name]).lower() in wanted for name, wanted in asked.items())
+        ]  # fmt: skip
         page = items[past : past + size]
         more = None
         if past + size < len(items):
-            more = f"{request.url.replace(query='')}?{urlencode({'take': size, 'past': past + size})}"
+            more = f"{request.url.replace(query='')}?{urlencode({**told, 'take': size, 'past': past + size})}"
         return self.answer({"items": self.shorten(request, page), "total": len(items), "more": more})
 
     async def create(self, request: Request, kind: str) -> Response:
@@ -180,7 +187,7 @@ class Stowage(StandIn):
             rejected += [{"item": at, "member": member, "reason": reason} for member, reason in faults]
         if rejected:
             raise Problem(422, f"{len(rejected)} faults, nothing was made", rejected=rejected)
-        return self.answer({"items": [self._keep(kind, self.makes_of_it(kind, record)) for record in checked]}, 201)
+        return self.answer({"items": [self.keep(kind, self.makes_of_it(kind, record)) for record in checked]}, 201)
 
     async def alter(self, request: Request, kind: str, number: int) -> Response:
         """Alter one item."""
@@ -193,7 +200,7 @@ class Stowage(StandIn):
         if faults or record is None:
             raise Problem(422, "; ".join(f"{member}: {reason}" for member, reason in faults))
         self.taken[kind].pop(self._unique(kind, kept), None)
-        return self.answer(self._keep(kind, record, number))
+        return self.answer(self.keep(kind, record, number))
 
     async def remove(self, request: Request, kind: str, number: int) -> Response:
         """Remove one item that nothing refers to."""
@@ -237,7 +244,8 @@ class Stowage(StandIn):
         values = (record[member] for member in LISTS[kind][2])
         return tuple(value.strip().lower() if isinstance(value, str) else value for value in values)
 
-    def _keep(self, kind: str, record: Record, number: int | None = None) -> Record:
+    def keep(self, kind: str, record: Record, number: int | None = None) -> Record:
+        """Take a record in, be it a new one, as it stands; as by this API, or as somebody typed it."""
         if number is None:
             number = self.last[kind] = self.last[kind] + 1  # a number is never given twice
         kept = {"id": number, **record, "editedOn": datetime.now(UTC).isoformat(timespec="seconds")}
@@ -256,7 +264,7 @@ class Stowage(StandIn):
             record = Gear.model_validate(
                 {"placeId": place, "productId": product, "category": item["class"], **rest, **racked}
             ).model_dump()
-            self._keep("gear", record)
+            self.keep("gear", record)
 
     def _racked(self, place: int, item: Record) -> dict[str, int]:
         """Where it stands: the racks of a place are filled from below."""
@@ -269,4 +277,4 @@ class Stowage(StandIn):
 
     def _find(self, kind: str, record: Record) -> int:
         known = self.taken[kind].get(self._unique(kind, record))
-        return known if known is not None else self._keep(kind, record)["id"]
+        return known if known is not None else self.keep(kind, record)["id"]

@@ -51,6 +51,8 @@ class Trail:
     faults: list[str] = field(default_factory=list)
     doubts: list[str] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
+    tells_gone: bool = False  # whether an answer had a place for what is gone
+    gone: dict[str, None] = field(default_factory=dict)  # the ids that stood there
 
     @property
     def came(self) -> int:

@@ -30,6 +30,10 @@ class PartOfAnswer(dict[str, Any]):
         return list(orjson.loads(self._content))
 
 
+#: How the list itself is decoded among what stands beside it.
+_RECORDS = list[msgspec.Raw]
+
+
 class ListReader:
     """Reads the pages of one table; compiled from its dialect."""
 
@@ -45,7 +49,7 @@ class ListReader:
             raise ValueError("a path is not plain")
         self._form = Form(path for field in table.fields.values() for path in field.from_)
         self._way, self._tree = way, tree_of(filter(None, beside))
-        if way and not _insert(self._tree, way, list[msgspec.Raw]):
+        if way and not _insert(self._tree, way, _RECORDS):
             raise ValueError("the list is a part of what else is asked for")
         self._whole, self._rows = self._decoder(msgspec.Raw, self._tree), self._decoder(self._form.struct, {})
 
@@ -115,10 +119,23 @@ def _members(struct: Any, tree: Tree) -> dict[str, Any]:
     """What was decoded, as mappings; what the answer does not have is left out."""
     there = ((name, below, getattr(struct, f"m{at}")) for at, (name, below) in enumerate(tree.items()))
     return {
-        name: _members(value, below) if isinstance(below, dict) and value is not None else value
+        name: _members(value, below)
+        if isinstance(below, dict) and value is not None
+        else value
+        if below is _RECORDS
+        else _exact(value)
         for name, below, value in there
         if value is not msgspec.UNSET
     }
+
+
+def _exact(value: Any) -> Any:
+    """A value as :mod:`formats` decodes it: whole numbers that a machine's numbers do not hold are texts."""
+    if type(value) is int and not -(2**63) < value < 2**63:
+        return str(value)
+    if isinstance(value, list):
+        return [_exact(item) for item in value]
+    return {name: _exact(item) for name, item in value.items()} if isinstance(value, dict) else value
 
 
 def _one_a_line(documents: Sequence[msgspec.Raw], content: bytes) -> bool:

@@ -37,8 +37,6 @@ class Page:
     next: Any = None
     tells: bool = False
     more: bool | None = None
-    gone: Sequence[Any] = ()
-    tells_gone: bool = False
     revision: Any = None
     body: Any = None
     unread: Sequence[str] = ()  # lines of a text that are no part of a record
@@ -175,16 +173,14 @@ class Pager:
 
     def _taken(self, answer: Answer) -> Page:
         call, pages = self.call, self.call.pages
-        gone: Any = ()
-        tells_gone = True
-        if isinstance(call, d.Read) and call.changed and call.changed.gone:
-            tells_gone = call.changed.gone.shown(answer.body)
-            gone = call.changed.gone.several(answer.body) or ()
+        if isinstance(call, d.Read) and call.changed and call.changed.gone:  # an answer without records may tell it too
+            self.trail.tells_gone |= call.changed.gone.shown(answer.body)
+            self.trail.gone |= dict.fromkeys(map(str, call.changed.gone.several(answer.body) or ()))
         following, tells = self._next(answer, pages)
         shape = call.shape or self.session.dialect.shape
         return Page(
             records=self._records(answer.body, shape), total=self._total(answer), next=following, tells=tells,
-            more=self._more(answer, pages), gone=gone, tells_gone=tells_gone,
+            more=self._more(answer, pages),
             revision=answer.at(call.revision) if call.revision else None,
             body=answer.body if isinstance(answer.body, dict) else None, taken=datetime.now(UTC),
             unread=unread_lines(answer.raw, shape) if isinstance(shape, d.TextShape) else (),

@@ -144,11 +144,11 @@ async def _look(
             raise
         faults.append(str(error))
     faults += [enricher.fault] if enricher.fault else []
-    if narrow.changed_since and not collector.tells_gone and read.changed and read.changed.gone:
+    if narrow.changed_since and not pager.trail.tells_gone and read.changed and read.changed.gone:
         faults.append(f"no answer held the list of what is gone, which should stand at {read.changed.gone}")
     proved = verdict(pager.trail, vouched=read.complete, narrowed=narrow.fewer)
     look = collector.look([proved, *enricher.verdicts], faults, enricher.notes)
-    look.announced = pager.trail.announced
+    look.announced, look.gone = pager.trail.announced, list(pager.trail.gone)
     return look
 
 
@@ -173,6 +173,7 @@ class _Below:
         self.notes: list[str] = []
         self.faults: list[str] = []
         self.announced: list[int | None] = []
+        self.gone: dict[str, None] = {}
         self._vanished = self._failed = self._in_a_row = 0
         self._reason = ""
 
@@ -184,6 +185,7 @@ class _Below:
         self.notes += enricher.notes
         self.faults += [enricher.fault] if enricher.fault else []
         self.announced.append(pager.trail.announced)
+        self.gone |= pager.trail.gone
 
     def missed(self, error: WireError) -> None:
         """Take note of one parent whose list could not be had; raises it where that is no affair of this parent."""
@@ -243,7 +245,7 @@ async def _look_below(
         below.faults.append(str(error))
     below.closed(session.dialect.limits)
     look = collector.look(below.verdicts, below.faults, below.notes)
-    look.announced = below.total
+    look.announced, look.gone = below.total, list(below.gone)
     return look
 
 

@@ -142,16 +142,12 @@ class Collector:
         self._waiting = self._mapper.empty()
         self._taken: list[pl.DataFrame] = []
         self._nameless = self._huge = 0
-        self._gone: dict[str, None] = {}
         self._known = self._idle = 0
-        self.tells_gone = False
         self._unread, self._sample = 0, ""
 
     def add(self, page: Page, parent: Parent | None = None) -> None:
         """Take a page; a record that came before is counted and left out."""
         self.received += len(page.records)
-        self._gone.update(dict.fromkeys(map(str, page.gone)))
-        self.tells_gone = self.tells_gone or page.tells_gone
         self._unread += len(page.unread)
         self._sample = self._sample or next(iter(page.unread), "").strip()[:60]
         came = page.records if isinstance(page.records, RawRecords) else DecodedRecords(page.records)
@@ -182,7 +178,6 @@ class Collector:
             fault="; ".join(dict.fromkeys(all_faults)) or None, again=proved.again and not faults,
             doubt=proved.why if proved.outcome is TableOutcome.UNPROVEN else None,
             notes=list(dict.fromkeys([*notes, *proved.notes, *self._remarks()])), lost=self._mapper.lost,
-            gone=list(self._gone),
         )  # fmt: skip
 
     def _remarks(self) -> list[str]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence, Set
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, cast
@@ -335,22 +335,23 @@ def _flat(body: Mapping[str, Any], above: tuple[str, ...] = ()) -> list[tuple[tu
 FindId = Callable[[str, Mapping[str, Any]], Any]
 
 
-def body_of(values: Mapping[str, Any], write: d.Write, find: FindId, emptied: Collection[str] = ()) -> dict[str, Any]:
+def body_of(values: Mapping[str, Any], write: d.Write, find: FindId, emptied: Set[str] = frozenset()) -> dict[str, Any]:
     """Our fields as the members that the system takes, references as its own ids.
 
     A field without a value is left out, unless it is among those to be ``emptied``.
     """
     body: dict[str, Any] = {}
     for name, spec in write.fields.items():
-        if values.get(name) not in (None, []):
-            put_into(body, spec.to, _written(values[name], spec))
+        value = values.get(name)
+        if value is not None and value != []:
+            put_into(body, spec.to, _written(value, spec))
         elif name in emptied:
             put_into(body, spec.to, spec.empty)
     for ref in write.references.values():
         key = {theirs: values.get(ours) for theirs, ours in ref.by.items()}
-        if all(value is not None for value in key.values()):
+        if None not in key.values():
             put_into(body, ref.to, find(ref.via, key))
-        elif any(ours in emptied for ours in ref.by.values()):
+        elif emptied and not emptied.isdisjoint(ref.by.values()):
             put_into(body, ref.to, None)
     return body
 

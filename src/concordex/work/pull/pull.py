@@ -26,6 +26,7 @@ from concordex.query.bind import Binder
 from concordex.query.predicate import predicate_of
 from concordex.query.tree import Filter
 from concordex.store.catalogue import Snapshot
+from concordex.store.snapshots import beside
 from concordex.wire.dialect import Dialect
 from concordex.wire.dialect.order import order, refers_to
 from concordex.wire.http.session import Session, Traffic
@@ -253,8 +254,8 @@ class _OfSystem:
         look.notes += remark if self._tables[table].config else []
         spent = _spent(session.traffic, self._before)
         keep(
-            self._run.workspace, self._run.number, self._system, table, look, self._begun, spent, plan.narrowed,
-            plan.taken,
+            self._run.workspace, self._run.number, self._system, table, look, self._begun, spent,
+            narrowed=plan.narrowed, taken=plan.taken, into=plan.into,
         )  # fmt: skip
 
     def _missed(self, table: str, error: ConcordexError) -> None:
@@ -292,6 +293,7 @@ class _Plan:
     narrow: Narrow
     base: Snapshot | None = None
     changed: bool = False
+    into: Snapshot | None = None  # the snapshot that the part was put into
     taken: datetime | None = None  # where that is not the moment at which it is kept
     remark: str = ""
 
@@ -341,7 +343,7 @@ class _Plan:
         before = base.filter(predicate_of(base, query, workspace.now()))
         doubtful = before.join(look.frame.select("record_id"), on="record_id", how="anti").height
         fresh = look.frame.height
-        look.frame = with_part(base, look.frame)
+        look.frame, self.into = with_part(base, look.frame), self.base
         look.notes.append(f"{fresh} records for which {query.text} holds, put into those of pull {self.base.pull}")
         if doubtful:
             look.notes.append(f"{doubtful} for which it held before did not come: kept as they were, until a full pull")
@@ -365,6 +367,7 @@ class _Plan:
             f"{look.frame.height} changed and {len(look.gone)} gone since {_since(base):%Y-%m-%d %H:%M} UTC,"
             f" put into those of pull {base.pull}"
         )
+        self.into = base
         return replace(look, held=frame, announced=total, received=frame.height, distinct=frame.height)
 
     async def _full(self, session: Session, why: str) -> TableRead:
@@ -397,14 +400,18 @@ def keep(
     look: TableRead,
     begun: float,
     spent: Traffic,
+    *,
     narrowed: str | None = None,
     taken: datetime | None = None,
+    into: Snapshot | None = None,
 ) -> None:
-    """Write one table's snapshot and note it in the catalogue."""
+    """Write one table's snapshot and note it in the catalogue; ``into`` is the one that a part was put into."""
     file = snapshot_file(system, table, number)
     spool = look.held if isinstance(look.held, Spool) else None
     sift = spool.sift if spool else Sift(workspace, system, table)
     frame = None if spool else sift.piece(look.frame)
+    if into and into.file and frame is not None:
+        sift.recall(into.file, frame, look.gone)
     sift.keep_keys(file)
     snapshot = Snapshot(
         pull=number, system=system, table=table, taken=taken or datetime.now(UTC),
@@ -414,11 +421,31 @@ def keep(
         bytes=spent.received, left_out=sift.counts, narrowed=narrowed,
         refers=workspace.dialect(system).tables[table].refers,
     )  # fmt: skip
-    if spool:
-        spool.finish(snapshot.facts())
-    elif frame is not None:
-        workspace.frames.write(frame, file, facts=snapshot.facts())
+    try:
+        if spool:
+            spool.finish(snapshot.facts())
+        elif frame is not None:
+            workspace.frames.write(frame, file, facts=snapshot.facts())
+    except BaseException:
+        workspace.frames.forget(beside(file))
+        raise
     workspace.catalogue.add_snapshot(snapshot)
+
+
+def keep_part(
+    workspace: BaseWorkspace, number: int, system: str, table: str, look: TableRead, begun: float, note: str
+) -> None:
+    """Put records that were read by themselves into the newest whole snapshot of their table, if that is sound."""
+    base = next((s for s in workspace.catalogue.newest(table, system=system) if s.whole), None)
+    if base is None or base.file is None or workspace.frames.damage(base.file) is not None:
+        return
+    frame = with_part(workspace.frames.scan(base.file).collect(), look.frame)
+    merged = replace(
+        look, held=frame, received=frame.height, distinct=frame.height, announced=None, fault=None, doubt=base.fault,
+        proof=Proof(base.proof) if base.proof else None, notes=[f"{note}, put into those of pull {base.pull}"],
+        trusted=base.trusted,
+    )  # fmt: skip
+    keep(workspace, number, system, table, merged, begun, Traffic(), taken=base.taken, into=base)
 
 
 def snapshot_file(system: str, table: str, number: int) -> str:

@@ -21,17 +21,16 @@ _IDENTITY = ("serial", "macs", "name")
 
 def left_out(
     frame: pl.DataFrame, table: str, rules: Sequence[LeaveOut], workspace: BaseWorkspace
-) -> tuple[pl.DataFrame, dict[str, int]]:
-    """``frame`` without what the rules leave out, and how many each of them did."""
-    counts: dict[str, int] = {}
+) -> tuple[pl.DataFrame, dict[str, pl.DataFrame]]:
+    """``frame`` without what the rules leave out, and what each of them left out."""
+    out: dict[str, pl.DataFrame] = {}
     for rule in rules:
         if rule.table == table:
             unwanted = _unwanted(frame, rule, workspace)
             if unwanted is not None:
-                kept = frame.filter(unwanted.fill_null(value=False).not_())
-                counts[rule.name] = frame.height - kept.height
-                frame = kept
-    return frame, counts
+                mine = frame.select(unwanted.fill_null(value=False)).to_series()
+                out[rule.name], frame = frame.filter(mine), frame.filter(~mine)
+    return frame, out
 
 
 def _unwanted(frame: pl.DataFrame, rule: LeaveOut, workspace: BaseWorkspace) -> pl.Expr | None:

@@ -13,12 +13,13 @@ from concordex.change.reasons import Reasons
 from concordex.change.run_options import RunOptions
 from concordex.change.steps import Change, State, Step
 from concordex.errors import Stopped
+from concordex.wire.dialect.order import refers_to
 from concordex.wire.http.session import Session, Traffic
 from concordex.wire.writing.staging import pending
 from concordex.words import plural
 from concordex.work.change.onboarding import asked_again
 from concordex.work.pull.outcome import outcome_of
-from concordex.work.pull.pull import keep
+from concordex.work.pull.pull import keep, keep_part
 from concordex.work.run.bodies import Bodies
 from concordex.work.run.commits import Committer
 from concordex.work.run.engine import Engine
@@ -29,8 +30,9 @@ from concordex.work.run.ready import until_ready
 from concordex.work.run.sender import Sender
 from concordex.work.show.first_seen import seen_since
 from concordex.work.targets.api_target import ApiTarget
+from concordex.work.targets.lookup import Lookup, lookups
 from concordex.work.targets.objects import Objects
-from concordex.work.targets.records import Records
+from concordex.work.targets.records import Records, tables_for
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
@@ -67,7 +69,7 @@ class ApiRun:
         """Run the steps in a session."""
         async with entering as session:
             await self._alone(session)
-            target: ApiTarget = Objects(session) if self.change.about.objects else Records(session)
+            target = Objects(session) if self.change.about.objects else Records(session, self._few())
             together = self.dialect.together.tables if self.dialect.together and self.how.together else ()
             await Engine(
                 change=self.change,
@@ -78,6 +80,26 @@ class ApiRun:
                 ready=self._ready,
                 keeps=None if self.workspace.is_device(self.change.system) else self._keep,
             ).run()
+
+    def _few(self) -> dict[str, Lookup]:
+        """Of tables in which only few records are altered, how these are asked for.
+
+        What is made or deleted, and what others refer to, needs the whole list: it is about what is not there.
+        """
+        workspace, system = self.workspace, self.change.system
+        if workspace.is_device(system):
+            return {}
+        tables = tables_for(self.dialect, {step.table for step in self.steps})
+        writes = [write for name in tables if (write := self.dialect.tables[name].write)]
+        meant = {other for name in tables for other in refers_to(self.dialect.tables[name])}
+        meant |= {reference.via for write in writes for reference in write.references.values()}
+        plain = {step.table for step in self.steps} - meant
+        plain -= {s.table for s in self.steps if s.operation not in ("update", "action") or not s.record_id}
+        files = {s.table: s.file for s in workspace.memory.newest(system=system) if s.whole and s.table in plain}
+        ids = {name: {str(s.record_id) for s in self.steps if s.table == name} for name in plain}
+        sound = {name: file for name, file in files.items() if file and workspace.frames.damage(file) is None}
+        pulled = {name: workspace.frames.scan(file) for name, file in sound.items()}
+        return lookups(self.dialect, ids, pulled, workspace.now())
 
     def _sender(self, target: ApiTarget) -> Sender:
         number = self.change.number or 0
@@ -130,5 +152,9 @@ class ApiRun:
         catalogue.forget(system, [s.record_id for s in judged if s.operation == "delete" and s.record_id])
         pull = catalogue.begin_pull(os.getpid())
         for table in after.needed(list(dict.fromkeys(step.table for step in self.steps))):
-            keep(self.workspace, pull, system, table, after.looks[table], self._begun, Traffic())
+            if isinstance(after, Records) and table in after.alone:
+                note = f"{plural(after.live[table].height, 'record')} read back by change {self.change.number or 0}"
+                keep_part(self.workspace, pull, system, table, after.looks[table], self._begun, note)
+            else:
+                keep(self.workspace, pull, system, table, after.looks[table], self._begun, Traffic())
         catalogue.end_pull(pull, outcome_of(catalogue.snapshots_of(pull)))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 
 from concordex.change.steps import Outcome, State, Step
 from concordex.store.journal import Journal
@@ -52,7 +51,7 @@ class Ledger:
             self.unknown.pop(step.number, None)
             if state in ("written", "unknown"):
                 into = self.written if state == "written" else self.unknown
-                into[step.number] = replace(step, state=state, why=why, record_id=record_id or step.record_id)
+                into[step.number] = step.settled(state, why, record_id)
         if ended and outcomes:
             self.told(len(outcomes))
 

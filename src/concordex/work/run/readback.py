@@ -110,11 +110,13 @@ class ReadBack:
         if step.operation != "update" or record is None or before is None:
             return {}
         moved = beside(before, whole, self.after.written_paths(step))
-        return {path: (was, now) for path, (was, now) in moved.items() if not self._is_own(now)}
+        stamps = self._stamps(whole)
+        return {path: (was, now) for path, (was, now) in moved.items() if path not in stamps}
 
-    def _is_own(self, value: Any) -> bool:
-        """Whether a member says when the system altered the record, which is its own affair."""
-        return is_stamp(value, self._began - _SKEW, time.time() + _SKEW)
+    def _stamps(self, whole: Flat) -> set[str]:
+        """The members that say when the system altered the record, which is its own affair."""
+        begin, end = self._began - _SKEW, time.time() + _SKEW
+        return {path for path, value in whole.items() if is_stamp(value, begin, end)}
 
     def _kept(
         self, step: Step, record: Mapping[str, Any] | None, whole: Flat, aside: Mapping[str, tuple[Any, Any]]
@@ -122,7 +124,7 @@ class ReadBack:
         """What the journal keeps of a record: our fields as they became, and what an undo rests on."""
         became = {name: record[name] for name in step.desired if name in record} if record is not None else {}
         if step.operation == "create" and record is not None:
-            return became, {"prints": prints(whole, {path for path, value in whole.items() if self._is_own(value)})}
+            return became, {"prints": prints(whole, self._stamps(whole))}
         if step.operation == "delete":
             return became, {"before": self.before.whole.get(step.number, {})}
         if aside and record is not None:
@@ -147,7 +149,8 @@ class ReadBack:
             return Outcome(step, "differs", (*because(Why.ALSO_CHANGED, members=list(aside)), *why))
         if state == "confirmed" and step.number in self.writer.spared:
             return Outcome(step, "differs", (*self.writer.spared[step.number], *why))
-        again = {path: was for path, was in step.again.items() if not self._is_own(whole.get(path))}
+        stamps = self._stamps(whole) if step.again else set()
+        again = {path: was for path, was in step.again.items() if path not in stamps}
         missing = lost(again, whole) if record is not None else []
         if state == "confirmed" and missing:
             return Outcome(step, "differs", because(Why.NOT_BACK, members=list(missing)))

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
+from types import MappingProxyType
 from typing import Any
 
 import orjson
@@ -15,7 +17,7 @@ from concordex.change.prepare import Form, Key, NaturalKeys, ReferenceMember, na
 from concordex.change.reasons import Reasons, Why, because
 from concordex.change.steps import Step
 from concordex.change.whole import Flat
-from concordex.errors import CalledWrongly, WireError
+from concordex.errors import CalledWrongly, ConcordexError, WireError
 from concordex.model.fields import ORIGINAL
 from concordex.model.members import flat
 from concordex.query.predicate import predicate_of
@@ -30,6 +32,7 @@ from concordex.wire.reading.tables import read_tables
 from concordex.wire.writing.records import body_of
 from concordex.words import suggestion
 from concordex.work.targets.api_target import ApiTarget
+from concordex.work.targets.lookup import Lookup
 
 
 def form_of(table: d.Table) -> Form:
@@ -91,10 +94,15 @@ def without_bin(frame: pl.DataFrame, table: d.Table) -> tuple[pl.DataFrame, pl.D
 
 
 class Records(ApiTarget):
-    """The records of a system's tables, found by their natural keys."""
+    """The records of a system's tables, found by their natural keys.
 
-    def __init__(self, session: Session) -> None:
+    few    tables of which only some records matter, and how these are asked for
+    alone  tables of which only these were read; what was to be among them and is not was sought in the whole list
+    """
+
+    def __init__(self, session: Session, few: Mapping[str, Lookup] = MappingProxyType({})) -> None:
         super().__init__(session)
+        self.few, self.alone = few, set[str]()
         self.live: dict[str, pl.DataFrame] = {}
         self._bin: dict[str, NaturalKeys] = {}
         self._known: dict[str, NaturalKeys] = {}
@@ -102,15 +110,50 @@ class Records(ApiTarget):
         self._forms: dict[str, Form] = {}
         self._numbers: dict[tuple[str, ...], Any] = {}
 
+    def again(self) -> Records:
+        """The same, to be read anew."""
+        return Records(self.session, self.few)
+
     async def read(self, tables: Iterable[str]) -> None:
         """Read ``tables`` and what they refer to; refused when one does not come whole."""
-        async for name, look in read_tables(self.session, list(tables)):
-            if not look.whole:
-                raise WireError(
-                    f"the table {name} could not be read whole", where=self.session.endpoint.name,
-                    why=f"{look.outcome}: {look.why}", advice="nothing is written when its basis is unknown",
-                )  # fmt: skip
-            self._take(name, look)
+        names = list(tables)
+        done = await self._look_up(names, {name: self.few[name] for name in names if name in self.few})
+        await self._read([name for name in names if name not in done])
+
+    async def _look_up(self, names: Sequence[str], sought: Mapping[str, Lookup]) -> set[str]:
+        """Read ``names``, of those ``sought`` only what matters; the tables that are done with."""
+        if not sought:
+            return set()
+        done, narrow = set[str](), {name: one.narrow for name, one in sought.items()}
+
+        def passed_over(name: str, error: ConcordexError) -> None:  # the whole list may be had all the same
+            if name not in sought:
+                raise error
+
+        async for name, look in read_tables(self.session, names, narrow, spare=passed_over):
+            if name not in sought:
+                self._take_whole(name, look)
+            elif sought[name].found(look):
+                self._take(name, replace(look, held=sought[name].of(look)))
+                self.alone.add(name)
+            else:
+                continue
+            done.add(name)
+        return done
+
+    async def _read(self, names: Sequence[str]) -> None:
+        if names:
+            async for name, look in read_tables(self.session, names):
+                self._take_whole(name, look)
+                self.alone.discard(name)
+
+    def _take_whole(self, name: str, look: TableRead) -> None:
+        if not look.whole:
+            raise WireError(
+                f"the table {name} could not be read whole", where=self.session.endpoint.name,
+                why=f"{look.outcome}: {look.why}", advice="nothing is written when its basis is unknown",
+            )  # fmt: skip
+        self._take(name, look)
 
     def _take(self, name: str, look: TableRead) -> None:
         table = self.session.dialect.tables[name]
