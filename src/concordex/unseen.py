@@ -124,8 +124,13 @@ class Unseen:
 
     @staticmethod
     def _without_known(text: str, secrets: Iterable[str], mask: str) -> str:
+        escapes = _ESCAPES.search(text)  # where there are none, a secret stands as it is or not at all
         for secret in sorted(secrets, key=len, reverse=True):  # one that holds another one goes first
-            text = _without_base64(_forms(secret).sub(mask, text), secret, mask)
+            if escapes:
+                text = _forms(secret).sub(mask, text)
+            else:
+                text = text.replace(secret, mask).replace(_whole_base64(secret), mask)
+            text = _without_base64(text, secret, mask)
         return text
 
 
@@ -184,8 +189,12 @@ def headers(given: Mapping[str, str]) -> list[str]:
 @lru_cache(1_000)
 def _forms(secret: str) -> re.Pattern[str]:
     """A pattern of a secret in every form, also of one in which some characters are escaped and others are not."""
-    whole = re.escape(base64.b64encode(secret.encode()).decode())  # of a short one nothing else is sure
+    whole = re.escape(_whole_base64(secret))  # of a short one nothing else is sure
     return re.compile(f"{''.join(map(_any_form, secret))}|{whole}", re.DOTALL)
+
+
+def _whole_base64(secret: str) -> str:
+    return base64.b64encode(secret.encode()).decode()
 
 
 def _without_base64(text: str, secret: str, mask: str) -> str:
@@ -213,6 +222,9 @@ def _any_form(sign: str) -> str:
     forms.append((r"\\?" if sign in _ESCAPED else "") + re.escape(sign))
     return f"(?:{'|'.join(forms)})"
 
+
+#: What every escape has in it.
+_ESCAPES = re.compile(r"[%\\&+]")
 
 #: Characters that escape by a stroke before them, and those that have names of their own.
 _ESCAPED = "\"'\\/"

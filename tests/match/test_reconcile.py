@@ -365,14 +365,6 @@ def test_absence_is_believed_only_from_what_is_whole():
         assert (("missing_in_inventory", None) in kinds(made)) is (some is not scope)
 
 
-#: What the fleet below came to when its entries were compared with the truth: whatever moves it is to be judged anew.
-JUDGED = {
-    "entries": 3121, "doubts": 57, "badly_identified": 303, "conflict": 266, "duplicate": 208, "little_known": 34,
-    "look_alike": 33, "missing_at_managers": 109, "missing_in_inventory": 1880, "replaced": 3, "serial_in_two": 9,
-    "stale": 3052, "undecided": 7,
-}  # fmt: skip
-
-
 def test_systems_that_sight_devices_are_known_and_their_records_find_their_device():
     """Leases, sessions and probes hold several records of one, most without a serial and many without a name."""
     records = world(1_500, "high", 1)
@@ -391,10 +383,6 @@ def test_systems_that_sight_devices_are_known_and_their_records_find_their_devic
     assert not {*doubled} & {*made.learned.sighting}
     lacking = made.findings.filter(pl.col("kind") == "missing_in_inventory")["systems"]
     assert all({*systems} - {*made.learned.sighting} for systems in lacking)
-    told_of = dict(made.findings.group_by("kind").len().iter_rows())
-    came_to = {"entries": made.entries.height, "doubts": made.doubts.height, **told_of}
-    assert came_to == pytest.approx(JUDGED, abs=1)
-    assert made.evidence["bits"].sum() == pytest.approx(144_079, rel=1e-4)
     shuffled = reconcile(plain.sample(fraction=1.0, shuffle=True, seed=3), rules)
     assert_frame_equal(shuffled.members.select(*keys, "entry"), made.members.select(*keys, "entry"))
     chance = np.random.default_rng(5).random((3, plain.height))

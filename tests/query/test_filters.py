@@ -91,6 +91,7 @@ def test_a_filter_keeps_the_records_that_it_means(text, expected):
     [
         ("nam = x", 0, 'no field "nam"', '"name"'),
         ("name lik x", 5, '"lik" is not a test', '"like"'),
+        ("name not = x", 5, '"not" is not a test', "not in"),
         ('name = "x', 7, "not closed", ""),
         ("(name = a", 9, 'expected ")"', ""),
         ("name = a b", 9, 'expected "and"', ""),

@@ -31,13 +31,13 @@ def test_decisions_and_systems_that_come_at_one_time_all_stand(lists):
     shell = Shell(lists.folder)
     with (lists.folder / "concordex.yaml").open("a") as file:
         file.write("# a remark of ours\n")
-    commands = [("ruling", "value", f"net/{at}", "site", f"quay {at}", "--why", "seen") for at in range(6)]
-    commands += [("system", "add", f"more-{at}", "-d", "net", "--folder", "net") for at in range(6)]
-    with ThreadPoolExecutor(12) as pool:
+    commands = [("ruling", "value", f"net/{at}", "site", f"quay {at}", "--why", "seen") for at in range(3)]
+    commands += [("system", "add", f"more-{at}", "-d", "net", "--folder", "net") for at in range(3)]
+    with ThreadPoolExecutor(6) as pool:
         told = list(pool.map(lambda words: shell(*words, status=None), commands))
-    assert [one.returncode for one in told] == [0] * 12, [one.stderr for one in told]
-    assert len(json.loads(lists("ruling", "list", "-f", "json").stdout)) == 6
-    assert {f"more-{at}" for at in range(6)} <= set(lists.workspace.config.systems)
+    assert [one.returncode for one in told] == [0] * 6, [one.stderr for one in told]
+    assert len(json.loads(lists("ruling", "list", "-f", "json").stdout)) == 3
+    assert {f"more-{at}" for at in range(3)} <= set(lists.workspace.config.systems)
     assert "# a remark of ours" in (lists.folder / "concordex.yaml").read_text()
 
 

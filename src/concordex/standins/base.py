@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from typing import Any
 
 import orjson
 from fastapi import FastAPI, Request, Response
 
-from concordex.standins.faults import Faults
+from concordex.standins.faults import Faults, Message, Receive, Send
 
 
 class Problem(Exception):
@@ -29,10 +30,19 @@ class StandIn:
     openapi: str | None = None
 
     def __init__(self) -> None:
-        self.api = FastAPI(title=self.title, openapi_url=self.openapi, docs_url=None, redoc_url=None)
-        self.api.add_exception_handler(Problem, self._problem)
-        self.app = Faults(self.api)
+        self.app = Faults(self._served)
+
+    @cached_property
+    def api(self) -> FastAPI:
+        """What answers; made when it is first asked, for of a whole harbour few are."""
+        made = FastAPI(title=self.title, openapi_url=self.openapi, docs_url=None, redoc_url=None)
+        made.add_exception_handler(Problem, self._problem)
+        self.__dict__["api"] = made
         self.routes()
+        return made
+
+    async def _served(self, scope: Message, receive: Receive, send: Send) -> None:
+        await self.api(scope, receive, send)
 
     @property
     def faults(self) -> Faults:
