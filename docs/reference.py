@@ -9,6 +9,7 @@ from typing import Any
 
 from concordex import Workspace
 from concordex.work.api_dialects import Dialects
+from concordex.work.api_kinds import Kinds
 from concordex.work.api_objects import Objects
 
 _HEAD = """\
@@ -35,7 +36,12 @@ This page is made of the docstrings: `make reference`.
 def page() -> str:
     """The whole page."""
     parts = [_HEAD]
-    for shown, called in ((Workspace, "Workspace"), (Objects, "Workspace.objects"), (Dialects, "Dialects")):
+    for shown, called in (
+        (Workspace, "Workspace"),
+        (Kinds, "Workspace.kinds"),
+        (Objects, "Workspace.objects"),
+        (Dialects, "Dialects"),
+    ):
         parts += [f"\n## {called}\n", _told(shown.__doc__), *_methods(shown)]
     return "\n".join(parts)
 

@@ -14,7 +14,7 @@ import typer
 
 from concordex.cli.parts import SUMMARIES, load, target_of
 from concordex.version import __version__
-from tests.conftest import Near, Shell, make_workspace
+from tests.conftest import Near, Shell
 
 ROOT = Path(__file__).parents[2]
 PR_CAPBSET_DROP, CAP_DAC_OVERRIDE, CAP_DAC_READ_SEARCH = 24, 1, 2
@@ -123,9 +123,8 @@ def _powerless() -> None:
         libc.prctl(PR_CAPBSET_DROP, capability, 0, 0, 0)
 
 
-def test_on_a_store_that_cannot_be_written_reading_works_and_writing_is_told(tmp_path, fresh_harbour):
-    writing = make_workspace(tmp_path, fresh_harbour)  # a process that ends closes its catalogue
-    writing("pull")
+def test_on_a_store_that_cannot_be_written_reading_works_and_writing_is_told(writing, fresh_harbour):
+    writing = Shell(writing.folder)  # a process that ends closes its catalogue
     writing("reconcile")
     store = writing.folder / ".concordex"
     folders = [store, *(path for path in store.rglob("*") if path.is_dir())]

@@ -42,7 +42,7 @@ def test_configuration_objects_are_saved_compared_and_put_back(tmp_path, fresh_h
     folder = make_workspace(tmp_path, fresh_harbour).folder
     with Workspace(folder) as here:
         held = here.objects.live("muster")
-        here.objects.save("muster", held, here.objects.kinds("muster"), folder / "baselines")
+        here.objects.save("muster", held, here.kinds.chosen("muster"), folder / "baselines")
         assert not here.objects.drift()["muster"].found
         role = next(one for one in held.objects if one.kind == "roles")
         original = here.objects.original(f"muster/roles/{role.name}", None, here.objects.live)

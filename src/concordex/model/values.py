@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Callable, Sequence
+from functools import lru_cache
 from typing import Any
 
 import orjson
@@ -157,6 +158,7 @@ def said_something(name: str, conversion: str) -> pl.Expr:
     return (texts.is_not_null() & (texts != "0")) if conversion.startswith("epoch") else texts.is_not_null()
 
 
+@lru_cache(1_000)  # each page of a list asks for the same
 def converted(name: str, kind: Type, conversion: str) -> pl.Expr:
     """The text in column ``name`` as a value of type ``kind``; of a list type, a list of one."""
     value = CONVERSIONS[conversion](pl.col(name))

@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from concordex.progress import Counted
     from concordex.wire.dialect import Dialect
     from concordex.wire.writing.staging import Pending
+    from concordex.work.api_kinds import Kinds
     from concordex.work.api_objects import Objects
     from concordex.work.change.freshness import Freshness
     from concordex.work.change.lines import Lines
@@ -462,6 +463,13 @@ class Workspace(BaseWorkspace):
         return take_back(self, system)
 
     # configuration
+
+    @cached_property
+    def kinds(self) -> Kinds:
+        """Which kinds of configuration object there are."""
+        from concordex.work.api_kinds import Kinds
+
+        return Kinds(self)
 
     @cached_property
     def objects(self) -> Objects:

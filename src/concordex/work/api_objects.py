@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING
 from concordex.work.objects import baselines as saved_sets
 from concordex.work.objects import diff, files, install, live, migrate, pick, prepare
 from concordex.work.objects import drift as drifting
-from concordex.work.targets import objects as targets
+from concordex.work.objects.kinds import chosen_kinds
+from concordex.work.targets.kinds import kinds_of
 from concordex.work.workspace import devices as device_list
 
 if TYPE_CHECKING:
@@ -37,21 +38,14 @@ class Objects:
 
     # finding
 
-    def systems(self) -> list[str]:
-        """The systems that have such objects."""
-        return live.with_objects(self._workspace)
-
-    def kinds(self, system: str, names: Sequence[str] = ()) -> dict[str, Kind]:
-        """The kinds of object that a system has; only those ``names``, with what stands in them."""
-        return live.chosen_kinds(self._workspace, system, names)
-
-    def every_kind(self, system: str) -> dict[str, Kind]:
-        """The kinds of object of a system or of devices; none where it has no such objects."""
-        return targets.kinds_of(self._workspace.dialect(system))
-
     def live(self, system: str, kinds: Iterable[str] | None = None, progress: Told | None = None) -> Held:
         """Objects as they are now; of all kinds where none are given."""
-        return live.live(self._workspace, system, list(self.kinds(system) if kinds is None else kinds), progress)
+        return live.live(
+            self._workspace,
+            system,
+            list(chosen_kinds(self._workspace, system, []) if kinds is None else kinds),
+            progress,
+        )
 
     def pulled(self, system: str, kinds: Sequence[str]) -> Held:
         """Objects as the last pull found them."""
@@ -180,7 +174,8 @@ class Objects:
     ) -> tuple[list[Object], list[str]]:  # fmt: skip
         """Objects with all that they need, as another system calls it; with notes for people."""
         mapping = migrate.read_map(names) if names else None
-        return migrate.migrated(chosen, held, self.every_kind(system), self.every_kind(to), mapping, bound=bound)
+        ours, theirs = (kinds_of(self._workspace.dialect(name)) for name in (system, to))
+        return migrate.migrated(chosen, held, ours, theirs, mapping, bound=bound)
 
     def install(
         self, system: str, chosen: Sequence[Object], on: Sequence[str], held: Held, *, off: bool = False

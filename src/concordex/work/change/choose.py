@@ -14,7 +14,7 @@ from concordex.model.fields import FIELDS, Type
 from concordex.query.predicate import predicate
 from concordex.words import suggestion
 from concordex.work.change.basis import forms_of
-from concordex.work.targets.objects import kinds_of
+from concordex.work.targets.kinds import kinds_of
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace

@@ -10,7 +10,8 @@ from concordex.change.steps import Change
 from concordex.change.undo import undo
 from concordex.errors import CalledWrongly, Stopped
 from concordex.work.change.basis import forms_of
-from concordex.work.objects.live import chosen_kinds, live
+from concordex.work.objects.kinds import chosen_kinds
+from concordex.work.objects.live import live
 from concordex.work.objects.prepare import refuse_used
 
 if TYPE_CHECKING:

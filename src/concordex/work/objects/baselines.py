@@ -15,7 +15,8 @@ from concordex.documents import Part, read_as, write_yaml
 from concordex.errors import CalledWrongly, ConcordexError, Stopped
 from concordex.progress import Told
 from concordex.work.objects.files import Saved, read_objects, save
-from concordex.work.objects.live import Held, chosen_kinds, live_of
+from concordex.work.objects.kinds import chosen_kinds
+from concordex.work.objects.live import Held, live_of
 from concordex.work.objects.pick import matching
 
 if TYPE_CHECKING:

@@ -15,7 +15,8 @@ from concordex.model.scalars import parse_time
 from concordex.progress import Told
 from concordex.work.objects.baselines import covered, half_saved, said
 from concordex.work.objects.files import read_objects
-from concordex.work.objects.live import Held, chosen_kinds, live, pulled
+from concordex.work.objects.kinds import chosen_kinds
+from concordex.work.objects.live import Held, live, pulled
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace

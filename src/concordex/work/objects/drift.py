@@ -16,7 +16,8 @@ from concordex.errors import CalledWrongly, ConcordexError
 from concordex.progress import Told
 from concordex.work.objects.baselines import SavedKind, begin, covered, half_saved, keep, said
 from concordex.work.objects.files import Saved, read_objects, save
-from concordex.work.objects.live import Held, chosen_kinds, live_of
+from concordex.work.objects.kinds import chosen_kinds
+from concordex.work.objects.live import Held, live_of
 from concordex.work.objects.prepare import prepare_objects
 from concordex.work.workspace.config import MayMove
 

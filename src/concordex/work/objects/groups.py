@@ -15,7 +15,7 @@ from concordex.query.tree import Clause, Node, Or
 from concordex.words import suggestion
 from concordex.work.objects.live import live
 from concordex.work.objects.prepare import prepare_objects
-from concordex.work.targets.objects import kinds_of
+from concordex.work.targets.kinds import kinds_of
 from concordex.work.workspace.groups import groups
 
 if TYPE_CHECKING:

@@ -12,7 +12,8 @@ from concordex.errors import CalledWrongly
 from concordex.model.members import value_at
 from concordex.wire import dialect as d
 from concordex.work.objects.live import Held, pulled
-from concordex.work.targets.objects import bearers, kinds_of
+from concordex.work.targets.kinds import kinds_of
+from concordex.work.targets.objects import bearers
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace

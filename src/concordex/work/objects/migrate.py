@@ -18,7 +18,8 @@ from concordex.documents import Part, parse_yaml, plain, read_as
 from concordex.errors import CalledWrongly
 from concordex.model.members import edited, put, value_at
 from concordex.words import plural
-from concordex.work.objects.live import Held, chosen_kinds
+from concordex.work.objects.kinds import chosen_kinds
+from concordex.work.objects.live import Held
 from concordex.work.objects.pick import find, one_of
 from concordex.work.objects.prepare import prepare_objects
 

@@ -10,7 +10,8 @@ from concordex.change.objects import Object
 from concordex.errors import CalledWrongly
 from concordex.query.predicate import predicate_of
 from concordex.words import suggestion
-from concordex.work.objects.live import Held, chosen_kinds
+from concordex.work.objects.kinds import chosen_kinds
+from concordex.work.objects.live import Held
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace

@@ -19,7 +19,7 @@ from concordex.words import suggestion
 from concordex.work.objects.files import place
 from concordex.work.objects.install import installed_on
 from concordex.work.objects.live import Held
-from concordex.work.targets.objects import kinds_of
+from concordex.work.targets.kinds import kinds_of
 
 if TYPE_CHECKING:
     from concordex.wire import dialect as d

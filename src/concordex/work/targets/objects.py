@@ -9,7 +9,7 @@ from typing import Any
 import orjson
 import polars as pl
 
-from concordex.change.objects import Key, Kind, Object, alike, mentioned, objects_of, own_name
+from concordex.change.objects import Key, Object, alike, mentioned, objects_of, own_name
 from concordex.change.reasons import Reasons, Why, because
 from concordex.change.steps import Step
 from concordex.change.whole import Flat
@@ -22,25 +22,7 @@ from concordex.wire.dialect.order import order
 from concordex.wire.http.session import Session
 from concordex.wire.reading.tables import read_tables
 from concordex.work.targets.api_target import ApiTarget
-
-
-def kinds_of(dialect: d.Dialect) -> dict[str, Kind]:
-    """The kinds of object that a dialect knows, each after those that it refers to."""
-    kinds = {}
-    for name in order(dialect, list(dialect.tables)):
-        table, spec = dialect.tables[name], dialect.tables[name].config
-        if spec is None:
-            continue
-        write = table.write
-        kinds[name] = Kind(
-            table=name, name=str(table.fields["name"].from_[0]), single=spec.single,
-            id=str(table.fields["record_id"].from_[0]), within=spec.within,
-            volatile=spec.volatile, references=spec.references, sets=spec.sets, place=spec.place,
-            shares=spec.shares_names, bound=spec.bound, by=spec.by, at=spec.at,
-            can_create=bool(write and write.create), can_update=bool(write and write.update),
-            can_delete=bool(write and write.delete),
-        )  # fmt: skip
-    return kinds
+from concordex.work.targets.kinds import kinds_of
 
 
 def tables_of(dialect: d.Dialect, kinds: Iterable[str]) -> list[str]:

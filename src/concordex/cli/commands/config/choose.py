@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 def complete_kinds(ctx: typer.Context, incomplete: str) -> list[str]:
     """The kinds of object of the system that is named before, for the shell."""
-    return safely(lambda: workspace().objects.kinds(ctx.params.get("system") or ""), incomplete)
+    return safely(lambda: workspace().kinds.chosen(ctx.params.get("system") or ""), incomplete)
 
 
 def complete_objects(incomplete: str) -> list[str]:
@@ -29,8 +29,8 @@ def complete_objects(incomplete: str) -> list[str]:
         here = workspace()
         system, _, rest = incomplete.partition("/")
         if system not in here.config.systems:
-            return here.objects.systems()
-        kinds = here.objects.every_kind(system)
+            return here.kinds.systems()
+        kinds = here.kinds.every(system)
         kind = rest.partition("/")[0]
         if kind not in kinds:
             return [f"{system}/{name}/" for name in kinds]
@@ -73,5 +73,5 @@ def live(here: Workspace, system: str, kinds: Iterable[str]) -> Held:
 
 def objects_at(here: Workspace, system: str, addresses: list[str]) -> tuple[Held, list[Object]]:
     """What a system holds, and the objects of it that are meant."""
-    held = live(here, system, here.objects.kinds(system))
+    held = live(here, system, here.kinds.chosen(system))
     return held, here.objects.at(held, system, addresses)

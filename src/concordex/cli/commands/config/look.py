@@ -43,7 +43,7 @@ def list_objects(
     """
 
     here = workspace()
-    chosen, every = here.objects.kinds(system, kinds or []), here.objects.every_kind(system)
+    chosen, every = here.kinds.chosen(system, kinds or []), here.kinds.every(system)
     held = live(here, system, every)
     used: dict[tuple[str, str], int] = {}
     for _, _, name in users([(obj.kind, obj.name) for obj in held.objects], held.objects, every):
@@ -69,7 +69,7 @@ def show(address: Address) -> None:
 
     here = workspace()
     system, kind, name = here.objects.find(address)
-    every = here.objects.every_kind(system)
+    every = here.kinds.every(system)
     held = live(here, system, every)
     obj = here.objects.one(held, address)
     draw.line(here.objects.text(obj).rstrip())
@@ -114,14 +114,14 @@ def save(
     if every:
         if system or table:
             raise CalledWrongly("--all means every system: name none beside it")
-        return _save_many(here, here.objects.systems(), [], where, into, "system")
+        return _save_many(here, here.kinds.systems(), [], where, into, "system")
     if system is None:
         raise CalledWrongly("which system?", advice="concordex config save SYSTEM --into DIR, or --all")
     if table:
         return _save_many(
             here, here.objects.devices_named(system, table), kinds or [], where, into, f"device of {system}"
         )
-    chosen = here.objects.kinds(system, kinds or [])
+    chosen = here.kinds.chosen(system, kinds or [])
     held = live(here, system, chosen)
     with draw.progress() as progress:
         folder, done = here.objects.save(system, held, chosen, into, where, progress)

@@ -47,7 +47,7 @@ def push(
     concordex config push 'pilot/policies/handhelds.yaml' --to production --draft
     """
     here = workspace()
-    chosen, every_kind = here.objects.kinds(to, words(kind)), here.objects.kinds(to)
+    chosen, every_kind = here.kinds.chosen(to, words(kind)), here.kinds.chosen(to)
     with draw.progress() as progress:
         wanted = [obj for obj in here.objects.read(path, every_kind, progress) if obj.kind in chosen]
     # who uses what goes is asked of all kinds
