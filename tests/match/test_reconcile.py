@@ -126,6 +126,12 @@ def test_a_reference_links():
     assert together(rec("end", "1", name="x"), rec("inv", "2", name="y", reference="end/1"))
 
 
+def test_the_last_of_all_records_joins_the_better_of_two():
+    rows = [rec("end", "1", serial="AAAA1111", macs=[CARD], name="x"), rec("end", "2", name="sw-1")]
+    last = rec("net", "3", serial="AAAA1111", name="sw-1", macs=[CARD])
+    assert groups(*rows, last) == {frozenset({"end/1", "net/3"}), frozenset({"end/2"})}
+
+
 def test_a_chain_that_would_join_two_serials_is_cut_at_its_weakest_link():
     rows = [
         rec("net", "1", serial="AAAA1111", macs=[CARD]),
@@ -556,10 +562,10 @@ def test_a_prefix_that_few_records_drop_comes_off_where_names_say_so_and_not_whe
 
 def test_more_sights_of_a_name_than_are_usual_of_one_device_are_of_several():
     """Nothing else tells whose a lease without a card is: seven of one name where others have two are four devices'."""
-    rows = [rec("net", str(at), serial=f"AAAA{at:04}", macs=[f"00:1b:21:00:00:{at:02x}"]) for at in range(50)]
+    rows = [rec("net", str(at), serial=f"AAAA{at:04}", macs=[f"00:1b:21:00:00:{at:02x}"]) for at in range(20)]
     rows += [
         rec("leases", f"{at}{mark}", name=f"pc-{at}", macs=[f"00:1b:21:00:00:{at:02x}"])
-        for at in range(50) for mark in "ab"
+        for at in range(20) for mark in "ab"
     ]  # fmt: skip
     rows += [rec("leases", f"x{at}", name="a-phone") for at in range(7)]
     rows += [rec("leases", f"y{at}", name="b-phone") for at in range(2)]
@@ -779,6 +785,37 @@ def test_an_address_says_less_where_it_was_seen_long_apart_or_at_several(days, b
     first, last = np.array([0]), np.array([bearers])
     level = levels(sayings(keyed, frequencies(keyed), words), first, last)[0, [*KINDS].index("ip")]
     assert level in ({means, 8} if means == 1 else {means})
+
+
+ONE, TWO = {"serial": "AAAA1111"}, {"serial": "BBBB2222"}
+TAGS, CARDS = ({"asset_tag": "AT-104477"}, {"asset_tag": "AT-104474"}), "0c:b1:00:00:00:{}"
+
+
+@pytest.mark.parametrize(
+    ("kind", "level", "first", "second", "others"),
+    [
+        ("serial", 5, ONE, TWO, []),
+        ("serial", 5, ONE, TWO, [TWO]),
+        ("serial", 5, ONE, TWO, [ONE]),
+        ("serial", 6, ONE, TWO, [ONE, TWO]),
+        ("serial", 3, {"serial": "AAAA1211"}, {"serial": "AAAA1121"}, []),
+        ("serial", 4, {"serial": "AAAA1211"}, {"serial": "AAAA1121"}, [{"serial": "AAAA1211"}, {"serial": "AAAA1121"}]),
+        ("tag", 3, *TAGS, [TAGS[0]]),
+        ("tag", 3, *TAGS, [TAGS[1]]),
+        ("tag", 4, *TAGS, [*TAGS]),
+        ("mac", 4, {"macs": [CARDS.format("0f")]}, {"macs": [CARDS.format("10")]}, []),
+        ("mac", 4, {"macs": [CARDS.format("0f")]}, {"macs": [CARDS.format("12")]}, []),
+        ("mac", 5, {"macs": [CARDS.format("0f")]}, {"macs": [CARDS.format("13")]}, []),
+    ],
+)
+def test_what_a_pair_differs_in_says_less_where_one_of_the_two_is_known_here_alone(kind, level, first, second, others):
+    """And cards whose numbers are next to each other are of one machine."""
+    rows = [rec("net", "1", **first), rec("end", "2", **second)]
+    keyed = identities(frame(*rows, *(rec("inv", str(at), **said) for at, said in enumerate(others))))
+    words = reconcile(frame(*rows), RULES).learned.words
+    at = [keyed["system"].to_list().index(system) for system in ("net", "end")]
+    seen = levels(sayings(keyed, frequencies(keyed), words), np.array(at[:1]), np.array(at[1:]))
+    assert seen[0, [*KINDS].index(kind)] == level
 
 
 def test_fewer_repetitions_make_a_system_one_of_sights_where_it_registers_nothing():

@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from concordex.model.fields import Type
-from concordex.model.members import way_of
+from concordex.model.members import edited, way_of
 from concordex.model.scalars import parse_duration, version_parts
 from concordex.wire.dialect import Table
 from concordex.wire.reading.mapping import Mapper
@@ -43,6 +43,24 @@ def test_a_typed_path_leads_into_mappings_and_lists(path, way):
     for wrong in ("", f"{path}.", f"{path}[", f"{path}..x", f"{path}[x]"):
         with pytest.raises(ValueError, match="separate members by dots"):
             way_of(wrong)
+
+
+@pytest.mark.parametrize(
+    ("path", "drop", "after"),
+    [
+        ("a[11]", False, [*range(11), "x"]),
+        ("a[=7]", False, [*range(7), "x", *range(8, 12)]),
+        ("a[+]", False, [*range(12), "x"]),
+        ("a[10]", True, [*range(10), 11]),
+        ("a[=7]", True, [*range(7), *range(8, 12)]),
+    ],
+)
+def test_an_item_of_a_list_is_put_and_dropped_by_its_place_or_its_value(path, drop, after):
+    record = {"a": [*range(12)], "b": {"c": 1}}
+    assert edited(record, path, "x", drop=drop) == {"a": after, "b": {"c": 1}}
+    assert record["a"] == [*range(12)]
+    with pytest.raises(ValueError, match="no such item"):
+        edited(record, "a[12]", "x", drop=drop)
 
 
 @given(st.integers(0, 2**48 - 1), st.sampled_from(["", ":", "-", " "]), st.booleans())

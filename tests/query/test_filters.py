@@ -45,6 +45,7 @@ def rows(text: str) -> list[int]:
     [
         ("name = SW-1", [0]),
         ('name = "sw-02"', [1]),
+        (r'name = "\sw-02"', [1]),
         ("name != sw-1", [1, 2, 3]),
         ("kind in (switch, ROUTER)", [0, 1, 2]),
         ("kind not in (switch)", [2, 3]),

@@ -160,13 +160,6 @@ class Weights:
         one, two = (np.tensordot(shares[of] / shares[of].sum(), chances[of], axes=1) for of in (_IS_ONE, ~_IS_ONE))
         return one, two
 
-    def told(self) -> Mapping[str, Mapping[str, float]]:
-        """The weights by name."""
-        return {
-            kind: {name: round(float(self.table[at, level]), 2) for level, name in enumerate(names, start=1)}
-            for at, (kind, names) in enumerate(KINDS.items())
-        }
-
 
 def combined(logs: Floats) -> Floats:
     """From the likelihoods of all classes, in bits, the evidence for one device against two."""
