@@ -6,7 +6,7 @@ import numpy as np
 import numpy.typing as npt
 import polars as pl
 
-from concordex.match.finding import COMPARED, number, shaped
+from concordex.match.finding import COMPARED, NOTHING, number, shaped
 from concordex.match.frequencies import numbers
 from concordex.match.identity import CUT
 from concordex.match.learned import Learned
@@ -43,6 +43,8 @@ def _conflicts(
     value = pl.col(key).str.to_lowercase()
     value = pl.when(value != "other").then(value) if field == "kind" else value
     rows = order[_torn(entry[order], numbers(records.select(value).to_series()).to_numpy()[order])]
+    if not len(rows):
+        return NOTHING
     columns = {"system", "maker", "model", field, key}
     values = records.select(*sorted(columns))[rows].with_columns(pl.Series("number", entry[rows]))
     values = values.select("number", "system", field, value.alias("said"), words.alias("words"))

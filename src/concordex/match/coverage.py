@@ -57,9 +57,11 @@ def agreement(members: pl.DataFrame) -> pl.DataFrame:
     system = members["system"].cast(pl.Enum(names)).to_physical().to_numpy().astype(np.int64)
 
     def counted(name: str, nothing: str | None) -> tuple[Numbers, Numbers]:
-        text = members[name].cast(pl.String).str.to_lowercase()
-        rows = np.flatnonzero((text.is_not_null() & (text != (nothing or "")).fill_null(value=False)).to_numpy())
-        value = text.gather(rows).hash().reinterpret(signed=True).to_numpy()
+        text = pl.col(name).cast(pl.String).str.to_lowercase()
+        says = (text != (nothing or "")).fill_null(value=False)
+        told = members.select(says.alias("says"), text.hash().reinterpret(signed=True).alias("value"))
+        rows = np.flatnonzero(told["says"].to_numpy())
+        value = told["value"].to_numpy()[rows]
         mixed = _mixed(entry[rows], value)
         alike = argsorted(mixed)
         speaking = _of_several(entry[rows], system[rows])

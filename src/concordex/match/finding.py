@@ -93,6 +93,8 @@ def shaped(
 
     Where they are ``resembling``, ``other`` is the entry that each is like, and ``share`` what both have.
     """
+    if frame.is_empty():
+        return NOTHING
     grave, advice = KINDS[kind]
     return frame.select(
         pl.lit(kind).alias("kind"), pl.lit(severity or grave).alias("severity"), "entry", "name", "systems",
@@ -103,6 +105,13 @@ def shaped(
         pl.lit(advice).alias("advice"),
     )  # fmt: skip
 
+
+#: No findings.
+NOTHING = pl.DataFrame(
+    schema=dict.fromkeys(("kind", "severity", "entry", "name"), pl.String)
+    | {"systems": pl.List(pl.String)}
+    | dict.fromkeys(("field", "about", "resembles", "share", "seen", "advice"), pl.String)
+)
 
 #: No pairs of entries.
 NOBODY = pl.DataFrame(schema={"entry": pl.String, "other": pl.String})

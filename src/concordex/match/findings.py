@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import polars as pl
 
 from concordex.match.conflicts import conflicts
-from concordex.match.finding import COMPARED, KINDS, NOBODY, Scope, Staged, number, shaped
+from concordex.match.finding import COMPARED, KINDS, NOBODY, NOTHING, Scope, Staged, number, shaped
 from concordex.match.learned import Learned
 from concordex.match.lookalikes import lookalikes
 from concordex.match.memory import let_go
@@ -117,6 +117,8 @@ def _serials_in_two(records: pl.DataFrame, entries: pl.DataFrame) -> pl.DataFram
     borne = records.select("entry", "serial_key").drop_nulls().unique()
     shared = borne.filter(pl.len().over("serial_key").is_between(2, 3))
     both = shared.join(shared, on="serial_key", suffix="_other").filter(pl.col("entry") < pl.col("entry_other"))
+    if both.is_empty():
+        return NOTHING
     concerned = pl.concat([both["entry"], both["entry_other"]]).unique()
     mine = records.filter(pl.col("entry").is_in(concerned.implode())).sort("entry", "row")
     mine = mine.with_columns(pl.col("mac_keys").list.first().alias("card"))

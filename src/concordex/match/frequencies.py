@@ -280,9 +280,11 @@ def _hardware(height: int, columns: Sequence[ValueColumn]) -> pl.Series:
 
 def numbers(texts: pl.Series) -> pl.Series:
     """A number for each text, the same for the same; nought for none."""
-    there = texts.is_not_null()
-    hashed = texts.hash(seed=7).reinterpret(signed=True)
-    return pl.select(pl.when(there).then(pl.when(hashed == 0).then(1).otherwise(hashed)).otherwise(0)).to_series()
+    return texts.to_frame("text").select(_NUMBER).to_series()
+
+
+_HASHED = pl.col("text").hash(seed=7).reinterpret(signed=True)
+_NUMBER = pl.when(pl.col("text").is_null()).then(0).when(_HASHED == 0).then(1).otherwise(_HASHED)
 
 
 def _first(*keys: pl.Series) -> pl.Series:
@@ -374,7 +376,7 @@ def _fewest(records: Numbers, usual: Numbers) -> Numbers:
 def _flat(lists: pl.Series, system: pl.Series, who: pl.Series, usual: Numbers) -> pl.DataFrame:
     """Each value of each list with its ``row``, as it was ``said``, and its bearers."""
     frame = pl.DataFrame({"row": np.arange(len(lists)), "said": lists, "system": system, "who": who, "usual": usual})
-    flat = frame.filter(pl.col("said").list.len() > 0).explode("said").drop_nulls("said")
+    flat = frame.lazy().filter(pl.col("said").list.len() > 0).explode("said").drop_nulls("said").collect()
     value = numbers(flat["said"])
     bearers, systems = _bearers(
         value.to_numpy(), flat["system"].to_numpy(), flat["who"].to_numpy(), flat["usual"].to_numpy()
@@ -390,10 +392,12 @@ def _spread(flat: pl.DataFrame, height: int) -> tuple[ValueColumn, ...]:
         (pl.col("row") != pl.col("row").shift(1)).fill_null(True)
         & (pl.col("row") != pl.col("row").shift(-1)).fill_null(True)
     ).to_series()
+    if alone.all():  # also where there is none
+        return (_placed(flat, height),)
     several = flat.filter(~alone).sort("row", pl.col("systems") == 1, "bearers", "value")
     several = several.with_columns(pl.int_range(pl.len()).over("row").alias("at"))
     placed = pl.concat([flat.filter(alone).with_columns(pl.lit(0, dtype=pl.Int64).alias("at")), several])
-    most = int(placed["at"].max() or 0) + 1 if placed.height else 1  # type: ignore[arg-type]
+    most = int(placed["at"].max() or 0) + 1  # type: ignore[arg-type]
     return tuple(_placed(placed.filter(pl.col("at") == at), height) for at in range(min(WIDTH, most)))
 
 

@@ -35,6 +35,8 @@ def lookalikes(records: pl.DataFrame, apart: pl.DataFrame) -> pl.DataFrame:
     number = records["entry"].str.slice(1).cast(pl.Int64).to_numpy()
     parts = [_sharing(number, records[key], 1 << rank) for rank, key in enumerate(_SHARED)]
     one, other, bit = (np.concatenate(some) for some in zip(*parts, strict=True))
+    if not len(one):
+        return _NONE
     pairs = (
         pl.DataFrame({"one": one, "two": other, "bits": bit}).unique().group_by("one", "two").agg(pl.col("bits").sum())
     )
@@ -52,6 +54,10 @@ def lookalikes(records: pl.DataFrame, apart: pl.DataFrame) -> pl.DataFrame:
     return alike.join(both_ways(apart), on=["entry", "other"], how="anti", maintain_order="left")
 
 
+#: No look-alikes.
+_NONE = pl.DataFrame(schema={"entry": pl.String, "other": pl.String, "share": pl.String, "likely": pl.Boolean})
+
+
 def both_ways(pairs: pl.DataFrame) -> pl.DataFrame:
     """Pairs of ``entry`` and ``other``, each once and once the other way round."""
     return pl.concat([pairs, pairs.select(pl.col("other").alias("entry"), pl.col("entry").alias("other"))]).unique()
@@ -62,10 +68,14 @@ def _sharing(entry: Numbers, values: pl.Series, bit: int) -> tuple[Numbers, Numb
     if values.dtype == pl.List(pl.String):
         entry = np.repeat(entry, values.list.len().fill_null(0).to_numpy())
         values = values.drop_nulls().explode(empty_as_null=False)
-    borne = pl.DataFrame({"value": values.hash(seed=7), "entry": entry}).filter(values.is_not_null())
-    torn = borne.group_by("value").agg(pl.col("entry").min().alias("least"), pl.col("entry").max().alias("most"))
-    shared = torn.filter(pl.col("least") != pl.col("most")).select("value")  # most values are of one entry
-    borne = borne.join(shared, on="value", how="semi").unique().sort("value", "entry")
+    said = pl.DataFrame({"value": values, "entry": entry}).lazy().drop_nulls("value")
+    borne = said.with_columns(pl.col("value").hash(seed=7)).collect()
+    torn = borne.lazy().group_by("value").agg(pl.col("entry").min().alias("least"), pl.col("entry").max().alias("most"))
+    shared = torn.filter(pl.col("least") != pl.col("most")).select("value").collect()  # most values are of one entry
+    if shared.is_empty():
+        none = np.zeros(0, dtype=np.int64)
+        return none, none, none
+    borne = borne.lazy().join(shared.lazy(), on="value", how="semi").unique().sort("value", "entry").collect()
     value, entry = borne["value"].to_numpy(), borne["entry"].to_numpy()
     first = np.flatnonzero(np.r_[True, value[1:] != value[:-1]][: len(value)])
     many = np.diff(np.r_[first, len(value)])

@@ -89,7 +89,7 @@ class _Asked:
         column = self.said[name]
         if name not in LISTS and column.null_count() == len(column):  # as many fields are
             many = int(self.entry.max(initial=-1)) + 1
-            return column.clear(many), self.said["row"].clear(many)
+            return _nothing(column.dtype, many), _nothing(self.said.schema["row"], many)
         order = self._ordered(name, rule)
         entry = self.entry[order]
         there = (column.list.len() > 0).fill_null(value=False) if name in LISTS else column.is_not_null()
@@ -137,6 +137,11 @@ class _Asked:
             long: Numbers = -text.str.len_chars().cast(pl.Int64).fill_null(-1).to_numpy()
             return long
         return None
+
+
+def _nothing(kind: pl.DataType, many: int) -> pl.Series:
+    """So many values that are missing."""
+    return pl.Series([None], dtype=kind).new_from_index(0, many)
 
 
 #: Later than any moment.

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 import polars as pl
 
-from concordex.match.finding import NOBODY, Scope, shaped
+from concordex.match.finding import NOBODY, NOTHING, Scope, shaped
 from concordex.match.lookalikes import both_ways
 
 
@@ -116,6 +116,8 @@ def _missing_at_managers(unmanaged: pl.DataFrame, scope: Scope) -> pl.DataFrame:
 
 def _alike(entries: pl.DataFrame, there: pl.DataFrame, what: pl.Expr, about: pl.Expr) -> pl.DataFrame:
     """One finding for each entry that has look-alikes nobody has ``told`` of: of the nearest, and how many more."""
+    if there.is_empty():
+        return NOTHING
     nearest = _nearest(entries, there).join(
         entries.select("entry", "name", "systems"), on="entry", maintain_order="left"
     )
@@ -132,13 +134,15 @@ def _nearest(entries: pl.DataFrame, there: pl.DataFrame) -> pl.DataFrame:
     """Of each ``entry`` the first ``other`` nobody has ``told`` of: what it is ``called``, what they ``share``, and
     how ``many`` there are.
     """
-    named = entries.select(pl.col("entry").alias("other"), pl.col("name").alias("called"))
+    named = entries.lazy().select(pl.col("entry").alias("other"), pl.col("name").alias("called"))
     return (
-        there.filter(pl.col("told").is_null())
+        there.lazy()
+        .filter(pl.col("told").is_null())
         .sort("entry", "other")
         .group_by("entry", maintain_order=True)
         .agg(pl.col("other", "share").first(), pl.len().alias("many"))
         .join(named, on="other", maintain_order="left")
+        .collect()
     )
 
 

@@ -140,6 +140,8 @@ def _plain(texts: pl.DataFrame) -> pl.DataFrame:
 
 def _coded(column: pl.Series, known: pl.Series) -> tuple[Numbers, int]:
     """Each record's word as its place in ``known``, others after those, -1 for none; and how many are known."""
+    if column.null_count() == len(column):
+        return np.full(len(column), -1), len(known)
     texts = column.to_frame("said").lazy()
     words = _plain(texts.unique().drop_nulls().collect())
     new = words.select(pl.col("word").filter(pl.col("word").is_in(known.implode()).not_()).unique().sort())["word"]
