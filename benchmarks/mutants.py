@@ -1,9 +1,9 @@
 """How strong the tests are: small faults are put into the source, and the tests of their part should fail.
 
 Of all places where a fault can be put, a sample is drawn by a seed, the same number in each part; one fault is put at
-each (but for type annotations, which nothing evaluates) by the mutation tester, in a copy of the project, and the tests
-of that part run until one fails.  A fault that no test finds is shown: read it, and write the test, or see why it means
-nothing.
+each (but for type annotations, which nothing evaluates, and what guards programmers alone) by the mutation tester, in a
+copy of the project, and the tests of that part run until one fails.  A fault that no test finds is shown: read it, and
+write the test, or see why it means nothing.
 
     python benchmarks/mutants.py [PART…] [--each 40] [--seed 1] [--at-once 2]
 """
@@ -82,10 +82,21 @@ def _places(part: str) -> Iterator[list[MutationSpec]]:
         init(files, listed, {})
         for item in listed.work_items:
             found[item.mutations[0].module_path, item.mutations[0].start_pos].append(item.mutations[0])
-    spared = {file: set(_unevaluated(file)) for file in files}
+    spared = {file: {*_unevaluated(file), *_for_programmers(file)} for file in files}
     for (file, start), specs in sorted(found.items()):
-        if start[0] not in spared[file]:
+        if start[0] not in spared[file] and start not in spared[file]:
             yield specs
+
+
+#: What is told the language, or a library, and changes nothing that is computed.
+_GUARDS = ("frozen", "kw_only", "slots", "strict", "is_elementwise")
+
+
+def _for_programmers(file: Path) -> Iterator[tuple[int, int]]:
+    """Where arguments stand that guard against what is not written: that nothing is altered, or of other length."""
+    for node in ast.walk(ast.parse(file.read_text(encoding="utf-8"))):
+        if isinstance(node, ast.keyword) and node.arg in _GUARDS and isinstance(node.value, ast.Constant):
+            yield node.value.lineno, node.value.col_offset
 
 
 def _unevaluated(file: Path) -> Iterator[int]:
