@@ -9,7 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from concordex.model.fields import Type
-from concordex.model.members import edited, way_of
+from concordex.model.members import edited, flat, way_of
+from concordex.model.scalars import parse_flag
 from concordex.model.scalars import parse_duration, version_parts
 from concordex.wire.dialect import Table
 from concordex.wire.reading.mapping import Mapper
@@ -61,6 +62,23 @@ def test_an_item_of_a_list_is_put_and_dropped_by_its_place_or_its_value(path, dr
     assert record["a"] == [*range(12)]
     with pytest.raises(ValueError, match="no such item"):
         edited(record, "a[12]", "x", drop=drop)
+
+
+def test_members_stand_by_their_paths_and_what_is_no_mapping_or_an_empty_one_is_a_value():
+    record = {"a": {"b": 1, "c": {}, "d": {"e": None}}, "f": [{"g": 1}], "h": "x"}
+    assert flat(record) == {"a.b": 1, "a.c": {}, "a.d.e": None, "f": [{"g": 1}], "h": "x"}
+    assert flat(record, ["a.d", "f"]) == {"a.b": 1, "a.c": {}, "h": "x"}
+
+
+def test_a_flag_is_true_false_or_none():
+    assert [parse_flag(said) for said in ("Yes", " off", "0", "on", "maybe", "")] == [
+        True,
+        False,
+        False,
+        True,
+        None,
+        None,
+    ]
 
 
 @given(st.integers(0, 2**48 - 1), st.sampled_from(["", ":", "-", " "]), st.booleans())
