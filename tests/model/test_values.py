@@ -10,8 +10,7 @@ from hypothesis import strategies as st
 
 from concordex.model.fields import Type
 from concordex.model.members import edited, flat, way_of
-from concordex.model.scalars import parse_flag
-from concordex.model.scalars import parse_duration, version_parts
+from concordex.model.scalars import parse_duration, parse_flag, version_parts
 from concordex.wire.dialect import Table
 from concordex.wire.reading.mapping import Mapper
 from concordex.wire.reading.records import DecodedRecords
