@@ -9,7 +9,7 @@ from typing import Any
 
 from concordex import Workspace
 from concordex.work.api_dialects import Dialects
-from concordex.work.api_kinds import Kinds
+from concordex.work.api_kinds import ObjectKinds
 from concordex.work.api_objects import Objects
 
 _HEAD = """\
@@ -38,7 +38,7 @@ def page() -> str:
     parts = [_HEAD]
     for shown, called in (
         (Workspace, "Workspace"),
-        (Kinds, "Workspace.kinds"),
+        (ObjectKinds, "Workspace.kinds"),
         (Objects, "Workspace.objects"),
         (Dialects, "Dialects"),
     ):

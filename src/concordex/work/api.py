@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from concordex.progress import Counted
     from concordex.wire.dialect import Dialect
     from concordex.wire.writing.staging import Pending
-    from concordex.work.api_kinds import Kinds
+    from concordex.work.api_kinds import ObjectKinds
     from concordex.work.api_objects import Objects
     from concordex.work.change.freshness import Freshness
     from concordex.work.change.lines import Lines
@@ -465,11 +465,11 @@ class Workspace(BaseWorkspace):
     # configuration
 
     @cached_property
-    def kinds(self) -> Kinds:
+    def kinds(self) -> ObjectKinds:
         """Which kinds of configuration object there are."""
-        from concordex.work.api_kinds import Kinds
+        from concordex.work.api_kinds import ObjectKinds
 
-        return Kinds(self)
+        return ObjectKinds(self)
 
     @cached_property
     def objects(self) -> Objects:

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
 
 
-class Kinds:
+class ObjectKinds:
     """The kinds of configuration object that systems have, as their dialects say."""
 
     def __init__(self, workspace: BaseWorkspace) -> None:

@@ -40,12 +40,9 @@ class Objects:
 
     def live(self, system: str, kinds: Iterable[str] | None = None, progress: Told | None = None) -> Held:
         """Objects as they are now; of all kinds where none are given."""
-        return live.live(
-            self._workspace,
-            system,
-            list(chosen_kinds(self._workspace, system, []) if kinds is None else kinds),
-            progress,
-        )
+        if kinds is None:
+            kinds = chosen_kinds(self._workspace, system, [])
+        return live.live(self._workspace, system, list(kinds), progress)
 
     def pulled(self, system: str, kinds: Sequence[str]) -> Held:
         """Objects as the last pull found them."""
