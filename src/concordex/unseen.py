@@ -129,7 +129,7 @@ class Unseen:
             if escapes:
                 text = _forms(secret).sub(mask, text)
             else:
-                text = text.replace(secret, mask).replace(_whole_base64(secret), mask)
+                text = text.replace(_whole_base64(secret), mask).replace(secret, mask)
             text = _without_base64(text, secret, mask)
         return text
 
@@ -190,7 +190,7 @@ def headers(given: Mapping[str, str]) -> list[str]:
 def _forms(secret: str) -> re.Pattern[str]:
     """A pattern of a secret in every form, also of one in which some characters are escaped and others are not."""
     whole = re.escape(_whole_base64(secret))  # of a short one nothing else is sure
-    return re.compile(f"{''.join(map(_any_form, secret))}|{whole}", re.DOTALL)
+    return re.compile(f"{whole}|{''.join(map(_any_form, secret))}", re.DOTALL)
 
 
 def _whole_base64(secret: str) -> str:

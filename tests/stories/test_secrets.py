@@ -353,6 +353,20 @@ def test_no_address_bears_a_name_and_no_secret_is_written_into_the_workspace(tmp
     assert (inside.folder / "concordex.yaml").read_text() == before
 
 
+SIGNS = st.text(st.characters(codec="utf-8", exclude_categories=["Z", "C"]), max_size=12)
+
+
+@example("Vm0", ["", ""], True)  # it stands in its own Base64
+@given(SIGNS.filter(lambda text: len(text) >= 3), st.lists(SIGNS, min_size=2, max_size=2), st.booleans())
+def test_a_secret_is_hidden_alike_where_nothing_is_escaped_and_where_something_is(secret, around, hidden):
+    unseen.UNSEEN.forget()
+    unseen.UNSEEN.know([secret])
+    shown = base64.b64encode(secret.encode()).decode() if hidden else secret
+    text = shown.join(around)
+    assert unseen.masked(f"{text} %") == f"{unseen.masked(text)} %"
+    assert unseen.masked(f"- {shown} -") == "- *** -"
+
+
 def test_masking_takes_no_longer_than_reading(tmp_path):
     """Long words, long texts and tokens that are new with each answer."""
     unseen.UNSEEN.know((f"token-{at:08}-{at}" for at in range(2_000)), passing=True)
