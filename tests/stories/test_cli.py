@@ -58,6 +58,18 @@ def test_help_imports_nothing_heavy(tmp_path):
     assert not heavy & set(done.stdout.splitlines())
 
 
+def test_completing_an_object_loads_nothing_that_speaks_to_systems(shell):
+    code = (
+        "import sys; from concordex.cli.commands.config.choose import complete_objects as known;"
+        " print(*known('bol'), *known('bollard/rul'), *sys.modules, sep='\\n')"
+    )
+    shell.config(lambda text: text + "  bollard: {dialect: bollard, url: 'http://127.0.0.1:9'}\n")
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True, cwd=shell.folder)
+    told = done.stdout.splitlines()
+    assert told[:3] == ["bollard", "bollard/rules/", "bollard/rulesets/"]
+    assert not {"polars", "aiohttp", "numpy"} & set(told)
+
+
 def test_a_workspace_is_made_and_systems_are_added_without_losing_comments(tmp_path):
     shell = Near(tmp_path)
     shell("init", "fleet")
