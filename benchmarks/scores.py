@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from concordex.match.cluster import components
+from concordex.match.components import components
 
 _NOTHING = ["na", "n/a", "tbd", "unknown", "none", "", "tobefilled", "notspecified"]
 

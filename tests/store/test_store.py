@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime
+from hashlib import sha256
 
 import polars as pl
 import pytest
@@ -184,3 +185,16 @@ def test_what_is_written_beside_other_work_is_there_whole_or_not_at_all(catalogu
         keep("a", second)
     assert frames.damage("made/a.parquet") is None
     assert frames.scan("made/a.parquet").collect().equals(second)
+
+
+def test_a_file_of_an_earlier_release_is_held_against_the_digest_that_it_had(catalogue, tmp_path):
+    frames = snapshots.Frames(tmp_path, lambda: catalogue, lambda: catalogue)
+    for name in ("sound.parquet", "other.parquet"):
+        frames.write(pl.DataFrame({"a": [1]}), name)
+    noted = sha256((tmp_path / "sound.parquet").read_bytes()).hexdigest()
+    for name in ("sound.parquet", "other.parquet"):
+        catalogue.note_file(name, noted)
+    frames.write(pl.DataFrame({"a": [2]}), "new.parquet")
+    (tmp_path / "other.parquet").write_bytes((tmp_path / "new.parquet").read_bytes())
+    frames.vet(["sound.parquet", "other.parquet", "gone.parquet"])
+    assert [frames.damage(name) for name in ("sound.parquet", "other.parquet")] == [None, "damaged"]

@@ -17,8 +17,8 @@ import numpy.typing as npt
 from concordex.match.compare import IDENTIFYING, KINDS, TOGETHER, Levels
 from concordex.match.frequencies import Numbers
 from concordex.match.sidebyside import side_by_side
-from concordex.match.sorting import argsorted
-from concordex.match.weights import OWN, Weights, combined
+from concordex.match.sorting import argsorted, starts
+from concordex.match.weights import OWN, Weights, coded, combined
 
 Floats = npt.NDArray[np.float32]
 Mask = npt.NDArray[np.bool_]
@@ -46,18 +46,6 @@ class Pairs:
     one_system: Mask
     sighted: Mask  # of one system, which holds several records of many devices
     apart: Mask  # ruled apart
-
-
-def components(size: int, a: Numbers, b: Numbers) -> Numbers:
-    """For each of ``size`` rows the least row that the pairs connect it with."""
-    from scipy.sparse import coo_array
-    from scipy.sparse.csgraph import connected_components
-
-    graph = coo_array((np.ones(len(a), dtype=np.int8), (a, b)), shape=(size, size))
-    _, labels = connected_components(graph, directed=False)
-    first = np.full(int(labels.max(initial=-1)) + 1, size, dtype=np.int64)
-    np.minimum.at(first, labels, np.arange(size))
-    return np.asarray(first[labels])
 
 
 def gather(groups: Numbers, pairs: Pairs, threshold: float, margin: float) -> tuple[Numbers, Numbers]:
@@ -100,10 +88,10 @@ def verdict(groups: Numbers, pairs: Pairs) -> tuple[float, str]:
     speaks for it is no more than is common (``unsupported``).
     """
     state = _State(pairs, groups)
-    scores, replaced = state.scored(), state.replaced()
+    scores = state.scored()
     bits = float(scores.plain[0])
     for why, holds in (
-        ("nothing", not scores.linkable[0]), ("replaced", replaced[0]), ("against", bits <= 0),
+        ("nothing", not scores.linkable[0]), ("replaced", scores.replaced[0]), ("against", bits <= 0),
         ("unsupported", not scores.supported[0]),
     ):  # fmt: skip
         if holds:
@@ -122,6 +110,15 @@ class _Scored:
     linkable: Mask
     supported: Mask
     opposed: Mask
+    replaced: Mask  # hardware was changed under a name
+
+    def take(self, rows: Numbers | Mask) -> _Scored:
+        """The same of some alone."""
+        return _Scored(*(part[rows] for part in vars(self).values()))
+
+    def below(self, other: _Scored) -> _Scored:
+        """These, and others behind them."""
+        return _Scored(*map(np.concatenate, zip(vars(self).values(), vars(other).values(), strict=True)))
 
 
 @dataclass(frozen=True)
@@ -192,42 +189,58 @@ _FLAGS = ("identifying", "one_system", "sighted", "apart")
 
 
 class _State:
-    """The pairs of groups: how much is said on each level of each kind, and how often each flag is up."""
+    """The pairs of groups: how much is said on each level of each kind, and how often each flag is up.
+
+    Many pairs look alike, so each look is kept and judged once: a pair has its place among them.
+    """
 
     def __init__(self, pairs: Pairs, groups: Numbers) -> None:
         self.weights = pairs.weights
-        self.a, self.b, self.chain = groups[pairs.a], groups[pairs.b], pairs.chain
-        self.sums = np.zeros((len(pairs.a), len(_COLUMNS) + len(_FLAGS)), dtype=np.float32)
+        flags = [getattr(pairs, flag) for flag in _FLAGS]
+        code = coded(pairs.levels) << len(_FLAGS) | np.sum([up << at for at, up in enumerate(flags)], axis=0)
+        order = argsorted(code)
+        begins = starts(code[order])
+        self.at = np.empty(len(code), dtype=np.int64)
+        self.at[order] = np.cumsum(begins) - 1
+        looks = order[begins]
+        self.sums = np.zeros((len(looks), len(_COLUMNS) + len(_FLAGS)), dtype=np.float32)
         for kind, first in enumerate(_FIRST):
-            level = pairs.levels[:, kind]
+            level = pairs.levels[looks, kind]
             rows = np.flatnonzero(level)
             # each pair counts by how much it says
             self.sums[rows, first + level[rows] - 1] = np.maximum(np.abs(self.weights.table[kind, level[rows]]), 1e-3)
-        for at, flag in enumerate(_FLAGS, start=len(_COLUMNS)):
-            self.sums[:, at] = getattr(pairs, flag)
-        self._fold(self.a, self.b)
+        for at, up in enumerate(flags, start=len(_COLUMNS)):
+            self.sums[:, at] = up[looks]
         self.likely = pairs.weights.likely[:, _KIND, [level for _, level in _COLUMNS]].T.astype(np.float32)
+        self.judged = self._judged(self.sums[:0])
+        self.a, self.b, self.chain = groups[pairs.a], groups[pairs.b], pairs.chain
+        self._fold(self.a, self.b)
 
     def scored(self) -> _Scored:
-        """What is to be said of each pair of groups.
+        """What is to be said of each pair of groups."""
+        self.judged = self.judged.below(self._judged(self.sums[len(self.judged.score) :]))
+        return self.judged.take(self.at)
+
+    def _judged(self, sums: Floats) -> _Scored:
+        """What is to be said of pairs that look so.
 
         By the classes of pairs, or by each kind of evidence for itself where that is more: the records of two groups
         may be of several classes, and a mixture of them is of none.
         """
-        parts = [slice(at, at + _AT_ONCE) for at in range(0, len(self.a), _AT_ONCE)]
-        weighed = side_by_side((partial(self._weighed, part) for part in parts or [slice(0, 0)]), len(self.a))
+        parts = [sums[at : at + _AT_ONCE] for at in range(0, len(sums), _AT_ONCE)]
+        weighed = side_by_side((partial(self._weighed, part) for part in parts or [sums]), len(sums))
         score, nothing = (np.concatenate(pieces) for pieces in zip(*weighed, strict=True))
-        flags = self.sums[:, len(_COLUMNS) :]
+        flags = sums[:, len(_COLUMNS) :]
         opposed = (score < 0) & (score < nothing - _AGAINST)
-        plain = score.copy()
-        score[(flags[:, 3] > 0) | self.replaced()] = -np.inf
-        linkable = (flags[:, 0] > 0) | np.any([self._shows(both) for both in TOGETHER], axis=0)
-        supported = (score > nothing) | (self._alone() & (score > _PLAIN))
-        return _Scored(score, plain, linkable, supported, opposed | np.isneginf(score))
+        plain, replaced = score.copy(), _replaced(sums)
+        score[(flags[:, 3] > 0) | replaced] = -np.inf
+        linkable = (flags[:, 0] > 0) | np.any([_shows(sums, both) for both in TOGETHER], axis=0)
+        supported = (score > nothing) | (_alone(sums) & (score > _PLAIN))
+        return _Scored(score, plain, linkable, supported, opposed | np.isneginf(score), replaced)
 
-    def _weighed(self, part: slice) -> tuple[Floats, Floats]:
-        """For a part of the pairs the evidence in bits, and what it would be if nothing were known but the systems."""
-        sums, flags = self.sums[part, : len(_COLUMNS)], self.sums[part, len(_COLUMNS) :]
+    def _weighed(self, looks: Floats) -> tuple[Floats, Floats]:
+        """For pairs that look so the evidence in bits, and what it would be if nothing were known but the systems."""
+        sums, flags = looks[:, : len(_COLUMNS)], looks[:, len(_COLUMNS) :]
         whole = np.add.reduceat(sums, _FIRST, axis=1)
         share = sums / np.maximum(whole, 1e-6)[:, _KIND]
         other, same, sighted = (self.weights.likely[:, -1, level] for level in (1, 2, 3))
@@ -239,22 +252,6 @@ class _State:
         score = np.maximum(combined(share @ self.likely + prior), nothing + share @ weigh)
         return score.astype(np.float32), nothing
 
-    def _alone(self) -> Mask:
-        """Of which pairs of groups some records agree on a value that one device alone bears."""
-        return np.asarray(np.any([self.sums[:, _columns(kind, 1)[0]] > 0 for kind in IDENTIFYING], axis=0))
-
-    def _shows(self, both: Mapping[str, tuple[int, ...]]) -> Mask:
-        """Of which pairs of groups some records agree on each of those kinds, be they the same records or not."""
-        agree = [np.any(self.sums[:, _columns(kind, *levels)] > 0, axis=1) for kind, levels in both.items()]
-        return np.asarray(np.all(agree, axis=0))
-
-    def replaced(self) -> Mask:
-        """Whether serials differ outright and nothing else of a device's own agrees: hardware changed under a name."""
-        differ = np.any(self.sums[:, _columns("serial", 5, 6)] > 0, axis=1)
-        agree = np.any(self.sums[:, _columns("serial", 1, 2, 3, 4)] > 0, axis=1)
-        own = np.any([self.sums[:, _columns(kind, 1)[0]] > 0 for kind in OWN], axis=0)
-        return np.asarray(differ & ~agree & ~own)
-
     def join(self, group: Numbers, one: Numbers, other: Numbers) -> Numbers:
         """Make one group of each two, and add up what became the same pair; the new group of each row."""
         into = np.arange(len(group))
@@ -264,21 +261,54 @@ class _State:
 
     def keep(self, chosen: Mask) -> None:
         """Forget the pairs of chains in which nothing moves any more."""
-        self.a, self.b, self.chain = self.a[chosen], self.b[chosen], self.chain[chosen]
-        self.sums = self.sums[chosen]
+        self.a, self.b, self.chain, self.at = (part[chosen] for part in (self.a, self.b, self.chain, self.at))
 
     def _fold(self, a: Numbers, b: Numbers) -> None:
         key = _key(a, b)
         order = argsorted(key)
         order = order[(a != b)[order]]
         key = key[order]
-        first = np.r_[True, key[1:] != key[:-1]] if len(key) else np.zeros(0, dtype=np.bool_)
-        into = np.cumsum(first) - 1
-        sums = self.sums[order[first]]
-        rest, place = order[~first], into[~first]
+        first = starts(key)
+        begins = np.flatnonzero(first)
+        several = np.diff(np.r_[begins, len(key)]) > 1
+        at = self.at[order]
+        looks = self._added(at, first, several)
+        at = at[begins]
+        at[several] = len(self.sums) + np.arange(len(looks))
+        used = np.zeros(len(self.sums) + len(looks), dtype=np.bool_)
+        used[at] = True
+        self.judged = self.judged.take(used[: len(self.judged.score)])
+        self.sums = np.concatenate([self.sums, looks])[used]
+        self.at = (np.cumsum(used) - 1)[at]
+        self.chain = self.chain[order[begins]]
+        self.a, self.b = key[begins] >> 32, key[begins] & 0xFFFFFFFF
+
+    def _added(self, at: Numbers, first: Mask, several: Mask) -> Floats:
+        """How pairs look that ``several`` became, of which the ``first`` of each stands before the others."""
+        into = (np.cumsum(several) - 1)[np.cumsum(first) - 1] if len(first) else at
+        sums = self.sums[at[first][several]]
+        rest, place = at[~first], into[~first]
         while len(rest):  # few pairs fall together, so adding the others one after another is cheap
-            new = np.r_[True, place[1:] != place[:-1]]
+            new = starts(place)
             sums[place[new]] += self.sums[rest[new]]
             rest, place = rest[~new], place[~new]
-        self.sums, self.chain = sums, self.chain[order[first]]
-        self.a, self.b = key[first] >> 32, key[first] & 0xFFFFFFFF
+        return sums
+
+
+def _alone(sums: Floats) -> Mask:
+    """Of which pairs of groups some records agree on a value that one device alone bears."""
+    return np.asarray(np.any([sums[:, _columns(kind, 1)[0]] > 0 for kind in IDENTIFYING], axis=0))
+
+
+def _shows(sums: Floats, both: Mapping[str, tuple[int, ...]]) -> Mask:
+    """Of which pairs of groups some records agree on each of those kinds, be they the same records or not."""
+    agree = [np.any(sums[:, _columns(kind, *levels)] > 0, axis=1) for kind, levels in both.items()]
+    return np.asarray(np.all(agree, axis=0))
+
+
+def _replaced(sums: Floats) -> Mask:
+    """Whether serials differ outright and nothing else of a device's own agrees: hardware changed under a name."""
+    differ = np.any(sums[:, _columns("serial", 5, 6)] > 0, axis=1)
+    agree = np.any(sums[:, _columns("serial", 1, 2, 3, 4)] > 0, axis=1)
+    own = np.any([sums[:, _columns(kind, 1)[0]] > 0 for kind in OWN], axis=0)
+    return np.asarray(differ & ~agree & ~own)

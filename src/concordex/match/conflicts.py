@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 import numpy.typing as npt
 import polars as pl
 
-from concordex.match.finding import COMPARED, NOTHING, number, shaped
+from concordex.match.blocks import within
+from concordex.match.finding import COMPARED, NOTHING, shaped
 from concordex.match.frequencies import numbers
 from concordex.match.identity import CUT
+from concordex.match.ids import entry_numbers
 from concordex.match.learned import Learned
 from concordex.match.sorting import Numbers, argsorted, starts
 from concordex.match.synonyms import Words
@@ -19,38 +23,46 @@ def conflicts(records: pl.DataFrame, entries: pl.DataFrame, learned: Learned | N
 
     ``records`` holds ``entry``, ``system``, ``row``, the fields and keys; ``entries`` their ``number`` as well.
     """
-    entry = records.select(number("entry")).to_series().to_numpy()  # numbers sort many times as fast as texts
-    order = _ranked(records, entry)
-    return [_conflicts(records, entry, order, entries, field, learned) for field in COMPARED]
+    ranked = _ranked(records)
+    return [_conflicts(records, ranked, entries, field, learned) for field in COMPARED]
 
 
-def _ranked(records: pl.DataFrame, entry: Numbers) -> Numbers:
-    """The places of records by entry and system, of each the one seen last at the end."""
-    system = records["system"].cast(pl.Enum(records["system"].unique().sort())).to_physical().cast(pl.Int64)
+@dataclass(frozen=True)
+class _Ranked:
+    """Entries and systems of records by number, and the records' ``order`` by both, of each the one seen last at the
+    end."""
+
+    entry: Numbers
+    system: Numbers
+    order: Numbers
+
+
+def _ranked(records: pl.DataFrame) -> _Ranked:
+    entry = entry_numbers(records["entry"])  # numbers sort many times as fast as texts
+    system = records["system"].cast(pl.Enum(records["system"].unique().sort())).to_physical().cast(pl.Int64).to_numpy()
     order = argsorted(records["row"].cast(pl.Int64).to_numpy())
     seen = records["last_seen"].to_physical().fill_null(np.iinfo(np.int64).min)
-    for key in (seen.to_numpy(), system.to_numpy(), entry):
+    for key in (seen.to_numpy(), system, entry):
         order = order[argsorted(key[order])]
-    return order
+    return _Ranked(entry, system, order)
 
 
 def _conflicts(
-    records: pl.DataFrame, entry: Numbers, order: Numbers, entries: pl.DataFrame, field: str, learned: Learned | None
+    records: pl.DataFrame, ranked: _Ranked, entries: pl.DataFrame, field: str, learned: Learned | None
 ) -> pl.DataFrame:
     """Entries whose systems give different values; within one system the record seen last speaks."""
     key = {"name": "name_key", "serial": "serial_key"}.get(field, field)
-    words = pl.concat_str("maker", "model", separator=" ", ignore_nulls=True) if field == "model" else pl.col(field)
     value = pl.col(key).str.to_lowercase()
     value = pl.when(value != "other").then(value) if field == "kind" else value
-    rows = order[_torn(entry[order], numbers(records.select(value).to_series()).to_numpy()[order])]
+    rows = _differing(records[key], value, ranked)
+    words = learned.words[field] if learned and field in learned.words else None
+    if words and words.learned and len(rows):
+        rows = rows[_in_other_words(records, rows, ranked.entry[rows], field, words)]
     if not len(rows):
         return NOTHING
-    columns = {"system", "maker", "model", field, key}
-    values = records.select(*sorted(columns))[rows].with_columns(pl.Series("number", entry[rows]))
-    values = values.select("number", "system", field, value.alias("said"), words.alias("words"))
-    latest = values.unique(["number", "system"], keep="last", maintain_order=True)
-    if learned and field in learned.words and learned.words[field].learned:
-        latest = latest.join(_other_words(latest, learned.words[field]), on="number", how="semi", maintain_order="left")
+    latest = records.select(*sorted({"system", field, key}))[rows].with_columns(
+        pl.Series("number", ranked.entry[rows]), value.alias("said")
+    )
     clash = (
         latest.group_by("number", maintain_order=True)
         .agg(
@@ -66,6 +78,20 @@ def _conflicts(
     return shaped(joined, "conflict", pl.col("said"), field=field, severity=COMPARED[field])
 
 
+def _differing(said: pl.Series, value: pl.Expr, ranked: _Ranked) -> Numbers:
+    """The rows of those entries whose systems do not all say the same by ``value``; of each system the last row."""
+    if said.null_count() == len(said):
+        return np.zeros(0, dtype=np.int64)
+    entry, rows = ranked.entry, ranked.order
+    rows = rows[_torn(entry[rows], numbers(said).to_numpy()[rows])]  # most say the same to the letter
+    plain = numbers(said.gather(rows).to_frame().select(value).to_series()).to_numpy()
+    rows, plain = rows[plain != 0], plain[plain != 0]
+    ends = (np.diff(entry[rows]) != 0) | (np.diff(ranked.system[rows]) != 0)
+    last = np.r_[ends, True][: len(rows)]
+    rows, plain = rows[last], plain[last]
+    return np.asarray(rows[_torn(entry[rows], plain)])
+
+
 def _torn(entry: Numbers, value: Numbers) -> npt.NDArray[np.bool_]:
     """Of records by ``entry`` those that say something, where not all that do say the same; nought says nothing."""
     begins = np.flatnonzero(starts(entry))
@@ -77,9 +103,11 @@ def _torn(entry: Numbers, value: Numbers) -> npt.NDArray[np.bool_]:
     return np.asarray(np.repeat(least < most, np.diff(np.r_[begins, len(entry)])) & there)
 
 
-def _other_words(latest: pl.DataFrame, words: Words) -> pl.DataFrame:
-    """The entries of which two systems say what was not learned to be the same thing."""
-    placed = latest.select("number", pl.int_range(pl.len()).alias("at"))
-    pairs = placed.join(placed, on="number", suffix="_other").filter(pl.col("at") < pl.col("at_other"))
-    differ = words.of(latest["words"]).differ(pairs["at"].to_numpy(), pairs["at_other"].to_numpy())
-    return pairs.filter(pl.Series(differ)).select("number").unique()
+def _in_other_words(
+    records: pl.DataFrame, rows: Numbers, entry: Numbers, field: str, words: Words
+) -> npt.NDArray[np.bool_]:
+    """Which ``rows`` are of entries of which two systems say what was not learned to be the same thing."""
+    said = records.select("maker", "model")[rows] if field == "model" else records.select(field)[rows]
+    a, b = within(entry)
+    differ = words.of(said.select(pl.concat_str(pl.all(), separator=" ", ignore_nulls=True)).to_series()).differ(a, b)
+    return np.isin(entry, entry[a[differ]])

@@ -12,7 +12,7 @@ import polars as pl
 
 from concordex.match.ids import entry_numbers
 from concordex.match.sidebyside import side_by_side
-from concordex.match.sorting import Numbers, argsorted, starts
+from concordex.match.sorting import Numbers, argsorted, mixed, starts
 
 #: Values by which systems are compared, as they compare.
 COMPARED = {"serial_key": None, "name_key": None, "site": None, "model": None, "kind": "other", "os_version": None}
@@ -53,33 +53,28 @@ def agreement(members: pl.DataFrame) -> pl.DataFrame:
     names = members["system"].unique().sort()
     entry = members["entry"].hash().reinterpret(signed=True).to_numpy()
     order = argsorted(entry)
-    entry, members = entry[order], members.select("system", *COMPARED)[order]
-    system = members["system"].cast(pl.Enum(names)).to_physical().to_numpy().astype(np.int64)
+    entry = entry[order]
+    system = members["system"].cast(pl.Enum(names)).to_physical().to_numpy().astype(np.int64)[order]
 
-    def counted(name: str, nothing: str | None) -> tuple[Numbers, Numbers]:
-        text = pl.col(name).cast(pl.String).str.to_lowercase()
+    def counted(name: str, nothing: str | None) -> Numbers:
+        if members[name].null_count() == members.height:
+            return np.zeros((2, len(names)), dtype=np.int64)
+        text = pl.col(name) if name.endswith("_key") else pl.col(name).cast(pl.String).str.to_lowercase()
         says = (text != (nothing or "")).fill_null(value=False)
         told = members.select(says.alias("says"), text.hash().reinterpret(signed=True).alias("value"))
-        rows = np.flatnonzero(told["says"].to_numpy())
-        value = told["value"].to_numpy()[rows]
-        mixed = _mixed(entry[rows], value)
-        alike = argsorted(mixed)
+        rows = np.flatnonzero(told["says"].to_numpy()[order])
+        both = mixed(entry[rows], told["value"].to_numpy()[order[rows]])
+        alike = argsorted(both)
         speaking = _of_several(entry[rows], system[rows])
-        agreeing = _of_several(mixed[alike], system[rows[alike]])
-        return (
+        agreeing = _of_several(both[alike], system[rows[alike]])
+        return np.stack([
             np.bincount(system[rows[alike]][agreeing], minlength=len(names)),
             np.bincount(system[rows][speaking], minlength=len(names)),
-        )
+        ])  # fmt: skip
 
     tallies = side_by_side((partial(counted, name, nothing) for name, nothing in COMPARED.items()), len(entry))
-    yes, of = (np.sum(counts, axis=0, dtype=np.int64) for counts in zip(*tallies, strict=True))
-    return pl.DataFrame({"system": names, "confirmed": yes, "of": of})
-
-
-def _mixed(entry: Numbers, value: Numbers) -> Numbers:
-    """One number for an entry and a value."""
-    with np.errstate(over="ignore"):
-        return np.asarray(entry * np.int64(-7046029254386353131) + value)
+    counts = np.asarray(np.sum(tallies, axis=0, dtype=np.int64))
+    return pl.DataFrame({"system": names, "confirmed": counts[0], "of": counts[1]})
 
 
 def _of_several(ordered: Numbers, system: Numbers) -> npt.NDArray[np.bool_]:

@@ -8,8 +8,9 @@ import polars as pl
 
 from concordex.match.conflicts import conflicts
 from concordex.match.finding import COMPARED, KINDS, NOBODY, NOTHING, Scope, Staged, number, shaped
+from concordex.match.ids import entry_numbers
 from concordex.match.learned import Learned
-from concordex.match.lookalikes import lookalikes
+from concordex.match.lookalikes import borne_by_several, lookalikes
 from concordex.match.memory import let_go
 from concordex.match.missing import missing
 from concordex.match.sorting import argsorted
@@ -114,7 +115,10 @@ _TELLING = {"name_key": "name", "uuid_key": "UUID", "tag_key": "tag", "card": "n
 
 def _serials_in_two(records: pl.DataFrame, entries: pl.DataFrame) -> pl.DataFrame:
     """Serials that records of two or three entries bear: seldom that of two devices."""
-    borne = records.select("entry", "serial_key").drop_nulls().unique()
+    borne = records.select("entry", "serial_key")[
+        borne_by_several(entry_numbers(records["entry"]), records["serial_key"])
+    ]
+    borne = borne.unique()
     shared = borne.filter(pl.len().over("serial_key").is_between(2, 3))
     both = shared.join(shared, on="serial_key", suffix="_other").filter(pl.col("entry") < pl.col("entry_other"))
     if both.is_empty():

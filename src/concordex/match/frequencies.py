@@ -9,7 +9,7 @@ of many.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
@@ -18,6 +18,7 @@ import numpy as np
 import numpy.typing as npt
 import polars as pl
 
+from concordex.match.components import components
 from concordex.match.identity import CUT
 from concordex.match.near import neighbours
 from concordex.match.sidebyside import side_by_side
@@ -159,8 +160,10 @@ def frequencies(
     user = numbers(keyed["user"].str.to_lowercase())
     registered = _first(own, pl.Series(uuid.values), tags)
     who = _first(registered, card)
+    items = _items(keyed["mac_keys"])
+    makers = items.said.str.slice(0, 8)
     if sighting is None:  # a dock that many use is not one device that is seen often
-        wandering = _cards(_flat(keyed["mac_keys"], system, who, nobody), docks)[1]
+        wandering = _docks(_flat(items, system, who, nobody), makers) if docks is None else docks
         at_dock = keyed["mac_keys"].list.first().str.slice(0, 8).is_in(wandering).fill_null(value=False)
         sitting = _first(user, name)
         seat = pl.select(pl.when(sitting != 0).then(card ^ sitting).otherwise(0)).to_series()
@@ -168,7 +171,10 @@ def frequencies(
         sighting = _sighting(keyed["system"], _first(registered, shown), registered != 0)
     sights = keyed["system"].is_in(list(sighting)).to_numpy()
     any_many = np.where(sights, keyed.height, 0)  # however often a system sights a value, it may be of one device
-    cards, wandering = _cards(_flat(keyed["mac_keys"], system, who, any_many), docks)
+    cards = _flat(items, system, who, any_many)
+    wandering = _docks(cards, makers) if docks is None else docks
+    at_docks = makers.is_in(wandering)
+    cards = _cards(cards, at_docks)
     tag = _column(tags, system, _first(own, name), any_many)
     who = _hardware(keyed.height, (serial, uuid, tag, *_spread(cards, keyed.height)))
     usual = _usual(system, who, sights)  # not so a name
@@ -180,15 +186,17 @@ def frequencies(
         partial(_column, user, system, who, any_many),
         partial(_column, _both(name, user), system, who, any_many),
     ), keyed.height)  # fmt: skip
-    macs, drawn, ips, near = side_by_side((
-        lambda: _spread(_cards(_flat(keyed["mac_keys"], system, who, any_many), wandering)[0], keyed.height),
-        lambda: _spread(_flat(keyed["drawn_macs"], system, who, any_many), keyed.height),
-        lambda: _spread(_flat(keyed["ips"], system, who, any_many), keyed.height),
+    lists: list[Callable[[], Any]] = [  # what takes longest first
         lambda: _near(keyed["serial_key"], system, serial),
-    ), keyed.height)  # fmt: skip
+        lambda: _spread(_cards(_flat(items, system, who, any_many), at_docks), keyed.height),
+        lambda: _spread(_flat(_items(keyed["drawn_macs"]), system, who, any_many), keyed.height),
+        lambda: _spread(_flat(_items(keyed["ips"]), system, who, any_many), keyed.height),
+        lambda: _networks(keyed["ips"]),
+    ]
+    near, macs, drawn, ips, network = side_by_side(lists, keyed.height)
     return Frequencies(
         height=keyed.height, system=system.to_numpy(), serial=serial, uuid=uuid, tag=tag, name=of_name, cut=of_cut,
-        user=of_user, theirs=theirs, macs=macs, drawn=drawn, ips=ips, network=_networks(keyed["ips"]), near=near,
+        user=of_user, theirs=theirs, macs=macs, drawn=drawn, ips=ips, network=network, near=near,
         docks=wandering, sighting=sighting, sights=sights,
     )  # fmt: skip
 
@@ -256,9 +264,6 @@ def _hardware(height: int, columns: Sequence[ValueColumn]) -> pl.Series:
 
     Records that share a value which one device alone bears hang together, whatever system they are of.
     """
-    from scipy.sparse import coo_array
-    from scipy.sparse.csgraph import connected_components
-
     rows, values = [], []
     for column in columns:
         mine = np.flatnonzero((column.values != 0) & (column.bearers <= 1))
@@ -267,13 +272,11 @@ def _hardware(height: int, columns: Sequence[ValueColumn]) -> pl.Series:
     row, value = np.concatenate(rows), np.concatenate(values)
     order = argsorted(value)
     same = np.flatnonzero(value[order][1:] == value[order][:-1])
-    one, other = row[order[same]], row[order[same + 1]]
-    graph = coo_array((np.ones(len(one), dtype=np.int8), (one, other)), shape=(height, height))
-    _, labels = connected_components(graph, directed=False)
+    labels = components(height, row[order[same]], row[order[same + 1]])
     known = np.zeros(height, dtype=np.bool_)
     known[row] = True
     # named by the least value, so that the number does not depend on the order of records
-    least = np.full(int(labels.max(initial=0)) + 1, np.iinfo(np.int64).max)
+    least = np.full(height, np.iinfo(np.int64).max)
     np.minimum.at(least, labels[row], value)
     return pl.Series(np.where(known, least[labels], 0))
 
@@ -373,17 +376,29 @@ def _fewest(records: Numbers, usual: Numbers) -> Numbers:
     return np.where(usual > 0, -(-records // np.maximum(usual, 1)), 0)
 
 
-def _flat(lists: pl.Series, system: pl.Series, who: pl.Series, usual: Numbers) -> pl.DataFrame:
-    """Each value of each list with its ``row``, as it was ``said``, and its bearers."""
-    frame = pl.DataFrame({"row": np.arange(len(lists)), "said": lists, "system": system, "who": who, "usual": usual})
-    flat = frame.lazy().filter(pl.col("said").list.len() > 0).explode("said").drop_nulls("said").collect()
-    value = numbers(flat["said"])
-    bearers, systems = _bearers(
-        value.to_numpy(), flat["system"].to_numpy(), flat["who"].to_numpy(), flat["usual"].to_numpy()
-    )
-    return flat.select(
-        "row", "said", value.alias("value"), pl.Series("bearers", bearers), pl.Series("systems", systems)
-    )
+@dataclass(frozen=True)
+class _Items:
+    """The values of lists below each other: the ``row`` of each, as it was ``said``, and its number."""
+
+    row: Numbers
+    said: pl.Series
+    value: Numbers
+
+
+def _items(lists: pl.Series) -> _Items:
+    row = np.repeat(np.arange(len(lists)), lists.list.len().fill_null(0).to_numpy())
+    said = lists.drop_nulls().explode(empty_as_null=False)
+    if said.null_count():
+        there = said.is_not_null()
+        row, said = row[there.to_numpy()], said.filter(there)
+    return _Items(row, said, numbers(said).to_numpy())
+
+
+def _flat(items: _Items, system: pl.Series, who: pl.Series, usual: Numbers) -> pl.DataFrame:
+    """Each value of each list with its ``row`` and its bearers."""
+    where, whose = (part.to_numpy()[items.row] for part in (system, who))
+    bearers, systems = _bearers(items.value, where, whose, usual[items.row])
+    return pl.DataFrame({"row": items.row, "value": items.value, "bearers": bearers, "systems": systems})
 
 
 def _spread(flat: pl.DataFrame, height: int) -> tuple[ValueColumn, ...]:
@@ -408,17 +423,16 @@ def _placed(mine: pl.DataFrame, height: int) -> ValueColumn:
     return ValueColumn(values, bearers, systems)
 
 
-def _cards(flat: pl.DataFrame, docks: Sequence[str] | None) -> tuple[pl.DataFrame, Sequence[str]]:
-    """Cards of a maker whose cards are often shared are shared ones, even where only one bearer shows.
+def _docks(flat: pl.DataFrame, makers: pl.Series) -> Sequence[str]:
+    """The makers whose cards are often shared.  A maker is known by the first three octets (IEEE, OUI)."""
+    cards = flat.select("value", "bearers").with_columns(makers.alias("maker")).unique("value")
+    of_each = cards.group_by("maker").agg(
+        ((pl.col("bearers") > 1).sum() / pl.len()).alias("share"), pl.len().alias("n")
+    )  # fmt: skip
+    return of_each.filter((pl.col("share") > _WANDERING) & (pl.col("n") >= 10))["maker"].sort().to_list()
 
-    A maker is known by the first three octets (IEEE, OUI).
-    """
-    if docks is None:
-        maker = flat.unique("value").group_by(pl.col("said").str.slice(0, 8).alias("maker")).agg(
-            ((pl.col("bearers") > 1).sum() / pl.len()).alias("share"), pl.len().alias("n")
-        )  # fmt: skip
-        docks = maker.filter((pl.col("share") > _WANDERING) & (pl.col("n") >= 10))["maker"].sort().to_list()
-    shared = pl.col("said").str.slice(0, 8).is_in(docks) & (pl.col("bearers") < _WANDERER)
-    return flat.with_columns(
-        pl.when(shared).then(_WANDERER).otherwise("bearers").cast(pl.Int16).alias("bearers")
-    ), docks
+
+def _cards(flat: pl.DataFrame, at_docks: pl.Series) -> pl.DataFrame:
+    """Cards of a maker whose cards are often shared are shared ones, even where only one bearer shows."""
+    shared = at_docks & (flat["bearers"] < _WANDERER)
+    return flat.with_columns(pl.when(shared).then(_WANDERER).otherwise("bearers").cast(pl.Int16).alias("bearers"))

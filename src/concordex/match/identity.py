@@ -10,9 +10,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
+import numpy as np
 import polars as pl
 
 from concordex.match.sidebyside import side_by_side
+from concordex.match.sorting import Numbers, distinct
 
 #: Serials that mean "nothing", as they are compared: capitals, letters and digits only.
 PLACEHOLDERS = frozenset(
@@ -77,6 +79,14 @@ def _cards(macs: pl.Series) -> list[pl.Series]:
         cards.filter(numbered).alias("mac_keys"), cards.filter(drawn).alias("drawn_macs")
     )  # fmt: skip
     return columns.get_columns()
+
+
+def showing(lists: pl.Series, pattern: str) -> Numbers:
+    """The places of those ``lists`` of which some text matches ``pattern``, in order."""
+    said = lists.drop_nulls().explode(empty_as_null=False)
+    found = said.str.contains(pattern).arg_true().to_numpy()
+    ends = np.cumsum(lists.list.len().fill_null(0).to_numpy())
+    return distinct(np.searchsorted(ends, found, side="right"))
 
 
 def _where_needed(texts: pl.Series, clean: str, rewritten: Callable[[pl.Expr], pl.Expr]) -> pl.Series:

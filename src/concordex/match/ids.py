@@ -10,9 +10,21 @@ from concordex.match.sorting import Numbers, argsorted, starts
 
 def earlier(members: pl.DataFrame, before: pl.DataFrame) -> pl.Series:
     """The entry that each record (``system``, ``record_id``) had ``before``; missing where it is new."""
-    ids = ["system", "record_id"]
-    was = before.select(*ids, "entry")
-    return members.select(ids).join(was, on=ids, how="left", maintain_order="left")["entry"]
+    rows = pl.Series(places(members, before))
+    return before["entry"].gather(rows.set(rows < 0, None))
+
+
+def places(records: pl.DataFrame, among: pl.DataFrame) -> Numbers:
+    """Where each record (``system``, ``record_id``) stands ``among`` others; -1 where it does not.
+
+    Both in one order, as :func:`concordance.ordered` puts them: many stand where they stood.
+    """
+    said, there = (frame.select("system", "record_id") for frame in (records, among))
+    if said.equals(there):
+        return np.arange(records.height)
+    one, other = (pl.DataFrame({"called": ids.hash_rows(seed=13)}) for ids in (said, there))
+    found = one.join(other.with_row_index("at"), on="called", how="left", maintain_order="left")["at"]
+    return found.cast(pl.Int64).fill_null(-1).to_numpy()
 
 
 def number(group: pl.Series, was: pl.Series | None = None, known: pl.Series | None = None) -> pl.Series:

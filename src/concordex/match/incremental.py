@@ -37,8 +37,8 @@ from concordex.match.coverage import COMPARED, agreement
 from concordex.match.finding import OWN
 from concordex.match.findings import findings
 from concordex.match.frequencies import Frequencies, Numbers, frequencies, numbers
-from concordex.match.identity import CUT, VIRTUAL, identities, without
-from concordex.match.ids import number
+from concordex.match.identity import CUT, VIRTUAL, identities, showing, without
+from concordex.match.ids import number, places
 from concordex.match.learned import Learned
 from concordex.match.link import Linked, link
 from concordex.match.memory import let_go
@@ -158,14 +158,12 @@ class _Since:
 
 def _since(records: pl.DataFrame, prints: pl.Series, old: pl.DataFrame) -> _Since:
     """What became of ``records``, which are in their order, by what they said and say."""
-    ids = ["system", "record_id"]
-    rows = records.select(ids).join(old.select(*ids, "row"), on=ids, how="left", maintain_order="left")["row"]
-    if rows.null_count() or records.height != old.height:
-        was = rows.cast(pl.Int64).fill_null(-1).to_numpy()
+    was = places(records, old)
+    if len(was) != old.height or (was < 0).any():
         now = np.full(old.height, -1, dtype=np.int64)
         now[was[was >= 0]] = np.flatnonzero(was >= 0)
     else:  # nobody came and nobody went
-        was = now = np.arange(records.height)
+        now = was
     prints_before = old["print"].to_numpy()
     changed = was < 0
     changed = changed | (prints.to_numpy() != (prints_before if was is now else prints_before[np.maximum(was, 0)]))
@@ -336,7 +334,7 @@ def _touched(members: pl.DataFrame, old: pl.DataFrame, since: _Since, opened: pl
 def _routers(members: pl.DataFrame) -> pl.DataFrame:
     """The virtual routers that entries show, by their addresses (see :mod:`floating`)."""
     shown = pl.col("macs").list.filter(pl.element().str.contains(VIRTUAL)).alias("router")
-    return members.select("entry", shown).filter(pl.col("router").list.len() > 0).explode("router")
+    return members.select("entry", "macs")[showing(members["macs"], VIRTUAL)].select("entry", shown).explode("router")
 
 
 def _but(part: pl.DataFrame, touched: pl.DataFrame) -> pl.DataFrame:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -11,8 +13,10 @@ import polars as pl
 
 from concordex.match import blocks, cluster, seats, strays, synonyms
 from concordex.match.compare import IDENTIFYING, KINDS, TOGETHER, Levels, Sayings, levels, of_one_person
+from concordex.match.components import components
 from concordex.match.frequencies import Frequencies, Numbers, numbers
 from concordex.match.learned import WORDED, Learned
+from concordex.match.sidebyside import side_by_side
 from concordex.match.sorting import argsorted, starts
 from concordex.match.synonyms import Words
 from concordex.match.weights import Weights, learn
@@ -88,7 +92,7 @@ def link(
     pairs = _pairs(a, b, chains, seen, weights, apart, identifying(known, a, b, seen))
     score = weights.score(seen)
     start, unclear = _plain(chains, pairs, score)
-    start = cluster.components(known.height, np.r_[start, ruled[:, 0]], np.r_[np.arange(known.height), ruled[:, 1]])
+    start = _joined(start, ruled[:, 0], ruled[:, 1])
     groups, undecided = cluster.gather(start, unclear, THRESHOLD, MARGIN)
     groups = strays.put_aside(groups, known, evidence.seen, ruled.ravel())
     lessons = learned or Learned(weights, words, prefixes, known.docks, known.sighting)
@@ -108,15 +112,24 @@ def _levels(evidence: Sayings, a: Numbers, b: Numbers, known: Numbers, seen: Lev
 
 def sayings(keyed: pl.DataFrame, known: Frequencies, words: Mapping[str, Words]) -> Sayings:
     """All that pairs are compared by."""
-    first = keyed["mac_keys"].list.first().str.replace_all(":", "", literal=True).str.to_integer(base=16, strict=False)
     name, texts = keyed["name_key"], _texts(keyed)
+    tasks: list[Callable[[], Any]] = [
+        lambda: _cards(keyed["mac_keys"]), lambda: _digits(name),
+        *(partial(words[field].of, texts[field]) for field in WORDED),
+    ]  # fmt: skip
+    cards, digits, *worded = side_by_side(tasks, keyed.height)
     return Sayings(
-        frequencies=known, **{field: words[field].of(texts[field]) for field in WORDED},
-        serial=keyed["serial_key"], tag=keyed["tag_key"], name=name, digits=_digits(name),
+        frequencies=known, **dict(zip(WORDED, worded, strict=True)),
+        serial=keyed["serial_key"], tag=keyed["tag_key"], name=name, digits=digits, cards=cards,
         seen=_hours(keyed["last_seen"]),
         lengths=name.str.len_chars().fill_null(0).cast(pl.Int64).to_numpy(),
-        cards=first.fill_null(0).cast(pl.Int64).to_numpy(),
     )  # fmt: skip
+
+
+def _cards(macs: pl.Series) -> Numbers:
+    """The first card of each record as a number; nought for none."""
+    first = macs.list.first().str.replace_all(":", "", literal=True).str.to_integer(base=16, strict=False)
+    return first.fill_null(0).cast(pl.Int64).to_numpy()
 
 
 def _texts(keyed: pl.DataFrame) -> pl.DataFrame:
@@ -131,7 +144,8 @@ def _texts(keyed: pl.DataFrame) -> pl.DataFrame:
 def _words(keyed: pl.DataFrame, known: Frequencies) -> dict[str, Words]:
     a, b = _sure(known)
     texts = _texts(keyed)
-    return {name: synonyms.learn(texts[name], keyed["system"], a, b, ours=name == "kind") for name in WORDED}
+    tasks = (partial(synonyms.learn, texts[name], keyed["system"], a, b, ours=name == "kind") for name in WORDED)
+    return dict(zip(WORDED, side_by_side(tasks, keyed.height), strict=True))
 
 
 def _sure(known: Frequencies) -> tuple[Numbers, Numbers]:
@@ -172,7 +186,7 @@ def _chains(
     whole = None
     for least in _CUTS:
         use = (score > least) & rows[a] & rows[b]
-        group = cluster.components(size, np.r_[a[use], ruled[:, 0]], np.r_[b[use], ruled[:, 1]])
+        group = components(size, np.r_[a[use], ruled[:, 0]], np.r_[b[use], ruled[:, 1]])
         whole = group if whole is None else whole
         sizes = np.bincount(group, minlength=size)[group]
         fits = rows & (sizes > 1) & ((sizes <= _LONGEST) | (least == _CUTS[-1]))
@@ -192,19 +206,31 @@ def _seated(
     one, other = seats.taken(known, alone)
     if only is not None:
         one, other = one[only[one]], other[only[one]]
-    joined = cluster.components(len(rows), np.r_[rows, one], np.r_[alone, other])
+    if not len(one):
+        return whole, chains
+    joined = _joined(alone, one, other)
     several = np.bincount(joined, minlength=len(rows))[joined] > 1
-    return cluster.components(len(rows), np.r_[rows, one], np.r_[whole, other]), np.where(several, joined, -1)
+    return _joined(whole, one, other), np.where(several, joined, -1)
+
+
+def _joined(groups: Numbers, a: Numbers, b: Numbers) -> Numbers:
+    """``groups``, each named by its least row, with those joined in which pairs of rows are."""
+    return components(len(groups), groups[a], groups[b])[groups] if len(a) else groups
 
 
 def identifying(known: Frequencies, a: Numbers, b: Numbers, seen: Levels) -> npt.NDArray[np.bool_]:
     """Which pairs have something in common without which nothing is linked."""
     at = {name: place for place, name in enumerate(KINDS)}
-    alone = [np.isin(seen[:, at[kind]], which) for kind, which in IDENTIFYING.items()]
-    together = [
-        np.all([np.isin(seen[:, at[kind]], which) for kind, which in both.items()], axis=0) for both in TOGETHER
-    ]
+    alone = [_shows(seen[:, at[kind]], which) for kind, which in IDENTIFYING.items()]
+    together = [np.all([_shows(seen[:, at[kind]], which) for kind, which in both.items()], axis=0) for both in TOGETHER]
     return np.asarray(np.any([*alone, *together, of_one_person(known, a, b)], axis=0))
+
+
+def _shows(levels: npt.NDArray[np.int8], which: Sequence[int]) -> npt.NDArray[np.bool_]:
+    """Which ``levels`` are some of those."""
+    table = np.zeros(np.iinfo(np.int8).max, dtype=np.bool_)
+    table[[*which]] = True
+    return np.asarray(table[levels])
 
 
 def _pairs(

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-import numpy.typing as npt
 import polars as pl
 
-Numbers = npt.NDArray[np.int64]
+from concordex.match.frequencies import numbers
+from concordex.match.ids import entry_numbers
+from concordex.match.sorting import Numbers, argsorted, starts
 
 #: What entries may have in common, as it is told, the weightiest first.
 _SHARED = {"serial_key": "serial", "uuid_key": "UUID", "tag_key": "tag", "name_key": "name", "mac_keys": "network card",
@@ -32,7 +33,7 @@ def lookalikes(records: pl.DataFrame, apart: pl.DataFrame) -> pl.DataFrame:
 
     ``apart`` holds pairs, as ``entry`` and ``other``, that somebody ruled to be two devices.
     """
-    number = records["entry"].str.slice(1).cast(pl.Int64).to_numpy()
+    number = entry_numbers(records["entry"])
     parts = [_sharing(number, records[key], 1 << rank) for rank, key in enumerate(_SHARED)]
     one, other, bit = (np.concatenate(some) for some in zip(*parts, strict=True))
     if not len(one):
@@ -63,19 +64,28 @@ def both_ways(pairs: pl.DataFrame) -> pl.DataFrame:
     return pl.concat([pairs, pairs.select(pl.col("other").alias("entry"), pl.col("entry").alias("other"))]).unique()
 
 
+def borne_by_several(entry: Numbers, values: pl.Series) -> Numbers:
+    """The rows whose value records of another ``entry`` bear as well: most values are of one entry."""
+    value = numbers(values).to_numpy()
+    rows = np.flatnonzero(value)
+    rows = rows[argsorted(value[rows])]
+    begins = np.flatnonzero(starts(value[rows]))
+    if not len(begins):
+        return begins
+    owner = entry[rows]
+    torn = np.minimum.reduceat(owner, begins) < np.maximum.reduceat(owner, begins)
+    return np.asarray(np.sort(rows[np.repeat(torn, np.diff(np.r_[begins, len(rows)]))]))
+
+
 def _sharing(entry: Numbers, values: pl.Series, bit: int) -> tuple[Numbers, Numbers, Numbers]:
     """Two entries each that share a value, both ways, each with ``bit``."""
     if values.dtype == pl.List(pl.String):
         entry = np.repeat(entry, values.list.len().fill_null(0).to_numpy())
         values = values.drop_nulls().explode(empty_as_null=False)
-    said = pl.DataFrame({"value": values, "entry": entry}).lazy().drop_nulls("value")
-    borne = said.with_columns(pl.col("value").hash(seed=7)).collect()
-    torn = borne.lazy().group_by("value").agg(pl.col("entry").min().alias("least"), pl.col("entry").max().alias("most"))
-    shared = torn.filter(pl.col("least") != pl.col("most")).select("value").collect()  # most values are of one entry
-    if shared.is_empty():
-        none = np.zeros(0, dtype=np.int64)
-        return none, none, none
-    borne = borne.lazy().join(shared.lazy(), on="value", how="semi").unique().sort("value", "entry").collect()
+    rows = borne_by_several(entry, values)
+    if not len(rows):
+        return rows, rows, rows
+    borne = pl.DataFrame({"value": numbers(values.gather(rows)), "entry": entry[rows]}).unique().sort("value", "entry")
     value, entry = borne["value"].to_numpy(), borne["entry"].to_numpy()
     first = np.flatnonzero(np.r_[True, value[1:] != value[:-1]][: len(value)])
     many = np.diff(np.r_[first, len(value)])

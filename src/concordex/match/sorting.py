@@ -40,6 +40,12 @@ def distinct(values: Numbers) -> Numbers:
     return np.asarray(ordered[starts(ordered)])
 
 
+def mixed(one: Numbers, other: Numbers) -> Numbers:
+    """One number for each two, the first of which may be small."""
+    with np.errstate(over="ignore"):
+        return np.asarray(one * np.int64(-7046029254386353131) + other)
+
+
 def starts(ordered: Numbers) -> npt.NDArray[np.bool_]:
     """Where another number begins; equal ones stand together."""
     return np.r_[True, ordered[1:] != ordered[:-1]] if len(ordered) else np.zeros(0, dtype=np.bool_)

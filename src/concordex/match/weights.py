@@ -171,11 +171,17 @@ def _added(logs: Floats) -> Floats:
     return np.asarray(most + np.log2(np.exp2(logs - most[:, None]).sum(axis=1)))
 
 
-def patterns_of(levels: Levels) -> tuple[Levels, npt.NDArray[np.int64]]:
-    """The distinct rows of ``levels``, and which of them each row is."""
+def coded(levels: Levels) -> npt.NDArray[np.int64]:
+    """One number for each row of ``levels``."""
     codes = np.zeros(len(levels), dtype=np.int64)
     for at, scale in enumerate(_SCALE):
         codes += levels[:, at] * scale
+    return codes
+
+
+def patterns_of(levels: Levels) -> tuple[Levels, npt.NDArray[np.int64]]:
+    """The distinct rows of ``levels``, and which of them each row is."""
+    codes = coded(levels)
     order = argsorted(codes)
     first = starts(codes[order])
     inverse = np.empty_like(codes)

@@ -14,7 +14,7 @@ import polars as pl
 
 from concordex.errors import CalledWrongly, StoreError
 from concordex.match.compare import KINDS
-from concordex.match.concordance import PARTS, Concordance, Keep, Rules, ordered, reconcile
+from concordex.match.concordance import PARTS, Concordance, Keep, Rules, reconcile
 from concordex.match.coverage import coverage, moves
 from concordex.match.finding import Scope, Staged
 from concordex.match.findings import aged
@@ -72,14 +72,12 @@ def make(workspace: BaseWorkspace, progress: Counted = lambda _done, _of: None, 
     basis = _basis(workspace, snapshots, rules, resting)
     if not relearn and _stands(workspace, basis):
         return _aged(workspace, rules, snapshots, damaged)
-    records = ordered(_records(workspace, snapshots))
     progress(1, 3)
-    learned = None if relearn else _learned(workspace, records.height)
+    learned = None if relearn else _learned(workspace, sum(s.distinct for s in snapshots))
     folder = _next_folder(workspace)
     with workspace.frames.passing(folder) as keep:
-        made = _again(workspace, records, rules, resting, keep) if learned else None
-        made = made or reconcile(records, rules, _before(workspace), resting, learned, keep)
-        del records
+        made = _again(workspace, snapshots, rules, resting, keep) if learned else None
+        made = made or reconcile(_records(workspace, snapshots), rules, _before(workspace), resting, learned, keep)
         made = replace(made, findings=followed(workspace, made.findings, made.members.lazy()))
         keep("findings", made.findings)
         for name, frame in made.learned.frames().items():
@@ -107,11 +105,12 @@ def freshened(workspace: BaseWorkspace) -> list[str]:
 
 
 def _again(
-    workspace: BaseWorkspace, records: pl.DataFrame, rules: Rules, resting: pl.Expr | None, keep: Keep
+    workspace: BaseWorkspace, snapshots: list[Snapshot], rules: Rules, resting: pl.Expr | None, keep: Keep
 ) -> Concordance | None:
     """What the last concordance makes quicker; nothing where it cannot help."""
+    last = _last(workspace, rules)
     try:
-        return reconcile_again(records, rules, _last(workspace, rules), resting, keep=keep)
+        return reconcile_again(_records(workspace, snapshots), rules, last, resting, keep=keep) if last else None
     except StoreError:  # another process has made a newer one, and taken this one away
         return None
 
@@ -232,7 +231,7 @@ def _reason(ruling: Ruling) -> str:
 
 def _records(workspace: BaseWorkspace, snapshots: list[Snapshot]) -> pl.DataFrame:
     """All device records with all common fields, and the reference that our own writes left behind."""
-    lazy = workspace.frames.together(snapshots)
+    lazy = workspace.frames.together(sorted(snapshots, key=lambda s: s.system))  # as they are numbered
     schema = lazy.collect_schema()
     absent = [pl.lit(None, dtype=t.dtype).alias(n) for n, t in FIELDS.items() if n not in schema]
     frame = lazy.with_columns(absent).drop(ORIGINAL, strict=False).collect()
