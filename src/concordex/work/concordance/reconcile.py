@@ -158,27 +158,34 @@ def _aged(workspace: BaseWorkspace, rules: Rules, snapshots: list[Snapshot], dam
     row = workspace.memory.reconciliation()
     assert row is not None
     summed = json.loads(row["summary"])
-    entries = read(workspace, "entries").select("entry", "name", "systems", "last_seen").collect()
-    earlier = read(workspace, "findings").collect()
-    findings = aged(earlier, entries, rules.scope)
-    if not any(ruling.accept for ruling in holding(workspace)) and findings.equals(earlier.select(findings.columns)):
-        findings = _all_known(earlier) if _is_open(earlier) else earlier
-    else:
-        findings = followed(workspace, findings, read(workspace, "members"))
+    findings = _findings_by_now(workspace, rules.scope)
     summary = Summary(
         records=summed["records"], entries=summed["entries"], systems=summed["systems"], changes={}, looked_at=0,
-        findings=_counted(findings), doubts=[*damaged, *_doubts(snapshots)],
+        findings=summed["findings"] if findings is None else _counted(findings),
+        doubts=[*damaged, *_doubts(snapshots)],
     )  # fmt: skip
     folder = _next_folder(workspace)
     with workspace.frames.passing(folder) as keep:
-        if findings is not earlier:
+        if findings is not None:
             keep("findings", findings)
     row = workspace.catalogue.reconciliation()
     for name in (*PARTS, *FRAMES):
-        if row and (name != "findings" or findings is earlier):
+        if row and (name != "findings" or findings is None):
             workspace.frames.carry(f"{row['folder']}/{name}.parquet", f"{folder}/{name}.parquet")
     _enter(workspace, folder, findings, snapshots, summed | {"findings": summary.findings})
     return summary
+
+
+def _findings_by_now(workspace: BaseWorkspace, scope: Scope) -> pl.DataFrame | None:
+    """The findings of last time, as they are where nothing but the time has changed; none where they are the same."""
+    old = read(workspace, "entries").filter(pl.col("last_seen") < scope.stale_before)
+    entries = old.select("entry", "name", "systems", "last_seen").collect()
+    earlier = read(workspace, "findings")
+    stale = earlier.filter(pl.col("kind") == "stale").collect()
+    by_now = aged(stale, entries, scope)
+    if any(ruling.accept for ruling in holding(workspace)) or not by_now.equals(stale.select(by_now.columns)):
+        return followed(workspace, aged(earlier.collect(), entries, scope), read(workspace, "members"))
+    return _all_known(earlier.collect()) if _is_open(earlier) else None
 
 
 def _all_known(findings: pl.DataFrame) -> pl.DataFrame:
@@ -188,9 +195,10 @@ def _all_known(findings: pl.DataFrame) -> pl.DataFrame:
     )
 
 
-def _is_open(findings: pl.DataFrame) -> bool:
+def _is_open(findings: pl.LazyFrame) -> bool:
     """Whether what some say of themselves cannot stand another time: that they are new, or were accepted."""
-    return bool(findings.select(((pl.col("state") != "known") | pl.col("accepted").is_not_null()).any()).item())
+    open_to = (pl.col("state") != "known") | pl.col("accepted").is_not_null()
+    return bool(findings.select(open_to.any()).collect().item())
 
 
 def followed(workspace: BaseWorkspace, findings: pl.DataFrame, members: pl.LazyFrame) -> pl.DataFrame:
@@ -393,16 +401,25 @@ def _next_folder(workspace: BaseWorkspace) -> str:
 
 
 def _enter(
-    workspace: BaseWorkspace, folder: str, findings: pl.DataFrame, snapshots: list[Snapshot], summed: dict[str, Any]
+    workspace: BaseWorkspace,
+    folder: str,
+    findings: pl.DataFrame | None,
+    snapshots: list[Snapshot],
+    summed: dict[str, Any],
 ) -> None:
-    """Let the concordance in ``folder`` be the newest, and the one before it be forgotten."""
+    """Let the concordance in ``folder`` be the newest, and the one before it be forgotten.
+
+    Its ``findings`` are those of the one before where there are none.
+    """
     row = workspace.catalogue.reconciliation()
     if row and _has(workspace, "findings"):
-        earlier = read(workspace, "findings").collect()
-        if set(_SAME) <= set(earlier.columns):
-            same = findings.select(_SAME).equals(earlier.select(_SAME))
-            ended = earlier.head(0) if same else earlier.join(findings, on=_SAME, how="anti", nulls_equal=True)
-            workspace.frames.write(ended, f"{folder}/gone.parquet")
+        earlier = read(workspace, "findings")
+        if set(_SAME) <= set(earlier.collect_schema()):
+            same = findings is None or findings.select(_SAME).equals(earlier.select(_SAME).collect())
+            ended = earlier.limit(0)
+            if findings is not None and not same:
+                ended = earlier.join(findings.lazy(), on=_SAME, how="anti", nulls_equal=True)
+            workspace.frames.write(ended.collect(), f"{folder}/gone.parquet")
     workspace.catalogue.add_reconciliation(folder, [s.id for s in snapshots if s.id], summed)
     if row:  # the one before is superseded; nothing refers to it any more
         workspace.frames.forget(str(row["folder"]))
