@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ssl
 from datetime import UTC, datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from threading import Thread
@@ -10,6 +11,7 @@ from typing import ClassVar
 import httpx
 import keyring
 import pytest
+import trustme
 from keyring.backend import KeyringBackend
 from keyring.errors import KeyringLocked
 
@@ -399,6 +401,26 @@ def test_a_system_behind_a_proxy(tmp_path):
         proxy.shutdown()
         proxy.server_close()
         assert f"the proxy {address} does not let us through" in shell("pull", "muster", status=None).stderr
+
+
+def test_a_proxy_is_judged_by_the_authorities_of_the_machine(tmp_path):
+    """They are read late; what they do not vouch for is told nothing, and what they do is spoken to."""
+    ca, tls = trustme.CA(), ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    ca.issue_cert("127.0.0.1").configure_cert(tls)
+    ca.cert_pem.write_to_path(tmp_path / "ca.pem")
+    Proxy.asked.clear()
+    with Harbour.of(60, moment=datetime.now(UTC)) as harbour, ThreadingHTTPServer(("127.0.0.1", 0), Proxy) as proxy:
+        proxy.socket = tls.wrap_socket(proxy.socket, server_side=True)
+        Thread(target=proxy.serve_forever, args=(0.01,), daemon=True).start()
+        shell = make_workspace(tmp_path, harbour, ("muster",))
+        address = f"https://127.0.0.1:{proxy.server_port}"
+        shell.config(lambda text: text.replace("dialect: muster\n", f"dialect: muster\n    proxy: {address}\n"))
+        refused = shell("pull", "muster", status=None)
+        assert "certificate" in refused.stderr
+        assert not Proxy.asked
+        assert "whole" in shell("pull", "muster", env={"SSL_CERT_FILE": str(tmp_path / "ca.pem")}).stdout
+        assert len(Proxy.asked) > 3
+        proxy.shutdown()
 
 
 def test_secrets_of_many_systems_are_fetched_side_by_side_and_none_twice(tmp_path):

@@ -13,7 +13,6 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from urllib.parse import unquote
 
-import aiohttp
 from yarl import URL
 
 from concordex.errors import BadAnswer, ForeignHost, Unreachable, Untrusted, WireError
@@ -21,6 +20,7 @@ from concordex.unseen import Secret, masked
 from concordex.unseen import headers as shown
 from concordex.wire import dialect as d
 from concordex.wire.http.answers import Reply
+from concordex.wire.http.authorities import aiohttp
 
 #: Seconds after which an idle connection is not used again: a system that closes it just then leaves in doubt
 #: whether a write arrived.
