@@ -12,9 +12,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from concordex.match import synonyms
+from concordex.match.compare import KINDS
 from concordex.match.coverage import coverage, moves
 from concordex.match.ids import earlier, number
 from concordex.match.sides import side_by_side
+from concordex.match.virtual_addresses import of_nobody, settled
+from concordex.match.weights import _DEFAULTS
 from tests.match.test_reconcile import RULES, frame, rec, reconcile
 from tests.stories.test_decisions import lists, lists_once, row
 
@@ -167,3 +170,45 @@ def test_the_past_of_a_device_tells_what_came_what_changed_and_what_went(lists):
     moments = [datetime.fromisoformat(event["when"]) for event in mine]
     assert moments == sorted(moments)
     assert datetime.now(UTC) - moments[-1] < timedelta(minutes=10)
+
+
+@pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.parametrize("of", [0, 1])
+def test_what_is_believed_of_a_kind_before_any_data_is_all_that_may_be_seen_of_it(kind, of):
+    """A chance for each of its levels, and together a hundred hundredths: of one device, and of two."""
+    assert len(_DEFAULTS[kind][of]) == len(KINDS[kind])
+    assert sum(_DEFAULTS[kind][of]) == pytest.approx(100)
+
+
+def shown(*rows: tuple[str, list[str] | None, list[str], int, str | None]) -> pl.DataFrame:
+    """Records by entry: their cards, addresses, hours and serials."""
+    schema = {"entry": pl.String, "macs": pl.List(pl.String), "ips": pl.List(pl.String), "last_seen": pl.Datetime,
+              "serial_key": pl.String}  # fmt: skip
+    rows = [(entry, macs, ips, datetime(2026, 11, 23, hour), serial) for entry, macs, ips, hour, serial in rows]
+    nothing = [pl.lit(None, dtype=pl.String).alias(key) for key in ("uuid_key", "tag_key")]
+    return pl.DataFrame(rows, schema=schema, orient="row").with_columns(nothing).with_row_index("row")
+
+
+ROUTER, CARD = "00:00:5e:00:01:07", "00:11:22:33:44:55"
+
+
+def test_an_entry_is_an_address_that_floats_where_its_records_show_virtual_routers_alone():
+    records = shown(
+        ("E1", [ROUTER], ["10.0.0.1"], 1, None), ("E1", [ROUTER], ["10.0.0.2", "10.0.0.1"], 2, None),
+        ("E2", [ROUTER], ["10.0.0.3"], 1, None), ("E2", [], ["10.0.0.3"], 1, None),
+        ("E3", [ROUTER, CARD], [], 1, None), ("E4", [ROUTER], [], 1, "S1"), ("E5", [CARD], [], 1, None),
+        ("E6", [ROUTER], [], 1, None), ("E6", None, [], 1, None),
+    )  # fmt: skip
+    assert of_nobody(records).rows() == [("E1", ROUTER, ["10.0.0.1", "10.0.0.2"])]
+
+
+def test_an_address_that_several_show_is_of_whoever_showed_it_last():
+    records = shown(
+        ("E1", [ROUTER, CARD], ["10.0.0.1", "10.0.0.8"], 1, None), ("E2", [CARD, ROUTER], ["10.0.0.1"], 2, None),
+        ("E3", [CARD], ["10.0.0.1"], 3, None), ("E4", ["00:00:5e:00:02:07"], ["10.0.0.1"], 4, None),
+        ("E5", None, ["10.0.0.9"], 5, None),
+    )  # fmt: skip
+    mine = settled(records).select("macs", "ips").rows()
+    assert mine == [
+        ([CARD], ["10.0.0.8"]), ([CARD], ["10.0.0.1"]), ([CARD], ["10.0.0.1"]), ([], ["10.0.0.1"]), (None, ["10.0.0.9"])
+    ]  # fmt: skip

@@ -247,6 +247,17 @@ def test_an_act_that_was_cut_off_is_settled_by_a_person(tmp_path, serve):
     assert states(shell) == ["confirmed"] * 2
 
 
+def test_an_action_is_sent_with_what_the_record_says_just_then(tmp_path, serve):
+    told = 'ring"}', 'ring", json: {to: "{name}", with: "{comment}"}}'
+    shell, spite = spiteful(tmp_path, serve, more=lambda text: text.replace(*told))
+    number = spite.put("devices", label="lamp-1", note="loud")
+    shell("pull")
+    shell("action", "spite", "ring", "name = lamp-1", "--draft")
+    spite.tables["devices"][number]["note"] = "softly"
+    shell("change", "run", "1", "--yes")
+    assert [body for method, body, _ in spite.sent if method == "POST"] == [{"to": "lamp-1", "with": "softly"}]
+
+
 @pytest.mark.parametrize("many", [1, 10])
 def test_a_record_that_we_may_not_write_costs_that_record(tmp_path, serve, many):
     shell, spite = spiteful(tmp_path, serve, many=many)
