@@ -52,7 +52,10 @@ PARTS: dict[str, tuple[list[str], list[str]]] = {
         ["work/run"],
         [
             "tests/work",
-            *(f"{_STORIES}{name}.py" for name in ("once", "compared", "sync", "targets", "adding", "changes")),
+            *(
+                f"{_STORIES}{name}.py"
+                for name in ("once", "compared", "sync", "targets", "adding", "changes", "objects")
+            ),
         ],
     ),
 }
@@ -93,8 +96,13 @@ _GUARDS = ("frozen", "kw_only", "slots", "strict", "is_elementwise")
 
 
 def _for_programmers(file: Path) -> Iterator[tuple[int, int]]:
-    """Where arguments stand that guard against what is not written: that nothing is altered, or of other length."""
-    for node in ast.walk(ast.parse(file.read_text(encoding="utf-8"))):
+    """Where arguments stand that guard against what is not written: that nothing is altered, or of other length; and
+    where it says what is for type checkers alone, or to be called by name."""
+    text = file.read_text(encoding="utf-8")
+    for number, line in enumerate(text.splitlines(), start=1):
+        if line.strip() in ("if TYPE_CHECKING:", "*,"):
+            yield from ((number, at) for at in range(len(line)))
+    for node in ast.walk(ast.parse(text)):
         if isinstance(node, ast.keyword) and node.arg in _GUARDS and isinstance(node.value, ast.Constant):
             yield node.value.lineno, node.value.col_offset
 

@@ -103,7 +103,7 @@ def start() -> None:
     )
     print(f"python -c pass                  {bare * 1000:7.0f} ms")
     print(f"concordex --version             {version * 1000:7.0f} ms   {version / bare:.1f} times (wanted: 8)")
-    print(f"concordex --help                {helped * 1000:7.0f} ms   {helped / bare:.1f} times (wanted: 8)")
+    print(f"concordex --help                {helped * 1000:7.0f} ms   {helped / bare:.1f} times (wanted: 5)")
 
 
 async def _bare(paths: Sequence[str], flight: int) -> None:
@@ -235,20 +235,36 @@ def details() -> None:
             paths = [*_pages_of(url, 4_990), *(f"{url}/items/n{at:07d}" for at in range(4_990))]
             plain, full = in_turn(3, partial(_fetched, paths, flight), partial(_whole, root))
         print(f"5,000 details, {flight:2} at once, bare  {plain:7.2f} s")
-        print(f"   pulled and kept              {full:7.2f} s    {full / plain:.2f} times (wanted: 1.3)")
+        print(f"   pulled and kept              {full:7.2f} s    {full / plain:.2f} times (wanted: 1.1)")
+
+
+#: The question that `show` is asked, for an embedded analytical database.
+IN_SQL = """
+import duckdb, sys
+duckdb.sql(
+    "COPY (SELECT * FROM read_parquet('" + sys.argv[1] + "') WHERE site = 'cobble-quay' AND kind = 'switch'"
+    " AND starts_with(lower(name), 'sw-00012')) TO '/dev/stdout' (FORMAT json)"
+)
+"""
 
 
 def show() -> None:
-    """(f) A filter over a snapshot of a million records, as a whole process."""
+    """(f) A filter over a snapshot of a million records, as a whole process, beside an embedded database."""
     with tempfile.TemporaryDirectory() as folder:
         root = Path(folder) / "w"
         workspace(root, ["http://127.0.0.1:9"])
         _million(root)
-        where = 'site = "cobble-quay" and kind = switch and os_version < 7.2.10 and name like "sw-00012*"'
+        where = 'site = "cobble-quay" and kind = switch and name like "sw-00012*"'
         command = [*PROGRAM, "-w", str(root), "show", "devices", "--where", where, "--format", "ndjson"]
-        (took,) = in_turn(7, process(*command))
-        print(f"1,000,000 records, show --where {took:7.2f} s    (wanted: 1.0)")
-        print(f"   peak memory                  {_peak(command):7.0f} MB   (wanted: 200)")
+        asked = [sys.executable, "-c", IN_SQL, str(root / ".concordex/million.parquet")]
+        lines = [
+            subprocess.run(words, capture_output=True, check=True).stdout.count(b"\n") for words in (command, asked)
+        ]
+        assert lines[0] == lines[1], lines
+        database, took = in_turn(7, process(*asked), process(*command))
+        print(f"1,000,000 records, {lines[0]} found by a database   {database:.2f} s, {_peak(asked):.0f} MB")
+        print(f"   show --where                 {took:7.2f} s    {took / database:.2f} times (wanted: 1.5)")
+        print(f"   peak memory                  {_peak(command):7.0f} MB   (wanted: 100)")
 
 
 def _peak(command: list[str]) -> float:

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from concordex.model.fields import Type
 from concordex.model.members import edited, flat, way_of
-from concordex.model.scalars import parse_duration, parse_flag, version_parts
+from concordex.model.scalars import before, parse_duration, parse_flag, parse_time, version_parts
 from concordex.wire.dialect import Table
 from concordex.wire.reading.mapping import Mapper
 from concordex.wire.reading.records import DecodedRecords
@@ -163,3 +163,27 @@ def test_plain_versions_compare_as_their_numbers(a, b):
 def test_a_length_of_time_is_as_long_as_it_says(said, seconds):
     found = parse_duration(said)
     assert (None if found is None else found.total_seconds()) == seconds
+
+
+@pytest.mark.parametrize(
+    ("said", "utc"),
+    [
+        ("2026-11-23T13:00:00+01:00", "2026-11-23T12:00:00+00:00"),
+        ("2026-11-23T12:00:00Z", "2026-11-23T12:00:00+00:00"),
+        ("2026-11-23", "2026-11-23T00:00:00+00:00"),
+        ("yesterday", None),
+        ("0001-01-01T00:00:00+23:00", None),
+    ],
+)
+def test_a_moment_is_told_in_utc(said, utc):
+    found = parse_time(said)
+    assert (found and found.isoformat()) == utc
+
+
+@pytest.mark.parametrize(
+    ("seconds", "told"),
+    [(90, "2026-11-23T11:58:30"), ("1.5", "2026-11-23T11:59:58.500000"), ("a while", "a while"), (None, None),
+     ("", None), ("1e400", "1e400"), (0, "2026-11-23T12:00:00")],
+)  # fmt: skip
+def test_so_many_seconds_before_a_moment_are_a_moment_or_what_was_said(seconds, told):
+    assert before(seconds, datetime(2026, 11, 23, 12)) == told

@@ -714,6 +714,16 @@ def forget_with_the_session(shell: Shell, harbour: Harbour) -> None:
     shell.config(lambda text: text.replace("dialect: bollard", "dialect: older"))
 
 
+def test_what_ends_with_its_session_cannot_be_left_staged(quay):
+    shell, harbour = quay
+    forget_with_the_session(shell, harbour)
+    guests(shell)
+    shell("config", "push", "new", "--to", "bollard", "--draft")
+    told = shell("change", "run", "1", "--yes", "--stage", status=2)
+    assert "what a session stages ends with it" in told.stderr
+    assert not harbour.bollard.staged
+
+
 @pytest.mark.parametrize(
     ("kind", "keeps"),
     [("expire", True), ("drop", True), ("fail_after", True), ("drop", False)],

@@ -17,6 +17,8 @@ import typer
 from concordex.cli.context import current, entered
 from concordex.cli.parts import Parts
 from concordex.cli.statuses import Status
+from concordex.errors import ConcordexError, StoreError
+from concordex.unseen import masked
 
 if TYPE_CHECKING:
     from logging import LogRecord
@@ -66,8 +68,6 @@ def common(
 
 def _unseen(record: LogRecord) -> bool:
     """Let a line of the log through, without a secret in it."""
-    from concordex.unseen import masked
-
     record.msg, record.args = masked(record.getMessage()), ()
     return True
 
@@ -127,8 +127,6 @@ def _command() -> Any:
 
 
 def _status_of(arguments: list[str]) -> int:
-    from concordex.errors import ConcordexError
-
     try:
         status = _command()(arguments, standalone_mode=False)
         sys.stdout.flush()
@@ -158,7 +156,6 @@ def _alone(error: Exception) -> Exception:
 
 def _told(error: Exception) -> int:
     from concordex.cli import draw
-    from concordex.errors import ConcordexError
 
     assert isinstance(error, ConcordexError)
     if current().debug:
@@ -175,8 +172,6 @@ _FULL = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG, errno.EIO, errno.EBADF)
 
 def _nowhere(error: OSError) -> int:
     """What is to be shown has no place to go; nor is there one when the process ends."""
-    from concordex.errors import StoreError
-
     sys.stdout = Path(os.devnull).open("w", encoding="utf-8")  # noqa: SIM115 - until the process ends
     what = error.filename or "standard output"
     return _told(StoreError(f"{what} cannot be used", why=error.strerror or str(error)))
@@ -185,8 +180,6 @@ def _nowhere(error: OSError) -> int:
 def _trace(error: Exception) -> None:
     """Where an error came from, without the secrets that its texts may hold."""
     import traceback
-
-    from concordex.unseen import masked
 
     sys.stderr.write(masked("".join(traceback.format_exception(error))))
 
@@ -199,8 +192,6 @@ def _called_wrongly_or_unforeseen(error: Exception) -> int:
         return _nowhere(error)
     if current().debug:
         _trace(error)
-    from concordex.unseen import masked
-
     sys.stderr.write(
         f"concordex: an error of our own: {type(error).__name__}: {masked(str(error))}\n"
         "  -> run it again with --debug before the command, and report what it shows\n"

@@ -76,23 +76,23 @@ class BaseWorkspace:
     @cached_property
     def catalogue(self) -> Catalogue:
         """The catalogue, for writing."""
-        from concordex.store.catalogue import Catalogue
-
         self._keep_out_of_version_control()
-        self._refuse_an_emptied_catalogue()
-        return Catalogue(self.store / "catalogue.sqlite", write=True, trusted=self._trusted())
+        return self._opened(write=True)
 
     @cached_property
     def memory(self) -> Catalogue:
         """The catalogue, for reading; it may stand in a folder that cannot be written."""
-        from concordex.store.catalogue import Catalogue
-
         if "catalogue" in self.__dict__:
             return self.catalogue
         if not (self.store / "catalogue.sqlite").is_file():
             raise CalledWrongly("nothing has been pulled yet", advice="concordex pull")
+        return self._opened(write=False)
+
+    def _opened(self, *, write: bool) -> Catalogue:
+        from concordex.store.catalogue import Catalogue
+
         self._refuse_an_emptied_catalogue()
-        return Catalogue(self.store / "catalogue.sqlite", write=False, trusted=self._trusted())
+        return Catalogue(self.store / "catalogue.sqlite", write=write, trusted=self._trusted())
 
     @cached_property
     def frames(self) -> Frames:
