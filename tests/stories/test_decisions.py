@@ -11,7 +11,7 @@ import select
 import shutil
 import subprocess
 import time
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import polars as pl
@@ -227,6 +227,27 @@ def test_a_concordance_that_another_process_supersedes_meanwhile_is_no_obstacle(
     made = reconcile.make(lists.workspace)
     assert (made.records, made.looked_at) == (63, 63)
     assert "sw-7" in lists("show", "entries").stdout
+
+
+def test_what_is_stale_by_now_is_told_as_if_all_were_reconciled(lists):
+    """Where nothing but the time has changed: in its place, new or known, and gone where it is not stale any longer."""
+    seen = [(datetime.now(UTC) - timedelta(days=days)).isoformat() for days in range(1, 7)]
+    lists.say("net", *(row(id=str(at), name=f"sw-{at}", seen=moment) for at, moment in enumerate(seen)))
+    lists.reconcile()
+    for at, (days, new, known, gone) in enumerate(
+        [("9d", 0, 0, 0), ("4d", 3, 0, 0), ("2d", 2, 3, 0), ("3d", 0, 4, 1), ("9d", 0, 0, 4), ("5d", 2, 0, 0)]
+    ):
+        lists.config(lambda text, days=days: text.split("reconcile:")[0] + f"reconcile: {{stale_after: {days}}}\n")
+        assert "; 0 looked at again" in lists("reconcile").stderr
+        told = json.loads(lists("findings", "-f", "json", status=None).stdout)
+        states = [row["state"] for row in told if row["kind"] == "stale"]
+        assert (states.count("new"), states.count("known"), len(states)) == (new, known, new + known)
+        ended = json.loads(lists("findings", "--gone", "-f", "json", status=None).stdout)
+        assert [row["kind"] for row in ended] == ["stale"] * gone
+        beside = Lists(shutil.copytree(lists.folder, lists.folder.with_name(f"{lists.folder.name}-{at}")))
+        beside("reconcile", "--relearn")
+        anew = json.loads(beside("findings", "-f", "json", status=None).stdout)
+        assert [row | {"state": ""} for row in told] == [row | {"state": ""} for row in anew]
 
 
 def test_reconciling_where_nothing_changed_looks_at_nothing_and_says_the_same(lists):

@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 from datetime import timedelta
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
 import polars as pl
 
 from concordex.errors import CalledWrongly, StoreError
@@ -183,9 +184,20 @@ def _findings_by_now(workspace: BaseWorkspace, scope: Scope) -> pl.DataFrame | N
     earlier = read(workspace, "findings")
     stale = earlier.filter(pl.col("kind") == "stale").collect()
     by_now = aged(stale, entries, scope)
-    if any(ruling.accept for ruling in holding(workspace)) or not by_now.equals(stale.select(by_now.columns)):
+    same = by_now.equals(stale.select(by_now.columns))
+    if any(ruling.accept for ruling in holding(workspace)) or (stale.is_empty() and not same):
         return followed(workspace, aged(earlier.collect(), entries, scope), read(workspace, "members"))
-    return _all_known(earlier.collect()) if _is_open(earlier) else None
+    if same:
+        return _all_known(earlier.collect()) if _is_open(earlier) else None
+    return _with_stale(_all_known(earlier.collect()), _marked(by_now, stale))
+
+
+def _with_stale(findings: pl.DataFrame, stale: pl.DataFrame) -> pl.DataFrame:
+    """``findings`` with others that are ``stale`` in the place of those that were: they stand together."""
+    rows = findings.select((pl.col("kind") == "stale").arg_true()).to_series()
+    before, after = findings[: int(rows[0])], findings[int(rows[-1]) + 1 :]
+    stale = stale.with_columns(accepted=before["accepted"].clear(len(stale)))
+    return pl.concat([before, stale.select(before.columns), after])
 
 
 def _all_known(findings: pl.DataFrame) -> pl.DataFrame:
@@ -204,12 +216,7 @@ def _is_open(findings: pl.LazyFrame) -> bool:
 def followed(workspace: BaseWorkspace, findings: pl.DataFrame, members: pl.LazyFrame) -> pl.DataFrame:
     """The findings with what became of them: ``state`` (new or known) and the reason why one was ``accepted``."""
     known = _found_before(workspace)
-    if known is None:
-        findings = findings.with_columns(pl.lit("new").alias("state"))
-    else:
-        marked = known.unique().with_columns(pl.lit("known").alias("state"))
-        findings = findings.join(marked, on=_SAME, how="left", nulls_equal=True, maintain_order="left")
-        findings = findings.with_columns(pl.col("state").fill_null("new"))
+    findings = findings.with_columns(pl.lit("new").alias("state")) if known is None else _marked(findings, known)
     accepted = [
         (r.accept.finding, r.accept.of, r.accept.field, r.accept.about, _reason(r))
         for r in holding(workspace)
@@ -222,6 +229,13 @@ def followed(workspace: BaseWorkspace, findings: pl.DataFrame, members: pl.LazyF
         refs = members.select(pl.format("{}/{}", "system", "record_id").alias("ref"), "entry").collect()
     reasons = reasons.join(refs, on="ref").drop("ref").unique(_SAME, keep="last")
     return findings.join(reasons, on=_SAME, how="left", nulls_equal=True, maintain_order="left")
+
+
+def _marked(findings: pl.DataFrame, known: pl.DataFrame) -> pl.DataFrame:
+    """The findings with their ``state``: whether they are among those that are ``known``, or new."""
+    marked = known.select(_SAME).unique().with_columns(pl.lit("known").alias("state"))
+    findings = findings.join(marked, on=_SAME, how="left", nulls_equal=True, maintain_order="left")
+    return findings.with_columns(pl.col("state").fill_null("new"))
 
 
 def _found_before(workspace: BaseWorkspace) -> pl.DataFrame | None:
@@ -400,6 +414,13 @@ def _next_folder(workspace: BaseWorkspace) -> str:
     return f"concordance/{(row['id'] if row else 0) + 1:06d}-{secrets.token_hex(4)}"
 
 
+def _ended(earlier: pl.LazyFrame, findings: pl.DataFrame) -> pl.DataFrame:
+    """The findings of last time that are there no more."""
+    keys = earlier.select(_SAME).collect()
+    there = pl.Series(np.isin(keys.hash_rows(seed=17), findings.select(_SAME).hash_rows(seed=17)))
+    return earlier.with_columns(there.alias("there")).filter(pl.col("there").not_()).drop("there").collect()
+
+
 def _enter(
     workspace: BaseWorkspace,
     folder: str,
@@ -416,10 +437,8 @@ def _enter(
         earlier = read(workspace, "findings")
         if set(_SAME) <= set(earlier.collect_schema()):
             same = findings is None or findings.select(_SAME).equals(earlier.select(_SAME).collect())
-            ended = earlier.limit(0)
-            if findings is not None and not same:
-                ended = earlier.join(findings.lazy(), on=_SAME, how="anti", nulls_equal=True)
-            workspace.frames.write(ended.collect(), f"{folder}/gone.parquet")
+            ended = earlier.limit(0).collect() if findings is None or same else _ended(earlier, findings)
+            workspace.frames.write(ended, f"{folder}/gone.parquet")
     workspace.catalogue.add_reconciliation(folder, [s.id for s in snapshots if s.id], summed)
     if row:  # the one before is superseded; nothing refers to it any more
         workspace.frames.forget(str(row["folder"]))
