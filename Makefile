@@ -48,12 +48,13 @@ bench: $(VENV)/.ready
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[bench]'
 	$(BIN)/python benchmarks/run.py start pull details systems show
 	$(BIN)/python benchmarks/concordance.py quick
-	$(BIN)/python benchmarks/writes.py
+	$(BIN)/python benchmarks/writes.py quick
 	$(BIN)/python benchmarks/objects.py
 
 bench-all: bench
 	$(BIN)/python benchmarks/run.py million twelve
 	$(BIN)/python benchmarks/concordance.py
+	$(BIN)/python benchmarks/writes.py
 	$(BIN)/python benchmarks/large.py
 
 schema: $(VENV)/.ready

@@ -233,7 +233,7 @@ def details() -> None:
             root = Path(folder) / "w"
             workspace(root, [url], flight, details=True)
             paths = [*_pages_of(url, 4_990), *(f"{url}/items/n{at:07d}" for at in range(4_990))]
-            plain, full = in_turn(3, partial(_fetched, paths, flight), partial(_whole, root))
+            plain, full = in_turn(1, partial(_fetched, paths, flight), partial(_whole, root))
         print(f"5,000 details, {flight:2} at once, bare  {plain:7.2f} s")
         print(f"   pulled and kept              {full:7.2f} s    {full / plain:.2f} times (wanted: 1.1)")
 
