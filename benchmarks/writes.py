@@ -19,7 +19,7 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from functools import partial
@@ -154,6 +154,7 @@ def _filled(folder: Path, share: int) -> None:
     from concordex import Workspace
     from concordex.standins.server import Harbour
     from concordex.wire.http.session import Traffic
+    from concordex.wire.reading.completeness import Proof
     from concordex.wire.reading.table_read import TableRead
     from concordex.work.concordance.reconcile import make
     from concordex.work.pull.pull import keep
@@ -184,7 +185,7 @@ def _filled(folder: Path, share: int) -> None:
     parts = [("fairlead", "devices", managed), *(("stowage", table, frame) for table, frame in frames.items())]
     for system, table, frame in parts:
         height = frame.height
-        look = TableRead(held=frame, announced=height, received=height, distinct=height, proof="total")
+        look = TableRead(held=frame, announced=height, received=height, distinct=height, proof=Proof.TOTAL)
         keep(here, number, system, table, look, begun, Traffic())
     here.catalogue.end_pull(number, "whole")
     make(here)
@@ -200,7 +201,8 @@ def main() -> None:
         print(f"{datetime.now(UTC):%Y-%m-%d}, Python {platform.python_version()}, polars {pl.__version__}")
         for name in sys.argv[1:] or ("push", "plan"):
             print(f"\n{name}")
-            {"push": push, "plan": plan, "quick": partial(push, 1)}[name]()
+            parts: dict[str, Callable[[], None]] = {"push": push, "plan": plan, "quick": partial(push, 1)}
+            parts[name]()
 
 
 if __name__ == "__main__":
