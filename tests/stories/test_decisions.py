@@ -18,8 +18,9 @@ import polars as pl
 import pytest
 
 from concordex.cli.reasons import words
-from concordex.errors import BadAnswer, CalledWrongly
+from concordex.errors import BadAnswer, CalledWrongly, StoreError
 from concordex.match.incremental import reconcile_again
+from concordex.store.snapshots import Frames
 from concordex.wire.dialect.load import from_file
 from concordex.wire.http.transport import Endpoint
 from concordex.wire.reading.files import read_file
@@ -273,6 +274,26 @@ def test_reconciling_where_nothing_changed_looks_at_nothing_and_says_the_same(li
     lists("ruling", "apart", "net/1", "inv/7")
     assert "0 looked at again" not in lists("reconcile").stderr
     assert lists.entry("net/1") != lists.entry("inv/7")
+
+
+@pytest.mark.parametrize("taken", ["entries", "weights"])
+def test_a_concordance_that_a_rival_takes_away_while_it_is_read_is_made_anew(lists, monkeypatch, taken):
+    """The rival makes a newer one between the look at the files and the reading of one of them."""
+    scan = Frames.scan
+
+    def rival(self, name):
+        if name.endswith(f"{taken}.parquet") and not gone:
+            gone.append(name)
+            raise StoreError(f"{name} is gone")
+        return scan(self, name)
+
+    lists.say("net", row(id="1", name="sw-1", serial="AAAA1111"), row(id="3", name="sw-3"))
+    lists("pull")
+    gone: list[str] = []
+    monkeypatch.setattr(Frames, "scan", rival)
+    assert "looked at again" not in lists("reconcile").stderr
+    assert len(gone) == 1
+    assert lists.entry("net/3") != lists.entry("net/1")
 
 
 def test_a_filter_that_is_another_in_the_middle_of_a_long_list_is_not_taken_for_the_same(lists):

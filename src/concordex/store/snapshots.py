@@ -120,7 +120,6 @@ class Frames:
     def vet(self, names: Sequence[str]) -> None:
         """Look at files of those names beforehand, several at a time; those that are as written need no other look."""
         asked = [name for name in names if name not in self._sound]
-
         expected = [self._memory().digest_of(name) for name in asked]
 
         def is_sound(name: str, digest: str | None) -> bool:

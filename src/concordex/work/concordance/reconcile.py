@@ -74,7 +74,8 @@ def make(workspace: BaseWorkspace, progress: Counted = lambda _done, _of: None, 
     if not relearn and _stands(workspace, basis):
         return _aged(workspace, rules, snapshots, damaged)
     progress(1, 3)
-    learned = None if relearn else _learned(workspace, sum(s.distinct for s in snapshots))
+    height = workspace.frames.together(snapshots).select(pl.len()).collect().item()
+    learned = None if relearn else _learned(workspace, height)
     folder = _next_folder(workspace)
     with workspace.frames.passing(folder) as keep:
         made = _again(workspace, snapshots, rules, resting, keep) if learned else None
@@ -109,8 +110,8 @@ def _again(
     workspace: BaseWorkspace, snapshots: list[Snapshot], rules: Rules, resting: pl.Expr | None, keep: Keep
 ) -> Concordance | None:
     """What the last concordance makes quicker; nothing where it cannot help."""
-    last = _last(workspace, rules)
     try:
+        last = _last(workspace, rules)
         return reconcile_again(_records(workspace, snapshots), rules, last, resting, keep=keep) if last else None
     except StoreError:  # another process has made a newer one, and taken this one away
         return None
@@ -321,7 +322,10 @@ def _learned(workspace: BaseWorkspace, height: int) -> Learned | None:
         return None
     if not all(_has(workspace, name) for name in FRAMES):
         return None
-    frames = {name: read(workspace, name).collect() for name in FRAMES}
+    try:
+        frames = {name: read(workspace, name).collect() for name in FRAMES}
+    except StoreError:  # another process has taken it away meanwhile
+        return None
     known = [(kind, level, name) for kind, names in KINDS.items() for level, name in enumerate(names, start=1)]
     same = sorted(frames["weights"].select("kind", "level", "means").unique().iter_rows()) == sorted(known)
     return Learned.of_frames(frames) if same else None  # an older release weighed other things
