@@ -62,11 +62,11 @@ def written(folder: str) -> dict[str, float]:
     from concordex import Workspace
     from concordex.store.database import Database
     from concordex.wire.http.transport import Transport
-    from concordex.work.targets.records import Records
+    from concordex.work.targets.records import RecordTarget
 
     counts: Counter[str] = Counter()
     with (
-        _counting(Records, "records", lambda *_: 1, counts, "looks at a table"),
+        _counting(RecordTarget, "records", lambda *_: 1, counts, "looks at a table"),
         _counting(Database, "atomic", lambda *_: 1, counts, "transactions"),
         _counting(Transport, "send", lambda *_: 1, counts, "requests"),
     ):

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import ast
 import asyncio
 import inspect
+from collections import Counter
 from pathlib import Path
 
 import pytest
 from docs.reference import page
 
+import concordex
 from concordex import Workspace
 from concordex.errors import StoreError
 from concordex.work.api_dialects import Dialects
@@ -86,3 +89,14 @@ def test_every_method_says_what_it_does_and_gives_typed_results(shown):
 
 def test_the_reference_page_is_what_the_docstrings_say():
     assert Path(__file__).parents[2].joinpath("docs", "api.md").read_text() == page(), "make reference"
+
+
+def test_no_class_name_means_two_things():
+    """Who reads a name need not ask which of two is meant."""
+    named = Counter(
+        node.name
+        for file in Path(concordex.__file__).parent.rglob("*.py")
+        for node in ast.walk(ast.parse(file.read_text(encoding="utf-8")))
+        if isinstance(node, ast.ClassDef) and not node.name.startswith("_")
+    )
+    assert [name for name, times in named.items() if times > 1] == []

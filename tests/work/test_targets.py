@@ -13,11 +13,11 @@ from concordex.errors import CalledWrongly, Stopped
 from concordex.wire.dialect.load import find
 from concordex.work.run.guards import check_guards
 from concordex.work.run.precheck import of_creations
-from concordex.work.targets.objects import Objects
+from concordex.work.targets.objects import ObjectTarget
 
 
 def test_objects_that_do_not_show_after_they_were_made_are_not_referred_to():
-    target = Objects(SimpleNamespace(dialect=find("muster")))
+    target = ObjectTarget(SimpleNamespace(dialect=find("muster")))
     role = Step(number=1, table="roles", operation="create", label="crew", key={"name": "crew"}, desired={"rights": []})
     policy = Step(number=2, table="policies", operation="create", label="p", key={"name": "p"}, desired={})
     target.made(role, "r1")

@@ -14,7 +14,7 @@ Record = Mapping[str, Any]
 
 
 @dataclass(frozen=True, kw_only=True)
-class Target:
+class TargetTable:
     """The table that rows are for: its form, what it and what it refers to hold, and what may be made."""
 
     table: str
@@ -46,7 +46,7 @@ class Unclear:
     what: str
 
 
-def referred(values: Record, link: ReferenceMember, target: Target) -> Record | Unclear | None:
+def referred(values: Record, link: ReferenceMember, target: TargetTable) -> Record | Unclear | None:
     """What a reference adds to ``values``; None where none is made, or where it is to be created as it is said."""
     given = {theirs: values[ours] for theirs, ours in link.by.items() if values.get(ours) is not None}
     own = next(fields for other, fields in zip(target.form.links, target.form.own, strict=True) if other is link)
@@ -65,7 +65,7 @@ def referred(values: Record, link: ReferenceMember, target: Target) -> Record | 
     return Unclear(fields, text, _unknown(given, link, target))
 
 
-def _named(given: Record, link: ReferenceMember, target: Target) -> list[Record]:
+def _named(given: Record, link: ReferenceMember, target: TargetTable) -> list[Record]:
     """The different records that may be meant: those that are there, else those that somebody described."""
     key = natural(given, list(link.by))
     there = target.whole[link.via].get(key) if key else None
@@ -84,7 +84,7 @@ def _named(given: Record, link: ReferenceMember, target: Target) -> list[Record]
     return []
 
 
-def _unknown(given: Record, link: ReferenceMember, target: Target) -> str:
+def _unknown(given: Record, link: ReferenceMember, target: TargetTable) -> str:
     last = list(link.by)[-1]
     near = nearest(
         str(given.get(last, "")), {str(record[last]) for record in target.others[link.via] if record.get(last)}

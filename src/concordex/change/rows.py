@@ -11,7 +11,7 @@ from typing import Any
 import polars as pl
 
 from concordex.change.prepare import Form, natural, normalised
-from concordex.change.refer import Target, Unclear, referred
+from concordex.change.refer import TargetTable, Unclear, referred
 from concordex.model.fields import ALIASES, BY_TYPE, KINDS, Type
 from concordex.model.scalars import MISSING_WORDS
 from concordex.model.values import CONVERSIONS
@@ -148,7 +148,7 @@ def _unfit(values: Sequence[str], name: str, limits: FieldLimits) -> tuple[list[
     return long, f"is longer than {limits.longest} characters"
 
 
-def check_rows(rows: Sequence[Row], target: Target) -> tuple[list[Row], list[Mistake]]:
+def check_rows(rows: Sequence[Row], target: TargetTable) -> tuple[list[Row], list[Mistake]]:
     """The rows with their references completed, and what speaks against each before anything is sent."""
     done, mistakes = [], []
     for given in rows:
@@ -166,7 +166,7 @@ def check_rows(rows: Sequence[Row], target: Target) -> tuple[list[Row], list[Mis
     return done, mistakes
 
 
-def _lacking(row: Row, target: Target) -> list[Mistake]:
+def _lacking(row: Row, target: TargetTable) -> list[Mistake]:
     if holder(row.values, target) is not None:
         return []  # it is there: what is not said stays as it is
     mistakes = [
@@ -180,7 +180,7 @@ def _lacking(row: Row, target: Target) -> list[Mistake]:
     return mistakes
 
 
-def holder(values: Mapping[str, Any], target: Target) -> str | None:
+def holder(values: Mapping[str, Any], target: TargetTable) -> str | None:
     """The record that is there already, by the surest natural key."""
     for names in target.form.keys:
         key = natural(values, names)
@@ -189,7 +189,7 @@ def holder(values: Mapping[str, Any], target: Target) -> str | None:
     return None
 
 
-def _torn(row: Row, target: Target) -> list[Mistake]:
+def _torn(row: Row, target: TargetTable) -> list[Mistake]:
     """Two keys that name two records, or a name that another one has."""
     mine = holder(row.values, target)
     mistakes = []

@@ -11,7 +11,7 @@ from typing import Annotated, Any, get_type_hints
 import typer
 
 from concordex.change.run_options import RunOptions
-from concordex.cli.options import LARGEST, Form
+from concordex.cli.options import LARGEST, OutputFormat
 
 Draft = Annotated[bool, typer.Option("--draft", help="Keep the change for later; send nothing.")]
 Yes = Annotated[bool, typer.Option("--yes", "-y", help="Agree without being asked.")]
@@ -54,7 +54,7 @@ class ChangeOptions:
     any_time: AnyTime = False
     wait: Wait = None
     every: Every = False
-    form: Form = None
+    form: OutputFormat = None
     force: bool = False
 
     def run_options(self) -> RunOptions:

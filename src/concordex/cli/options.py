@@ -148,7 +148,7 @@ Where = Annotated[
         "--where", help="Only records for which this filter holds (docs/filters.md).", callback=_says_something
     ),
 ]
-Form = Annotated[
+OutputFormat = Annotated[
     Format | None,
     typer.Option("--format", "-f", help="Output format; by default a table, or by the ending of the output file."),
 ]

@@ -35,7 +35,7 @@ if TYPE_CHECKING:
     from concordex.work.concordance.explain import Explanation, NotOne
     from concordex.work.concordance.history import Event
     from concordex.work.concordance.reconcile import Summary
-    from concordex.work.concordance.review import Doubt
+    from concordex.work.concordance.review import DoubtfulPair
     from concordex.work.concordance.rulings import Ruling
     from concordex.work.pull.check import Finding
     from concordex.work.pull.pull import Pull
@@ -236,7 +236,7 @@ class Workspace(BaseWorkspace):
         doubtful = pairs(self)
         return with_names(self, doubtful) if names else doubtful
 
-    def doubt(self, pair: dict[str, Any]) -> Doubt:
+    def doubt(self, pair: dict[str, Any]) -> DoubtfulPair:
         """What a person needs to decide on one of :meth:`doubtful_pairs`."""
         from concordex.work.concordance.review import doubt
 

@@ -13,7 +13,7 @@ from concordex.change.run_options import RunOptions
 from concordex.cli import draw
 from concordex.cli.change_options import AnyTime, ChangeOptions, Every, Wait, change_options
 from concordex.cli.emit import Format
-from concordex.cli.options import LARGEST, Columns, Form, Limit, Output, Where, words, workspace
+from concordex.cli.options import LARGEST, Columns, Limit, Output, OutputFormat, Where, words, workspace
 from concordex.cli.outcome import troubled, write_results
 from concordex.cli.preview import draw_change, draw_diff, summary
 from concordex.cli.propose import agreed, draw_steps, propose, run_and_tell
@@ -39,7 +39,9 @@ Number = Annotated[int, typer.Argument(min=1, max=LARGEST, help="The number of t
 
 
 @change.command("list")
-def list_changes(limit: Limit = None, columns: Columns = None, form: Form = None, output: Output = None) -> None:
+def list_changes(
+    limit: Limit = None, columns: Columns = None, form: OutputFormat = None, output: Output = None
+) -> None:
     """List the changes, newest first.
 
     Example: concordex change list -n 5
@@ -65,7 +67,7 @@ def show(
     number: Number,
     every: Every = False,
     diff: Annotated[bool, typer.Option("--diff", help="Record by record, line by line.")] = False,
-    form: Form = None,
+    form: OutputFormat = None,
 ) -> None:
     """Show a change: every step with what was, what shall be, and how it stands.
 
@@ -258,7 +260,7 @@ def journal(
     number: Annotated[int | None, typer.Argument(min=1, max=LARGEST, help="Only of this change.")] = None,
     limit: Limit = None,
     columns: Columns = None,
-    form: Form = None,
+    form: OutputFormat = None,
     output: Output = None,
 ) -> None:
     """Every write that left here, the newest first: when, by whom, what, and what came of it.

@@ -7,7 +7,7 @@ import typer
 
 from concordex.cli import draw
 from concordex.cli.emit import Format, emit
-from concordex.cli.options import Form, Limit, Output, Where, complete_systems, moment, words, workspace
+from concordex.cli.options import Limit, Output, OutputFormat, Where, complete_systems, moment, words, workspace
 from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
@@ -28,7 +28,7 @@ def compare(
     count: Annotated[bool, typer.Option("--count", help="Only how many there are of each.")] = False,
     equal: Annotated[bool, typer.Option("--equal", help="Show what is equal as well.")] = False,
     limit: Limit = None,
-    form: Form = None,
+    form: OutputFormat = None,
     output: Output = None,
 ) -> int:
     """Two systems, or two dates, side by side: only here, only there, different field by field, equal.

@@ -8,7 +8,7 @@ import typer
 from concordex.cli import draw
 from concordex.cli.commands.system import RESULTS
 from concordex.cli.emit import Format
-from concordex.cli.options import Columns, Form, Limit, Output, complete_systems, words, workspace
+from concordex.cli.options import Columns, Limit, Output, OutputFormat, complete_systems, words, workspace
 from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly, DocumentError
@@ -32,7 +32,9 @@ dialect = typer.Typer(
 
 
 @dialect.command("list")
-def list_dialects(limit: Limit = None, columns: Columns = None, form: Form = None, output: Output = None) -> None:
+def list_dialects(
+    limit: Limit = None, columns: Columns = None, form: OutputFormat = None, output: Output = None
+) -> None:
     """List the dialects: those that ship with the program, and the workspace's own.
 
     Example: concordex dialect list
@@ -64,7 +66,7 @@ def show(
     asked: Annotated[
         bool, typer.Option("--requests", help="List each request that it may send, and each file that it reads.")
     ] = False,
-    form: Form = None,
+    form: OutputFormat = None,
 ) -> None:
     """Show what a dialect can do, and what it cannot; or one table, with its fields and what may be written.
 
@@ -101,7 +103,7 @@ def check(
         str | None,
         typer.Option("--against", help="Try each read on this system.", autocompletion=complete_systems),
     ] = None,
-    form: Form = None,
+    form: OutputFormat = None,
 ) -> int:
     """Check a dialect: every fault with its line and key, then what it can and cannot do.
 
@@ -145,7 +147,7 @@ _SHORT = {
 }  # fmt: skip
 
 
-def _draw(spoken: "Dialect", form: Form) -> None:
+def _draw(spoken: "Dialect", form: OutputFormat) -> None:
     """On a screen what the system can do, then one line for each table; in any format one row for each thing."""
 
     every = _dialects().capabilities(spoken)
@@ -177,7 +179,7 @@ def _line(spoken: "Dialect", table: str, every: "list[Capability]") -> dict[str,
     }  # fmt: skip
 
 
-def _draw_table(spoken: "Dialect", name: str, form: Form) -> None:
+def _draw_table(spoken: "Dialect", name: str, form: OutputFormat) -> None:
     if name not in spoken.tables:
         raise CalledWrongly(f"{spoken.name} has no table {name!r}", advice=suggestion(name, spoken.tables))
     rows = _dialects().fields(spoken.tables[name])

@@ -8,7 +8,7 @@ import typer
 from concordex.cli import draw
 from concordex.cli.change_options import ChangeOptions, change_options
 from concordex.cli.differences import draw_differences, emit_differences, is_data
-from concordex.cli.options import Form, Output, complete_systems, workspace
+from concordex.cli.options import Output, OutputFormat, complete_systems, workspace
 from concordex.cli.propose import propose
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly, ConcordexError
@@ -72,7 +72,7 @@ def drift(
     return status if not lost else Status.PARTLY if seen else Status.FAILED
 
 
-def _show(here: "Workspace", drifts: "list[Drift]", form: Form, output: Output) -> int:
+def _show(here: "Workspace", drifts: "list[Drift]", form: OutputFormat, output: Output) -> int:
     if is_data(form, output):
         emit_differences([(drifted.system, drifted.found) for drifted in drifts], form, output)
     clean = [drifted for drifted in drifts if not drifted.found]

@@ -7,7 +7,7 @@ import typer
 
 from concordex.cli import draw
 from concordex.cli.emit import Format
-from concordex.cli.options import Form, workspace
+from concordex.cli.options import OutputFormat, workspace
 from concordex.errors import CalledWrongly
 
 
@@ -17,7 +17,7 @@ def explain(
         bool, typer.Option("--history", help="Also its history: seen, renamed, moved, upgraded.")
     ] = False,
     why_not: Annotated[str | None, typer.Option("--why-not", help="Why it and this other device are not one.")] = None,
-    form: Form = None,
+    form: OutputFormat = None,
 ) -> None:
     """Why records are one device, and where each of its values came from; or why two are not one.
 
@@ -49,7 +49,7 @@ def explain(
             _draw_past(past[at])
 
 
-def _draw_not_one(device: str, other: str, form: Form) -> None:
+def _draw_not_one(device: str, other: str, form: OutputFormat) -> None:
     verdict = workspace().why_not(device, other)
     if form not in (None, Format.TABLE):
         _as_data([asdict(verdict)], form)

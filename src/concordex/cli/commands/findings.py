@@ -7,7 +7,7 @@ import typer
 
 from concordex.cli import draw
 from concordex.cli.emit import Format, emit
-from concordex.cli.options import Columns, Form, Limit, Output, Where, words, workspace
+from concordex.cli.options import Columns, Limit, Output, OutputFormat, Where, words, workspace
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
 from concordex.match.finding import KINDS
@@ -29,7 +29,7 @@ def findings(
     accepted: Annotated[bool, typer.Option("--accepted", help="With those that somebody accepted.")] = False,
     limit: Limit = None,
     columns: Columns = None,
-    form: Form = None,
+    form: OutputFormat = None,
     output: Output = None,
 ) -> int:
     """What a person should look at: conflicts, duplicates, what is missing where, what is stale.

@@ -7,7 +7,7 @@ import typer
 from concordex.cli import draw
 from concordex.cli.change_options import ChangeOptions, change_options
 from concordex.cli.emit import emit
-from concordex.cli.options import Columns, Form, Limit, Output, complete_systems, safely, words, workspace
+from concordex.cli.options import Columns, Limit, Output, OutputFormat, complete_systems, safely, words, workspace
 from concordex.cli.propose import propose
 from concordex.cli.rows import emit_rows
 
@@ -51,7 +51,7 @@ def add(
 
 
 @group.command("list")
-def list_groups(limit: Limit = None, columns: Columns = None, form: Form = None, output: Output = None) -> None:
+def list_groups(limit: Limit = None, columns: Columns = None, form: OutputFormat = None, output: Output = None) -> None:
     """All groups, and what they are made of.
 
     Example: concordex group list
@@ -76,7 +76,7 @@ def show(
     table: Annotated[str, typer.Option("--table", help="Of which table.")] = "entries",
     limit: Limit = None,
     columns: Columns = None,
-    form: Form = None,
+    form: OutputFormat = None,
     output: Output = None,
 ) -> None:
     """The members of a group.

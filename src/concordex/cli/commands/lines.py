@@ -11,7 +11,7 @@ import typer
 from concordex.cli import draw
 from concordex.cli.change_options import ChangeOptions, change_options
 from concordex.cli.mistakes import keep_rejected, tell_mistakes
-from concordex.cli.options import Form, Output, words, workspace
+from concordex.cli.options import Output, OutputFormat, words, workspace
 from concordex.cli.propose import propose
 from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
@@ -66,7 +66,7 @@ def show(
     line: Annotated[str, typer.Argument(help="The command, as one would type it there.")],
     at: Annotated[list[str] | None, typer.Option("--at", help="An address. Repeatable.")] = None,
     text: Annotated[bool, typer.Option("--text", help="As text, as the device would show it; else as data.")] = False,
-    form: Form = None,
+    form: OutputFormat = None,
     output: Output = None,
 ) -> int:
     """Run a command that only shows, on one or several devices; as data (JSON), or as text.

@@ -1,11 +1,11 @@
 """``concordex mend``."""
 
 from concordex.cli import draw
-from concordex.cli.options import Form, workspace
+from concordex.cli.options import OutputFormat, workspace
 from concordex.cli.rows import emit_rows
 
 
-def mend(form: Form = None) -> None:
+def mend(form: OutputFormat = None) -> None:
     """Look at all that is kept here, and set right what a disk has lost.
 
     Every snapshot and the concordance are held against the digests that they had when they were written: one that is

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from concordex.cli import draw
-from concordex.cli.options import Form, Labels, Systems, Tags, Where, chosen, complete_tables, words, workspace
+from concordex.cli.options import Labels, OutputFormat, Systems, Tags, Where, chosen, complete_tables, words, workspace
 from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
 from concordex.errors import Stopped
@@ -48,7 +48,7 @@ def pull(
     ] = False,
     tag: Tags = None,
     label: Labels = None,
-    form: Form = None,
+    form: OutputFormat = None,
 ) -> int:
     """Fetch tables and keep them, each proved whole, or called unproven or partial.
 

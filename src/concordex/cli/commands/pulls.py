@@ -7,7 +7,7 @@ import typer
 
 from concordex.cli import draw
 from concordex.cli.commands.pull import STYLES
-from concordex.cli.options import LARGEST, Columns, Form, Output, complete_systems, moment, words, workspace
+from concordex.cli.options import LARGEST, Columns, Output, OutputFormat, complete_systems, moment, words, workspace
 from concordex.cli.rows import emit_rows
 from concordex.errors import CalledWrongly
 
@@ -29,7 +29,7 @@ def pulls(
         int, typer.Option("--limit", "-n", min=1, max=LARGEST, help="At most this many, the newest first.")
     ] = 20,
     columns: Columns = None,
-    form: Form = None,
+    form: OutputFormat = None,
     output: Output = None,
 ) -> None:
     """The history of pulls, or one of them in full; running ones are shown with their progress.

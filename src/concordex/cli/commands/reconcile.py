@@ -5,7 +5,7 @@ from typing import Annotated, Any
 import typer
 
 from concordex.cli import draw
-from concordex.cli.options import Form, workspace
+from concordex.cli.options import OutputFormat, workspace
 from concordex.cli.rows import emit_rows
 from concordex.words import plural
 
@@ -14,7 +14,7 @@ def reconcile(
     relearn: Annotated[
         bool, typer.Option("--relearn", help="Learn the weights again, even if little has changed.")
     ] = False,
-    form: Form = None,
+    form: OutputFormat = None,
 ) -> None:
     """Find out which records are the same device, and what a person should look at.
 

@@ -7,7 +7,7 @@ import typer
 
 from concordex.cli import draw
 from concordex.cli.emit import emit
-from concordex.cli.options import LARGEST, Form, Output, workspace
+from concordex.cli.options import LARGEST, Output, OutputFormat, workspace
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
 
@@ -19,7 +19,7 @@ def review(
     limit: Annotated[
         int | None, typer.Option("--limit", "-n", min=1, max=LARGEST, help="At most this many pairs.")
     ] = None,
-    form: Form = None,
+    form: OutputFormat = None,
     output: Output = None,
 ) -> int:
     """Decide on pairs of entries that may be one device, the likeliest first, each by a key.

@@ -6,7 +6,7 @@ from typing import Annotated, Any
 import typer
 
 from concordex.cli import draw
-from concordex.cli.options import Columns, Form, Limit, Output, moment, words, workspace
+from concordex.cli.options import Columns, Limit, Output, OutputFormat, moment, words, workspace
 from concordex.cli.rows import emit_rows
 from concordex.errors import CalledWrongly
 from concordex.match.finding import KINDS
@@ -87,7 +87,9 @@ def accept(
 
 
 @ruling.command("list")
-def list_rulings(limit: Limit = None, columns: Columns = None, form: Form = None, output: Output = None) -> None:
+def list_rulings(
+    limit: Limit = None, columns: Columns = None, form: OutputFormat = None, output: Output = None
+) -> None:
     """All rulings, and whether they still hold.
 
     Example: concordex ruling list

@@ -8,10 +8,10 @@ import typer
 from concordex.cli import draw
 from concordex.cli.emit import Format, emit
 from concordex.cli.options import (
-    Form,
     Labels,
     Limit,
     Output,
+    OutputFormat,
     Tags,
     Where,
     chosen,
@@ -78,7 +78,7 @@ def show(
     ] = None,
     tag: Tags = None,
     label: Labels = None,
-    form: Form = None,
+    form: OutputFormat = None,
     output: Output = None,
 ) -> None:
     """Show records of a table: filtered, sorted, counted, in any format.
@@ -126,7 +126,7 @@ def show(
         draw.note(f"the first {_SCREENFUL} rows; --limit 0 shows all, --count-by counts", "dim")
 
 
-def _draw_funnel(stages: Any, where: str | None, form: Form, output: Output) -> None:
+def _draw_funnel(stages: Any, where: str | None, form: OutputFormat, output: Output) -> None:
     if not where:
         raise CalledWrongly("--funnel goes with --where")
     rows, most = [], max([stage.left or 0 for stage in stages] or [0])

@@ -8,10 +8,10 @@ from concordex.cli import draw
 from concordex.cli.commands.pull import STYLES, draw_unverified
 from concordex.cli.options import (
     Columns,
-    Form,
     Labels,
     Limit,
     Output,
+    OutputFormat,
     Systems,
     Tags,
     chosen,
@@ -84,7 +84,7 @@ def list_systems(
     label: Labels = None,
     limit: Limit = None,
     columns: Columns = None,
-    form: Form = None,
+    form: OutputFormat = None,
     output: Output = None,
 ) -> None:
     """List the systems, and what is known of each: active or paused, its last pull, the age of its data.
@@ -147,7 +147,7 @@ def check(
     tag: Tags = None,
     label: Labels = None,
     steps: Annotated[bool, typer.Option("--steps", help="Every step of every system, not one line each.")] = False,
-    form: Form = None,
+    form: OutputFormat = None,
 ) -> int:
     """Try systems step by step: name, connection, certificate, sign-in, each table's first page, clock.
 

@@ -18,7 +18,7 @@ Values = Mapping[str, Any]
 _PLACES = re.compile(r"\{\{(?P<literal>[^{}]*)\}\}|\{(?P<name>[A-Za-z_@][\w.@:-]*|\$[^{}]*)\}")
 
 
-class Place(NamedTuple):
+class Placeholder(NamedTuple):
     """A name in a template; ``quoted`` where it stands in quotes within a longer text."""
 
     name: str
@@ -31,19 +31,19 @@ class Template(str):
     __slots__ = ("_parts", "names")
     #: The names that stand in it.
     names: frozenset[str]
-    _parts: tuple[str | Place, ...]
+    _parts: tuple[str | Placeholder, ...]
 
     def __new__(cls, text: str) -> Self:
         """Any text is one."""
         template = super().__new__(cls, text)
-        parts, end = list[str | Place](), 0
+        parts, end = list[str | Placeholder](), 0
         for match in _PLACES.finditer(text):
             parts.append(text[end : match.start()])
             quoted = text[: match.start()].endswith('"') and text[match.end() :].startswith('"')
-            parts.append(f"{{{match['literal']}}}" if match["name"] is None else Place(match["name"], quoted))
+            parts.append(f"{{{match['literal']}}}" if match["name"] is None else Placeholder(match["name"], quoted))
             end = match.end()
         template._parts = tuple(part for part in (*parts, text[end:]) if part != "")
-        template.names = frozenset(part.name for part in template._parts if isinstance(part, Place))
+        template.names = frozenset(part.name for part in template._parts if isinstance(part, Placeholder))
         return template
 
     @classmethod
@@ -57,7 +57,7 @@ class Template(str):
     def alone(self) -> str | None:
         """The name, where it is nothing but one."""
         part = self._parts[0] if len(self._parts) == 1 else None
-        return part.name if isinstance(part, Place) else None
+        return part.name if isinstance(part, Placeholder) else None
 
     def fill(self, values: Values) -> Any:
         """The text with its names replaced; those without a value stay as they are.
@@ -119,7 +119,7 @@ def is_link(text: str) -> bool:
     return text.startswith("/") or re.match(r"[A-Za-z][A-Za-z0-9+.-]*://", text) is not None
 
 
-def _filled(place: Place, values: Values) -> str:
+def _filled(place: Placeholder, values: Values) -> str:
     if place.name not in values:
         return f"{{{place.name}}}"
     text = str(_shown(values[place.name]))

@@ -18,8 +18,8 @@ from concordex.wire.dialect.paths import PathError, at
 from concordex.wire.dialect.templates import Template, names_in
 from concordex.words import suggestion
 
-Place = tuple[str | int, ...]
-Fault = tuple[Place, str]
+KeyPath = tuple[str | int, ...]
+Fault = tuple[KeyPath, str]
 
 #: Parts of a call that are filled in.
 _FILLED = ("path", "query", "headers", "json_body", "form", "xml", "params")
@@ -58,7 +58,7 @@ def unmeant(dialect: d.Dialect) -> Iterator[Fault]:
             yield (*place, "config"), "objects are known by their names, and the table has no field `name`"
 
 
-def _names(dialect: d.Dialect, place: Place, call: d.Call) -> Iterator[Fault]:
+def _names(dialect: d.Dialect, place: KeyPath, call: d.Call) -> Iterator[Fault]:
     known = _known(dialect, place)
     if known is None:  # members of the record at hand
         yield from _members(place, call)
@@ -70,7 +70,7 @@ def _names(dialect: d.Dialect, place: Place, call: d.Call) -> Iterator[Fault]:
                 yield (*place, _KEYS.get(part, part)), f"{text}; {{{{{name}}}}} would be the text itself"
 
 
-def _members(place: Place, call: d.Call) -> Iterator[Fault]:
+def _members(place: KeyPath, call: d.Call) -> Iterator[Fault]:
     for part in _FILLED:
         for name in sorted(names_in(getattr(call, part))):
             try:
@@ -79,7 +79,7 @@ def _members(place: Place, call: d.Call) -> Iterator[Fault]:
                 yield (*place, _KEYS.get(part, part)), f"{{{name}}}: {error}"
 
 
-def _known(dialect: d.Dialect, place: Place) -> set[str] | None:
+def _known(dialect: d.Dialect, place: KeyPath) -> set[str] | None:
     """The names that a call at ``place`` may use; None where any member of a record may be named."""
     known = {*dialect.credentials, *dialect.lookups}
     if place[0] == "sign_in":
@@ -136,7 +136,7 @@ def _signing_in(dialect: d.Dialect) -> Iterator[Fault]:
                 yield ("sign_in", key), "is written here itself: name a credential, as {key}, that a workspace gives"
 
 
-def _secrets(place: Place, headers: Any) -> Iterator[Fault]:
+def _secrets(place: KeyPath, headers: Any) -> Iterator[Fault]:
     for name, text in headers.items():
         guarded = any(word in name.lower() for word in _GUARDED)
         if (guarded and not names_in(text)) or _KEY_LIKE.search(text):
@@ -151,7 +151,7 @@ def _headers(dialect: d.Dialect) -> Iterator[Fault]:
             yield ("headers", name), f"{text} is sent as it stands: names are filled in `sign_in` and in calls"
 
 
-def _fields(dialect: d.Dialect, place: Place, table: d.Table) -> Iterator[Fault]:
+def _fields(dialect: d.Dialect, place: KeyPath, table: d.Table) -> Iterator[Fault]:
     for name, spec in table.fields.items():
         kind, where = table.type_of(name), (*place, "fields", name)
         if spec.via:
@@ -171,7 +171,7 @@ def _fields(dialect: d.Dialect, place: Place, table: d.Table) -> Iterator[Fault]
             yield (*where, "of_parent"), f"{parent} has no field {spec.of_parent!r}; {hint}"
 
 
-def _filters(dialect: d.Dialect, place: Place, table: d.Table) -> Iterator[Fault]:
+def _filters(dialect: d.Dialect, place: KeyPath, table: d.Table) -> Iterator[Fault]:
     known = {"value", *dialect.credentials, *dialect.lookups}
     for number, rule in enumerate(table.filters):
         for name in sorted(names_in(Template(rule.path)) - known if rule.path else ()):
@@ -182,7 +182,7 @@ def _filters(dialect: d.Dialect, place: Place, table: d.Table) -> Iterator[Fault
                 yield (*place, "filters", number, "tests"), f"{test!r} is not a test; {suggestion(test, OPERATORS)}"
 
 
-def _writes(dialect: d.Dialect, place: Place, table: d.Table, write: d.Write) -> Iterator[Fault]:
+def _writes(dialect: d.Dialect, place: KeyPath, table: d.Table, write: d.Write) -> Iterator[Fault]:
     place = (*place, "write")
     if any("record_id" in key for key in write.keys):
         yield (*place, "keys"), "record_id is the system's own: a natural key is what people know a record by"
@@ -206,7 +206,7 @@ def _writes(dialect: d.Dialect, place: Place, table: d.Table, write: d.Write) ->
             yield (*place, *where), f"there is no field {name!r} there; {suggestion(name, known)}"
 
 
-def _filters_of(write: d.Write) -> Iterator[tuple[Place, FilterExpression]]:
+def _filters_of(write: d.Write) -> Iterator[tuple[KeyPath, FilterExpression]]:
     """Each filter on the table's own records, and where it stands."""
     if write.delete and write.delete.binned:
         yield ("delete", "binned"), write.delete.binned
@@ -216,7 +216,7 @@ def _filters_of(write: d.Write) -> Iterator[tuple[Place, FilterExpression]]:
             yield ("ready", "failed"), write.ready.failed
 
 
-def _fields_named(dialect: d.Dialect, table: d.Table, write: d.Write) -> Iterator[tuple[Place, str, Collection[str]]]:
+def _fields_named(dialect: d.Dialect, table: d.Table, write: d.Write) -> Iterator[tuple[KeyPath, str, Collection[str]]]:
     """Each mention of one of our fields: where it stands, its name, and the fields among which it should be."""
     own = {*table.fields, *FIELDS}
     yield from ((("retire",), name, own) for name in write.retire)

@@ -13,7 +13,7 @@ import orjson
 
 from concordex.wire import dialect as d
 from concordex.wire.dialect.paths import Path, Source
-from concordex.wire.reading.records import Form, RawRecords, Tree, struct_of, tree_of
+from concordex.wire.reading.records import Extraction, RawRecords, Tree, struct_of, tree_of
 
 Way = tuple[str, ...]
 
@@ -47,11 +47,11 @@ class ListReader:
             raise ValueError("not a plain list in JSON")
         if way is None or None in beside or (self._lines and way):
             raise ValueError("a path is not plain")
-        self._form = Form(path for field in table.fields.values() for path in field.from_)
+        self._extraction = Extraction(path for field in table.fields.values() for path in field.from_)
         self._way, self._tree = way, tree_of(filter(None, beside))
         if way and not _insert(self._tree, way, _RECORDS):
             raise ValueError("the list is a part of what else is asked for")
-        self._whole, self._rows = self._decoder(msgspec.Raw, self._tree), self._decoder(self._form.struct, {})
+        self._whole, self._rows = self._decoder(msgspec.Raw, self._tree), self._decoder(self._extraction.struct, {})
 
     def _decoder(self, of: Any, beside: Tree) -> Any:
         """A decoder of a page whose list holds what is ``of`` a type."""
@@ -68,12 +68,12 @@ class ListReader:
         try:
             if self._lines:
                 whole, rows = self._whole.decode_lines(content), self._rows.decode_lines(content)
-                return RawRecords(whole, rows, self._form) if _one_a_line(whole, content) else None
+                return RawRecords(whole, rows, self._extraction) if _one_a_line(whole, content) else None
             whole, rows = self._whole.decode(content), self._rows.decode(content)
         except (msgspec.MsgspecError, RecursionError):
             return None
         if not self._way:
-            return RawRecords(whole, rows, self._form)
+            return RawRecords(whole, rows, self._extraction)
         members, listed = _members(whole, self._tree), rows
         for _ in self._way:
             listed = getattr(listed, "m0", None)
@@ -82,7 +82,7 @@ class ListReader:
             holder = holder.get(step) if isinstance(holder, dict) else None
         if not isinstance(holder, dict) or not isinstance(listed, list):
             return None
-        holder[self._way[-1]] = RawRecords(holder[self._way[-1]], listed, self._form)
+        holder[self._way[-1]] = RawRecords(holder[self._way[-1]], listed, self._extraction)
         return PartOfAnswer(members, content)
 
 

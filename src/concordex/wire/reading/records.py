@@ -60,7 +60,7 @@ class DecodedRecords:
         return DecodedRecords([self.records[place] for place in places])
 
 
-class Form:
+class Extraction:
     """What is taken out of each record, compiled: the members at plain paths, and nothing else."""
 
     def __init__(self, paths: Iterable[Path]) -> None:
@@ -95,10 +95,10 @@ class Form:
 
 
 class RawRecords(Sequence[Record]):
-    """Records as the bytes that came, and a row for each with the members that its ``form`` takes out."""
+    """Records as the bytes that came, and a row for each with the members that its ``extraction`` takes out."""
 
-    def __init__(self, raws: Sequence[msgspec.Raw], rows: Sequence[Any], form: Form) -> None:
-        self._raws, self._rows, self._form = raws, rows, form
+    def __init__(self, raws: Sequence[msgspec.Raw], rows: Sequence[Any], extraction: Extraction) -> None:
+        self._raws, self._rows, self._extraction = raws, rows, extraction
 
     def __len__(self) -> int:
         return len(self._raws)
@@ -117,7 +117,7 @@ class RawRecords(Sequence[Record]):
 
     def column(self, path: Path) -> list[Any]:
         """What each says at a path; None where it says nothing."""
-        return self._form.column(self._rows, path)
+        return self._extraction.column(self._rows, path)
 
     def texts(self) -> list[bytes]:
         """Each as it came."""
@@ -125,7 +125,9 @@ class RawRecords(Sequence[Record]):
 
     def take(self, places: Sequence[int]) -> RawRecords:
         """Some of them."""
-        return RawRecords([self._raws[place] for place in places], [self._rows[place] for place in places], self._form)
+        return RawRecords(
+            [self._raws[place] for place in places], [self._rows[place] for place in places], self._extraction
+        )
 
 
 #: Members and what is below each; at the end of a way, the type of what stands there.

@@ -13,7 +13,7 @@ from pydantic import Field
 from concordex.change.compare import same
 from concordex.change.prepare import Wish, normalised, prepare
 from concordex.change.reasons import Why, because
-from concordex.change.refer import Target
+from concordex.change.refer import TargetTable
 from concordex.change.rows import FieldLimits, Mistake, Row, check_rows, columns_of, holder, read_values
 from concordex.change.steps import Change, Step
 from concordex.documents import Part, read_as
@@ -104,7 +104,7 @@ def prepare_push(
     return PreparedPush(change, mistakes, [row for row in rows if row.place in bad], equal, aside)
 
 
-def _misplaced(base: Basis, rows: Sequence[Row], target: Target) -> list[str | None]:
+def _misplaced(base: Basis, rows: Sequence[Row], target: TargetTable) -> list[str | None]:
     """For each row why its record cannot stand in its rack where the row says; what it does not say stays."""
     if base.write.stands is None:
         return [None] * len(rows)
@@ -134,7 +134,7 @@ def limits_of(base: Basis) -> dict[str, FieldLimits]:
     return {n: FieldLimits(choices=spec.choices, longest=spec.longest) for n, spec in base.write.fields.items()}
 
 
-def target_of(workspace: BaseWorkspace, base: Basis, make: Sequence[str]) -> Target:
+def target_of(workspace: BaseWorkspace, base: Basis, make: Sequence[str]) -> TargetTable:
     """The table as the core needs to know it to judge rows."""
     links = base.forms[base.table].links
     others = {
@@ -142,7 +142,7 @@ def target_of(workspace: BaseWorkspace, base: Basis, make: Sequence[str]) -> Tar
         for link in links
     }
     described = {link.via: models(workspace) for link in links if set(link.by) == {"maker", "name"}}
-    return Target(
+    return TargetTable(
         table=base.table, form=base.forms[base.table], known=base.known, others=others, may_make=make,
         described=described,
     )  # fmt: skip
@@ -185,7 +185,7 @@ def read_defaults(path: Path) -> list[tuple[str | None, dict[str, str]]]:
 
 
 def _change(
-    base: Basis, rows: Sequence[Row], target: Target, catalogue: Sequence[Mapping[str, Any]]
+    base: Basis, rows: Sequence[Row], target: TargetTable, catalogue: Sequence[Mapping[str, Any]]
 ) -> tuple[Change, int]:
     ids = [record for row in rows if (record := holder(row.values, target)) is not None]
     there = {r["record_id"]: r for r in base.frame.filter(pl.col("record_id").is_in(ids)).iter_rows(named=True)}

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Doubt:
+class DoubtfulPair:
     """Two entries, the records that link them best, and what else each entry holds."""
 
     one: str
@@ -48,7 +48,7 @@ def pairs(workspace: BaseWorkspace) -> pl.DataFrame:
     )
 
 
-def doubt(workspace: BaseWorkspace, pair: dict[str, Any]) -> Doubt:
+def doubt(workspace: BaseWorkspace, pair: dict[str, Any]) -> DoubtfulPair:
     """All that a person needs to decide on one of :func:`pairs`."""
     both = [pair["entry"], pair["other"]]
     members = stored.read(workspace, "members").filter(pl.col("entry").is_in(both)).collect()
@@ -62,7 +62,7 @@ def doubt(workspace: BaseWorkspace, pair: dict[str, Any]) -> Doubt:
         for one, other, bits in either.iter_rows()
         if {one, other} != set(both)
     ]
-    return Doubt(
+    return DoubtfulPair(
         one=both[0], other=both[1], link=link_of(pair, rows[pair["a"]], rows[pair["b"]], weighing(workspace)),
         records=list(rows.values()), entries=[entry_rows[entry] for entry in both], rivals=rivals,
     )  # fmt: skip

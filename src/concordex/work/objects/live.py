@@ -19,7 +19,7 @@ from concordex.wire import dialect as d
 from concordex.wire.http.session import Session
 from concordex.wire.writing.staging import Pending, pending
 from concordex.work.targets.kinds import kinds_of
-from concordex.work.targets.objects import Objects, from_frames, tables_of
+from concordex.work.targets.objects import ObjectTarget, from_frames, tables_of
 from concordex.work.workspace.devices import AT_ONCE
 
 if TYPE_CHECKING:
@@ -87,7 +87,7 @@ def live_of(
 
 async def read(session: Session, kinds: Sequence[str], progress: Told | None = None) -> Held:
     """The objects of some kinds as they are now, with all that they refer to; and what anybody has staged."""
-    target = Objects(session)
+    target = ObjectTarget(session)
     await target.read(target.needed(kinds), progress)
     held = _held(session.dialect, {name: look.frame for name, look in target.looks.items()})
     return replace(held, staged=await pending(session))

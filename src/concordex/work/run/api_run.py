@@ -30,9 +30,9 @@ from concordex.work.run.ready import until_ready
 from concordex.work.run.sender import Sender
 from concordex.work.show.first_seen import seen_since
 from concordex.work.targets.api_target import ApiTarget
-from concordex.work.targets.lookup import Lookup, lookups
-from concordex.work.targets.objects import Objects
-from concordex.work.targets.records import Records, tables_for
+from concordex.work.targets.lookup import KeyedRead, lookups
+from concordex.work.targets.objects import ObjectTarget
+from concordex.work.targets.records import RecordTarget, tables_for
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
@@ -69,7 +69,7 @@ class ApiRun:
         """Run the steps in a session."""
         async with entering as session:
             await self._alone(session)
-            target = Objects(session) if self.change.about.objects else Records(session, self._few())
+            target = ObjectTarget(session) if self.change.about.objects else RecordTarget(session, self._few())
             together = self.dialect.together.tables if self.dialect.together and self.how.together else ()
             await Engine(
                 change=self.change,
@@ -81,7 +81,7 @@ class ApiRun:
                 keeps=None if self.workspace.is_device(self.change.system) else self._keep,
             ).run()
 
-    def _few(self) -> dict[str, Lookup]:
+    def _few(self) -> dict[str, KeyedRead]:
         """Of tables in which only few records are altered, how these are asked for.
 
         What is made or deleted, and what others refer to, needs the whole list: it is about what is not there.
@@ -152,7 +152,7 @@ class ApiRun:
         catalogue.forget(system, [s.record_id for s in judged if s.operation == "delete" and s.record_id])
         pull = catalogue.begin_pull(os.getpid())
         for table in after.needed(list(dict.fromkeys(step.table for step in self.steps))):
-            if isinstance(after, Records) and table in after.alone:
+            if isinstance(after, RecordTarget) and table in after.alone:
                 note = f"{plural(after.live[table].height, 'record')} read back by change {self.change.number or 0}"
                 keep_part(self.workspace, pull, system, table, after.looks[table], self._begun, note)
             else:

@@ -16,7 +16,7 @@ from concordex.work.targets.api_target import ApiTarget
 from concordex.work.targets.records import writable
 
 
-class Doubt:
+class Settlement:
     """Looks what a target shows of steps, and settles those that show; ``actual`` learns what each look found."""
 
     def __init__(self, actual: ApiTarget, ledger: Ledger, committer: Committer) -> None:

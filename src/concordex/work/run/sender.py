@@ -39,7 +39,7 @@ from concordex.wire.writing.records import (
 )
 from concordex.work.run.bodies import Bodies
 from concordex.work.run.commits import Committer
-from concordex.work.run.doubt import Doubt, not_seen
+from concordex.work.run.doubt import Settlement, not_seen
 from concordex.work.run.ledger import Ledger
 from concordex.work.run.precheck import AWAY, changed, of_creations, of_the_rest
 from concordex.work.run.writer import Writer
@@ -76,7 +76,7 @@ class Sender(Writer):
         self.bodies, self.ledger, self.how, self.asks, self.since = bodies, ledger, how, asks, since
         self.actual, self.session, self.committer = bodies.actual, bodies.actual.session, committer
         self.dialect = self.session.dialect
-        self.doubt = Doubt(self.actual, ledger, committer)
+        self.doubt = Settlement(self.actual, ledger, committer)
         self.spared: dict[int, Reasons] = {}
         self.ended: ConcordexError | None = None
         self._retold = set[int]()

@@ -26,7 +26,7 @@ _MOST, _SHARE = 20, 0.05
 
 
 @dataclass(frozen=True)
-class Lookup:
+class KeyedRead:
     """Some records of a table, and how the system is asked for little more than these.
 
     ``members`` are those of each record by its id, as it was pulled.
@@ -50,7 +50,7 @@ class Lookup:
         return look.frame.filter(pl.col("record_id").is_in(list(self.members)))
 
 
-def lookup(table: d.Table, ids: Collection[str], pulled: pl.LazyFrame, now: datetime) -> Lookup | None:
+def lookup(table: d.Table, ids: Collection[str], pulled: pl.LazyFrame, now: datetime) -> KeyedRead | None:
     """How the records of those ``ids`` are asked for by what they were when they were ``pulled``.
 
     Nothing where the system cannot be asked for them alone, and where the whole list is as quick.
@@ -68,7 +68,7 @@ def lookup(table: d.Table, ids: Collection[str], pulled: pl.LazyFrame, now: date
         return None
     query = _filter(*([key] if key else []), *above)
     narrow = narrowed(reachable(query, table, now), table, query, now)
-    return Lookup(_members(rows), narrow) if narrow.fewer or narrow.parents else None
+    return KeyedRead(_members(rows), narrow) if narrow.fewer or narrow.parents else None
 
 
 def _members(rows: pl.DataFrame) -> dict[str, frozenset[str]]:
@@ -93,7 +93,7 @@ def _filter(*clauses: Clause) -> Filter:
 
 def lookups(
     dialect: d.Dialect, ids: Mapping[str, Collection[str]], pulled: Mapping[str, pl.LazyFrame], now: datetime
-) -> dict[str, Lookup]:
+) -> dict[str, KeyedRead]:
     """Of each table in ``ids`` how those records are asked for, where that is better than reading the whole list."""
     found = {name: lookup(dialect.tables[name], ids[name], pulled[name], now) for name in ids if name in pulled}
     return {name: one for name, one in found.items() if one is not None}

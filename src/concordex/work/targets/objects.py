@@ -62,7 +62,7 @@ def bearers(frame: pl.DataFrame, member: str, value: str) -> list[str]:
     return frame.filter(says)["name"].drop_nulls().to_list()
 
 
-class Objects(ApiTarget):
+class ObjectTarget(ApiTarget):
     """The live objects of a target, found and written by name."""
 
     def __init__(self, session: Session) -> None:
@@ -245,7 +245,7 @@ class Objects(ApiTarget):
             self._ids.pop((step.table, name), None)
             self.objects.get(step.table, {}).pop(rid or "", None)
 
-    def learn(self, later: Objects, table: str) -> None:
+    def learn(self, later: ObjectTarget, table: str) -> None:
         """Take over what a later reading of ``table`` found, beside what we have made meanwhile."""
         self.objects[table] = {**self.objects.get(table, {}), **later.objects[table]}
         self._found |= {key: rid for key, rid in later._found.items() if key[0] == table}

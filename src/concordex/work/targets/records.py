@@ -32,7 +32,7 @@ from concordex.wire.reading.tables import read_tables
 from concordex.wire.writing.records import body_of
 from concordex.words import suggestion
 from concordex.work.targets.api_target import ApiTarget
-from concordex.work.targets.lookup import Lookup
+from concordex.work.targets.lookup import KeyedRead
 
 
 def form_of(table: d.Table) -> Form:
@@ -93,14 +93,14 @@ def without_bin(frame: pl.DataFrame, table: d.Table) -> tuple[pl.DataFrame, pl.D
     return frame.filter(~binned), frame.filter(binned)
 
 
-class Records(ApiTarget):
+class RecordTarget(ApiTarget):
     """The records of a system's tables, found by their natural keys.
 
     few    tables of which only some records matter, and how these are asked for
     alone  tables of which only these were read; what was to be among them and is not was sought in the whole list
     """
 
-    def __init__(self, session: Session, few: Mapping[str, Lookup] = MappingProxyType({})) -> None:
+    def __init__(self, session: Session, few: Mapping[str, KeyedRead] = MappingProxyType({})) -> None:
         super().__init__(session)
         self.few, self.alone = few, set[str]()
         self.live: dict[str, pl.DataFrame] = {}
@@ -110,9 +110,9 @@ class Records(ApiTarget):
         self._forms: dict[str, Form] = {}
         self._numbers: dict[tuple[str, ...], Any] = {}
 
-    def again(self) -> Records:
+    def again(self) -> RecordTarget:
         """The same, to be read anew."""
-        return Records(self.session, self.few)
+        return RecordTarget(self.session, self.few)
 
     async def read(self, tables: Iterable[str]) -> None:
         """Read ``tables`` and what they refer to; refused when one does not come whole."""
@@ -120,7 +120,7 @@ class Records(ApiTarget):
         done = await self._look_up(names, {name: self.few[name] for name in names if name in self.few})
         await self._read([name for name in names if name not in done])
 
-    async def _look_up(self, names: Sequence[str], sought: Mapping[str, Lookup]) -> set[str]:
+    async def _look_up(self, names: Sequence[str], sought: Mapping[str, KeyedRead]) -> set[str]:
         """Read ``names``, of those ``sought`` only what matters; the tables that are done with."""
         if not sought:
             return set()
@@ -331,7 +331,7 @@ class Records(ApiTarget):
                     self._raw.get(step.table, {}).pop(key, None)
         self._numbers.clear()
 
-    def learn(self, later: Records, table: str) -> None:
+    def learn(self, later: RecordTarget, table: str) -> None:
         """Take over what a later reading of ``table`` found, beside what we have made meanwhile."""
         self._numbers.clear()
         self._known[table].keys |= later._known[table].keys

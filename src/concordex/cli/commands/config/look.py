@@ -12,7 +12,7 @@ from concordex.change.objects import in_sequence, mentioned
 from concordex.cli import draw
 from concordex.cli.commands.config.choose import Address, Kind, KindNames, System, Where, live
 from concordex.cli.differences import draw_differences
-from concordex.cli.options import Columns, Form, Limit, Output, complete_systems, words, workspace
+from concordex.cli.options import Columns, Limit, Output, OutputFormat, complete_systems, words, workspace
 from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly, ConcordexError
@@ -30,7 +30,7 @@ def list_objects(
     where: Where = None,
     limit: Limit = None,
     columns: Columns = None,
-    form: Form = None,
+    form: OutputFormat = None,
     output: Output = None,
 ) -> None:
     """List the objects that a system has now: what each needs, how many use it, who changed it last.
@@ -163,7 +163,7 @@ def diff(
     bound: Annotated[
         bool, typer.Option("--bound", help="Of two systems: also what binds objects to people and devices.")
     ] = False,
-    form: Form = None,
+    form: OutputFormat = None,
     output: Output = None,
 ) -> int:
     """How two sides differ by meaning: files against live, two systems, two dates.  Exit status 3 if they do.

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 from concordex.cli import draw
 from concordex.cli.change_options import AnyTime, Yes
 from concordex.cli.commands.config.choose import System
-from concordex.cli.options import Columns, Form, Limit, Output, words, workspace
+from concordex.cli.options import Columns, Limit, Output, OutputFormat, words, workspace
 from concordex.cli.propose import run_and_tell
 from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 
 def pending(
-    system: System, limit: Limit = None, columns: Columns = None, form: Form = None, output: Output = None
+    system: System, limit: Limit = None, columns: Columns = None, form: OutputFormat = None, output: Output = None
 ) -> int:
     """What is staged in a system and not committed: by whom, and since when.  Exit status 3 if anything is.
 
