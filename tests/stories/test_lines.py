@@ -45,6 +45,22 @@ def test_lines_are_entered_as_one_and_taken_back(deck):
     assert "banner by hand" in switches[2].lines
 
 
+def test_some_devices_are_named_in_place_of_a_table_or_out_of_one(deck):
+    shell, switches = deck
+    first, second = (row.split(",")[0] for row in (shell.folder / "rows.csv").read_text().split()[2:4])
+    (shell.folder / "banner.j2").write_text("banner hello\n")
+    enter = ("lines", "enter", "switches")
+    shell(*enter, "banner.j2", "--at", first, "--yes")
+    assert ["banner hello" in switch.lines for switch in switches] == [False, True, False]
+    shell(*enter, "lines.j2", "--with", "rows.csv", "--at", second, "--yes")
+    assert [f"segment {at} deck {at}" in switch.lines for at, switch in enumerate(switches)] == [False, False, True]
+    assert (
+        "no row of the table has"
+        in shell(*enter, "lines.j2", "--with", "rows.csv", "--at", "10.0.0.1", status=2).stderr
+    )
+    assert "which devices?" in shell(*enter, "banner.j2", status=2).stderr
+
+
 def test_one_line_that_fails_keeps_its_device_as_it_was_and_no_other(deck):
     shell, switches = deck
     (shell.folder / "lines.j2").write_text(

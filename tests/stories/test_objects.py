@@ -393,6 +393,9 @@ def test_twelve_policies_from_a_pilot_to_production(tmp_path):
                 "id": f"p{at}", "name": f"pilot {at // 2}", "leastRelease": f"{at}.0", "encrypted": True,
                 "assignedTo": ["pilot crew"], "lock": {"afterMinutes": at}, "platforms": ["desk", "slate"],
             }  # fmt: skip
+        shell("config", "migrate", "muster/policies", "--to", "muster2", "--where", "name = 'pilot 3'", "--yes")
+        assert {one["name"] for one in there.values()} == {"pilot 3"}
+        there.clear()
         told = shell("config", "migrate", "muster/policies", "--to", "muster2", "--yes").stderr
         assert "assignedTo stays behind (--bound takes it along): policies/pilot 0, " in told
         assert "and 8 more" in told

@@ -350,11 +350,16 @@ class Workspace(BaseWorkspace):
 
         return prepare_groups(self, names, system)
 
-    def enter_lines(self, devices: str, template: Path, rows: Sequence[Row]) -> Lines:
-        """Prepare entering lines from a template on many devices, each as one."""
-        from concordex.work.change.lines import prepare_lines
+    def enter_lines(
+        self, devices: str, template: Path, rows: Sequence[Row] | None = None, at: Sequence[str] = ()
+    ) -> Lines:
+        """Prepare entering lines from a template, each device's as one: of all ``rows``, or of those ``at`` addresses.
 
-        return prepare_lines(self, devices, template, rows)
+        Without rows, each address is a row of its own.
+        """
+        from concordex.work.change.lines import prepare_lines, rows_at
+
+        return prepare_lines(self, devices, template, rows_at(at, rows) if at or rows is None else rows)
 
     def show_lines(
         self, name: str, line: str, addresses: Sequence[str] = (), form: Literal["data", "text"] = "data"

@@ -15,7 +15,7 @@ from concordex.cli.options import Output, OutputFormat, words, workspace
 from concordex.cli.propose import propose
 from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
-from concordex.errors import ConcordexError
+from concordex.errors import CalledWrongly, ConcordexError
 from concordex.words import plural
 
 lines = typer.Typer(
@@ -24,6 +24,7 @@ lines = typer.Typer(
     rich_markup_mode=None,
 )
 Devices = Annotated[str, typer.Argument(help="Devices of the workspace (docs/changes.md), or a system.")]
+At = Annotated[list[str] | None, typer.Option("--at", help="Only the device at this address. Repeatable.")]
 
 
 @lines.command("enter")
@@ -31,7 +32,10 @@ Devices = Annotated[str, typer.Argument(help="Devices of the workspace (docs/cha
 def enter(
     devices: Devices,
     template: Annotated[Path, typer.Argument(help="A template of lines (Jinja); its names are the table's columns.")],
-    table: Annotated[str, typer.Option("--with", help="A table with a row and an `address` for each device.")],
+    table: Annotated[
+        str | None, typer.Option("--with", help="A table with a row and an `address` for each device.")
+    ] = None,
+    at: At = None,
     rejects: Annotated[
         Path | None, typer.Option("--rejects", help="Write rows with mistakes to this file, and go on with the others.")
     ] = None,
@@ -43,19 +47,28 @@ def enter(
     Lines that a device keeps already are left out.  Each device is read back, and an undo puts back what
     it kept before.
 
-    Example: concordex lines enter switches segments.j2 --with switches.csv
+    Without a table, the template names nothing but `address`.
+
+    Examples:
+
+    concordex lines enter switches segments.j2 --with switches.csv
+
+    concordex lines enter switches banner.j2 --at 10.20.0.7 --at 10.20.0.9
     """
     here = workspace()
-    rows = here.read_rows(table)
-    made = here.enter_lines(devices, template, rows)
+    if table is None and not at:
+        raise CalledWrongly("which devices?", advice="--with TABLE has a row for each, or --at ADDRESS names one")
+    rows = here.read_rows(table) if table else None
+    made = here.enter_lines(devices, template, rows, words(at))
+    source = table or "--at"
     if made.mistakes:
-        tell_mistakes(made.mistakes, table, len(rows))
+        tell_mistakes(made.mistakes, source, made.rows)
         if rejects is None:
             draw.note("nothing was prepared; correct them, or say --rejects FILE to go on without these rows")
             return Status.CALLED_WRONGLY
         keep_rejected(made.rejected, made.mistakes, rejects)
-    draw.note(f"{plural(len(rows), 'device')}: {made.equal:,} keep these lines already")
-    change = made.change.said(source=f"{template}, {table}", command="lines enter")
+    draw.note(f"{plural(made.rows, 'device')}: {made.equal:,} keep these lines already")
+    change = made.change.said(source=f"{template}, {table or ', '.join(words(at))}", command="lines enter")
     status = propose(here, change, answers, f"{devices} keep these lines")
     return Status.PARTLY if made.mistakes and status == Status.DONE else status
 
@@ -64,7 +77,7 @@ def enter(
 def show(
     devices: Devices,
     line: Annotated[str, typer.Argument(help="The command, as one would type it there.")],
-    at: Annotated[list[str] | None, typer.Option("--at", help="An address. Repeatable.")] = None,
+    at: At = None,
     text: Annotated[bool, typer.Option("--text", help="As text, as the device would show it; else as data.")] = False,
     form: OutputFormat = None,
     output: Output = None,

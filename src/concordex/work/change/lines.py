@@ -23,9 +23,10 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Lines:
-    """The change that enters lines, and what is wrong with rows."""
+    """The change that enters lines, how many rows it is made of, and what is wrong with some."""
 
     change: Change
+    rows: int
     mistakes: list[Mistake]
     rejected: list[Row]
     equal: int
@@ -71,7 +72,22 @@ def prepare_lines(workspace: BaseWorkspace, devices: str, template: Path, rows: 
             ))  # fmt: skip
     bad = {mistake.place for mistake in mistakes}
     change = Change(kind="lines", system=devices, steps=tuple(steps))
-    return Lines(change, mistakes, [row for row in rows if row.place in bad], equal)
+    return Lines(change, len(rows), mistakes, [row for row in rows if row.place in bad], equal)
+
+
+def rows_at(addresses: Sequence[str], rows: Sequence[Row] | None) -> list[Row]:
+    """The rows of these addresses, or a row of its own for each where there is no table."""
+    if rows is None:
+        return [Row(place=f"device {address}", said={ADDRESS: address}) for address in dict.fromkeys(addresses)]
+    chosen = [row for row in rows if row.said.get(ADDRESS) in addresses]
+    lacking = [a for a in addresses if a not in {row.said[ADDRESS] for row in chosen}]
+    if lacking:
+        raise CalledWrongly(f"no row of the table has the address {lacking[0]!r}", advice=_nearest(lacking[0], rows))
+    return chosen
+
+
+def _nearest(address: str, rows: Sequence[Row]) -> str:
+    return suggestion(address, [str(row.said[ADDRESS]) for row in rows if row.said.get(ADDRESS)])
 
 
 def _gone(line: str, kept: Sequence[str]) -> bool:

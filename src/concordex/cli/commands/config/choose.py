@@ -71,7 +71,14 @@ def live(here: Workspace, system: str, kinds: Iterable[str]) -> Held:
     return held
 
 
-def objects_at(here: Workspace, system: str, addresses: list[str]) -> tuple[Held, list[Object]]:
-    """What a system holds, and the objects of it that are meant."""
+def objects_at(
+    here: Workspace, system: str, addresses: list[str], where: str | None = None
+) -> tuple[Held, list[Object]]:
+    """What a system holds, and the objects of it that are meant: those on whose records a filter holds."""
     held = live(here, system, here.kinds.chosen(system))
-    return held, here.objects.at(held, system, addresses)
+    chosen = here.objects.at(held, system, addresses)
+    if where is None:
+        return held, chosen
+    matching = here.objects.matching(held, dict.fromkeys(obj.kind for obj in chosen), where)
+    wanted = {(obj.kind, obj.record_id) for obj in matching}
+    return held, [obj for obj in chosen if (obj.kind, obj.record_id) in wanted]

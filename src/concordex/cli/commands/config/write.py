@@ -12,7 +12,16 @@ import typer
 from concordex.change.objects import bonds
 from concordex.cli import draw
 from concordex.cli.change_options import ChangeOptions, change_options
-from concordex.cli.commands.config.choose import Address, Addresses, Bound, Kind, complete_objects, live, objects_at
+from concordex.cli.commands.config.choose import (
+    Address,
+    Addresses,
+    Bound,
+    Kind,
+    Where,
+    complete_objects,
+    live,
+    objects_at,
+)
 from concordex.cli.options import complete_systems, words, workspace
 from concordex.cli.propose import propose
 from concordex.cli.statuses import Status
@@ -138,6 +147,7 @@ def migrate(
         Path | None, typer.Option("--map", help="A YAML file: what is called otherwise there (docs/configuration.md).")
     ] = None,
     bound: Bound = False,
+    where: Where = None,
     *,
     answers: ChangeOptions,
 ) -> int:
@@ -151,10 +161,12 @@ def migrate(
     concordex config migrate pilot/policies --to production --map names.yaml --draft
 
     concordex config migrate 'pilot/rules/quay/let the crew in' --to production
+
+    concordex config migrate pilot/addresses --to production --where 'name like net-*'
     """
     here = workspace()
     system = addresses[0].partition("/")[0]
-    held, chosen = objects_at(here, system, addresses)
+    held, chosen = objects_at(here, system, addresses, where)
     made, notes = here.objects.migrated(system, to, chosen, held, mapping, bound=bound)
     for text in notes:
         draw.note(text, "yellow")
