@@ -52,6 +52,19 @@ def test_all_nine_are_pulled_whole_and_reconciled(nine, harbour):
     )
 
 
+def test_what_is_not_there_or_not_offered_is_told_by_every_command_that_takes_a_record(nine):
+    nine("pull")
+    for system in NINE:
+        for words in (["set", system, "nobody", "name=x"], ["retire", system, "nobody"], ["delete", system, "nobody"],
+                      ["action", system, "locate", "nobody"]):  # fmt: skip
+            told = nine(*words, status=2).stderr
+            assert any(why in told for why in ("has no record in devices called", "offers", "cannot be written")), told
+    assert "it offers: action (retire, wipe)" in nine("delete", "muster", "nobody", status=2).stderr
+    firewall = json.loads(nine("show", "devices", "-s", "bollard", "-n", "1", "-f", "json").stdout)[0]
+    drafted = nine("delete", "bollard", firewall["ips"][0], "--draft", "-f", "json").stdout
+    assert [step["record_id"] for step in json.loads(drafted)] == [firewall["record_id"]]  # a key that is a list
+
+
 #: What each system's list is read from, and what it may suffer there without a record being lost.
 LISTS = {
     "fairlead": "/fl/3/nodes", "masthead": "/mast/zones", "bollard": "/bollard/rpc", "muster": "/muster/devices",

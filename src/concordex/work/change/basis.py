@@ -204,6 +204,7 @@ def _named(base: Basis, key: str) -> pl.DataFrame | None:
 
 
 def _is(column: pl.Series, key: str) -> pl.Series:
-    """Which values are ``key`` as natural keys compare them."""
-    same = [bool(value) and normalised(value) == normalised(key) for value in column]
-    return pl.Series(same, dtype=pl.Boolean)
+    """Which values are ``key``, or have it among them, as natural keys compare them."""
+    values = column.to_list() if column.dtype == pl.List else [[value] for value in column]
+    wanted = normalised(key)
+    return pl.Series([any(v and normalised(v) == wanted for v in listed or ()) for listed in values], dtype=pl.Boolean)

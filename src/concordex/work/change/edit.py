@@ -30,6 +30,8 @@ def prepare_set(
 ) -> Change:
     """The change that gives fields of the records in ``selection`` the values ``values``; none empties a field."""
     base = base_of(workspace, system, table)
+    if not base.fields:
+        raise CalledWrongly(f"{system} lets no field be set in {table}", advice=_offered(base))
     records = selected(workspace, base, selection)
     desired = _values(workspace, base, values, make)
     rows = list(records.iter_rows(named=True))
@@ -47,6 +49,15 @@ def prepare_set(
     held = [replace(s, operation="report", state="held", why=because(Why.CANNOT, what="update"))
             for s in updates] if base.write.update is None else updates  # fmt: skip
     return prepare("set", system, table, [], held, base.forms, base.known)
+
+
+def _offered(base: Basis) -> str:
+    """What may be done to the records of a table."""
+    may = {"set": base.write.update, "retire": base.write.retire, "delete": base.write.delete}
+    words = [word for word, how in may.items() if how]
+    if base.write.actions:
+        words.append(f"action ({', '.join(base.write.actions)})")
+    return f"it offers: {', '.join(words)}" if words else "it offers nothing that alters what is there"
 
 
 def _values(workspace: BaseWorkspace, base: Basis, texts: Mapping[str, str], make: Sequence[str]) -> dict[str, Any]:
@@ -73,9 +84,7 @@ def prepare_retire(workspace: BaseWorkspace, system: str, table: str, selection:
     """The change that sets records to what the dialect calls retired."""
     base = base_of(workspace, system, table)
     if not base.write.retire:
-        raise CalledWrongly(
-            f"{system} has no retired state in {table}", advice="concordex delete, or concordex set its fields"
-        )
+        raise CalledWrongly(f"{system} has no retired state in {table}", advice=_offered(base))
     texts = {name: str(value) for name, value in base.write.retire.items()}
     made = prepare_set(workspace, system, table, selection, texts)
     steps = tuple(replace(step, action="retire") if step.operation == "update" else step for step in made.steps)
@@ -86,7 +95,7 @@ def prepare_delete(workspace: BaseWorkspace, system: str, table: str, selection:
     """The change that deletes records, with all that can be written of them kept to undo it."""
     base = base_of(workspace, system, table)
     if base.write.delete is None:
-        raise CalledWrongly(f"{system} does not allow deleting from {table}", advice="concordex retire")
+        raise CalledWrongly(f"{system} does not allow deleting from {table}", advice=_offered(base))
     records = selected(workspace, base, selection)
     return _change(
         "delete", system, [_step(base, r, "delete", before=base.image(r)) for r in records.iter_rows(named=True)]
