@@ -148,8 +148,8 @@ def _short(text: str) -> str:
     if len(text) > _LONGEST:
         raise Unbounded(f"is longer than {_LONGEST:,} characters")
     depth = 0
-    for found in _NESTING.finditer(text):
-        depth += 1 if found[0] in "[{" else -1 if found[0] in "]}" else _BEARABLE + 1
+    for bracket in _NESTING.finditer(text):
+        depth += 1 if bracket[0] in "[{" else -1 if bracket[0] in "]}" else _BEARABLE + 1
         if depth > _BEARABLE:
             raise Unbounded(_TOO_DEEP)
     return text
@@ -167,11 +167,11 @@ def _bounded(document: Any) -> Any:
             raise Unbounded(_TOO_DEEP)
         if id(value) not in sizes:
             sizes[id(value)] = None  # being counted
-            sizes[id(value)] = 1 + sum(size(one, depth + 1) for one in parts)
-        found = sizes[id(value)]
-        if found is None:
+            sizes[id(value)] = 1 + sum(size(part, depth + 1) for part in parts)
+        known = sizes[id(value)]
+        if known is None:
             raise Unbounded("holds an alias within what it stands for")
-        return found
+        return known
 
     if (whole := size(document, 0)) > _LARGEST:
         raise Unbounded(f"comes to {whole:,} values, with its aliases; at most {_LARGEST:,} are read")
@@ -181,9 +181,9 @@ def _bounded(document: Any) -> Any:
 def plain(value: Any) -> Any:
     """What was read as JSON knows it: without what the reader keeps for writing it again, dates as texts."""
     if isinstance(value, Mapping):
-        return {str(name): plain(one) for name, one in value.items()}
+        return {str(name): plain(part) for name, part in value.items()}
     if isinstance(value, list):
-        return [plain(one) for one in value]
+        return [plain(part) for part in value]
     if isinstance(value, date):
         return value.isoformat()
     for kind in (bool, int, float, str):

@@ -19,19 +19,19 @@ async def all_of(coroutines: Iterable[Coroutine[Any, Any, T]]) -> list[T]:
         async with asyncio.TaskGroup() as group:
             tasks = [group.create_task(coroutine) for coroutine in coroutines]
     except BaseExceptionGroup as several:
-        found = list(_leaves(several))
-        error = next((one for one in found if isinstance(one, ConcordexError)), found[0])
+        errors = list(_leaves(several))
+        error = next((error for error in errors if isinstance(error, ConcordexError)), errors[0])
     else:
         return [task.result() for task in tasks]
     raise error
 
 
 def _leaves(several: BaseExceptionGroup) -> Iterator[BaseException]:
-    for one in several.exceptions:
-        if isinstance(one, BaseExceptionGroup):
-            yield from _leaves(one)
+    for error in several.exceptions:
+        if isinstance(error, BaseExceptionGroup):
+            yield from _leaves(error)
         else:
-            yield one
+            yield error
 
 
 async def at_most(most: int, calls: Sequence[Callable[[], Coroutine[Any, Any, None]]]) -> None:

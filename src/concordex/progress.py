@@ -8,4 +8,4 @@ from collections.abc import Callable
 Counted = Callable[[int, int | None], None]
 
 #: The same, and what is being done.
-Told = Callable[[str, int, int | None], None]
+Advance = Callable[[str, int, int | None], None]

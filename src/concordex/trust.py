@@ -43,15 +43,15 @@ def open_to_others(root: Path) -> str | None:
     real = (whole / FILE).resolve()
     places = dict.fromkeys((whole / FILE, whole, *whole.parents, *real.parents))
     for path in places:
-        found = _stat(path)
-        if found is None:
+        status = _stat(path)
+        if status is None:
             continue
-        if found.st_uid not in (os.getuid(), 0):
-            return f"{path} belongs to {_name_of(found.st_uid)}"
-        sticky = stat.S_ISDIR(found.st_mode) and found.st_mode & stat.S_ISVTX and path not in (whole, real.parent)
-        if found.st_mode & stat.S_IWOTH and not sticky:
+        if status.st_uid not in (os.getuid(), 0):
+            return f"{path} belongs to {_name_of(status.st_uid)}"
+        sticky = stat.S_ISDIR(status.st_mode) and status.st_mode & stat.S_ISVTX and path not in (whole, real.parent)
+        if status.st_mode & stat.S_IWOTH and not sticky:
             return f"everybody may write to {path}"
-        if found.st_mode & stat.S_IWGRP and not sticky and (_has_others(found.st_gid) or _has_list(path)):
+        if status.st_mode & stat.S_IWGRP and not sticky and (_has_others(status.st_gid) or _has_list(path)):
             return f"others of its group, or of its list, may write to {path}"
     return None
 
@@ -73,24 +73,26 @@ def doubts(root: Path, wanted: Wanted) -> str | None:
 
 def agree(root: Path, wanted: Iterable[Wanted]) -> None:
     """Keep that a person has agreed to these."""
-    _keep(_agreed() | {_mark(root, one): f"{root.resolve()}: {one.reference} to {one.to}" for one in wanted})
+    _keep(
+        _agreed() | {_mark(root, secret): f"{root.resolve()}: {secret.reference} to {secret.to}" for secret in wanted}
+    )
 
 
 def disagree(root: Path) -> int:
     """Take back all that was agreed to for a workspace; how much that was."""
     known, begin = _agreed(), f"{root.resolve()}: "
-    left = {mark: told for mark, told in known.items() if not told.startswith(begin)}
+    left = {mark: wording for mark, wording in known.items() if not wording.startswith(begin)}
     _keep(left)
     return len(known) - len(left)
 
 
 def _mark(root: Path, wanted: Wanted) -> str:
     """A digest of what was agreed to; also of the dialects that the workspace has itself: they say what is asked."""
-    found = hashlib.sha256(f"{root.resolve()}\0{wanted.reference}\0{wanted.to}".encode())
+    digest = hashlib.sha256(f"{root.resolve()}\0{wanted.reference}\0{wanted.to}".encode())
     for path in sorted((root / "dialects").glob("*.yaml")):
         with suppress(OSError):
-            found.update(f"\0{path.name}\0".encode() + hashlib.sha256(path.read_bytes()).digest())
-    return found.hexdigest()
+            digest.update(f"\0{path.name}\0".encode() + hashlib.sha256(path.read_bytes()).digest())
+    return digest.hexdigest()
 
 
 def _path() -> Path:
@@ -103,7 +105,7 @@ def _path() -> Path:
 def _agreed() -> dict[str, str]:
     try:
         known = json.loads(_path().read_text(encoding="utf-8"))["agreed"]
-        return {str(mark): str(told) for mark, told in known.items()}
+        return {str(mark): str(wording) for mark, wording in known.items()}
     except (FileNotFoundError, RuntimeError):
         return {}
     except (OSError, ValueError, KeyError, TypeError, AttributeError) as error:
@@ -150,5 +152,5 @@ def _has_others(group: int) -> bool:
         members = set(grp.getgrgid(group).gr_mem)
     except KeyError:
         return True
-    primary = {one.pw_name for one in pwd.getpwall() if one.pw_gid == group}
+    primary = {entry.pw_name for entry in pwd.getpwall() if entry.pw_gid == group}
     return bool({name for name in members | primary if name != _name_of(me)})

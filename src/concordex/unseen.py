@@ -68,10 +68,10 @@ class Unseen:
         self._telling = self._escaped = None
         for secret in secrets:
             lines = [line for line in secret.splitlines() if len(line) >= _LINE] if "\n" in secret.strip() else []
-            for one in (secret, secret.strip(), *lines):
-                if len(one) >= _SHORTEST:
-                    known.pop(one, None)
-                    known[one] = None  # the newest last
+            for line in (secret, secret.strip(), *lines):
+                if len(line) >= _SHORTEST:
+                    known.pop(line, None)
+                    known[line] = None  # the newest last
         while len(self._passing) > _MOST:  # some systems give a token with each answer
             del self._passing[next(iter(self._passing))]
 
@@ -86,13 +86,13 @@ class Unseen:
         """Texts of which one stands in every larger text that holds a secret, of those that are no common words."""
         if self._telling is not None:
             return self._telling
-        found: dict[str, None] = {}
+        forms: dict[str, None] = {}
         for secret in (*self._known, *self._passing):
             if len(secret) >= _NO_WORD:
                 plain = (secret, json.dumps(secret)[1:-1], json.dumps(secret, ensure_ascii=False)[1:-1])
                 address = (quote(secret, safe=""), quote(secret), quote_plus(secret))
-                found |= dict.fromkeys([*plain, *address, *_in_base64(secret.encode())])
-        self._telling = list(found)
+                forms |= dict.fromkeys([*plain, *address, *_in_base64(secret.encode())])
+        self._telling = list(forms)
         return self._telling
 
     def is_escaped(self) -> bool:
@@ -116,11 +116,11 @@ class Unseen:
         if not (self._known or self._passing):
             return value
         if isinstance(value, str):
-            long = [one for one in (*self._known, *self._passing) if len(one) >= _NO_WORD]
+            long = [known for known in (*self._known, *self._passing) if len(known) >= _NO_WORD]
             return self._without_known(value, long, WITHHELD) if any(t in value for t in self.telling()) else value
         if isinstance(value, Mapping):
-            return {self.data(name): self.data(one) for name, one in value.items()}
-        return [self.data(one) for one in value] if isinstance(value, list | tuple) else value
+            return {self.data(name): self.data(member) for name, member in value.items()}
+        return [self.data(member) for member in value] if isinstance(value, list | tuple) else value
 
     @staticmethod
     def _without_known(text: str, secrets: Iterable[str], mask: str) -> str:

@@ -13,16 +13,16 @@ def nearest(word: str, known: Iterable[str], floor: float = 60) -> str | None:
     """The known word most like ``word``, or None when none is like it."""
     from rapidfuzz import fuzz, process
 
-    found = process.extractOne(word, list(known), scorer=fuzz.ratio, score_cutoff=floor)
-    return found[0] if found else None
+    best = process.extractOne(word, list(known), scorer=fuzz.ratio, score_cutoff=floor)
+    return best[0] if best else None
 
 
 def suggestion(word: str, known: Iterable[str]) -> str:
     """``did you mean "…"?`` or, failing that, the list of what there is."""
     words = sorted(set(known))
-    found = nearest(word.lower(), words)
-    if found:
-        return f'did you mean "{found}"?'
+    best = nearest(word.lower(), words)
+    if best:
+        return f'did you mean "{best}"?'
     more = f" and {len(words) - _MOST:,} more" if len(words) > _MOST else ""
     return f"there is: {', '.join(words[:_MOST])}{more}" if words else "there is none yet"
 

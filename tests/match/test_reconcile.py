@@ -474,7 +474,7 @@ def test_a_serial_in_two_entries_is_told_and_words_for_one_place_are_no_conflict
 def test_the_demo_fleet_is_reconciled_rightly(pulled, shared_harbour):
     lines = pulled("show", "records", "--columns", "system,record_id,entry", "--format", "ndjson").stdout.splitlines()
     found = {(row["system"], row["record_id"]): row["entry"] for row in map(json.loads, lines)}
-    truth = {record: device for record, device in shared_harbour.told.truth.items() if record[0] in THREE}
+    truth = {record: device for record, device in shared_harbour.accounts.truth.items() if record[0] in THREE}
     assert found.keys() == truth.keys()
     result = score(found, truth)
     assert result.precision >= 0.99
@@ -492,7 +492,7 @@ def test_a_partial_pull_is_said_and_nothing_is_missing_because_of_it(shell, harb
 
 
 def test_explain_shows_records_evidence_sources_and_findings(pulled, shared_harbour):
-    device = next(r for r in shared_harbour.told.muster if len(r["serialNo"] or "") == 12 and r["owner"])
+    device = next(r for r in shared_harbour.accounts.muster if len(r["serialNo"] or "") == 12 and r["owner"])
     for known_as in (device["serialNo"], device["deviceId"], device["serialNo"].lower()):
         text = pulled("explain", known_as).stdout
         assert device["deviceId"] in text

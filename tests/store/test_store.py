@@ -110,7 +110,7 @@ def test_a_journal_gives_back_what_was_written_down(catalogue):
     steps = (step(1, desired={"name": "n1", "macs": ["a"]}), step(2, operation="report", state="held", why=nameless))
     change = journal.keep(Change(kind="sync", system="stowage", steps=steps))
     assert (change.number, change.state, change.steps) == (1, "draft", steps)
-    journal.sending(1, change.writes)
+    journal.mark_sent(1, change.writes)
     assert [s.state for s in journal.change(1).steps] == ["sent", "held"]
     journal.settled(1, [Outcome(steps[0], "written", (), "77")])
     journal.settled(1, [Outcome(steps[0], "confirmed")])

@@ -439,7 +439,7 @@ FAULTS = st.lists(
 )
 #: At which writing of the journal, before it or after; and whether the process dies or the disk is full.
 KILLS = st.lists(
-    st.tuples(st.sampled_from(["sending", "settled"]), st.integers(0, 10), st.booleans(), st.booleans()), max_size=2
+    st.tuples(st.sampled_from(["mark_sent", "settled"]), st.integers(0, 10), st.booleans(), st.booleans()), max_size=2
 )
 
 
@@ -449,8 +449,8 @@ def test_after_any_faults_and_kills_a_change_ends_as_it_should(inventory, dying)
     workspace = shell.workspace
     first = plain_gear(before["lists"])
     old = before["lists"]["gear"][1]["title"]
-    rows = [Row(place=f"row {at}", said=device(at)) for at in range(7)]
-    rows += [Row(place="row 9", said={"Name": old, "Comment": "altered"})]
+    rows = [Row(place=f"row {at}", typed=device(at)) for at in range(7)]
+    rows += [Row(place="row 9", typed={"Name": old, "Comment": "altered"})]
 
     settled_at_once(workspace, "stowage")
 
@@ -477,7 +477,7 @@ def test_after_any_faults_and_kills_a_change_ends_as_it_should(inventory, dying)
         assert {step.state for step in workspace.change(change.number).steps} == {"confirmed"}
         now = plain_gear(harbour.stowage.lists)
         assert sorted(one["title"] for one in now.values()) == sorted(
-            [*(one["title"] for one in first.values()), *(row.said["Name"] for row in rows[:7])]
+            [*(one["title"] for one in first.values()), *(row.typed["Name"] for row in rows[:7])]
         )
         assert now[1]["remark"] == "altered"
         back = workspace.journal.keep(prepare_undo(workspace, change.number))
@@ -489,7 +489,7 @@ def test_after_any_faults_and_kills_a_change_ends_as_it_should(inventory, dying)
 
 #: How a run of one request for each step may end at one of them: the process before or after the journal is
 #: written, the disk full, or the system and the line in their ways.
-ENDS = [(name, late, full) for name in ("sending", "settled") for late, full in ((0, 0), (1, 0), (0, 1))]
+ENDS = [(name, late, full) for name in ("mark_sent", "settled") for late, full in ((0, 0), (1, 0), (0, 1))]
 LOST = [("drop", 1), ("cut", 1), ("fail", 1), ("fail_after", 1), ("busy", 9)]
 
 
@@ -499,7 +499,7 @@ def test_at_each_of_its_steps_a_change_may_fail_and_goes_on(inventory, dying, en
     workspace = shell.workspace
     restore(harbour, before)
     pull(workspace, ["stowage"], accept_fall=True)
-    rows = [Row(place=f"row {at}", said=device(at)) for at in range(3)]
+    rows = [Row(place=f"row {at}", typed=device(at)) for at in range(3)]
     prepared = prepare_push(workspace, "stowage", "devices", rows, PushOptions()).change
     settled_at_once(workspace, "stowage")
     for k in range(len(rows)):
@@ -521,7 +521,7 @@ def test_at_each_of_its_steps_a_change_may_fail_and_goes_on(inventory, dying, en
         made = [
             one["title"] for number, one in harbour.stowage.lists["gear"].items() if number > before["last"]["gear"]
         ]
-        assert sorted(made) == [row.said["Name"] for row in rows], k
+        assert sorted(made) == [row.typed["Name"] for row in rows], k
 
 
 def test_a_session_may_end_at_each_step(at):
@@ -598,7 +598,7 @@ def attempt(workspace, number: int, how: RunOptions | None = None) -> None:
 @pytest.fixture
 def dying(monkeypatch):
     """Let the process die at the n-th writing of the journal, before or after it is written."""
-    kept = {name: getattr(Journal, name) for name in ("sending", "settled")}
+    kept = {name: getattr(Journal, name) for name in ("mark_sent", "settled")}
 
     def kill(name: str | None, nth: int, *, late: bool, full: bool = False) -> None:
         for other, method in kept.items():

@@ -27,7 +27,7 @@ def nine(tmp_path, harbour) -> Shell:
 
 
 def truth_of(harbour: Harbour, system: str) -> set[str]:
-    return {record_id for name, record_id in harbour.told.truth if name == system}
+    return {record_id for name, record_id in harbour.accounts.truth if name == system}
 
 
 def devices(shell: Shell, system: str) -> set[str]:

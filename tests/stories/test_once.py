@@ -312,7 +312,7 @@ SCHEDULES = st.lists(st.sampled_from(MANNERS), max_size=6)
 #: How many of them are tried; more where somebody has the time.
 SCHEDULED = int(os.environ.get("CONCORDEX_SCHEDULES", "12"))
 #: When the process dies, if it does: at the n-th writing of its journal, before or after that is written.
-DEATHS = st.none() | st.tuples(st.sampled_from(["sending", "settled"]), st.integers(0, 4), st.booleans())
+DEATHS = st.none() | st.tuples(st.sampled_from(["mark_sent", "settled"]), st.integers(0, 4), st.booleans())
 
 
 def test_whatever_the_server_does_nothing_is_doubled_by_us_and_no_word_is_false(tmp_path, serve, dying):  # noqa: F811
@@ -324,8 +324,8 @@ def test_whatever_the_server_does_nothing_is_doubled_by_us_and_no_word_is_false(
     shell, spite = spiteful(tmp_path, serve, many=2, settles="0s")
     workspace = shell.workspace
     settled_at_once(workspace, "spite")
-    rows = [Row(place=f"row {at}", said={"name": f"lamp-{at}", "site": "attic"}) for at in range(4)]
-    rows.append(Row(place="row 5", said={"name": "old", "position": "7"}))
+    rows = [Row(place=f"row {at}", typed={"name": f"lamp-{at}", "site": "attic"}) for at in range(4)]
+    rows.append(Row(place="row 5", typed={"name": "old", "position": "7"}))
     first = {"devices": {1: {"id": 1, "label": "old", "note": "0", "at": 1}}, "sites": {}}
 
     def attempt(number: int, how: RunOptions, death: tuple[str, int, bool] | None = None) -> None:

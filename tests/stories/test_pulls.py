@@ -44,7 +44,7 @@ def test_the_history_tells_each_pull(shell):
 def test_ids_of_other_tables_become_what_they_mean(shell, harbour):
     shell("pull", "stowage", "--table", "devices")
     row = shell.workspace.show("devices", columns=["site", "maker", "model"], sort=["record_id"]).frame.row(0)
-    told = harbour.told.stowage[0]
+    told = harbour.accounts.stowage[0]
     assert row == (told["place"], told["maker"], told["product"])
 
 

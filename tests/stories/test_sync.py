@@ -29,7 +29,7 @@ def is_once(harbour) -> None:
     """No two records of the inventory have one title or, save those that people doubled, one serial."""
     titles = Counter(record["title"].strip().lower() for record in harbour.stowage.lists["gear"].values())
     assert max(titles.values()) == 1
-    typed = len(harbour.told.stowage)
+    typed = len(harbour.accounts.stowage)
     made = [r["serialNumber"] for number, r in harbour.stowage.lists["gear"].items() if number > typed]
     assert max(Counter(serial for serial in made if serial).values(), default=1) == 1
 

@@ -46,17 +46,17 @@ def test_configuration_objects_are_saved_compared_and_put_back(tmp_path, fresh_h
     with Workspace(folder) as here:
         held = here.objects.live("muster")
         here.objects.save("muster", held, here.kinds.chosen("muster"), folder / "baselines")
-        assert not here.objects.drift()["muster"].found
+        assert not here.objects.drift()["muster"].differences
         role = next(one for one in held.objects if one.kind == "roles")
         original = here.objects.original(f"muster/roles/{role.name}", None, here.objects.live)
         copy = here.objects.copied(original, [], [], name="of the api", bound=False)
         made = here.keep(here.objects.copy(original, copy)[0])
         assert here.run(made.number).state == "done"
-        (added,) = here.objects.drift()["muster"].found
+        (added,) = here.objects.drift()["muster"].differences
         assert (added.what, added.key[:2]) == ("added", ("roles", "of the api"))
         back = here.keep(here.objects.restore(here.objects.drift()["muster"]))
         here.run(back.number)
-        assert not here.objects.drift()["muster"].found
+        assert not here.objects.drift()["muster"].differences
 
 
 def test_inside_a_running_event_loop_it_waits_just_the_same(shell):

@@ -33,8 +33,8 @@ def differences(wanted: pl.DataFrame, actual: pl.DataFrame, owners: Owners) -> D
         if owner == "when_empty":
             differs &= _empty(both, f"{field}_was")
         rows = both.filter(differs).select("entry", f"{field}_was", field)
-        for entry, was, desired in rows.iter_rows():
-            differing.setdefault(entry, {})[field] = (was, desired)
+        for entry, before, desired in rows.iter_rows():
+            differing.setdefault(entry, {})[field] = (before, desired)
     return differing
 
 
@@ -68,13 +68,13 @@ def _empty(frame: pl.DataFrame, name: str) -> pl.Expr:
 
 
 def _differs(both: pl.DataFrame, field: str) -> pl.Expr:
-    desired, was = pl.col(field), pl.col(f"{field}_was")
+    desired, before = pl.col(field), pl.col(f"{field}_was")
     if _is_list(both, field):
-        known = was.list.set_difference(desired).list.len() == 0
+        known = before.list.set_difference(desired).list.len() == 0
         return _empty(both, field).not_() & (known & _empty(both, f"{field}_was").not_()).fill_null(False).not_()
     if both.schema[field] == pl.String:
-        desired, was = desired.str.to_lowercase().str.strip_chars(), was.str.to_lowercase().str.strip_chars()
-    return desired.is_not_null() & desired.ne_missing(was)
+        desired, before = desired.str.to_lowercase().str.strip_chars(), before.str.to_lowercase().str.strip_chars()
+    return desired.is_not_null() & desired.ne_missing(before)
 
 
 def same(there: Any, ours: Any) -> bool:
@@ -112,7 +112,7 @@ def _text(value: Any) -> str:
     return str(int(value)) if isinstance(value, float) and value.is_integer() else str(value)
 
 
-def verdict(desired: Mapping[str, Any], was: Mapping[str, Any], there: Mapping[str, Any]) -> Reasons:
+def verdict(desired: Mapping[str, Any], before: Mapping[str, Any], there: Mapping[str, Any]) -> Reasons:
     """What a record did not take of what was written, and what the system wrote in its own way."""
     wrong: dict[str, dict[str, Any]] = {}
     own: dict[str, Any] = {}
@@ -121,7 +121,7 @@ def verdict(desired: Mapping[str, Any], was: Mapping[str, Any], there: Mapping[s
             continue
         if alike_but_for_signs(there[name], value):
             own[name] = there[name]
-        elif name in was and same(there[name], was[name]):
+        elif name in before and same(there[name], before[name]):
             wrong[name] = {"now": there[name], "still": True}
         else:
             wrong[name] = {"now": there[name], "desired": value}

@@ -26,16 +26,16 @@ class Difference:
     deltas: Sequence[Delta] = ()
 
     @property
-    def one(self) -> Object:
+    def either(self) -> Object:
         """The object as it is now, or was."""
-        either = self.now or self.before
-        assert either
-        return either
+        present = self.now or self.before
+        assert present
+        return present
 
 
-def differ(was: Iterable[Object], now: Iterable[Object], kinds: Kinds) -> list[Difference]:
-    """All differences from ``was`` to ``now``, in the order of kinds and names."""
-    before, after = paired(list(was), list(now))
+def differ(earlier: Iterable[Object], now: Iterable[Object], kinds: Kinds) -> list[Difference]:
+    """All differences from ``earlier`` to ``now``, in the order of kinds and names."""
+    before, after = paired(list(earlier), list(now))
     moved = _moved(before, after, kinds)
     diffs = []
     for key in sorted(before.keys() | after.keys()):
@@ -54,9 +54,9 @@ def differ(was: Iterable[Object], now: Iterable[Object], kinds: Kinds) -> list[D
     return diffs
 
 
-def paired(was: Sequence[Object], now: Sequence[Object]) -> tuple[dict[Key, Object], dict[Key, Object]]:
+def paired(earlier: Sequence[Object], now: Sequence[Object]) -> tuple[dict[Key, Object], dict[Key, Object]]:
     """Both sides by key; of several of one name, those that are equal are the same, whatever their order."""
-    before, after = {old_one.key: old_one for old_one in was}, {old_one.key: old_one for old_one in now}
+    before, after = {old_one.key: old_one for old_one in earlier}, {old_one.key: old_one for old_one in now}
     shared = {(kind, name) for kind, name, nth in (*before, *after) if nth > 1}
     for kind, name in sorted(shared):
         old = [before.pop(key) for key in sorted(before) if key[:2] == (kind, name)]
@@ -82,31 +82,31 @@ def paired(was: Sequence[Object], now: Sequence[Object]) -> tuple[dict[Key, Obje
     return before, after
 
 
-def deltas_of(was: Any, now: Any, path: str = "", sets: Collection[str] = ()) -> list[Delta]:
+def deltas_of(before: Any, now: Any, path: str = "", sets: Collection[str] = ()) -> list[Delta]:
     """Member by member what is otherwise; of a list what left it and what came.
 
     Of a list of mappings, which is not among ``sets``, item by item where it is as long as it was.
     """
-    if alike(was, now):
+    if alike(before, now):
         return []
-    if isinstance(was, Mapping) and isinstance(now, Mapping):
+    if isinstance(before, Mapping) and isinstance(now, Mapping):
         deltas = []
-        for name in sorted({*was, *now}, key=str):
-            deltas += deltas_of(was.get(name), now.get(name), f"{path}.{name}" if path else str(name), sets)
+        for name in sorted({*before, *now}, key=str):
+            deltas += deltas_of(before.get(name), now.get(name), f"{path}.{name}" if path else str(name), sets)
         return deltas
-    if isinstance(was, list) and isinstance(now, list):
-        return _deltas_of_lists(was, now, path, whole=path in sets)
-    return [(path, was, now)]
+    if isinstance(before, list) and isinstance(now, list):
+        return _deltas_of_lists(before, now, path, whole=path in sets)
+    return [(path, before, now)]
 
 
-def _deltas_of_lists(was: list[Any], now: list[Any], path: str, *, whole: bool) -> list[Delta]:
-    deep = not whole and any(isinstance(item, Mapping | list) for item in (*was, *now))
-    if deep and len(was) == len(now):
-        pairs = enumerate(zip(was, now, strict=True))
+def _deltas_of_lists(before: list[Any], now: list[Any], path: str, *, whole: bool) -> list[Delta]:
+    deep = not whole and any(isinstance(item, Mapping | list) for item in (*before, *now))
+    if deep and len(before) == len(now):
+        pairs = enumerate(zip(before, now, strict=True))
         return [delta for at, (a, b) in pairs for delta in deltas_of(a, b, f"{path}[{at}]")]
-    gone, came = [item for item in was if item not in now], [item for item in now if item not in was]
+    gone, came = [item for item in before if item not in now], [item for item in now if item not in before]
     if not gone and not came:
-        return [(path, was, now)]  # the same in another order, or in another number
+        return [(path, before, now)]  # the same in another order, or in another number
     return [(f"{path}[]", item, None) for item in gone] + [(f"{path}[]", None, item) for item in came]
 
 

@@ -168,10 +168,10 @@ def place_of(obj: Object, kind: Kind) -> float:
 def in_sequence(objects: Iterable[Object], kinds: Kinds) -> list[Object]:
     """By kind and name; what has a place, by what it stands in and its place there."""
 
-    def rank(one: Object) -> tuple[str, str, float, str, int]:
-        kind = kinds[one.kind]
-        parent = str(value_at(one.body, kind.within)) if kind.place and kind.within else ""
-        return one.kind, parent, place_of(one, kind), one.name, one.nth
+    def rank(obj: Object) -> tuple[str, str, float, str, int]:
+        kind = kinds[obj.kind]
+        parent = str(value_at(obj.body, kind.within)) if kind.place and kind.within else ""
+        return obj.kind, parent, place_of(obj, kind), obj.name, obj.nth
 
     return sorted(objects, key=rank)
 

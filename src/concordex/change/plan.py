@@ -25,14 +25,14 @@ def plan(
     made = [difference for difference in differences if difference.what != "removed"]
     extra = [difference for difference in differences if difference.what == "removed"]
     steps = [_step(by_key[key], kinds) for key in _keys(in_order([_now(difference) for difference in made], kinds))]
-    gone = in_order([difference.one for difference in extra if difference.key in going], kinds)[::-1]
+    gone = in_order([difference.either for difference in extra if difference.key in going], kinds)[::-1]
     steps += [_step(by_key[key], kinds) for key in _keys(gone)]
     return Change(kind="config", system=system, steps=numbered(steps), about=About(objects=True)), extra
 
 
 def _now(diff: Difference) -> Object:
     """The object as it shall be, by the key that it has among both sides."""
-    now = diff.one
+    now = diff.either
     return now if now.key == diff.key else Object(kind=now.kind, name=now.name, nth=diff.key[2], body=now.body)
 
 
@@ -49,14 +49,14 @@ def _step(difference: Difference, kinds: Kinds) -> Step:
         "record_id": difference.before.record_id if difference.before else None,
     }  # fmt: skip
     if difference.before is None:
-        return Step(operation="create", desired=difference.one.body, **common, **_held(kind.can_create, "create"))
+        return Step(operation="create", desired=difference.either.body, **common, **_held(kind.can_create, "create"))
     if difference.now is None:
-        return Step(operation="delete", before=difference.one.body, **common, **_held(kind.can_delete, "delete"))
-    was, now = difference.before.body, difference.now.body
-    members = [n for n in {**was, **now} if not alike(was.get(n), now.get(n))]
+        return Step(operation="delete", before=difference.either.body, **common, **_held(kind.can_delete, "delete"))
+    before, now = difference.before.body, difference.now.body
+    members = [n for n in {**before, **now} if not alike(before.get(n), now.get(n))]
     return Step(
-        operation="update", before={n: was.get(n) for n in members}, desired={n: now.get(n) for n in members}, **common,
-        **_held(kind.can_update, "update"),
+        operation="update", before={n: before.get(n) for n in members}, desired={n: now.get(n) for n in members},
+        **common, **_held(kind.can_update, "update"),
     )  # fmt: skip
 
 

@@ -42,7 +42,7 @@ class Unclear:
     """A reference that names nothing, or several: our fields, what they say, and what is wrong with it."""
 
     fields: Sequence[str]
-    said: str
+    value: str
     what: str
 
 

@@ -23,7 +23,7 @@ class Row:
     """One row: where it stands, what was typed, and what it says of our fields."""
 
     place: str
-    said: Mapping[str, Any]
+    typed: Mapping[str, Any]
     values: dict[str, Any] = field(default_factory=dict)
 
 
@@ -90,7 +90,7 @@ def read_values(
     made: list[dict[str, Any]] = [{} for _ in rows]
     mistakes = []
     for column, name in meant.items():
-        cells = [_items(row.said.get(column), types[name]) for row in rows]
+        cells = [_items(row.typed.get(column), types[name]) for row in rows]
         flat = [item for items in cells for item in items]
         converted = _read(flat, types[name])
         at = 0
@@ -157,7 +157,7 @@ def check_rows(rows: Sequence[Row], target: TargetTable) -> tuple[list[Row], lis
             reference = referred(row.values, link, target)
             if isinstance(reference, Unclear):
                 column = " and ".join(reference.fields)
-                mistakes.append(Mistake(place=row.place, column=column, value=reference.said, what=reference.what))
+                mistakes.append(Mistake(place=row.place, column=column, value=reference.value, what=reference.what))
             elif reference:
                 row = replace(row, values={**row.values, **reference})
         done.append(row)

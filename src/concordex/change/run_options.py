@@ -31,7 +31,7 @@ class RunOptions:
     send_again: bool = False
     note: str | None = None
 
-    def told(self) -> dict[str, Any]:
+    def lasting(self) -> dict[str, Any]:
         """What of it holds for going on as well."""
         kept = asdict(self)
         return {name: kept[name] for name in ("batch_size", "together", "force", "stage", "note") if kept[name]}

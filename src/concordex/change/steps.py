@@ -112,7 +112,7 @@ class Change:
     number: int | None = None
     about: About = field(default_factory=About)
 
-    def said(self, **facts: Any) -> Change:
+    def described(self, **facts: Any) -> Change:
         """The same with more of what there is to say about it; see :class:`About`."""
         return replace(self, about=replace(self.about, **facts))
 

@@ -40,8 +40,8 @@ def _undone(step: Step, form: Form, number: int | None) -> Step:
     if doubt := _doubt(step, number):
         return replace(plain, why=doubt)
     if step.operation == "create" and form.can_delete:
-        was = {**step.desired, **step.became}
-        return replace(plain, operation="delete", state="ready", before=was, left=step.whole.get("prints", {}))
+        made = {**step.desired, **step.became}
+        return replace(plain, operation="delete", state="ready", before=made, left=step.whole.get("prints", {}))
     if step.operation == "update":
         return _altered_back(step, plain, form)
     if step.operation == "delete" and form.can_create:
@@ -68,12 +68,12 @@ def _altered_back(step: Step, plain: Step, form: Form) -> Step:
 
     What became something else beside it may be somebody's edit: it is named when the undo is read back, and left.
     """
-    was, now = {name: step.before.get(name) for name in step.desired}, {**step.desired, **step.became}
+    earlier, now = {name: step.before.get(name) for name in step.desired}, {**step.desired, **step.became}
     for name, (before, after) in step.whole.get("fields", {}).items():
         if after in (None, "", [], {}) and (form.writes is None or name in form.writes):
-            was[name], now[name] = before, after
+            earlier[name], now[name] = before, after
     again = {path: before for path, (before, _) in step.whole.get("beside", {}).items()}
-    return replace(plain, operation="update", state="ready", before=now, desired=was, again=again)
+    return replace(plain, operation="update", state="ready", before=now, desired=earlier, again=again)
 
 
 #: What would take a step back.

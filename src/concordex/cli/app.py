@@ -103,8 +103,8 @@ def _end(*_: object) -> None:
         signal.sigwait((signal.SIGINT,))
     signal.pthread_sigmask(signal.SIG_UNBLOCK, (signal.SIGINT,))
     handler, now, none = signal.getsignal(signal.SIGINT), time.monotonic(), signal.default_int_handler
-    told = [loop for loop, when in _told_to_end if now < when + _PATIENCE and loop is not none]
-    if not any(handler in (loop, none) for loop in told):
+    ending = [loop for loop, when in _told_to_end if now < when + _PATIENCE and loop is not none]
+    if not any(handler in (loop, none) for loop in ending):
         _told_to_end.append((handler, now))
         signal.raise_signal(signal.SIGINT)
 

@@ -35,14 +35,16 @@ def draw_differences(
     cut = draw.is_terminal(sys.stdout) and len(diffs) > _MOST
     for diff in diffs[:_MOST] if cut else diffs:
         label = (
-            diff.one.label if diff.key[2] == diff.one.nth else f"{diff.one.kind}/{diff.one.name} (no. {diff.key[2]})"
+            diff.either.label
+            if diff.key[2] == diff.either.nth
+            else f"{diff.either.kind}/{diff.either.name} (no. {diff.key[2]})"
         )
         where = f"{system}/" if system else ""
         draw.styled(f"{diff.what:<{len(_INDENT)}}{where}{label}", _STYLES[diff.what])
         if diff.what in ("added", "removed"):
-            draw.below(draw.members(diff.one.body), _INDENT)
-        for path, was, now in diff.deltas:
-            _draw_delta(path, was, now)
+            draw.below(draw.members(diff.either.body), _INDENT)
+        for path, before, now in diff.deltas:
+            _draw_delta(path, before, now)
         for line in (remarks or {}).get(diff.key, ()):
             draw.styled(f"{_INDENT}{line}", "dim")
     if cut:
@@ -66,12 +68,12 @@ def emit_differences(
     )
 
 
-def _draw_delta(path: str, was: Any, now: Any) -> None:
+def _draw_delta(path: str, before: Any, now: Any) -> None:
     if path.endswith("[]"):
-        sign, value = ("-", was) if now is None else ("+", now)
+        sign, value = ("-", before) if now is None else ("+", now)
         draw.below(f"{path[:-2]}: {sign} {_shown(value)}", _INDENT)
     else:
-        draw.below(f"{path}: {_shown(was)} -> {_shown(now)}", _INDENT)
+        draw.below(f"{path}: {_shown(before)} -> {_shown(now)}", _INDENT)
 
 
 def _shown(value: Any) -> str:
@@ -88,16 +90,16 @@ def _rows(diff: Difference, system: str | None) -> list[dict[str, Any]]:
     }
     common = {name: value for name, value in common.items() if name != "system" or system}
     if not diff.deltas:  # all of it
-        was, now = (dict(side.body) if side else None for side in (diff.before, diff.now))
-        return [{**common, "member": None, "before": _text(was), "now": _text(now)}]
+        before, now = (dict(side.body) if side else None for side in (diff.before, diff.now))
+        return [{**common, "member": None, "before": _text(before), "now": _text(now)}]
     return [
         {
             **common,
             "member": path,
-            "before": _text(was),
+            "before": _text(before),
             "now": _text(now),
         }
-        for path, was, now in diff.deltas
+        for path, before, now in diff.deltas
     ]
 
 

@@ -11,7 +11,7 @@ from functools import cache
 from typing import IO, TYPE_CHECKING, Any
 
 from concordex.model.scalars import parse_time
-from concordex.progress import Told
+from concordex.progress import Advance
 from concordex.unseen import in_data, masked
 from concordex.words import plural
 
@@ -200,7 +200,7 @@ def note(text: str, style: str = "") -> None:
 
 
 @contextmanager
-def progress() -> Iterator[Told]:
+def progress() -> Iterator[Advance]:
     """Bars on standard error, one for each label; none where nobody watches or it is soon done."""
     if not is_terminal(sys.stderr):
         yield lambda _label, _done, _of: None
@@ -217,7 +217,7 @@ def progress() -> Iterator[Told]:
     tasks = dict[str, Any]()
     waited = Timer(_PATIENCE, bars.start)  # by the clock: what is slow to answer at all is waited for longest
 
-    def told(label: str, done: int, of: int | None) -> None:
+    def advance(label: str, done: int, of: int | None) -> None:
         if label not in tasks:
             tasks[label] = bars.add_task(label, total=of)
         ended = of is not None and done >= of
@@ -225,7 +225,7 @@ def progress() -> Iterator[Told]:
 
     waited.start()
     try:
-        yield told
+        yield advance
     finally:
         waited.cancel()
         waited.join()

@@ -132,11 +132,11 @@ def _as_json(column: pl.Series) -> list[str | None]:
     """Values with parts, as JSON without what is missing: what a cell of a sheet can hold of them."""
     import orjson
 
-    def said(value: Any) -> Any:
+    def as_data(value: Any) -> Any:
         return {name: cell for name, cell in value.items() if cell is not None} if isinstance(value, dict) else value
 
     return [
-        None if cell is None else orjson.dumps(said(_whole(cell)), default=str).decode() for cell in column.to_list()
+        None if cell is None else orjson.dumps(as_data(_whole(cell)), default=str).decode() for cell in column.to_list()
     ]
 
 

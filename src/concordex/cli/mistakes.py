@@ -40,9 +40,9 @@ def keep_rejected(rejected: list[Row], mistakes: list[Mistake], path: Path) -> N
         wrong.setdefault(mistake.place, []).append(
             f"{mistake.column} {mistake.value} {mistake.what}".replace("  ", " ")
         )
-    names = list(dict.fromkeys(name for row in rejected for name in row.said))
+    names = list(dict.fromkeys(name for row in rejected for name in row.typed))
     rows: list[dict[str, Any]] = [
-        {**{name: _text(row.said.get(name)) for name in names}, "mistakes": "; ".join(wrong.get(row.place, []))}
+        {**{name: _text(row.typed.get(name)) for name in names}, "mistakes": "; ".join(wrong.get(row.place, []))}
         for row in rejected
     ]
     emit_rows(rows, None, path, private=True)

@@ -63,14 +63,14 @@ def draw_change(change: Change, form: Format | None, *, every: bool = False) -> 
 def _shortened(step: Step) -> Step:
     """A step with its long values shortened in their middles, but where that would hide what changes."""
     desired = {name: _short(value) for name, value in step.desired.items()}
-    was = {name: _short(value) for name, value in step.before.items()}
-    same = [name for name in desired if name in was and desired[name] == was[name]]
+    before = {name: _short(value) for name, value in step.before.items()}
+    same = [name for name in desired if name in before and desired[name] == before[name]]
     desired |= {name: step.desired[name] for name in same}
-    was |= {name: step.before[name] for name in same}
+    before |= {name: step.before[name] for name in same}
     return (
         step
-        if (desired, was) == (dict(step.desired), dict(step.before))
-        else replace(step, desired=desired, before=was)
+        if (desired, before) == (dict(step.desired), dict(step.before))
+        else replace(step, desired=desired, before=before)
     )
 
 
@@ -86,9 +86,9 @@ def draw_diff(change: Change) -> None:
         name = f" {step.record_id}" if step.record_id else ""
         draw.line(f"{step.action or step.operation} {step.table}{name}: {step.label} ({step.state})")
         for field in dict.fromkeys([*step.before, *step.desired]):
-            was, desired = draw.cell(step.before.get(field)), draw.cell(step.desired.get(field))
-            if field in step.before and (was or step.operation == "delete"):
-                draw.line(f"    - {field}: {was}")
+            before, desired = draw.cell(step.before.get(field)), draw.cell(step.desired.get(field))
+            if field in step.before and (before or step.operation == "delete"):
+                draw.line(f"    - {field}: {before}")
             if field in step.desired:
                 draw.line(f"    + {field}: {desired or '(empty)'}")
         if step.why:
@@ -117,15 +117,15 @@ def _told(step: Step, first: Sequence[str], once: Sequence[str] = ()) -> str:
     return draw.members(filled, most=None if step.operation == "create" else draw.MEMBERS)
 
 
-def _moved(name: str, was: Any, now: Any) -> str:
+def _moved(name: str, before: Any, now: Any) -> str:
     """A field from what it was to what it shall be; of what has parts, only the parts that move."""
-    if isinstance(was, dict | list) and isinstance(now, dict | list):
-        deltas = deltas_of(was, now, name, sets=[name])
+    if isinstance(before, dict | list) and isinstance(now, dict | list):
+        deltas = deltas_of(before, now, name, sets=[name])
         if [path for path, _, _ in deltas] != [name]:
             return "; ".join(_moved(path, old, new) for path, old, new in deltas)
     if name.endswith("[]"):
-        return f"{name[:-2]}: {'+' if was is None else '-'} {draw.cell(now if was is None else was)}"
-    return f"{name}: {draw.cell(was) or '(empty)'} -> {draw.cell(now) or '(empty)'}"
+        return f"{name[:-2]}: {'+' if before is None else '-'} {draw.cell(now if before is None else before)}"
+    return f"{name}: {draw.cell(before) or '(empty)'} -> {draw.cell(now) or '(empty)'}"
 
 
 #: Of a record, what a reviewer looks for first; of a new one the rest follows, since all of it is sent.

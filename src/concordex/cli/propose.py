@@ -82,7 +82,7 @@ def _resting_on(here: Workspace, change: Change) -> str:
 def agreed(change: Change, answers: ChangeOptions, chosen: Collection[int]) -> bool:
     """Whether the person wants these steps; what cannot be taken back asks for their number."""
     steps = [step for step in change.writes if step.number in chosen]
-    if _grave(change):
+    if _is_irreversible(change):
         count = answers.count if answers.count is not None else draw.ask_number(
             f"This cannot be taken back. How many records of {change.system} does it concern?"
         )  # fmt: skip
@@ -94,7 +94,7 @@ def agreed(change: Change, answers: ChangeOptions, chosen: Collection[int]) -> b
     )
 
 
-def _grave(change: Change) -> bool:
+def _is_irreversible(change: Change) -> bool:
     return change.about.irreversible or change.kind == "delete"
 
 

@@ -203,7 +203,7 @@ def obeyed(keyed: pl.DataFrame, rulings: Rulings) -> Obeyed:
     referring = named.drop_nulls("reference").join(
         named.select(pl.col("ref").alias("reference")), on="reference", how="semi"
     )
-    wanted = pl.Series([*rulings.told, *referring["reference"], *referring["ref"]], dtype=pl.String)
+    wanted = pl.Series([*rulings.named, *referring["reference"], *referring["ref"]], dtype=pl.String)
     rows = (
         dict(named.filter(pl.col("ref").is_in(wanted.implode())).select("ref", "row").iter_rows())
         if len(wanted)
@@ -233,7 +233,7 @@ def values(members: pl.DataFrame, rulings: Rulings) -> pl.DataFrame:
 
 def ruled(keyed: pl.DataFrame, rulings: Rulings) -> pl.Series:
     """Which records some ruling names."""
-    refs = pl.Series([*rulings.told], dtype=pl.String)
+    refs = pl.Series([*rulings.named], dtype=pl.String)
     ref = pl.format("{}/{}", "system", "record_id")
     return keyed.select(ref.is_in(refs.implode()).alias("ruled")).to_series()
 
@@ -243,11 +243,11 @@ def pairs(entry: pl.Series, linked: Linked) -> tuple[pl.DataFrame, pl.DataFrame]
     one, other = linked.groups[linked.a], linked.groups[linked.b]
     same = one == other
 
-    def told(which: Numbers) -> pl.DataFrame:
+    def compared(which: Numbers) -> pl.DataFrame:
         levels = {kind: linked.levels[which, at] for at, kind in enumerate(KINDS)}
         return pl.DataFrame({"a": linked.a[which], "b": linked.b[which], **levels, "bits": linked.score[which]})
 
-    evidence = told(np.flatnonzero(same)).with_columns(entry.gather(linked.a[same]).alias("entry"))
+    evidence = compared(np.flatnonzero(same)).with_columns(entry.gather(linked.a[same]).alias("entry"))
     apart = np.flatnonzero(~same)
     ends = pl.DataFrame({"one": np.minimum(one, other)[apart], "other": np.maximum(one, other)[apart], "pair": apart})
     near = pl.DataFrame(dict(zip(("one", "other", "together"), linked.between, strict=True)))
@@ -257,7 +257,7 @@ def pairs(entry: pl.Series, linked: Linked) -> tuple[pl.DataFrame, pl.DataFrame]
         .unique(["one", "other"], keep="first", maintain_order=True)
         .join(near.filter(pl.col("together") > NEAR), on=["one", "other"])
     )  # fmt: skip
-    doubts = told(best["pair"].to_numpy()).with_columns(
+    doubts = compared(best["pair"].to_numpy()).with_columns(
         best["together"], entry.gather(best["one"]).alias("entry"), entry.gather(best["other"]).alias("other")
     )
     return evidence, nearest(doubts)

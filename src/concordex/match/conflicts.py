@@ -78,18 +78,18 @@ def _conflicts(
     return shaped(joined, "conflict", pl.col("said"), field=field, severity=COMPARED[field])
 
 
-def _differing(said: pl.Series, value: pl.Expr, ranked: _Ranked) -> Numbers:
+def _differing(values: pl.Series, value: pl.Expr, ranked: _Ranked) -> Numbers:
     """The rows of those entries whose systems do not all say the same by ``value``; of each system the last row."""
-    if said.null_count() == len(said):
+    if values.null_count() == len(values):
         return np.zeros(0, dtype=np.int64)
     entry, rows = ranked.entry, ranked.order
-    rows = rows[_torn(entry[rows], numbers(said).to_numpy()[rows])]  # most say the same to the letter
-    plain = numbers(said.gather(rows).to_frame().select(value).to_series()).to_numpy()
-    rows, plain = rows[plain != 0], plain[plain != 0]
+    rows = rows[_torn(entry[rows], numbers(values).to_numpy()[rows])]  # most say the same to the letter
+    normalised = numbers(values.gather(rows).to_frame().select(value).to_series()).to_numpy()
+    rows, normalised = rows[normalised != 0], normalised[normalised != 0]
     ends = (np.diff(entry[rows]) != 0) | (np.diff(ranked.system[rows]) != 0)
     last = np.r_[ends, True][: len(rows)]
-    rows, plain = rows[last], plain[last]
-    return np.asarray(rows[_torn(entry[rows], plain)])
+    rows, normalised = rows[last], normalised[last]
+    return np.asarray(rows[_torn(entry[rows], normalised)])
 
 
 def _torn(entry: Numbers, value: Numbers) -> npt.NDArray[np.bool_]:
@@ -107,7 +107,7 @@ def _in_other_words(
     records: pl.DataFrame, rows: Numbers, entry: Numbers, field: str, words: Words
 ) -> npt.NDArray[np.bool_]:
     """Which ``rows`` are of entries of which two systems say what was not learned to be the same thing."""
-    said = records.select("maker", "model")[rows] if field == "model" else records.select(field)[rows]
+    texts = records.select("maker", "model")[rows] if field == "model" else records.select(field)[rows]
     a, b = within(entry)
-    differ = words.of(said.select(pl.concat_str(pl.all(), separator=" ", ignore_nulls=True)).to_series()).differ(a, b)
+    differ = words.of(texts.select(pl.concat_str(pl.all(), separator=" ", ignore_nulls=True)).to_series()).differ(a, b)
     return np.isin(entry, entry[a[differ]])

@@ -61,14 +61,14 @@ def agreement(members: pl.DataFrame) -> pl.DataFrame:
             return np.zeros((2, len(names)), dtype=np.int64)
         text = pl.col(name) if name.endswith("_key") else pl.col(name).cast(pl.String).str.to_lowercase()
         says = (text != (nothing or "")).fill_null(value=False)
-        told = members.select(says.alias("says"), text.hash().reinterpret(signed=True).alias("value"))
-        rows = np.flatnonzero(told["says"].to_numpy()[order])
-        both = mixed(entry[rows], told["value"].to_numpy()[order[rows]])
-        alike = argsorted(both)
+        values = members.select(says.alias("says"), text.hash().reinterpret(signed=True).alias("value"))
+        rows = np.flatnonzero(values["says"].to_numpy()[order])
+        both = mixed(entry[rows], values["value"].to_numpy()[order[rows]])
+        by_value = argsorted(both)
         speaking = _of_several(entry[rows], system[rows])
-        agreeing = _of_several(both[alike], system[rows[alike]])
+        agreeing = _of_several(both[by_value], system[rows[by_value]])
         return np.stack([
-            np.bincount(system[rows[alike]][agreeing], minlength=len(names)),
+            np.bincount(system[rows[by_value]][agreeing], minlength=len(names)),
             np.bincount(system[rows][speaking], minlength=len(names)),
         ])  # fmt: skip
 

@@ -95,9 +95,9 @@ def shaped(
     """
     if frame.is_empty():
         return NOTHING
-    grave, advice = KINDS[kind]
+    usual, advice = KINDS[kind]
     return frame.select(
-        pl.lit(kind).alias("kind"), pl.lit(severity or grave).alias("severity"), "entry", "name", "systems",
+        pl.lit(kind).alias("kind"), pl.lit(severity or usual).alias("severity"), "entry", "name", "systems",
         pl.lit(field, dtype=pl.String).alias("field"),
         (_NOTHING if about is None else about).alias("about"),
         (pl.col("other") if resembling else _NOTHING).alias("resembles"),

@@ -161,7 +161,7 @@ def frequencies(
     registered = _first(own, pl.Series(uuid.values), tags)
     who = _first(registered, card)
     items = _items(keyed["mac_keys"])
-    makers = items.said.str.slice(0, 8)
+    makers = items.texts.str.slice(0, 8)
     if sighting is None:  # a dock that many use is not one device that is seen often
         wandering = _docks(_flat(items, system, who, nobody), makers) if docks is None else docks
         at_dock = keyed["mac_keys"].list.first().str.slice(0, 8).is_in(wandering).fill_null(value=False)
@@ -381,17 +381,17 @@ class _Items:
     """The values of lists below each other: the ``row`` of each, as it was ``said``, and its number."""
 
     row: Numbers
-    said: pl.Series
+    texts: pl.Series
     value: Numbers
 
 
 def _items(lists: pl.Series) -> _Items:
     row = np.repeat(np.arange(len(lists)), lists.list.len().fill_null(0).to_numpy())
-    said = lists.drop_nulls().explode(empty_as_null=False)
-    if said.null_count():
-        there = said.is_not_null()
-        row, said = row[there.to_numpy()], said.filter(there)
-    return _Items(row, said, numbers(said).to_numpy())
+    texts = lists.drop_nulls().explode(empty_as_null=False)
+    if texts.null_count():
+        there = texts.is_not_null()
+        row, texts = row[there.to_numpy()], texts.filter(there)
+    return _Items(row, texts, numbers(texts).to_numpy())
 
 
 def _flat(items: _Items, system: pl.Series, who: pl.Series, usual: Numbers) -> pl.DataFrame:

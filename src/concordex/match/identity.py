@@ -83,10 +83,10 @@ def _cards(macs: pl.Series) -> list[pl.Series]:
 
 def showing(lists: pl.Series, pattern: str) -> Numbers:
     """The places of those ``lists`` of which some text matches ``pattern``, in order."""
-    said = lists.drop_nulls().explode(empty_as_null=False)
-    found = said.str.contains(pattern).arg_true().to_numpy()
+    items = lists.drop_nulls().explode(empty_as_null=False)
+    matching = items.str.contains(pattern).arg_true().to_numpy()
     ends = np.cumsum(lists.list.len().fill_null(0).to_numpy())
-    return distinct(np.searchsorted(ends, found, side="right"))
+    return distinct(np.searchsorted(ends, matching, side="right"))
 
 
 def _where_needed(texts: pl.Series, clean: str, rewritten: Callable[[pl.Expr], pl.Expr]) -> pl.Series:

@@ -19,12 +19,12 @@ def places(records: pl.DataFrame, among: pl.DataFrame) -> Numbers:
 
     Both in one order, as :func:`concordance.ordered` puts them: many stand where they stood.
     """
-    said, there = (frame.select("system", "record_id") for frame in (records, among))
-    if said.equals(there):
+    sought, there = (frame.select("system", "record_id") for frame in (records, among))
+    if sought.equals(there):
         return np.arange(records.height)
-    one, other = (pl.DataFrame({"called": ids.hash_rows(seed=13)}) for ids in (said, there))
-    found = one.join(other.with_row_index("at"), on="called", how="left", maintain_order="left")["at"]
-    return found.cast(pl.Int64).fill_null(-1).to_numpy()
+    one, other = (pl.DataFrame({"called": ids.hash_rows(seed=13)}) for ids in (sought, there))
+    at = one.join(other.with_row_index("at"), on="called", how="left", maintain_order="left")["at"]
+    return at.cast(pl.Int64).fill_null(-1).to_numpy()
 
 
 def number(group: pl.Series, was: pl.Series | None = None, known: pl.Series | None = None) -> pl.Series:

@@ -42,21 +42,21 @@ def merge(
     kept = records.select("row", "system", "mac_keys", *MERGED).with_columns(
         pl.when(pl.col("kind") != "other").then("kind").alias("kind")
     )
-    asked = _Asked(kept, entry)
+    fields = _Records(kept, entry)
     rules = {name: _rule(name, (by_field or {}).get(name), order) for name in MERGED}
-    kind = asked.told("kind", rules["kind"])[0]
+    kind = fields.value_of("kind", rules["kind"])[0]
 
-    def told(name: str) -> tuple[pl.Series, pl.Series]:
-        value, source = asked.told(name, rules[name])
+    def valued(name: str) -> tuple[pl.Series, pl.Series]:
+        value, source = fields.value_of(name, rules[name])
         for which, own in rules[name].kinds.items():
-            other = asked.told(name, _rule(name, own, order))
+            other = fields.value_of(name, _rule(name, own, order))
             value, source = (
                 pl.select(pl.when(kind == which).then(theirs).otherwise(ours)).to_series()
                 for theirs, ours in zip(other, (value, source), strict=True)
             )
         return value.alias(name), source.alias(name)
 
-    values, sources = zip(*side_by_side((partial(told, name) for name in MERGED), len(entry)), strict=True)
+    values, sources = zip(*side_by_side((partial(valued, name) for name in MERGED), len(entry)), strict=True)
     entries = pl.DataFrame([called, *values]).with_columns(
         pl.col("kind").fill_null("other"), _systems(kept["system"], entry).alias("systems"),
         pl.Series("records", np.bincount(entry, minlength=len(called)), dtype=pl.UInt32),
@@ -94,28 +94,28 @@ def _filled(first: Sequence[str], order: Sequence[str]) -> Sequence[str]:
 
 
 @dataclass(frozen=True)
-class _Asked:
+class _Records:
     """Records of which single fields are asked, and the ``entry`` of each as a number from nought, none left out."""
 
-    said: pl.DataFrame
+    records: pl.DataFrame
     entry: Numbers
     orders: dict[str, Numbers] = field(default_factory=dict)
 
-    def told(self, name: str, rule: Choose) -> tuple[pl.Series, pl.Series]:
+    def value_of(self, name: str, rule: Choose) -> tuple[pl.Series, pl.Series]:
         """For each entry the value of a field, and the row of the record that gives it."""
-        column = self.said[name]
+        column = self.records[name]
         if name not in LISTS and column.null_count() == len(column):  # as many fields are
             many = int(self.entry.max(initial=-1)) + 1
-            return _nothing(column.dtype, many), _nothing(self.said.schema["row"], many)
+            return _nothing(column.dtype, many), _nothing(self.records.schema["row"], many)
         order = self._ordered(name, rule)
         entry = self.entry[order]
         there = (column.list.len() > 0).fill_null(value=False) if name in LISTS else column.is_not_null()
         first = _first(entry, there.to_numpy()[order])
         place = pl.Series(np.where(first < 0, 0, order[first]))
         place = place.set(pl.Series(first < 0), None)
-        source = self.said["row"].gather(place)
+        source = self.records["row"].gather(place)
         if name in LISTS:  # cards that name a device before those that do not
-            parts = [self.said[part] for part in (("mac_keys", "macs") if name == "macs" else (name,))]
+            parts = [self.records[part] for part in (("mac_keys", "macs") if name == "macs" else (name,))]
             return _lists(self.entry, order, parts), source
         if rule.by == "joined" and column.dtype == pl.String:
             return _texts(entry, column.gather(order)), source
@@ -131,11 +131,11 @@ class _Asked:
         called = repr((rule.by == "freshest", rule.order, name if prime is not None else None, rule.by))
         if called not in self.orders:
             ranks = dict(zip(rule.order, range(len(rule.order)), strict=True))
-            trust = self.said["system"].replace_strict(ranks, default=len(ranks), return_dtype=pl.Int64).to_numpy()
-            late = -self.said["last_seen"].to_physical().fill_null(-_NEVER).to_numpy()
+            trust = self.records["system"].replace_strict(ranks, default=len(ranks), return_dtype=pl.Int64).to_numpy()
+            late = -self.records["last_seen"].to_physical().fill_null(-_NEVER).to_numpy()
             keys = [late, trust] if rule.by != "freshest" else [trust, late]
             keys += [] if prime is None else [prime]
-            order = argsorted(self.said["row"].cast(pl.Int64).to_numpy())
+            order = argsorted(self.records["row"].cast(pl.Int64).to_numpy())
             for key in (*keys, self.entry):
                 order = order[argsorted(key[order])]
             self.orders[called] = order
@@ -143,10 +143,10 @@ class _Asked:
 
     def _prime(self, name: str, rule: Choose) -> Numbers | None:
         """What counts before trust and freshness: the less, the better."""
-        column = self.said[name]
+        column = self.records[name]
         if rule.by == "agreed":
             values = column.list.sort().list.join(" ") if name in LISTS else column.cast(pl.String).str.to_lowercase()
-            frame = pl.DataFrame({"entry": self.entry, "said": values, "system": self.said["system"]})
+            frame = pl.DataFrame({"entry": self.entry, "said": values, "system": self.records["system"]})
             many = frame.select(pl.col("system").n_unique().over("entry", "said").cast(pl.Int64)).to_series()
             return np.where(column.is_not_null().to_numpy(), -many.to_numpy(), 0)
         if rule.by == "specific":
@@ -187,12 +187,12 @@ def _lists(entry: Numbers, order: Numbers, parts: Sequence[pl.Series]) -> pl.Ser
     owners = np.concatenate([np.repeat(entry, often) for often in many])
     by = argsorted(ranks)
     by = by[argsorted(owners[by])]
-    owners, said = owners[by], numbers(values).to_numpy()[by]
-    alike = mixed(owners, said)
-    same = argsorted(alike)
-    kept = np.sort(same[starts(alike[same])])  # of equal ones the first
-    told = pl.DataFrame({"entry": owners[kept], "value": values.gather(by[kept])}).set_sorted("entry")
-    return _spread(told.group_by("entry", maintain_order=True).agg("value"), entry[order], [])
+    owners, value = owners[by], numbers(values).to_numpy()[by]
+    pairs = mixed(owners, value)
+    same = argsorted(pairs)
+    kept = np.sort(same[starts(pairs[same])])  # of equal ones the first
+    listed = pl.DataFrame({"entry": owners[kept], "value": values.gather(by[kept])}).set_sorted("entry")
+    return _spread(listed.group_by("entry", maintain_order=True).agg("value"), entry[order], [])
 
 
 def _texts(entry: Numbers, column: pl.Series) -> pl.Series:

@@ -20,7 +20,7 @@ class Rulings:
     values: Sequence[tuple[str, str, str]] = ()
 
     @property
-    def told(self) -> set[str]:
+    def named(self) -> set[str]:
         """Every record that a ruling names."""
         return {ref for pair in (*self.same, *self.apart) for ref in pair} | {ref for ref, _, _ in self.values}
 

@@ -87,7 +87,7 @@ def _one(value: pl.Expr, bound: Bound) -> pl.Expr:
     if operator == "within":
         return _within(value, wanted[0])
     if bound.type is Type.VERSION:
-        return distinct(value, lambda said: _any(operator, version_parts(said), wanted), pl.Boolean())
+        return distinct(value, lambda text: _any(operator, version_parts(text), wanted), pl.Boolean())
     if bound.type in (Type.TEXT, Type.TEXTS):
         value = value.str.to_lowercase()
     if operator == "in":
@@ -116,7 +116,7 @@ def _within(value: pl.Expr, wanted: Any) -> pl.Expr:
         )
         low, high = int(wanted.network_address), int(wanted.broadcast_address)
         return number.is_between(low, high)
-    return distinct(value, lambda said: ":" in said and _in_network(said, wanted), pl.Boolean())
+    return distinct(value, lambda text: ":" in text and _in_network(text, wanted), pl.Boolean())
 
 
 def _in_network(address: str, network: Any) -> bool:

@@ -197,16 +197,16 @@ def _dock(devices: list[Device], rng: random.Random, rates: Rates) -> None:
 
 def accounts(fleet: Fleet) -> Accounts:
     """What Fairlead, Muster and Stowage say of the fleet."""
-    told = Accounts()
+    made = Accounts()
     for device in fleet.devices:
         if not device.spare:
-            _tell_fairlead(device, fleet, told)
-            _tell_muster(device, fleet, told)
-        _tell_stowage(device, fleet, told)
-    _spoil_names(told)
-    for system in (told.fairlead, told.ports, told.muster):
+            _tell_fairlead(device, fleet, made)
+            _tell_muster(device, fleet, made)
+        _tell_stowage(device, fleet, made)
+    _spoil_names(made)
+    for system in (made.fairlead, made.ports, made.muster):
         fleet.random.shuffle(system)
-    return told
+    return made
 
 
 def _tell_fairlead(device: Device, fleet: Fleet, records: Accounts) -> None:

@@ -93,7 +93,7 @@ class Pilotage(StandIn):
         self.api.get("/pilot/houses")(self.list_houses)
         self.api.get("/pilot/lines")(self.list_lines)
         self.api.get("/pilot/units")(self.list_units)
-        self.api.post("/pilot/units")(self.adopt)
+        self.api.post("/pilot/units")(self.enrol)
         self.api.patch("/pilot/units/{unit}")(self.alter)
         self.api.delete("/pilot/units/{unit}")(self.release)
         self.api.post("/pilot/units/{unit}/restart")(self.restart)
@@ -123,7 +123,7 @@ class Pilotage(StandIn):
         await self._admit(request)
         return self.answer([{"line": key, **line} for key, line in self.lines.items()])
 
-    async def adopt(self, request: Request) -> Response:
+    async def enrol(self, request: Request) -> Response:
         """Take a unit into the fleet."""
         await self._admit(request, control=True)
         body = await body_of(request)

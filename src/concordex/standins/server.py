@@ -35,7 +35,7 @@ from concordex.standins.stowage import Stowage
 class Harbour:
     """All stand-ins of the demo world, up while the ``with`` block runs."""
 
-    told: Accounts
+    accounts: Accounts
     fairlead: Fairlead
     masthead: Masthead
     bollard: Bollard
@@ -58,19 +58,19 @@ class Harbour:
     def of(cls, size: int, *, moment: datetime, seed: int = 1) -> Harbour:
         """Stand-ins that hold a fleet of ``size`` devices."""
         fleet = build(size, moment=moment, seed=seed)
-        told = accounts(fleet)
-        other = tell(fleet, told)
+        by_system = accounts(fleet)
+        other = tell(fleet, by_system)
         portal = Pilotage(other.units)
         return cls(
-            told=told,
-            fairlead=Fairlead(told.fairlead, told.ports, other.attached, other.cables),
+            accounts=by_system,
+            fairlead=Fairlead(by_system.fairlead, by_system.ports, other.attached, other.cables),
             masthead=Masthead(other.radio_sites, other.radios),
             bollard=Bollard(other.firewalls, other.objects),
-            muster=Muster(told.muster, other.readings),
+            muster=Muster(by_system.muster, other.readings),
             crowsnest=Crowsnest(other.hosts, other.groups),
             pilotage=portal,
             binnacle=Binnacle(other.router),
-            stowage=Stowage(told.stowage),
+            stowage=Stowage(by_system.stowage),
             purser=Purser(other.cards),
             afloat=Afloat(other.unboxed, portal),
             deck=Deck(3, token_urlsafe(18)),

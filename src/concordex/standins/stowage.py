@@ -155,8 +155,8 @@ class Stowage(StandIn):
     async def read(self, request: Request, kind: str) -> Response:
         """A page of a list."""
         self._admit(request, kind)
-        told = dict(request.query_params)
-        asked = {name: told[name].lower().split(",") for name in _ASKED if name in told and kind == "gear"}
+        params = dict(request.query_params)
+        asked = {name: params[name].lower().split(",") for name in _ASKED if name in params and kind == "gear"}
         only(request, "take", "past", *asked)
         size, past = min(whole(request, "take", _CAP, least=1), _CAP), whole(request, "past", 0)
         items = [
@@ -166,7 +166,7 @@ class Stowage(StandIn):
         page = items[past : past + size]
         more = None
         if past + size < len(items):
-            more = f"{request.url.replace(query='')}?{urlencode({**told, 'take': size, 'past': past + size})}"
+            more = f"{request.url.replace(query='')}?{urlencode({**params, 'take': size, 'past': past + size})}"
         return self.answer({"items": self.shorten(request, page), "total": len(items), "more": more})
 
     async def create(self, request: Request, kind: str) -> Response:

@@ -265,7 +265,7 @@ class Catalogue:
         sql = "SELECT DISTINCT system, name FROM snapshots WHERE file IS NOT NULL ORDER BY system, name"
         return [(row["system"], row["name"]) for row in self.database.rows(sql)]
 
-    def adopt(self, snapshot: Snapshot) -> None:
+    def register(self, snapshot: Snapshot) -> None:
         """Note a snapshot of a pull that may be unknown here."""
         taken = snapshot.taken.isoformat()
         sql = "INSERT OR IGNORE INTO pulls (id, begun, ended, outcome) VALUES (?, ?, ?, ?)"

@@ -116,7 +116,7 @@ class Journal:
         """Note how a run ended."""
         self._database.run("UPDATE changes SET state = ?, ended = ? WHERE id = ?", (state, _now(), number))
 
-    def sending(self, number: int, steps: Sequence[Step]) -> None:
+    def mark_sent(self, number: int, steps: Sequence[Step]) -> None:
         """Write down that these steps are about to be sent: durable before the first byte leaves."""
         moment = _now()
         with self._database.atomic():

@@ -162,7 +162,7 @@ class Frames:
         self._sound.add(name)
         return None
 
-    def carry(self, name: str, to: str) -> None:
+    def share(self, name: str, to: str) -> None:
         """Keep a file under another name as well; it is not read, and has the digest that it had."""
         make_folder((self.root / to).parent)
         try:

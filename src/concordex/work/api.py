@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from concordex.work.api_objects import Objects
     from concordex.work.change.freshness import Freshness
     from concordex.work.change.lines import Lines
-    from concordex.work.change.onboarding import Asking
+    from concordex.work.change.onboarding import Onboarding
     from concordex.work.change.push import PreparedPush
     from concordex.work.change.sync import Edited
     from concordex.work.concordance.explain import Explanation, NotOne
@@ -293,13 +293,13 @@ class Workspace(BaseWorkspace):
     def ask_devices(
         self, system: str, table: str, devices: str, rows: Sequence[Row], columns: Mapping[str, str],
         defaults: Sequence[tuple[str | None, Mapping[str, str]]] = (),
-    ) -> tuple[Change, Asking]:  # fmt: skip
+    ) -> tuple[Change, Onboarding]:  # fmt: skip
         """Begin onboarding: what is to be set on each device first, and what each is then to be asked."""
-        from concordex.work.change.onboarding import asking, prepare_settings
+        from concordex.work.change.onboarding import onboarding_of, prepare_settings
 
-        return prepare_settings(self, asking(self, system, table, devices, rows, columns, defaults))
+        return prepare_settings(self, onboarding_of(self, system, table, devices, rows, columns, defaults))
 
-    def answers_of_devices(self, asked: Asking) -> tuple[list[Row], list[Mistake], list[Row]]:
+    def answers_of_devices(self, asked: Onboarding) -> tuple[list[Row], list[Mistake], list[Row]]:
         """Rows completed with what each device told; what is wrong, and the rows left out for it."""
         from concordex.work.change.onboarding import answered
 
@@ -373,7 +373,7 @@ class Workspace(BaseWorkspace):
 
     def keep(self, change: Change) -> Change:
         """A prepared change, kept in the journal under a number, with who prepared it; :meth:`run` runs it."""
-        return self.journal.keep(change if change.about.by else change.said(**self.signature()))
+        return self.journal.keep(change if change.about.by else change.described(**self.signature()))
 
     def check_guards(self, change: Change, *, any_time: bool = False) -> None:
         """Raise where a change is too large, or comes at the wrong time, or to a system that is only read."""

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from concordex.change.objects import Kind, Object
     from concordex.change.steps import Change
     from concordex.errors import ConcordexError
-    from concordex.progress import Told
+    from concordex.progress import Advance
     from concordex.work.objects.diff import Side
     from concordex.work.objects.drift import Drift
     from concordex.work.objects.files import Saved
@@ -38,7 +38,7 @@ class Objects:
 
     # finding
 
-    def live(self, system: str, kinds: Iterable[str] | None = None, progress: Told | None = None) -> Held:
+    def live(self, system: str, kinds: Iterable[str] | None = None, progress: Advance | None = None) -> Held:
         """Objects as they are now; of all kinds where none are given."""
         if kinds is None:
             kinds = chosen_kinds(self._workspace, system, [])
@@ -52,7 +52,7 @@ class Objects:
         """System, kind and name that an address means."""
         return pick.find(self._workspace, address)
 
-    def one(self, held: Held, address: str) -> Object:
+    def get(self, held: Held, address: str) -> Object:
         """The one object that an address means."""
         return pick.one_of(held, *pick.find(self._workspace, address))
 
@@ -70,19 +70,25 @@ class Objects:
         """An object as its file has it."""
         return files.written(obj, obj.key)
 
-    def read(self, path: Path, kinds: Kinds, progress: Told | None = None) -> list[Object]:
+    def read(self, path: Path, kinds: Kinds, progress: Advance | None = None) -> list[Object]:
         """Objects from a file, or from all files of a folder."""
         return files.read_objects(path, kinds, progress)
 
     def save(
-        self, system: str, held: Held, kinds: Kinds, into: Path, where: str | None = None, progress: Told | None = None
+        self,
+        system: str,
+        held: Held,
+        kinds: Kinds,
+        into: Path,
+        where: str | None = None,
+        progress: Advance | None = None,
     ) -> tuple[Path, Saved]:
         """Save objects as one file each, and where they stand."""
         return saved_sets.save_in(self._workspace, system, held, kinds, where, into, progress)
 
     def save_many(
         self, names: Sequence[str], into: Path, kinds: Sequence[str] = (), where: str | None = None,
-        progress: Told | None = None,
+        progress: Advance | None = None,
     ) -> dict[str, Saved | ConcordexError]:  # fmt: skip
         """The same of many systems or devices at once; an error in the place of what could not be saved."""
         return saved_sets.save_many(self._workspace, names, kinds, where, into, progress)
@@ -93,21 +99,23 @@ class Objects:
 
     # comparing
 
-    def sides(self, was: str, now: str, kinds: Sequence[str] = (), progress: Told | None = None) -> tuple[Side, Side]:
+    def sides(
+        self, before: str, now: str, kinds: Sequence[str] = (), progress: Advance | None = None
+    ) -> tuple[Side, Side]:
         """Two sides to compare: folders, files, systems, systems at a date."""
-        return diff.sides(self._workspace, was, now, kinds, progress)
+        return diff.sides(self._workspace, before, now, kinds, progress)
 
-    def are_two_systems(self, was: str, now: str) -> bool:
+    def are_two_systems(self, before: str, now: str) -> bool:
         """Whether two sides are of two systems, so that what binds objects to people there differs anyway."""
-        names = {text.partition("@")[0] for text in (was, now)}
+        names = {text.partition("@")[0] for text in (before, now)}
         return len(names) == 2 and all(diff.is_known(self._workspace, name) for name in names)
 
-    def differences(self, was: Side, now: Side, *, bound: bool = True) -> list[Difference]:
+    def differences(self, before: Side, now: Side, *, bound: bool = True) -> list[Difference]:
         """How two sides differ by meaning."""
-        return diff.compared(was, now, bound=bound)
+        return diff.compared(before, now, bound=bound)
 
     def drift(
-        self, systems: Sequence[str] = (), baselines: Path | None = None, progress: Told | None = None
+        self, systems: Sequence[str] = (), baselines: Path | None = None, progress: Advance | None = None
     ) -> dict[str, Drift | ConcordexError]:
         """What moved away from what was saved, system by system; an error in the place of what was not seen."""
         root = baselines or self._workspace.root / "baselines"

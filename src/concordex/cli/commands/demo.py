@@ -168,7 +168,7 @@ def _make_workspace(target: Path, harbour: Harbour, devices: int) -> None:
 
     aside = target.with_name(f"{target.name}-aside")
     make_folder(aside)
-    (aside / "truth.ndjson").write_text("".join(truth_lines(harbour.told)), encoding="utf-8")
+    (aside / "truth.ndjson").write_text("".join(truth_lines(harbour.accounts)), encoding="utf-8")
     draw.line("# Saltmarsh Ferries: ten stand-ins are up; a workspace is made for them.")
     draw.line(f"# Secrets and the fleet's truth lie beside it, in {aside.name}: no workspace holds a secret.")
     draw.line(f"\n$ concordex init {target}")
@@ -235,10 +235,10 @@ def _deck(target: Path, aside: Path, harbour: Harbour) -> None:
 def _worth_explaining(harbour: Harbour) -> str:
     """A laptop that two systems know and one has enrolled twice, if there is one."""
     seen: dict[str, int] = {}
-    for record in harbour.told.muster:
+    for record in harbour.accounts.muster:
         if record["serialNo"] and len(record["serialNo"]) > 6:
             seen[record["serialNo"]] = seen.get(record["serialNo"], 0) + 1
-    recorded = {record["serialNumber"] for record in harbour.told.stowage}
+    recorded = {record["serialNumber"] for record in harbour.accounts.stowage}
     twice = [serial for serial, count in seen.items() if count == 2 and serial in recorded]
     return (twice or list(seen))[0]
 
@@ -297,7 +297,7 @@ def _tell_score(target: Path, harbour: Harbour) -> None:
 
     frame = Workspace(target).show("records", columns=["system", "record_id", "entry"]).frame
     entries = {(system, record_id): entry for system, record_id, entry in frame.iter_rows()}
-    truth = {record: device for record, device in harbour.told.truth.items() if record in entries}
+    truth = {record: device for record, device in harbour.accounts.truth.items() if record in entries}
     result = score(entries, truth)
     draw.line()
     draw.heading("# The fleet knows the truth, and Concordex did not.  How well did it reconcile?")

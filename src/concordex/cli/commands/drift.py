@@ -74,13 +74,13 @@ def drift(
 
 def _show(here: "Workspace", drifts: "list[Drift]", form: OutputFormat, output: Output) -> int:
     if is_data(form, output):
-        emit_differences([(drifted.system, drifted.found) for drifted in drifts], form, output)
-    clean = [drifted for drifted in drifts if not drifted.found]
+        emit_differences([(drifted.system, drifted.differences) for drifted in drifts], form, output)
+    clean = [drifted for drifted in drifts if not drifted.differences]
     many = len(clean) > _CLEAN
     for drifted in drifts:
         if not is_data(form, output):
-            draw_differences(drifted.found, None, None, system=drifted.system, remarks=_told(here, drifted))
-        if drifted.found or not many:
+            draw_differences(drifted.differences, None, None, system=drifted.system, remarks=_told(here, drifted))
+        if drifted.differences or not many:
             _count(drifted)
     if many:
         objects, ignored = sum(len(drifted.baseline) for drifted in clean), sum(drifted.ignored for drifted in clean)
@@ -90,16 +90,17 @@ def _show(here: "Workspace", drifts: "list[Drift]", form: OutputFormat, output: 
         for staged in drifted.held.staged:
             text = f"{staged.what}, staged by {staged.who} since {staged.since} and not committed"
             draw.note(f"{drifted.system}: {text}", "yellow")
-    return Status.FOUND if any(drifted.found or drifted.held.staged for drifted in drifts) else Status.DONE
+    return Status.FOUND if any(drifted.differences or drifted.held.staged for drifted in drifts) else Status.DONE
 
 
 def _count(drifted: "Drift") -> None:
     ignored = f"; {drifted.ignored:,} that may be" if drifted.ignored else ""
-    if not drifted.found:
+    if not drifted.differences:
         draw.note(f"{drifted.system}: no drift in {plural(len(drifted.baseline), 'object')}{ignored}", "green")
         return
     counts = {
-        word: sum(diff.what == word for diff in drifted.found) for word in ("added", "removed", "changed", "moved")
+        word: sum(diff.what == word for diff in drifted.differences)
+        for word in ("added", "removed", "changed", "moved")
     }
     text = ", ".join(f"{count:,} {word}" for word, count in counts.items() if count)
     draw.note(f"{drifted.system}: {text} since the baseline in {_near(drifted.folder)}{ignored}", "yellow")
@@ -113,9 +114,9 @@ def _near(folder: Path) -> Path:
 def _told(here: "Workspace", drifted: "Drift") -> dict[Any, list[str]]:
     """Who touched each drifted object last, there and in the baseline."""
     lines: dict[Any, list[str]] = {}
-    files = {diff.key: Path(diff.before.source) for diff in drifted.found if diff.before and diff.before.source}
+    files = {diff.key: Path(diff.before.source) for diff in drifted.differences if diff.before and diff.before.source}
     commits = here.objects.last_commits(drifted.folder, set(files.values()))
-    for diff in drifted.found:
+    for diff in drifted.differences:
         if diff.now and (diff.now.by or diff.now.at):
             lines.setdefault(diff.key, []).append(f"altered there by {diff.now.by or '?'}, {draw.moment(diff.now.at)}")
         if commit := commits.get(files.get(diff.key, drifted.folder)):
@@ -135,5 +136,5 @@ def _accept(here: "Workspace", drifts: "list[Drift]") -> int:
 
 def _restore(here: "Workspace", drifted: "Drift", answers: ChangeOptions) -> int:
     change = here.objects.restore(drifted)
-    change = change.said(source=str(drifted.folder), command="drift")
+    change = change.described(source=str(drifted.folder), command="drift")
     return propose(here, change, answers, f"{drifted.system} is as the baseline says")

@@ -37,7 +37,7 @@ def set_fields(
     """
     here = workspace()
     change = here.set(system, table, selection, pairs(values, "set"), words(make))
-    change = change.said(selection=selection, command="set")
+    change = change.described(selection=selection, command="set")
     return propose(here, change, answers, "the selected records are so already, or none is selected")
 
 
@@ -55,7 +55,7 @@ def retire(
     """
     here = workspace()
     change = here.retire(system, table, selection)
-    change = change.said(selection=selection, command="retire")
+    change = change.described(selection=selection, command="retire")
     return propose(here, change, answers, "the selected records are retired already, or none is selected")
 
 
@@ -76,7 +76,7 @@ def delete(
     """
     here = workspace()
     change = here.delete(system, table, selection)
-    change = change.said(selection=selection, command="delete")
+    change = change.described(selection=selection, command="delete")
     return propose(here, change, answers, "no record is selected")
 
 
@@ -101,5 +101,5 @@ def action(
     """
     here = workspace()
     change = here.action(system, table, what, selection)
-    change = change.said(selection=selection, command=f"action {what}")
+    change = change.described(selection=selection, command=f"action {what}")
     return propose(here, change, answers, "no record is selected")

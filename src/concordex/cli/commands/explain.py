@@ -140,16 +140,16 @@ def _draw_links(links: Any, numbers: dict[str, int]) -> None:
 
 def _because(link: Any) -> str:
     """The evidence, all of it that speaks against; what speaks for it and says little stands together at the end."""
-    told = [b for b in link.because if b.bits < 0 or b.bits >= _SAYS] or link.because
-    said = [f"{b.bits:+.1f} {b.kind} {b.says}{f' ({draw.cell(b.values)})' if b.values else ''}" for b in told]
-    rest = round(sum(b.bits for b in link.because) - sum(b.bits for b in told), 1)
-    return "; ".join([*said, *([f"{rest:+.1f} the rest"] if rest else [])])
+    shown = [b for b in link.because if b.bits < 0 or b.bits >= _SAYS] or link.because
+    lines = [f"{b.bits:+.1f} {b.kind} {b.says}{f' ({draw.cell(b.values)})' if b.values else ''}" for b in shown]
+    rest = round(sum(b.bits for b in link.because) - sum(b.bits for b in shown), 1)
+    return "; ".join([*lines, *([f"{rest:+.1f} the rest"] if rest else [])])
 
 
 def _told(value: Any, numbers: dict[str, int]) -> list[Any]:
     """One field: its value, whose it is, and what the other records say; agreement in a word."""
     known = value.source in numbers
     source = f"{numbers[value.source]} {value.source.partition('/')[0]}" if known else value.source
-    same = [who for who, said in value.others.items() if draw.cell(said).lower() == draw.cell(value.value).lower()]
-    other = [f"{numbers[who]}: {draw.cell(said)}" for who, said in value.others.items() if who not in same]
+    same = [who for who, theirs in value.others.items() if draw.cell(theirs).lower() == draw.cell(value.value).lower()]
+    other = [f"{numbers[who]}: {draw.cell(theirs)}" for who, theirs in value.others.items() if who not in same]
     return [value.field, value.value, source, "; ".join([*([f"{len(same)} the same"] if same else []), *other])]

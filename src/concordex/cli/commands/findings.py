@@ -57,10 +57,10 @@ def findings(
     count = bool(by)
     table = "gone" if gone else "findings"
     here = workspace()
-    found = here.show(table, where=" and ".join(filter(None, parts)) or None, count_by=by, columns=words(columns))
-    for text in found.notes:
+    selection = here.show(table, where=" and ".join(filter(None, parts)) or None, count_by=by, columns=words(columns))
+    for text in selection.notes:
         draw.note(text, "yellow")
-    frame, screen = found.frame, form in (None, Format.TABLE) and output is None
+    frame, screen = selection.frame, form in (None, Format.TABLE) and output is None
     cut = screen and limit is None and draw.is_terminal(sys.stdout) and frame.height > _SCREENFUL
     shown = frame.head(_SCREENFUL) if cut else frame.head(limit) if limit else frame
     if cut and not count and not columns:  # of a whole fleet: what there is at all, before the gravest of it

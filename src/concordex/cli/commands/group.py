@@ -59,10 +59,10 @@ def list_groups(limit: Limit = None, columns: Columns = None, form: OutputFormat
 
     rows = [
         {
-            "group": name, "where": one.where or "", "any of": ", ".join(one.any_of), "all of": ", ".join(one.all_of),
-            "but not": ", ".join(one.but_not), "about": one.about,
+            "group": name, "where": known.where or "", "any of": ", ".join(known.any_of),
+            "all of": ", ".join(known.all_of), "but not": ", ".join(known.but_not), "about": known.about,
         }
-        for name, one in workspace().groups().items()
+        for name, known in workspace().groups().items()
     ]  # fmt: skip
     if not rows:
         draw.note("there is no group yet; concordex group add NAME --where …")
@@ -126,5 +126,5 @@ def push(
 
     here = workspace()
     change = here.push_groups(names, to)
-    change = change.said(source=", ".join(names), command="group push")
+    change = change.described(source=", ".join(names), command="group push")
     return propose(here, change, answers, f"{to} has them so")

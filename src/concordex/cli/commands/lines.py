@@ -68,7 +68,7 @@ def enter(
             return Status.CALLED_WRONGLY
         keep_rejected(made.rejected, made.mistakes, rejects)
     draw.note(f"{plural(made.rows, 'device')}: {made.equal:,} keep these lines already")
-    change = made.change.said(source=f"{template}, {table or ', '.join(words(at))}", command="lines enter")
+    change = made.change.described(source=f"{template}, {table or ', '.join(words(at))}", command="lines enter")
     status = propose(here, change, answers, f"{devices} keep these lines")
     return Status.PARTLY if made.mistakes and status == Status.DONE else status
 

@@ -96,7 +96,7 @@ def push(
         draw.note(f"left aside, since they are only read: {', '.join(prepared.aside)}")
     draw.note(f"{plural(count, 'row')}: {prepared.equal:,} are there as they are, {len(rejected):,} rejected")
 
-    change = prepared.change.said(source=file, command="push", asks=asks)
+    change = prepared.change.described(source=file, command="push", asks=asks)
     status = propose(here, change, answers, f"{to} holds what the file says")
     return Status.PARTLY if mistakes and status == Status.DONE else status
 
@@ -118,7 +118,7 @@ def _asked(
     """
     change, made = here.ask_devices(to, table, devices, rows, columns, defaults)
     if change.steps:
-        change = change.said(source=file, command="push")
+        change = change.described(source=file, command="push")
         status = propose(here, change, answers, "every device is set as its row says")
         if answers.draft:
             draw.note(f"what the devices tell is asked for once that is done: then push {file} again")

@@ -295,7 +295,7 @@ class Dialect(Part):
                 if other not in self.tables:
                     raise fault_at(("tables", name, *place), f"there is no table {other!r} in this dialect")
             _check_write(name, table)
-            _check_acts(self, name, table)
+            _check_actions(self, name, table)
         for name in self.together.tables if self.together else ():
             if name not in self.tables or not (write := self.tables[name].write) or not write.create:
                 raise fault_at(
@@ -377,19 +377,19 @@ def _check_path(dialect: Dialect, place: tuple[str, ...], call: Call) -> None:
             )
 
 
-def _check_acts(dialect: Dialect, name: str, table: Table) -> None:
+def _check_actions(dialect: Dialect, name: str, table: Table) -> None:
     """What an act speaks of is there: the reference to its targets, the field that shows it, the act that undoes it."""
     actions = table.write.actions if table.write else {}
-    for what, act in actions.items():
+    for what, action in actions.items():
         place = ("tables", name, "write", "actions", what)
         references = table.config.references if table.config else {}
-        if act.each is not None and act.each not in references:
-            raise fault_at((*place, "each"), f"{act.each!r} is not among `config: {{references: …}}` of this table")
-        shown_in = dialect.tables[references[act.each]] if act.each is not None else table
-        if act.shows is not None and act.shows not in shown_in.fields:
-            raise fault_at((*place, "shows"), f"there is no field {act.shows!r} where it would show")
-        if act.taken_back is not None and act.taken_back not in actions:
-            raise fault_at((*place, "taken_back"), f"there is no action {act.taken_back!r}")
+        if action.each is not None and action.each not in references:
+            raise fault_at((*place, "each"), f"{action.each!r} is not among `config: {{references: …}}` of this table")
+        shown_in = dialect.tables[references[action.each]] if action.each is not None else table
+        if action.shows is not None and action.shows not in shown_in.fields:
+            raise fault_at((*place, "shows"), f"there is no field {action.shows!r} where it would show")
+        if action.taken_back is not None and action.taken_back not in actions:
+            raise fault_at((*place, "taken_back"), f"there is no action {action.taken_back!r}")
 
 
 def _check_write(name: str, table: Table) -> None:

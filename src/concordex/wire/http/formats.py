@@ -69,10 +69,10 @@ def whole_characters(content: bytes) -> tuple[bytes, int]:
     """JSON whose half characters are replaced by U+FFFD, and how many there were."""
     count = 0
 
-    def mend(found: re.Match[bytes]) -> bytes:
+    def mend(match: re.Match[bytes]) -> bytes:
         nonlocal count
-        count += found[2] is None
-        return found[1] + (found[2] or b"\\ufffd")
+        count += match[2] is None
+        return match[1] + (match[2] or b"\\ufffd")
 
     return _HALF.sub(mend, content), count
 
@@ -126,10 +126,10 @@ def _no_json(content: bytes, error: orjson.JSONDecodeError) -> BadAnswer:
 
 
 def _refuse_twins(content: bytes) -> None:
-    def pairs(found: list[tuple[str, Any]]) -> dict[str, Any]:
-        made = dict(found)
-        if len(made) < len(found):
-            names = [name for name, _ in found]
+    def pairs(members: list[tuple[str, Any]]) -> dict[str, Any]:
+        made = dict(members)
+        if len(made) < len(members):
+            names = [name for name, _ in members]
             twin = next(name for name in names if names.count(name) > 1)
             raise BadAnswer(f"sent JSON in which the key {twin!r} stands twice in one object")
         return made

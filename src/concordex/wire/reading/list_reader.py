@@ -99,8 +99,8 @@ def _beside(dialect: d.Dialect, read: d.Read) -> Iterator[Path]:
     pages, changed = read.pages, read.changed
     asked = [read.total, read.revision, getattr(pages, "next", None), getattr(pages, "more", None)]
     asked += [dialect.errors.present, changed.gone if changed else None]
-    for one in asked:
-        path = one.path if isinstance(one, Source) else one
+    for source in asked:
+        path = source.path if isinstance(source, Source) else source
         if isinstance(path, Path):
             yield path
 

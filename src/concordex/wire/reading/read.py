@@ -57,7 +57,7 @@ async def read_table(
     best = await look()
     if best.again or (best.received != best.distinct and not best.fault):
         first, second = best, await look()
-        best = max(second, first, key=lambda one: (_RANK[one.outcome], one.distinct))
+        best = max(second, first, key=lambda look: (_RANK[look.outcome], look.distinct))
         (first if best is second else second).discard()
         if best.whole:
             best.notes.append("the first look did not add up; the second did")
@@ -221,7 +221,7 @@ async def _look_below(
     """The lists of all parents as one table; a list that cannot be had costs that parent only."""
     read, ids = table.read, table.fields["record_id"].from_
 
-    async def one(parent: Parent) -> tuple[Parent, list[Page], Pager, Enricher] | WireError:
+    async def list_below(parent: Parent) -> tuple[Parent, list[Page], Pager, Enricher] | WireError:
         pager, enricher = Pager(session, read, parent, narrow, ids), Enricher(session, read, parent)
         try:
             return parent, [page async for page in _pages(pager, enricher)], pager, enricher
@@ -229,7 +229,7 @@ async def _look_below(
             return error
 
     try:
-        async for outcome in in_order(one, below.parents, session.concurrency * 2):
+        async for outcome in in_order(list_below, below.parents, session.concurrency * 2):
             if isinstance(outcome, WireError):
                 below.missed(outcome)
                 continue

@@ -15,7 +15,7 @@ from concordex.errors import (
     Untrusted,
     WireError,
 )
-from concordex.progress import Counted, Told
+from concordex.progress import Advance, Counted
 from concordex.wire import dialect as d
 from concordex.wire.dialect.order import order, refers_to
 from concordex.wire.http.session import Session
@@ -33,7 +33,7 @@ async def read_tables(
     session: Session,
     tables: Sequence[str],
     narrow: Mapping[str, Narrow] | None = None,
-    progress: Told | None = None,
+    progress: Advance | None = None,
     spare: Spare | None = None,
     rooms: Callable[[str], Callable[[], Room] | None] | None = None,
 ) -> AsyncIterator[tuple[str, TableRead]]:
@@ -70,7 +70,7 @@ async def _read(
     name: str,
     looks: Mapping[str, TableRead],
     narrow: Narrow | None,
-    progress: Told | None,
+    progress: Advance | None,
     room_for: Callable[[], Room] | None,
 ) -> TableRead:
     table, where = session.dialect.tables[name], session.endpoint.name
@@ -115,5 +115,5 @@ def stumbled(table: str, system: str, error: Exception) -> BadAnswer:
     )  # fmt: skip
 
 
-def _for(name: str, progress: Told | None) -> Counted | None:
+def _for(name: str, progress: Advance | None) -> Counted | None:
     return (lambda came, announced: progress(name, came, announced)) if progress else None

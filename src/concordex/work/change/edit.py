@@ -63,7 +63,7 @@ def _offered(base: Basis) -> str:
 def _values(workspace: BaseWorkspace, base: Basis, texts: Mapping[str, str], make: Sequence[str]) -> dict[str, Any]:
     """The values as the fields' types have them; every mistake at once."""
     meant, mistakes = columns_of(list(texts), base.fields, {})
-    rows, unread = read_values([Row(place="", said=texts)], meant, base.fields, limits_of(base))
+    rows, unread = read_values([Row(place="", typed=texts)], meant, base.fields, limits_of(base))
     target = target_of(workspace, base, make)
     referring = {ours for link in target.form.links for ours in link.by.values()}
     checked, wrong = rows, list[Any]()
@@ -112,7 +112,7 @@ def prepare_action(workspace: BaseWorkspace, system: str, table: str, name: str,
         )
     records = selected(workspace, base, selection)
     steps = [replace(_step(base, row, "action"), action=name) for row in records.iter_rows(named=True)]
-    return _change("action", system, steps).said(irreversible=base.write.actions[name].irreversible)
+    return _change("action", system, steps).described(irreversible=base.write.actions[name].irreversible)
 
 
 def _step(base: Basis, row: Mapping[str, Any], action: Any, **more: Any) -> Step:

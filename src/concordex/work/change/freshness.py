@@ -49,7 +49,7 @@ def freshness(workspace: BaseWorkspace, change: Change) -> Freshness:
         for step in mine:
             if why := _moved(step, rows.get(step.record_id or ""), known, forms[table].keys):
                 moved.append((step, why))
-    return Freshness(min(newest[table].taken for table in tables), sorted(moved, key=lambda one: one[0].number))
+    return Freshness(min(newest[table].taken for table in tables), sorted(moved, key=lambda why: why[0].number))
 
 
 def _moved(step: Step, record: Mapping[str, Any] | None, known: NaturalKeys, keys: Sequence[Sequence[str]]) -> Reasons:
@@ -59,5 +59,5 @@ def _moved(step: Step, record: Mapping[str, Any] | None, known: NaturalKeys, key
         return because(Why.IS_THERE, record=ids[0]) if ids else ()
     if record is None:
         return because(Why.IS_GONE)
-    now = [name for name, was in step.before.items() if name in record and not same(record[name], was)]
+    now = [name for name, before in step.before.items() if name in record and not same(record[name], before)]
     return because(Why.IS_NOW, fields={name: record[name] for name in now}) if now else ()

@@ -42,16 +42,16 @@ def prepare_lines(workspace: BaseWorkspace, devices: str, template: Path, rows: 
     mistakes: list[Mistake] = []
     wanted: dict[str, list[str]] = {}
     for row in rows:
-        address = str(row.said.get(ADDRESS) or "")
+        address = str(row.typed.get(ADDRESS) or "")
         if not workspace.config.devices[devices].reaches(address):
             what = f"is not among the addresses of {devices} in concordex.yaml" if address else "is missing"
             mistakes.append(Mistake(place=row.place, column=ADDRESS, value=address, what=what))
             continue
         try:
-            wanted[row.place] = rendered(template, row.said)
+            wanted[row.place] = rendered(template, row.typed)
         except ValueError as error:
             mistakes.append(Mistake(place=row.place, column=template.name, value="", what=str(error)))
-    asked = {row.place: str(row.said[ADDRESS]) for row in rows if row.place in wanted}
+    asked = {row.place: str(row.typed[ADDRESS]) for row in rows if row.place in wanted}
     there = completed(ask(workspace, devices, asked.values(), spec.table))
     steps = list[Step]()
     equal = 0
@@ -78,16 +78,16 @@ def prepare_lines(workspace: BaseWorkspace, devices: str, template: Path, rows: 
 def rows_at(addresses: Sequence[str], rows: Sequence[Row] | None) -> list[Row]:
     """The rows of these addresses, or a row of its own for each where there is no table."""
     if rows is None:
-        return [Row(place=f"device {address}", said={ADDRESS: address}) for address in dict.fromkeys(addresses)]
-    chosen = [row for row in rows if row.said.get(ADDRESS) in addresses]
-    lacking = [a for a in addresses if a not in {row.said[ADDRESS] for row in chosen}]
+        return [Row(place=f"device {address}", typed={ADDRESS: address}) for address in dict.fromkeys(addresses)]
+    chosen = [row for row in rows if row.typed.get(ADDRESS) in addresses]
+    lacking = [a for a in addresses if a not in {row.typed[ADDRESS] for row in chosen}]
     if lacking:
         raise CalledWrongly(f"no row of the table has the address {lacking[0]!r}", advice=_nearest(lacking[0], rows))
     return chosen
 
 
 def _nearest(address: str, rows: Sequence[Row]) -> str:
-    return suggestion(address, [str(row.said[ADDRESS]) for row in rows if row.said.get(ADDRESS)])
+    return suggestion(address, [str(row.typed[ADDRESS]) for row in rows if row.typed.get(ADDRESS)])
 
 
 def _gone(line: str, kept: Sequence[str]) -> bool:
@@ -115,7 +115,7 @@ def look(
     if name in workspace.config.devices and not addresses:
         raise CalledWrongly(f"{name} are many: say at which address", advice="--at ADDRESS, repeatable")
 
-    async def one(address: str | None) -> Any:
+    async def answer_at(address: str | None) -> Any:
         session = workspace.device_session(name, address) if address else workspace.session(name)
         async with session as entered:
             answer = await entered.get(spec.show, {"line": line, "form": spec.forms.get(form, form)})
@@ -123,7 +123,7 @@ def look(
 
     async def each(address: str | None) -> Any:
         try:
-            return await one(address)
+            return await answer_at(address)
         except ConcordexError as error:
             return error
 

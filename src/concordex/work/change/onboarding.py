@@ -27,7 +27,7 @@ ADDRESS = "address"
 
 
 @dataclass(frozen=True, kw_only=True)
-class Asking:
+class Onboarding:
     """Rows about to be pushed, of which each has a device that is to be asked.
 
     ``read`` holds for each row what it says of its device: the address, and what is to be set there.
@@ -48,7 +48,7 @@ class Asking:
         return {row.place: str(row.values[ADDRESS]) for row in self.read if row.values.get(ADDRESS)}
 
 
-def asking(
+def onboarding_of(
     workspace: BaseWorkspace,
     system: str,
     table: str,
@@ -56,7 +56,7 @@ def asking(
     rows: Sequence[Row],
     given: Mapping[str, str],
     defaults: Sequence[tuple[str | None, Mapping[str, str]]] = (),
-) -> Asking:
+) -> Onboarding:
     """What ``rows`` say of their devices; refused where the table needs nothing that a device could tell.
 
     ``defaults`` are what groups of rows are to be set to where they do not say it.
@@ -69,7 +69,7 @@ def asking(
     there = workspace.dialect(devices).tables[spec.table]
     fields = {ADDRESS, *spec.sets}
     rows = _with_settings(workspace, rows, defaults, spec.sets)
-    names = list(dict.fromkeys(name for row in rows for name in row.said))
+    names = list(dict.fromkeys(name for row in rows for name in row.typed))
     meant, _ = columns_of(names, fields, {column: name for column, name in given.items() if name in fields})
     if ADDRESS not in meant.values():
         raise CalledWrongly("no column says at which address each device is", advice="--column 'COLUMN=address'")
@@ -86,7 +86,7 @@ def asking(
         elif not workspace.config.devices[devices].reaches(row.values[ADDRESS]):
             what = f"is not among the addresses of {devices} in concordex.yaml"
             mistakes.append(Mistake(place=row.place, column=heading, value=row.values[ADDRESS], what=what))
-    return Asking(devices=devices, spec=spec, rows=rows, read=read, columns=list(meant), mistakes=mistakes)
+    return Onboarding(devices=devices, spec=spec, rows=rows, read=read, columns=list(meant), mistakes=mistakes)
 
 
 def _with_settings(
@@ -101,15 +101,15 @@ def _with_settings(
         mine = {name: value for name, value in settings.items() if name in sets}
         if not mine:
             continue
-        values = [{name.lower(): value for name, value in row.said.items()} for row in done]
+        values = [{name.lower(): value for name, value in row.typed.items()} for row in done]
         holds = matching(workspace, values, where) if where else [True] * len(done)
         for at, (row, is_meant) in enumerate(zip(done, holds, strict=True)):
-            more = {name: value for name, value in mine.items() if is_meant and row.said.get(name) in (None, "")}
-            done[at] = replace(row, said={**row.said, **more})
+            more = {name: value for name, value in mine.items() if is_meant and row.typed.get(name) in (None, "")}
+            done[at] = replace(row, typed={**row.typed, **more})
     return done
 
 
-def prepare_settings(workspace: BaseWorkspace, made: Asking) -> tuple[Change, Asking]:
+def prepare_settings(workspace: BaseWorkspace, made: Onboarding) -> tuple[Change, Onboarding]:
     """The change that sets on each device what its row says and what is not so yet; who cannot be asked is told."""
     setting = [row for row in _sound(made) if len(row.values) > 1]
     if not setting:
@@ -133,7 +133,7 @@ def prepare_settings(workspace: BaseWorkspace, made: Asking) -> tuple[Change, As
     return change, replace(made, mistakes=mistakes)
 
 
-def answered(workspace: BaseWorkspace, made: Asking) -> tuple[list[Row], list[Mistake], list[Row]]:
+def answered(workspace: BaseWorkspace, made: Onboarding) -> tuple[list[Row], list[Mistake], list[Row]]:
     """The rows with what their devices tell; what is wrong; and the rows that are left out for it."""
     asked = _sound(made)
     there = completed(ask(workspace, made.devices, [row.values[ADDRESS] for row in asked], made.spec.table))
@@ -145,7 +145,7 @@ def answered(workspace: BaseWorkspace, made: Asking) -> tuple[list[Row], list[Mi
             mistakes.append(_unheard(row, now))
             continue
         for name in made.spec.asks:
-            typed = row.said.get(name)
+            typed = row.typed.get(name)
             if typed not in (None, "") and not same(now.get(name), typed):
                 what = f"is not what the device at {row.values[ADDRESS]} says: {shown(now.get(name))}"
                 mistakes.append(Mistake(place=row.place, column=name, value=str(typed), what=what))
@@ -155,7 +155,7 @@ def answered(workspace: BaseWorkspace, made: Asking) -> tuple[list[Row], list[Mi
         answers[row.place] = {name: now[name] for name in made.spec.asks if now.get(name) is not None}
     bad = {mistake.place for mistake in mistakes}
     rows = [
-        replace(row, said={**{n: v for n, v in row.said.items() if n not in made.columns}, **answers[row.place]})
+        replace(row, typed={**{n: v for n, v in row.typed.items() if n not in made.columns}, **answers[row.place]})
         for row in made.rows
         if row.place not in bad
     ]
@@ -190,7 +190,7 @@ async def asked_again(
     return answers
 
 
-def _sound(made: Asking) -> list[Row]:
+def _sound(made: Onboarding) -> list[Row]:
     bad = {mistake.place for mistake in made.mistakes}
     return [row for row in made.read if row.place not in bad]
 

@@ -68,7 +68,7 @@ def prepare_push(
             raise CalledWrongly(
                 f"--make {name}: {table} refers to no such table", advice=suggestion(name, set(base.frames) - {table})
             )
-    names = list(dict.fromkeys(name for row in rows for name in row.said))
+    names = list(dict.fromkeys(name for row in rows for name in row.typed))
     keyed = {name: base.dialect.tables[table].type_of(name) for key in base.write.keys for name in key}
     fields = {**keyed, **base.fields}  # a key that cannot be written still finds its record
     only_read = [name for name in names if name in choice.ignore or _is_only_read(name, base, fields)]
@@ -153,7 +153,7 @@ def _with_defaults(
 ) -> list[Row]:
     """The rows with values that they do not say themselves, where the filter holds for them."""
     meant, mistakes = columns_of(list(values), base.fields, {})
-    (filled,), wrong = read_values([Row(place="", said=values)], meant, base.fields, limits_of(base))
+    (filled,), wrong = read_values([Row(place="", typed=values)], meant, base.fields, limits_of(base))
     if mistakes or wrong:
         text = "; ".join(f"{is_meant.column} {is_meant.value} {is_meant.what}" for is_meant in [*mistakes, *wrong])
         raise CalledWrongly(f"a default cannot be used: {text}")
@@ -204,7 +204,7 @@ def _change(
     change = prepare("push", base.system, base.table, wishes, updates, base.forms, base.known)
     steps = [replace(_described(step, base, catalogue), entry=step.entry or None) for step in change.steps]
     once = [name for name, spec in base.write.fields.items() if spec.once]
-    return replace(change, steps=tuple(steps)).said(once=once), equal
+    return replace(change, steps=tuple(steps)).described(once=once), equal
 
 
 def _update(base: Basis, record: Mapping[str, Any], desired: Mapping[str, Any], place: str) -> Step:

@@ -193,7 +193,7 @@ def _updates(
             operation="update" if possible else "report",
             label=row["name"] or row["record_id"],
             key={name: row.get(name) for name in ("serial", "name", "maker", "model", "site") if name in row},
-            before={name: was for name, (was, _) in differing[row["entry"]].items()},
+            before={name: before for name, (before, _) in differing[row["entry"]].items()},
             desired={name: new for name, (_, new) in differing[row["entry"]].items()},
             state=state,
             why=() if possible else because(Why.CANNOT, what="update"),

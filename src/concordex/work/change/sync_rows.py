@@ -79,7 +79,7 @@ def _updates(
     steps = [
         Step(
             number=0, table=into.where_to, operation="update", label=labels[key] or key, key={into.key: str(raw[key])},
-            before={field: as_kept(was) for field, (was, _) in fields.items()},
+            before={field: as_kept(before) for field, (before, _) in fields.items()},
             desired={field: as_kept(desired) for field, (_, desired) in fields.items()}, record_id=key,
         )
         for key, fields in sorted(clean.items())

@@ -34,7 +34,7 @@ def prepare_undo(workspace: BaseWorkspace, number: int) -> Change:
     made = undo(change, forms)
     if made.about.objects:
         _refuse_used(workspace, made)
-    return made.said(command=f"change undo {number}")
+    return made.described(command=f"change undo {number}")
 
 
 def _refuse_used(workspace: BaseWorkspace, made: Change) -> None:

@@ -51,19 +51,19 @@ def _of_system(workspace: BaseWorkspace, system: str, ids: list[str]) -> list[Ev
         records = lazy.filter(pl.col("record_id").is_in(ids)).select(names).collect().to_dicts()
         rows = {row["record_id"]: row for row in records}
         for record_id in ids:
-            record, row, was = f"{system}/{record_id}", rows.get(record_id), last[record_id]
-            if row is None and was is not None and snapshot.whole:
+            record, row, before = f"{system}/{record_id}", rows.get(record_id), last[record_id]
+            if row is None and before is not None and snapshot.whole:
                 events.append(Event(when=snapshot.taken, record=record, what="gone"))
                 last[record_id] = None
-            elif row is not None and was is None:
+            elif row is not None and before is None:
                 place = row.get("site") or row.get("location")
                 first = "first pulled" if at == 0 else "appeared"
                 events.append(Event(when=snapshot.taken, record=record, what=first, field="site", after=place))
-            elif row is not None and was is not None:
+            elif row is not None and before is not None:
                 events += [
-                    Event(when=snapshot.taken, record=record, what=TOLD[name], field=name, before=was.get(name),
+                    Event(when=snapshot.taken, record=record, what=TOLD[name], field=name, before=before.get(name),
                           after=row[name])
-                    for name in names[1:] if row[name] != was.get(name)
+                    for name in names[1:] if row[name] != before.get(name)
                 ]  # fmt: skip
             last[record_id] = row or last[record_id]
     return events

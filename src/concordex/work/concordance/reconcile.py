@@ -173,7 +173,7 @@ def _aged(workspace: BaseWorkspace, rules: Rules, snapshots: list[Snapshot], dam
     row = workspace.catalogue.reconciliation()
     for name in (*PARTS, *FRAMES):
         if row and (name != "findings" or findings is None):
-            workspace.frames.carry(f"{row['folder']}/{name}.parquet", f"{folder}/{name}.parquet")
+            workspace.frames.share(f"{row['folder']}/{name}.parquet", f"{folder}/{name}.parquet")
     _enter(workspace, folder, findings, snapshots, summed | {"findings": summary.findings})
     return summary
 

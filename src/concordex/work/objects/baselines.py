@@ -13,7 +13,7 @@ from pydantic import Field
 from concordex.change.objects import Kinds, Object
 from concordex.documents import Part, read_as, write_yaml
 from concordex.errors import CalledWrongly, ConcordexError, Stopped
-from concordex.progress import Told
+from concordex.progress import Advance
 from concordex.work.objects.files import Saved, read_objects, save
 from concordex.work.objects.kinds import chosen_kinds
 from concordex.work.objects.live import Held, live_of
@@ -90,7 +90,7 @@ def _every(workspace: BaseWorkspace, root: Path, *, skip_paused: bool) -> Iterab
             yield f"{name}:{unquote(folder.name)}", folder
 
 
-def said(folder: Path) -> dict[str, SavedKind]:
+def saved_kinds(folder: Path) -> dict[str, SavedKind]:
     """What was saved in ``folder``, as it was said then; nothing where files were only put there."""
     path = folder / FILE
     if not path.is_file():
@@ -100,16 +100,20 @@ def said(folder: Path) -> dict[str, SavedKind]:
 
 def begin(folder: Path, kinds: Iterable[str]) -> None:
     """Write down, before the first file is touched, that ``kinds`` are not whole until saving has ended."""
-    was = said(folder)
-    _note(folder, was, {**was, **{k: was.get(k, SavedKind()).model_copy(update={"unfinished": True}) for k in kinds}})
+    saved = saved_kinds(folder)
+    _note(
+        folder,
+        saved,
+        {**saved, **{k: saved.get(k, SavedKind()).model_copy(update={"unfinished": True}) for k in kinds}},
+    )
 
 
 def say(folder: Path, kinds: Iterable[str], where: str | None, names: Mapping[str, Sequence[str]]) -> None:
     """Write down that ``kinds`` are saved in ``folder``, whole or as far as a filter holds; ``names`` of each kind."""
-    was = said(folder)
-    now = dict(was)
+    saved = saved_kinds(folder)
+    now = dict(saved)
     for kind in kinds:
-        before = was.get(kind)
+        before = saved.get(kind)
         filters = list(before.where) if before else []
         fresh = before is None or (before.unfinished and before.objects is None and not filters)
         if where is None:
@@ -119,23 +123,23 @@ def say(folder: Path, kinds: Iterable[str], where: str | None, names: Mapping[st
         listed = sorted(names.get(kind, ()))
         digest = hashlib.sha256("\n".join(listed).encode()).hexdigest()
         now[kind] = SavedKind(where=filters, objects=len(listed), digest=digest)
-    _note(folder, was, now)
+    _note(folder, saved, now)
 
 
 def keep(folder: Path, names: Mapping[str, Sequence[str]]) -> None:
     """Write down that saving has ended, of kinds as they were said to be saved before."""
     for kind, listed in names.items():
-        before = said(folder).get(kind, SavedKind())
+        before = saved_kinds(folder).get(kind, SavedKind())
         digest = hashlib.sha256("\n".join(sorted(listed)).encode()).hexdigest()
         _note(
             folder,
-            said(folder),
-            {**said(folder), kind: SavedKind(where=before.where, objects=len(listed), digest=digest)},
+            saved_kinds(folder),
+            {**saved_kinds(folder), kind: SavedKind(where=before.where, objects=len(listed), digest=digest)},
         )
 
 
-def _note(folder: Path, was: Mapping[str, SavedKind], now: Mapping[str, SavedKind]) -> None:
-    if dict(now) != dict(was):
+def _note(folder: Path, before: Mapping[str, SavedKind], now: Mapping[str, SavedKind]) -> None:
+    if dict(now) != dict(before):
         kinds = {kind: now[kind].model_dump(exclude_defaults=True) for kind in sorted(now)}
         write_yaml(folder / FILE, {"format": 1, "kinds": kinds})
 
@@ -153,7 +157,7 @@ def save_in(
     kinds: Kinds,
     where: str | None,
     into: Path,
-    progress: Told | None = None,
+    progress: Advance | None = None,
 ) -> tuple[Path, Saved]:
     """Save the objects of a system or device in its folder below ``into``, and what of it that is."""
     folder = folder_of(into, name)
@@ -176,7 +180,7 @@ def save_many(
     kinds: Sequence[str],
     where: str | None,
     into: Path,
-    progress: Told | None = None,
+    progress: Advance | None = None,
 ) -> dict[str, Saved | ConcordexError]:
     """Save the objects of several systems or devices, asked many at once; or why one could not be read."""
     chosen = {name: chosen_kinds(workspace, name, kinds) for name in names}
@@ -205,5 +209,5 @@ def may_go(
     workspace: BaseWorkspace, path: Path, kinds: Collection[str], held: Held, wanted: Sequence[Object]
 ) -> list[Object]:
     """What a folder has no longer, of those ``kinds`` of which it says that it holds all; nothing for a file."""
-    saved = {name: obj for name, obj in said(path).items() if name in kinds} if path.is_dir() else {}
+    saved = {name: obj for name, obj in saved_kinds(path).items() if name in kinds} if path.is_dir() else {}
     return [obj for obj in covered(workspace, held, saved, wanted) if obj.kind in saved and saved[obj.kind].whole]

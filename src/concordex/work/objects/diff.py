@@ -12,8 +12,8 @@ from concordex.change.differ import Difference, differ
 from concordex.change.objects import Kinds, Object, unbound
 from concordex.errors import CalledWrongly
 from concordex.model.scalars import parse_time
-from concordex.progress import Told
-from concordex.work.objects.baselines import covered, half_saved, said
+from concordex.progress import Advance
+from concordex.work.objects.baselines import covered, half_saved, saved_kinds
 from concordex.work.objects.files import read_objects
 from concordex.work.objects.kinds import chosen_kinds
 from concordex.work.objects.live import Held, live, pulled
@@ -33,34 +33,34 @@ class Side:
 
 
 def sides(
-    workspace: BaseWorkspace, was: str, now: str, names: Sequence[str], progress: Told | None = None
+    workspace: BaseWorkspace, before: str, now: str, names: Sequence[str], progress: Advance | None = None
 ) -> tuple[Side, Side]:
     """Two of: a file or folder, a system, a system at a date (``SYSTEM@DATE``); at least one is a system.
 
     Beside files, a system's side holds only what they speak of: the kinds, or the part of them, that were saved in
     a folder; else the objects that are there by name; of settings that stand alone, the sections that a file names.
     """
-    systems = [name for name in (text.partition("@")[0] for text in (was, now)) if is_known(workspace, name)]
+    systems = [name for name in (text.partition("@")[0] for text in (before, now)) if is_known(workspace, name)]
     if not systems:
         raise CalledWrongly("neither side is a system: whose objects are these?", advice="name a system on one side")
     kinds = chosen_kinds(workspace, systems[0], names)
-    files = next((Path(text) for text in (was, now) if text.partition("@")[0] not in systems), None)
+    files = next((Path(text) for text in (before, now) if text.partition("@")[0] not in systems), None)
     if files is None:
-        return _live(workspace, was, kinds, progress), _live(workspace, now, kinds, progress)
+        return _live(workspace, before, kinds, progress), _live(workspace, now, kinds, progress)
     every = chosen_kinds(workspace, systems[0], [])
     objects = [obj for obj in read_objects(files, every, progress) if obj.kind in kinds]
-    saved = {kind: obj for kind, obj in (said(files) if files.is_dir() else {}).items() if kind in kinds}
+    saved = {kind: obj for kind, obj in (saved_kinds(files) if files.is_dir() else {}).items() if kind in kinds}
     if half := half_saved(files, saved):
         raise CalledWrongly(half, advice="concordex config save writes the rest")
     spoken = {*saved, *(obj.kind for obj in objects)}
     kinds = {name: kind for name, kind in kinds.items() if name in spoken}
-    there = _live(workspace, now if files == Path(was) else was, kinds, progress)
+    there = _live(workspace, now if files == Path(before) else before, kinds, progress)
     assert there.held
     mine = covered(workspace, there.held, saved, objects) if saved else _twins(objects, there.objects)
     left = 0 if saved else len(there.objects) - len(mine)
     there = replace(there, objects=_sections(mine, objects, kinds, saved), left=left)
     put = Side(objects, kinds)
-    return (put, there) if files == Path(was) else (there, put)
+    return (put, there) if files == Path(before) else (there, put)
 
 
 def _twins(objects: Sequence[Object], live: Sequence[Object]) -> list[Object]:
@@ -78,7 +78,7 @@ def is_known(workspace: BaseWorkspace, name: str) -> bool:
     return name in workspace.config.systems or workspace.is_device(name)
 
 
-def _live(workspace: BaseWorkspace, text: str, kinds: Kinds, progress: Told | None) -> Side:
+def _live(workspace: BaseWorkspace, text: str, kinds: Kinds, progress: Advance | None) -> Side:
     system, at, moment = text.partition("@")
     chosen_kinds(workspace, system, list(kinds))
     when = parse_time(moment) if at else None
@@ -94,12 +94,12 @@ def _end(when: datetime, written: str) -> datetime:
     return when.replace(hour=23, minute=59, second=59) if len(written) == len("2026-11-01") else when
 
 
-def compared(was: Side, now: Side, *, bound: bool = True) -> list[Difference]:
+def compared(before: Side, now: Side, *, bound: bool = True) -> list[Difference]:
     """How the two sides differ; without what is ``bound`` to people and devices, if that is to be left aside."""
-    before, after = (
-        side.objects if bound else [unbound(o, side.kinds[o.kind]) for o in side.objects] for side in (was, now)
+    earlier, later = (
+        side.objects if bound else [unbound(o, side.kinds[o.kind]) for o in side.objects] for side in (before, now)
     )
-    return differ(before, after, now.kinds)
+    return differ(earlier, later, now.kinds)
 
 
 def _sections(live: Sequence[Object], files: Sequence[Object], kinds: Kinds, saved: Collection[str]) -> list[Object]:

@@ -13,8 +13,8 @@ from concordex.change.differ import Difference, differ
 from concordex.change.objects import Kinds, Object
 from concordex.change.steps import Change, Step, numbered
 from concordex.errors import CalledWrongly, ConcordexError
-from concordex.progress import Told
-from concordex.work.objects.baselines import SavedKind, begin, covered, half_saved, keep, said
+from concordex.progress import Advance
+from concordex.work.objects.baselines import SavedKind, begin, covered, half_saved, keep, saved_kinds
 from concordex.work.objects.files import Saved, read_objects, save
 from concordex.work.objects.kinds import chosen_kinds
 from concordex.work.objects.live import Held, live_of
@@ -38,7 +38,7 @@ class Drift:
     baseline: list[Object]
     held: Held
     live: list[Object]
-    found: list[Difference]
+    differences: list[Difference]
     ignored: int
 
 
@@ -54,7 +54,7 @@ class _Baseline:
 
 
 def drifts(
-    workspace: BaseWorkspace, there: Mapping[str, Path], progress: Told | None = None
+    workspace: BaseWorkspace, there: Mapping[str, Path], progress: Advance | None = None
 ) -> dict[str, Drift | ConcordexError]:
     """Each system or device beside its baseline, many at once; or why one could not be read.
 
@@ -68,10 +68,10 @@ def drifts(
     }
 
 
-def _baseline(workspace: BaseWorkspace, system: str, folder: Path, progress: Told | None) -> _Baseline:
+def _baseline(workspace: BaseWorkspace, system: str, folder: Path, progress: Advance | None) -> _Baseline:
     every = chosen_kinds(workspace, system, [])
-    count: Told | None = (lambda _, done, of: progress(f"{system}: files", done, of)) if progress else None
-    objects, saved = read_objects(folder, every, count), said(folder)
+    count: Advance | None = (lambda _, done, of: progress(f"{system}: files", done, of)) if progress else None
+    objects, saved = read_objects(folder, every, count), saved_kinds(folder)
     if half := half_saved(folder, saved):
         raise CalledWrongly(half, advice=f"concordex config save {system} --into {folder.parent}")
     mine = {*saved, *(obj.kind for obj in objects)}
@@ -85,7 +85,7 @@ def _drift(workspace: BaseWorkspace, system: str, base: _Baseline, held: Held) -
     left_over = [left for diff in every if (left := _but(diff, rules)) is not None]
     return Drift(
         system=system, folder=base.folder, kinds=base.kinds, baseline=base.objects, held=held, live=live,
-        found=left_over, ignored=len(every) - len(left_over),
+        differences=left_over, ignored=len(every) - len(left_over),
     )  # fmt: skip
 
 
@@ -120,9 +120,9 @@ def accept(drift: Drift) -> Saved:
 
 def restore(workspace: BaseWorkspace, drift: Drift) -> Change:
     """The change that puts the baseline back, where it drifted and nowhere else."""
-    moved = {_live_or_file(diff): {_first(path) for path, _, _ in diff.deltas} for diff in drift.found}
-    whole = {kind for kind, diff in said(drift.folder).items() if diff.whole}
-    added = [diff.now for diff in drift.found if diff.what == "added" and diff.now and diff.now.kind in whole]
+    moved = {_live_or_file(diff): {_first(path) for path, _, _ in diff.deltas} for diff in drift.differences}
+    whole = {kind for kind, diff in saved_kinds(drift.folder).items() if diff.whole}
+    added = [diff.now for diff in drift.differences if diff.what == "added" and diff.now and diff.now.kind in whole]
     change, _ = prepare_objects(workspace, drift.system, drift.baseline, drift.held, may_go=added)
     known = [(step, (step.table, step.record_id or step.source)) for step in change.steps]
     return replace(change, steps=numbered(_only(step, moved[which]) for step, which in known if which in moved))
@@ -130,7 +130,7 @@ def restore(workspace: BaseWorkspace, drift: Drift) -> Change:
 
 def _live_or_file(diff: Difference) -> tuple[str, str | None]:
     """What tells an object that drifted, whichever of several of its name it is: its record, or else its file."""
-    return diff.key[0], diff.now.record_id if diff.now else diff.one.source
+    return diff.key[0], diff.now.record_id if diff.now else diff.either.source
 
 
 def _first(path: str) -> str:
@@ -141,8 +141,8 @@ def _only(step: Step, members: set[str]) -> Step:
     """Of an update the members that drifted; what may move stays as it is."""
     if step.operation != "update":
         return step
-    was, desired = ({n: v for n, v in part.items() if n in members} for part in (step.before, step.desired))
-    return replace(step, before=was, desired=desired)
+    before, desired = ({n: v for n, v in part.items() if n in members} for part in (step.before, step.desired))
+    return replace(step, before=before, desired=desired)
 
 
 #: So many files are named to git; of more, it is asked for all of their folder.

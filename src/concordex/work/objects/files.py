@@ -15,7 +15,7 @@ from concordex.change.differ import differ
 from concordex.change.objects import Key, Kinds, Object, settled
 from concordex.documents import Part, line_of, read_as, read_yaml, write_yaml, yaml_text
 from concordex.errors import CalledWrongly
-from concordex.progress import Told
+from concordex.progress import Advance
 from concordex.unseen import in_data
 from concordex.words import suggestion
 
@@ -48,7 +48,7 @@ class Saved:
 
 
 def read_objects(
-    path: Path, kinds: Kinds, progress: Told | None = None, known: Mapping[str, Object] | None = None
+    path: Path, kinds: Kinds, progress: Advance | None = None, known: Mapping[str, Object] | None = None
 ) -> list[Object]:
     """The objects in a file, or in all YAML files below a folder; each with the file it stands in.
 
@@ -99,7 +99,7 @@ def save(
     folder: Path,
     kinds: Kinds,
     whole: Collection[str],
-    progress: Told | None = None,
+    progress: Advance | None = None,
     before: Callable[[], None] | None = None,
 ) -> Saved:
     """Write each object below ``folder``; files of the kinds in ``whole`` whose objects are gone are removed.

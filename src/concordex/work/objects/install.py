@@ -19,10 +19,10 @@ if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
 
 
-def installed_on(dialect: d.Dialect, held: Held, obj: Object, act: str = "install") -> list[str]:
+def installed_on(dialect: d.Dialect, held: Held, obj: Object, action: str = "install") -> list[str]:
     """The devices that show an object as installed, as far as the dialect says what shows it."""
     write = dialect.tables[obj.kind].write
-    how = write.actions.get(act) if write else None
+    how = write.actions.get(action) if write else None
     if how is None or how.each is None or how.shows is None:
         return []
     table = kinds_of(dialect)[obj.kind].references[how.each]
@@ -36,11 +36,11 @@ def prepare_installation(
 
     With ``off`` it is taken off those that have it, whether they are still its targets or not.
     """
-    act = "uninstall" if off else "install"
-    wanted = [(obj, target) for obj in chosen for target in _targets(workspace.dialect(system), held, obj, on, act)]
+    action = "uninstall" if off else "install"
+    wanted = [(obj, target) for obj in chosen for target in _targets(workspace.dialect(system), held, obj, on, action)]
     steps = [
         Step(
-            number=at, table=obj.kind, operation="action", action=act, label=f"{obj.name} on {target}",
+            number=at, table=obj.kind, operation="action", action=action, label=f"{obj.name} on {target}",
             key={"name": obj.name}, desired={"target": target}, record_id=obj.record_id,
         )
         for at, (obj, target) in enumerate(wanted, start=1)
@@ -48,14 +48,16 @@ def prepare_installation(
     return Change(kind="install", system=system, steps=tuple(steps), about=About(objects=True))
 
 
-def _targets(dialect: d.Dialect, held: Held, obj: Object, on: Sequence[str], act: str) -> list[str]:
+def _targets(dialect: d.Dialect, held: Held, obj: Object, on: Sequence[str], action: str) -> list[str]:
     """The devices on which an act is done: all that it may be done on, or those named."""
     write = dialect.tables[obj.kind].write
-    how = write.actions.get(act) if write else None
+    how = write.actions.get(action) if write else None
     if how is None or how.each is None:
         raise CalledWrongly(f"{obj.kind} are not installed anywhere, as far as the dialect {dialect.name} says")
-    off = act == "uninstall" and how.shows is not None
-    may = installed_on(dialect, held, obj, act) if off else [str(name) for name in value_at(obj.body, how.each) or []]
+    off = action == "uninstall" and how.shows is not None
+    may = (
+        installed_on(dialect, held, obj, action) if off else [str(name) for name in value_at(obj.body, how.each) or []]
+    )
     table = kinds_of(dialect)[obj.kind].references[how.each]
     twins = [name for name in may if held.bearing(table, name) > 1 and (not on or name in on)]
     if twins:

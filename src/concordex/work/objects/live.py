@@ -14,7 +14,7 @@ import polars as pl
 from concordex.change.objects import Object
 from concordex.errors import CalledWrongly, ConcordexError
 from concordex.parallel import at_most, completed
-from concordex.progress import Told
+from concordex.progress import Advance
 from concordex.wire import dialect as d
 from concordex.wire.http.session import Session
 from concordex.wire.writing.staging import Pending, pending
@@ -49,7 +49,7 @@ class Held:
         return self._named[table, name] + self.others.get(table, {}).get(name, 0)
 
 
-def live(workspace: BaseWorkspace, system: str, kinds: Sequence[str], progress: Told | None = None) -> Held:
+def live(workspace: BaseWorkspace, system: str, kinds: Sequence[str], progress: Advance | None = None) -> Held:
     """The objects of a system as they are now; refused where a table does not come whole."""
 
     async def ask() -> Held:
@@ -60,7 +60,7 @@ def live(workspace: BaseWorkspace, system: str, kinds: Sequence[str], progress: 
 
 
 def live_of(
-    workspace: BaseWorkspace, wanted: Mapping[str, Sequence[str]], progress: Told | None = None
+    workspace: BaseWorkspace, wanted: Mapping[str, Sequence[str]], progress: Advance | None = None
 ) -> dict[str, Held | ConcordexError]:
     """The objects of some kinds of several systems and devices, many asked at once; or why one could not be read."""
     answers: dict[str, Held | ConcordexError] = {}
@@ -72,7 +72,7 @@ def live_of(
         except ConcordexError as error:
             answers[name] = error
 
-    async def one(name: str) -> None:
+    async def of_system(name: str) -> None:
         try:
             async with sessions[name] as session:
                 answers[name] = await read(session, wanted[name])
@@ -81,11 +81,11 @@ def live_of(
         if progress:
             progress("asked", len(answers), len(wanted))
 
-    completed(at_most(AT_ONCE, [partial(one, name) for name in sessions]))
+    completed(at_most(AT_ONCE, [partial(of_system, name) for name in sessions]))
     return {name: answers[name] for name in wanted}
 
 
-async def read(session: Session, kinds: Sequence[str], progress: Told | None = None) -> Held:
+async def read(session: Session, kinds: Sequence[str], progress: Advance | None = None) -> Held:
     """The objects of some kinds as they are now, with all that they refer to; and what anybody has staged."""
     target = ObjectTarget(session)
     await target.read(target.needed(kinds), progress)

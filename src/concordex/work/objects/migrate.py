@@ -96,7 +96,7 @@ def _among(obj: Object, called: Mapping[tuple[str, str], str], kinds: Kinds) -> 
 class Original:
     """An object that is to be copied, and what is around it: ``held`` where it is, ``around`` where its copy goes."""
 
-    one: Object
+    obj: Object
     target: str
     here: Kinds
     there: Kinds
@@ -122,12 +122,12 @@ def original(
     held = read(system, inside)
     around = held if target == system else read(target, [name for name in inside if name in there])
     obj = one_of(held, system, kind, own)
-    return Original(one=obj, target=target, here=kinds, there=there, held=held, around=around)
+    return Original(obj=obj, target=target, here=kinds, there=there, held=held, around=around)
 
 
 def copied(original: Original, edits: Edits, *, name: str | None, bound: bool) -> Object:
     """The copy of an object, under ``name``, with edits, and without what binds it unless ``bound``."""
-    obj, kinds = original.one, original.here
+    obj, kinds = original.obj, original.here
     made = edits.of(obj if bound else unbound(obj, kinds[obj.kind]), kinds)
     return renamed(made, name or own_name(obj.name, obj.body, kinds[obj.kind]), kinds)
 
@@ -137,7 +137,7 @@ def prepare_copy(
 ) -> tuple[Change, list[str]]:
     """The change that makes one new object, with what stands in it; and what a person should know of it."""
     target, kind = original.target, original.there[made.kind]
-    inside = copies(original.one, made, original.held.objects, original.here, bound=bound)
+    inside = copies(original.obj, made, original.held.objects, original.here, bound=bound)
     _known(target, inside, original.there)
     there = [obj for obj in original.around.objects if (obj.kind, obj.name) == (made.kind, made.name)]
     if there and kind.single:

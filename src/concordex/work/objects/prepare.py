@@ -65,14 +65,14 @@ def prepare_objects(
         )
     named = {obj.key for obj in wanted}
     stay = [*(obj for obj in held.objects if obj.key not in named), *wanted]
-    refuse_used(workspace, system, [difference.one for difference in extra if difference.key in going], stay, held)
+    refuse_used(workspace, system, [difference.either for difference in extra if difference.key in going], stay, held)
     return _sized(change, held), extra
 
 
 def _sized(change: Change, held: Held, **more: bool) -> Change:
     """With how many objects of each kind there are, by which guards judge how much a change alters."""
     sizes = {table: len(held.of([table])) for table in sorted({step.table for step in change.steps})}
-    return change.said(sizes=sizes, **more)
+    return change.described(sizes=sizes, **more)
 
 
 def _unfit(

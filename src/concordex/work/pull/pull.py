@@ -79,7 +79,7 @@ class _Pulling:
     progress: Progress | None
     counts: dict[tuple[str, str], tuple[int, int | None]] = field(default_factory=dict)
 
-    def told(self, system: str, table: str, came: int, announced: int | None) -> None:
+    def note_page(self, system: str, table: str, came: int, announced: int | None) -> None:
         """Take note of a page."""
         self.counts[system, table] = (came, announced)
         if self.progress:
@@ -190,11 +190,11 @@ class _OfSystem:
         self._plans = {table: _Plan.of(run, system, table) for table in self._wanted}
         narrow = {table: plan.narrow for table, plan in self._plans.items() if table not in self._needed}
 
-        def told(table: str, came: int, announced: int | None) -> None:
-            run.told(system, table, came, announced)
+        def on_page(table: str, came: int, announced: int | None) -> None:
+            run.note_page(system, table, came, announced)
 
         remark = await _note_staged(run.workspace, session)
-        async for table, look in read_tables(session, list(self._left), narrow, told, self._missed, self._room_for):
+        async for table, look in read_tables(session, list(self._left), narrow, on_page, self._missed, self._room_for):
             try:
                 await self._took(session, table, look, remark, narrowed=table in narrow)
             except (RequestRefused, BadAnswer, ServerFault, QueryError) as error:
@@ -233,9 +233,9 @@ class _OfSystem:
 
     def _wonder(self) -> None:
         """Remark on lists that nothing proves and that stood still while others grew: they may be cut just there."""
-        grew = [table for table, (was, now) in self._counts.items() if was < now]
-        for table, (was, now) in self._counts.items():
-            if was == now > 1 and grew and table in self._unproved:
+        grew = [table for table, (before, now) in self._counts.items() if before < now]
+        for table, (before, now) in self._counts.items():
+            if before == now > 1 and grew and table in self._unproved:
                 note = f"as many as the last time ({now:,}), while {', '.join(grew[:3])} grew: is it cut?"
                 self._run.workspace.catalogue.remark(self._run.number, self._system, table, note)
 

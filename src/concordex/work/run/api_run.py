@@ -47,9 +47,9 @@ class ApiRun:
         change: Change,
         steps: Sequence[Step],
         how: RunOptions,
-        told: Callable[[int], None],
+        progress: Callable[[int], None],
     ) -> None:
-        self.workspace, self.change, self.steps, self.told = workspace, change, steps, told
+        self.workspace, self.change, self.steps, self.progress = workspace, change, steps, progress
         self.dialect = workspace.dialect(change.system)
         self.how = replace(
             how,
@@ -107,7 +107,7 @@ class ApiRun:
         self._ledger = Ledger(
             self.workspace.journal,
             number,
-            self.told,
+            self.progress,
             waits=lambda step: committer.waits(self.dialect.tables[step.table].write),
             waiting=lambda: committer.waiting,
         )

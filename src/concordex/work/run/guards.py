@@ -85,7 +85,7 @@ def _kind(step: Step) -> str:
 
 def _in_window(system: str, windows: Sequence[Window], now: datetime) -> None:
     if windows and not any(_holds(window, now) for window in windows):
-        hours = "; ".join(window.told for window in windows)
+        hours = "; ".join(window.in_words for window in windows)
         raise Stopped(
             f"{system} is written to only in its maintenance windows: {hours}",
             why=f"it is {now:%A %H:%M} UTC",

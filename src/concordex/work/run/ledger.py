@@ -20,12 +20,12 @@ class Ledger:
         self,
         journal: Journal,
         number: int,
-        told: Callable[[int], None],
+        progress: Callable[[int], None],
         *,
         waits: Callable[[Step], bool] = lambda _: False,
         waiting: Callable[[], bool] = lambda: False,
     ) -> None:
-        self.journal, self.number, self.told = journal, number, told
+        self.journal, self.number, self.progress = journal, number, progress
         self._waits, self._waiting = waits, waiting
         #: How steps stand that were settled in this run.
         self.states: dict[int, State] = {}
@@ -36,9 +36,9 @@ class Ledger:
         self._kept: dict[int, Outcome] = {}
         self._closed = False
 
-    def sending(self, steps: Sequence[Step]) -> None:
+    def mark_sent(self, steps: Sequence[Step]) -> None:
         """Write down that steps leave now, before they do."""
-        self.journal.sending(self.number, steps)
+        self.journal.mark_sent(self.number, steps)
 
     def settle(self, outcomes: Sequence[Outcome], *, ended: bool = True) -> None:
         """Write down what became of steps; of those that come into effect as one, at the end."""
@@ -53,7 +53,7 @@ class Ledger:
                 into = self.written if state == "written" else self.unknown
                 into[step.number] = step.settled(state, why, record_id)
         if ended and outcomes:
-            self.told(len(outcomes))
+            self.progress(len(outcomes))
 
     def _keeps(self, outcome: Outcome) -> bool:
         """Whether what became of a step waits for the end: all are done then, or none, and its last word counts."""

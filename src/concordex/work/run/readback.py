@@ -111,7 +111,7 @@ class ReadBack:
             return {}
         moved = beside(before, whole, self.after.written_paths(step))
         stamps = self._stamps(whole)
-        return {path: (was, now) for path, (was, now) in moved.items() if path not in stamps}
+        return {path: (old, now) for path, (old, now) in moved.items() if path not in stamps}
 
     def _stamps(self, whole: Flat) -> set[str]:
         """The members that say when the system altered the record, which is its own affair."""
@@ -128,8 +128,10 @@ class ReadBack:
         if step.operation == "delete":
             return became, {"before": self.before.whole.get(step.number, {})}
         if aside and record is not None:
-            was = self.before.fields.get(step.number, {})
-            moved = {n: [was.get(n), now] for n, now in record.items() if n not in step.desired and was.get(n) != now}
+            earlier = self.before.fields.get(step.number, {})
+            moved = {
+                n: [earlier.get(n), now] for n, now in record.items() if n not in step.desired and earlier.get(n) != now
+            }
             moved.pop(ORIGINAL, None)
             return became, {"beside": dict(aside), "fields": moved}
         return became, {}
@@ -150,7 +152,7 @@ class ReadBack:
         if state == "confirmed" and step.number in self.writer.spared:
             return Outcome(step, "differs", (*self.writer.spared[step.number], *why))
         stamps = self._stamps(whole) if step.again else set()
-        again = {path: was for path, was in step.again.items() if path not in stamps}
+        again = {path: before for path, before in step.again.items() if path not in stamps}
         missing = lost(again, whole) if record is not None else []
         if state == "confirmed" and missing:
             return Outcome(step, "differs", because(Why.NOT_BACK, members=list(missing)))

@@ -60,7 +60,7 @@ class RowWriter(Writer):
                 await asyncio.sleep(0)  # whoever interrupts is heard between two transactions
 
     def _write(self, steps: Sequence[Step]) -> None:
-        self.ledger.sending(steps)
+        self.ledger.mark_sent(steps)
         try:
             reasons = self.rows.stored.write([self.rows.row(step, force=self.how.force) for step in steps])
         except CommitLost as error:
@@ -100,10 +100,10 @@ class RowWriter(Writer):
 
 
 async def run_rows(
-    workspace: BaseWorkspace, change: Change, steps: Sequence[Step], how: RunOptions, told: Callable[[int], None]
+    workspace: BaseWorkspace, change: Change, steps: Sequence[Step], how: RunOptions, progress: Callable[[int], None]
 ) -> None:
     """Run steps against a database or a file."""
     rows = Rows.of(workspace, change.system)
     how = replace(how, field_by_field=change.kind == "undo")
-    writer = RowWriter(rows, Ledger(workspace.journal, change.number or 0, told), how)
+    writer = RowWriter(rows, Ledger(workspace.journal, change.number or 0, progress), how)
     await Engine(change=change, steps=steps, target=rows, writer=writer).run()

@@ -49,7 +49,7 @@ def run(
             raise CalledWrongly(f"change {number} has nothing left to do")
         check_guards(workspace, change, steps, any_time=any_time)
         workspace.journal.begin(number, os.getpid())
-        workspace.journal.note(number, chosen=sorted(only or ()), how=how.told())
+        workspace.journal.note(number, chosen=sorted(only or ()), how=how.lasting())
         return _run_steps(workspace, change, steps, progress, how)
 
 
@@ -118,15 +118,15 @@ class _Tally:
 
 
 async def _on_devices(
-    workspace: BaseWorkspace, change: Change, steps: Sequence[Step], how: RunOptions, told: _Tally
+    workspace: BaseWorkspace, change: Change, steps: Sequence[Step], how: RunOptions, tally: _Tally
 ) -> None:
     """Each device by itself; one that cannot be reached does not keep the others."""
     mine: dict[str, list[Step]] = {}
     for step in steps:
         mine.setdefault(step.at or "", []).append(step)
 
-    async def one(address: str) -> None:
-        running = ApiRun(workspace, change, mine[address], how, told)
+    async def on_device(address: str) -> None:
+        running = ApiRun(workspace, change, mine[address], how, tally)
         try:
             await running.through(workspace.device_session(change.system, address))
         except ConcordexError as error:
@@ -137,4 +137,4 @@ async def _on_devices(
                 change.number or 0, [Outcome(step, "ready", because(Why.ERROR, text=str(error))) for step in left]
             )
 
-    await at_most(AT_ONCE, [partial(one, address) for address in mine])
+    await at_most(AT_ONCE, [partial(on_device, address) for address in mine])

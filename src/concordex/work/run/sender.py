@@ -173,7 +173,7 @@ class Sender(Writer):
         ids = {table: self.dialect.tables[table].fields["record_id"].from_[0] for table in mine}
         try:
             bodies = self.bodies.together(how, writes, mine)
-            self.ledger.sending(part)
+            self.ledger.mark_sent(part)
             made = await self.committer.in_effect(
                 writes.values(), partial(create_together, self.session, how, bodies, ids)
             )
@@ -238,7 +238,7 @@ class Sender(Writer):
         where one of it was refused, ``done`` takes the answer.
         """
         for tried in range(1, self.dialect.limits.tries + 1):
-            self.ledger.sending(steps)
+            self.ledger.mark_sent(steps)
             try:
                 answer = await self.committer.in_effect([write], send)
             except Conflict as conflict:  # nothing of ours is there; going on looks anew, and then sends

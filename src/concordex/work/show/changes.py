@@ -91,9 +91,9 @@ def _only(here: pl.LazyFrame, there: pl.LazyFrame, word: str) -> pl.LazyFrame:
 
 
 def _difference(name: str, kind: pl.DataType) -> pl.Expr:
-    was, now = pl.col(f"{name} before"), pl.col(name)
-    text = pl.format(f"{name}: {{}} -> {{}}", _text(was, kind), _text(now, kind))
-    return pl.when(was.ne_missing(now)).then(text)
+    before, now = pl.col(f"{name} before"), pl.col(name)
+    text = pl.format(f"{name}: {{}} -> {{}}", _text(before, kind), _text(now, kind))
+    return pl.when(before.ne_missing(now)).then(text)
 
 
 def _text(value: pl.Expr, kind: pl.DataType) -> pl.Expr:

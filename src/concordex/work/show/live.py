@@ -71,7 +71,7 @@ async def _fetch_all(
 ) -> list[tuple[TableRead, Reached, int | None]]:
     workspace.secrets.fetch(names)
 
-    async def one(name: str) -> tuple[TableRead, Reached, int | None]:
+    async def fetch(name: str) -> tuple[TableRead, Reached, int | None]:
         dialect = workspace.dialect(name)
         reached = reachable(query, dialect.tables[table], now)
         async with workspace.session(name) as session:
@@ -81,7 +81,7 @@ async def _fetch_all(
             total = await count(session, table) if funnel and reached.nodes else look.announced
         return look, reached, total
 
-    return await all_of(one(name) for name in names)
+    return await all_of(fetch(name) for name in names)
 
 
 def _stages(

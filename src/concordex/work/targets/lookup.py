@@ -35,7 +35,7 @@ class KeyedRead:
     members: Mapping[str, frozenset[str]]
     narrow: Narrow
 
-    def found(self, look: TableRead) -> bool:
+    def complete_in(self, look: TableRead) -> bool:
         """Whether all of them came with all of their members, and nothing went wrong on the way.
 
         What looks records up may know less of them than the list: that would be written back, or kept.
@@ -43,7 +43,7 @@ class KeyedRead:
         if look.outcome is TableOutcome.PARTIAL:
             return False
         came = _members(self.of(look))
-        return all(one in came and members <= came[one] for one, members in self.members.items())
+        return all(record_id in came and members <= came[record_id] for record_id, members in self.members.items())
 
     def of(self, look: TableRead) -> pl.DataFrame:
         """These records alone."""
@@ -95,5 +95,5 @@ def lookups(
     dialect: d.Dialect, ids: Mapping[str, Collection[str]], pulled: Mapping[str, pl.LazyFrame], now: datetime
 ) -> dict[str, KeyedRead]:
     """Of each table in ``ids`` how those records are asked for, where that is better than reading the whole list."""
-    found = {name: lookup(dialect.tables[name], ids[name], pulled[name], now) for name in ids if name in pulled}
-    return {name: one for name, one in found.items() if one is not None}
+    reads = {name: lookup(dialect.tables[name], ids[name], pulled[name], now) for name in ids if name in pulled}
+    return {name: read for name, read in reads.items() if read is not None}

@@ -16,7 +16,7 @@ from concordex.change.whole import Flat
 from concordex.errors import CalledWrongly, WireError
 from concordex.model.fields import ORIGINAL
 from concordex.model.members import flat, put, value_at
-from concordex.progress import Told
+from concordex.progress import Advance
 from concordex.wire import dialect as d
 from concordex.wire.dialect.order import order
 from concordex.wire.http.session import Session
@@ -77,7 +77,7 @@ class ObjectTarget(ApiTarget):
         """What is read so that ``tables`` can be known by name."""
         return tables_of(self.session.dialect, tables)
 
-    async def read(self, tables: Iterable[str], progress: Told | None = None) -> None:
+    async def read(self, tables: Iterable[str], progress: Advance | None = None) -> None:
         """Read ``tables`` and all that they refer to; refused when one does not come whole."""
         async for name, look in read_tables(self.session, self.needed(tables), progress=progress):
             if not look.whole:
@@ -171,10 +171,10 @@ class ObjectTarget(ApiTarget):
 
     def moved(self, step: Step, record: Mapping[str, Any]) -> dict[str, Any]:
         """What of an object, as the system has just given it by itself, is not what ``step`` rests on."""
-        told = {name for name in step.before if value_at(record, name) is not None} - self.kinds[
+        shown = {name for name in step.before if value_at(record, name) is not None} - self.kinds[
             step.table
         ].references.keys()
-        return {name: value_at(record, name) for name in told if not alike(value_at(record, name), step.before[name])}
+        return {name: value_at(record, name) for name in shown if not alike(value_at(record, name), step.before[name])}
 
     def whole(self, table: str, ids: Sequence[str]) -> dict[str, Flat]:
         """The objects of those ids, member by member, with names for ids."""
@@ -187,17 +187,17 @@ class ObjectTarget(ApiTarget):
     def can_show(self, step: Step) -> bool:
         """Whether the target of an act names the object once it is done."""
         write = self.session.dialect.tables[step.table].write
-        act = write.actions[step.action or ""] if write else None
-        return act is not None and act.each is not None and act.shows is not None
+        action = write.actions[step.action or ""] if write else None
+        return action is not None and action.each is not None and action.shows is not None
 
     def shows(self, step: Step) -> Reasons:
         """Why the target of an act does not name the object as it should; nothing where it does."""
         write = self.session.dialect.tables[step.table].write
-        act = write.actions[step.action or ""] if write else None
-        if write is None or act is None or act.each is None or act.shows is None:
+        action = write.actions[step.action or ""] if write else None
+        if write is None or action is None or action.each is None or action.shows is None:
             return ()
-        table = self.kinds[step.table].references[act.each]
-        named = step.desired["target"] in bearers(self.looks[table].frame, act.shows, str(step.key["name"]))
+        table = self.kinds[step.table].references[action.each]
+        named = step.desired["target"] in bearers(self.looks[table].frame, action.shows, str(step.key["name"]))
         off = any(other.taken_back == step.action for other in write.actions.values())
         return () if named is not off else because(Why.NOT_NAMED, target=step.desired["target"])
 

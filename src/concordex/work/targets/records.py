@@ -40,7 +40,7 @@ def form_of(table: d.Table) -> Form:
     write = table.write
     if write is None:
         return Form(keys=[["name"]], can_create=False, can_update=False)
-    back = {name: act.taken_back for name, act in write.actions.items() if act.taken_back}
+    back = {name: action.taken_back for name, action in write.actions.items() if action.taken_back}
     named = {name for ref in write.references.values() for name in ref.by.values()}
     links = [ReferenceMember(via=ref.via, by=ref.by) for ref in write.references.values()]
     return Form(
@@ -124,7 +124,7 @@ class RecordTarget(ApiTarget):
         """Read ``names``, of those ``sought`` only what matters; the tables that are done with."""
         if not sought:
             return set()
-        done, narrow = set[str](), {name: one.narrow for name, one in sought.items()}
+        done, narrow = set[str](), {name: wanted.narrow for name, wanted in sought.items()}
 
         def passed_over(name: str, error: ConcordexError) -> None:  # the whole list may be had all the same
             if name not in sought:
@@ -133,7 +133,7 @@ class RecordTarget(ApiTarget):
         async for name, look in read_tables(self.session, names, narrow, spare=passed_over):
             if name not in sought:
                 self._take_whole(name, look)
-            elif sought[name].found(look):
+            elif sought[name].complete_in(look):
                 self._take(name, replace(look, held=sought[name].of(look)))
                 self.alone.add(name)
             else:
@@ -275,20 +275,20 @@ class RecordTarget(ApiTarget):
     def can_show(self, step: Step) -> bool:
         """Whether it can be seen in what is read that an act was done."""
         write = self.session.dialect.tables[step.table].write
-        act = write.actions[step.action or ""] if write else None
-        return act is not None and act.shows is not None and step.desired.get(act.shows) is not None
+        action = write.actions[step.action or ""] if write else None
+        return action is not None and action.shows is not None and step.desired.get(action.shows) is not None
 
     def shows(self, step: Step) -> Reasons:
         """Why an act does not show in what was read back: a field of its record; nothing where it does, or need not."""
         write = self.session.dialect.tables[step.table].write
-        act = write.actions[step.action or ""] if write else None
-        wanted = step.desired.get(act.shows) if act and act.shows else None
-        if act is None or act.shows is None or wanted is None:
+        action = write.actions[step.action or ""] if write else None
+        wanted = step.desired.get(action.shows) if action and action.shows else None
+        if action is None or action.shows is None or wanted is None:
             return ()
         record = self.records(step.table, [step.record_id or ""]).get(step.record_id or "", {})
-        there = [str(shown) for shown in record.get(act.shows) or []]
+        there = [str(shown) for shown in record.get(action.shows) or []]
         gone = [line for line in wanted if line not in there and not _taken_away(line, there)]
-        return because(Why.LACKS, field=act.shows, lines=gone[:3]) if gone else ()
+        return because(Why.LACKS, field=action.shows, lines=gone[:3]) if gone else ()
 
     def located(self, step: Step) -> Step:
         """A step with the id that its record has now."""

@@ -140,7 +140,7 @@ class Window(Part):
         return given
 
     @property
-    def told(self) -> str:
+    def in_words(self) -> str:
         """The window in words."""
         days = "".join(f"{day} " for day in self.days)
         return f"{days}{self.begin} to {self.end} {self.zone}"

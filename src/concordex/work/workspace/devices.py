@@ -38,13 +38,13 @@ def named(workspace: BaseWorkspace, devices: str, table: str) -> list[str]:
     if devices not in known:
         raise CalledWrongly(f"there are no devices called {devices!r}", advice=suggestion(devices, known))
     rows = read_rows(table)
-    odd = [row.place for row in rows if not known[devices].reaches(str(row.said.get("address") or ""))]
+    odd = [row.place for row in rows if not known[devices].reaches(str(row.typed.get("address") or ""))]
     if odd:
         raise CalledWrongly(
             f"{table}: {', '.join(odd[:8])}: no address, or none that is among the addresses of {devices}",
             advice=f"devices: {devices}: addresses: in concordex.yaml says which are called",
         )
-    return list(dict.fromkeys(f"{devices}:{row.said['address']}" for row in rows))
+    return list(dict.fromkeys(f"{devices}:{row.typed['address']}" for row in rows))
 
 
 async def ask(
@@ -53,7 +53,7 @@ async def ask(
     """The one record of ``table`` at each address, or why it could not be had."""
     answers: dict[str, dict[str, Any] | ConcordexError] = {}
 
-    async def one(address: str) -> None:
+    async def ask_at(address: str) -> None:
         try:
             async with workspace.device_session(devices, address) as session:
                 look = await read_table(session, table)
@@ -63,5 +63,5 @@ async def ask(
         except ConcordexError as error:
             answers[address] = error
 
-    await at_most(AT_ONCE, [partial(one, address) for address in dict.fromkeys(addresses)])
+    await at_most(AT_ONCE, [partial(ask_at, address) for address in dict.fromkeys(addresses)])
     return answers

@@ -119,7 +119,7 @@ def _found(workspace: BaseWorkspace) -> list[Mended]:
         if snapshot is None:
             repairs.append(Mended(name, "not in the catalogue", "left alone: it does not say what it is"))
             continue
-        catalogue.adopt(snapshot)
+        catalogue.register(snapshot)
         workspace.frames.vouch(name)
         repairs.append(Mended(name, "not in the catalogue", "added again, as not proved"))
     return repairs

@@ -43,7 +43,7 @@ def read_rows(file: str, form: str | None = None, sheet: str | None = None) -> l
         raise CalledWrongly(f"{'standard input' if file == '-' else file} is empty: it holds no rows, and no heading")
     records = _decoded(content, form, file, sheet)
     what, first = _PLACES.get(form, ("record", 1))
-    return [Row(place=f"{what} {at}", said=record) for at, record in enumerate(records, start=first)]
+    return [Row(place=f"{what} {at}", typed=record) for at, record in enumerate(records, start=first)]
 
 
 def _decoded(content: bytes, form: str, file: str, sheet: str | None) -> list[dict[str, Any]]:

@@ -25,7 +25,7 @@ def complete_objects(incomplete: str) -> list[str]:
     """SYSTEM/KIND/NAME as far as the last pulls know names, for the shell; none that it would have to quote."""
     import shlex
 
-    def found() -> Iterable[str]:
+    def objects() -> Iterable[str]:
         here = workspace()
         system, _, rest = incomplete.partition("/")
         if system not in here.config.systems:
@@ -37,7 +37,7 @@ def complete_objects(incomplete: str) -> list[str]:
         names = [f"{system}/{kind}/{obj.name}" for obj in here.objects.pulled(system, [kind]).of([kind])]
         return [name for name in names if name == shlex.quote(name)]
 
-    return safely(found, incomplete)
+    return safely(objects, incomplete)
 
 
 System = Annotated[

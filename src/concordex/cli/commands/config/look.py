@@ -71,7 +71,7 @@ def show(address: Address) -> None:
     system, kind, name = here.objects.find(address)
     every = here.kinds.every(system)
     held = live(here, system, every)
-    obj = here.objects.one(held, address)
+    obj = here.objects.get(held, address)
     draw.line(here.objects.text(obj).rstrip())
     if obj.at or obj.by:
         draw.note(f"altered last {draw.moment(obj.at)} by {obj.by or 'an unknown user'}")
@@ -157,7 +157,7 @@ def _counts(done: list[Saved]) -> str:
 
 
 def diff(
-    was: Annotated[str, typer.Argument(help="A folder, a file, a SYSTEM, or a SYSTEM@DATE.")],
+    before: Annotated[str, typer.Argument(help="A folder, a file, a SYSTEM, or a SYSTEM@DATE.")],
     now: Annotated[str, typer.Argument(help="Another.")],
     kind: Kind = None,
     bound: Annotated[
@@ -181,15 +181,15 @@ def diff(
     """
     here = workspace()
     with draw.progress() as progress:
-        before, after = here.objects.sides(was, now, words(kind), progress)
-    apart = here.objects.are_two_systems(was, now)
-    differences = here.objects.differences(before, after, bound=bound or not apart)
-    if apart and not bound and any(spec.bound for spec in before.kinds.values()):
+        earlier, later = here.objects.sides(before, now, words(kind), progress)
+    apart = here.objects.are_two_systems(before, now)
+    differences = here.objects.differences(earlier, later, bound=bound or not apart)
+    if apart and not bound and any(spec.bound for spec in earlier.kinds.values()):
         draw.note("what binds objects to people and devices is not compared; --bound does")
-    if left := before.left + after.left:
+    if left := earlier.left + later.left:
         draw.note(f"{plural(left, 'other object')} of these kinds in the system: not compared")
     draw_differences(differences, form, output)
-    draw.note(_count(differences, f"from {was} to {now}", max(len(before.objects), len(after.objects))))
+    draw.note(_count(differences, f"from {before} to {now}", max(len(earlier.objects), len(later.objects))))
     return Status.FOUND if differences else Status.DONE
 
 

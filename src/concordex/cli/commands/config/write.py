@@ -64,7 +64,7 @@ def push(
     may_go = here.objects.may_go(path, chosen, held, wanted) if gone else []
     change, extra = here.objects.push(to, wanted, held, may_go=may_go)
     if extra and not gone and len(extra) <= len(wanted):  # else the files were never meant to be all
-        only = f"{plural(len(extra), 'object')} of these kinds only {to} has, such as {extra[0].one.label}"
+        only = f"{plural(len(extra), 'object')} of these kinds only {to} has, such as {extra[0].either.label}"
         draw.note(f"{only}; --gone deletes what the files do not have")
     going = {obj.key for obj in may_go}
     for obj in sorted({surplus.key[0] for surplus in extra if gone and surplus.key not in going}):
@@ -76,7 +76,7 @@ def push(
         draw.note(text, "yellow")
     altered = sum(step.operation in ("create", "update") for step in change.steps)
     draw.note(f"{plural(len(wanted), 'object')} in {path}: {len(wanted) - altered:,} are already so in {to}")
-    change = change.said(source=str(path), command="config push")
+    change = change.described(source=str(path), command="config push")
     if not change.steps and any(obj.ours for obj in held.staged):
         draw.note(f"{to} already has it, but only staged: concordex config commit {to}", "yellow")
         return Status.PARTLY
@@ -121,7 +121,7 @@ def copy(
     change, notes = here.objects.copy(original, made, bound=bound)
     for text in [*notes, *here.objects.odd_members([made], original.around)]:
         draw.note(text, "yellow")
-    change = change.said(source=address, command="config copy")
+    change = change.described(source=address, command="config copy")
     return propose(here, change, answers, f"{original.target} has it so")
 
 
@@ -171,7 +171,7 @@ def migrate(
     for text in notes:
         draw.note(text, "yellow")
     change, _ = here.objects.push(to, made, live(here, to, sorted({obj.kind for obj in made})), free=not bound)
-    change = change.said(source=", ".join(addresses), command="config migrate")
+    change = change.described(source=", ".join(addresses), command="config migrate")
     more = f", with {len(made) - len(chosen):,} that stand in them or that they need" if len(made) > len(chosen) else ""
     draw.note(f"{plural(len(chosen), 'object')} of {system}{more}")
     return propose(here, change, answers, f"{to} has them so")
@@ -197,7 +197,7 @@ def install(
     system = addresses[0].partition("/")[0]
     held, chosen = objects_at(here, system, addresses)
     change = here.objects.install(system, chosen, words(on), held, off=off)
-    change = change.said(source=", ".join(addresses), command="config install")
+    change = change.described(source=", ".join(addresses), command="config install")
     return propose(here, change, answers, "no device has it" if off else "it has no target")
 
 
@@ -221,14 +221,14 @@ def remove(
     system = addresses[0].partition("/")[0]
     held, chosen = objects_at(here, system, addresses)
     change = here.objects.remove(system, chosen, held)
-    change = change.said(source=", ".join(addresses), command="config remove")
+    change = change.described(source=", ".join(addresses), command="config remove")
     return propose(here, change, answers, "there is nothing of that")
 
 
 def _tell_what_stays(original: Original) -> None:
     """What binds an object to people and devices, and is not copied."""
 
-    for member in bonds(original.one, original.here[original.one.kind]):
+    for member in bonds(original.obj, original.here[original.obj.kind]):
         draw.note(f"{member} stays behind (--bound takes it along)", "yellow")
 
 
