@@ -19,6 +19,7 @@ import psycopg
 import pytest
 
 from concordex.change.compare import parted
+from concordex.store.targets import TargetRow
 from concordex.work.change.sync_rows import prepare_rows
 from tests.conftest import Shell
 from tests.stories.test_decisions import Lists, lists, lists_once, row
@@ -118,6 +119,26 @@ def test_a_sync_into_sqlite_goes_on_where_people_write_too(lists, sqlite):
     sqlite("DROP TABLE thing")
     sqlite(CREATE)
     go_on(lists, sqlite)
+
+
+def test_nobody_writes_between_our_look_at_a_row_and_its_writing(lists, sqlite, monkeypatch):
+    sqlite(CREATE)
+    sqlite("INSERT INTO things (serial_no, place) VALUES ('MM00001', 'depot')")
+    lists.say("net", *MANY[1:2])
+    lists.reconcile()
+    looked, refused = TargetRow.obstacle, []
+
+    def rival(row, there):
+        with closing(sqlite3.connect(lists.folder / "register.db", timeout=0)) as connection:
+            with pytest.raises(sqlite3.OperationalError, match="locked"):
+                connection.execute("UPDATE things SET place = 'mine'")
+            refused.append(row.key)
+        return looked(row, there)
+
+    monkeypatch.setattr(TargetRow, "obstacle", rival)
+    lists("sync", "register", "--where", "serial like 'MM*'", "--yes")
+    assert refused == ["MM00001"]
+    assert sqlite("SELECT place FROM things") == [("quay",)]
 
 
 def test_an_undo_brings_back_what_nobody_altered_of_a_row_and_leaves_the_rest(lists, sqlite):

@@ -1,4 +1,4 @@
-"""Tables that are not behind an API: in a database by its URL, or in a file.  Rows in, rows out.
+"""Tables that are not behind an API: in a database (:mod:`.database_target`), or in a file.  Rows in, rows out.
 
 Every value is written as text, number, flag or time; lists as text with commas.  A batch is written in one go; a row
 that the table does not take is named, and the others are written without it.
@@ -6,23 +6,19 @@ that the table does not take is named, and the others are written without it.
 
 from __future__ import annotations
 
-import sqlite3
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager, suppress
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from io import BytesIO
 from pathlib import Path
 from typing import Any
-from urllib.parse import urlsplit
 
 from concordex.change.compare import as_compared
 from concordex.change.reasons import Reasons, Why, because
 from concordex.errors import CalledWrongly, StoreError
 from concordex.landing import landing, make_folder
 from concordex.model.inert import as_text, from_text, to_workbook
-from concordex.words import suggestion
 
 Values = Mapping[str, Any]
 
@@ -92,199 +88,6 @@ def plain(value: Any) -> Any:
     if isinstance(value, float) and value.is_integer():
         return int(value)
     return value.isoformat() if isinstance(value, datetime) else value
-
-
-class DatabaseTarget(StoredTarget):
-    """A table in SQLite or PostgreSQL."""
-
-    def __init__(
-        self,
-        url: str,
-        table: str,
-        key: str,
-        columns: Sequence[str],
-        root: Path,
-        password: str | None,
-        elsewhere: Mapping[str, KeyOfOther] | None = None,
-    ) -> None:
-        super().__init__(key, columns)
-        self.elsewhere = dict(elsewhere or {})
-        self.url, self.table, self.root, self.password = url, table, root, password
-        self.is_sqlite = url.startswith("sqlite:")
-        self.mark = "?" if self.is_sqlite else "%s"
-
-    def rows(self) -> list[dict[str, Any]]:
-        """All rows, the columns that are mapped of each."""
-        with self._connected() as run:
-            self._known(run)
-            names = ", ".join(map(self._quoted, self.columns))
-            answers = run(f"SELECT {names} FROM {self._table}", ())  # noqa: S608 - names are quoted
-            meant = {name: self._meant(run, there) for name, there in self.elsewhere.items()}
-        rows = [dict(zip(self.columns, row, strict=True)) for row in answers]
-        return [{**row, **{name: ids.get(row[name]) for name, ids in meant.items()}} for row in rows] if meant else rows
-
-    def write(self, rows: Sequence[TargetRow]) -> list[Reasons]:
-        """Write a batch in one transaction; rows that are not as they were are left, and why.
-
-        Where the database refuses a row, all are written anew, each so that it can be taken back alone.
-        """
-        try:
-            return self._written(rows, singly=False)
-        except StoreError as error:
-            if not isinstance(error, RowRefused):
-                raise
-            return self._written(rows, singly=True)
-
-    def _written(self, rows: Sequence[TargetRow], *, singly: bool) -> list[Reasons]:
-        reasons: list[Reasons] = []
-        with self._connected() as run:
-            ids = {name: self._meant(run, there, turned=True) for name, there in self.elsewhere.items()}
-            for row in rows:
-                if singly:
-                    run("SAVEPOINT one", ())
-                try:
-                    reasons.append(self._one(run, row, ids))
-                except RowRefused as refusal:
-                    if not singly:
-                        raise
-                    run("ROLLBACK TO SAVEPOINT one", ())
-                    reasons.append(because(Why.SAID, text=refusal.why))
-                if singly:
-                    run("RELEASE SAVEPOINT one", ())
-        return reasons
-
-    def _one(self, run: Any, row: TargetRow, ids: Mapping[str, Mapping[Any, Any]]) -> Reasons:
-        """Write one row; why it was left as it is, if it was."""
-        names = {name: {number: meaning for meaning, number in mine.items()} for name, mine in ids.items()}
-        there = [
-            {name: names[name].get(value) if name in names else value for name, value in record.items()}
-            for record in self._there(run, row.key)
-        ]
-        if obstacle := row.obstacle(there):
-            return obstacle
-        desired = dict(row.desired or {})
-        for name in ids.keys() & desired.keys():
-            if desired[name] not in (None, "") and desired[name] not in ids[name]:
-                return because(Why.SAID, text=f"{name}: {self.elsewhere[name].table} has no {desired[name]!r}")
-            desired[name] = ids[name].get(desired[name])
-        if row.desired is None:
-            run(f"DELETE FROM {self._table} WHERE {self._quoted(self.key)} = {self.mark}", (row.key,))  # noqa: S608
-        elif row.before is None:
-            self._insert(run, desired)
-        else:
-            self._update(run, row.key, desired)
-        return ()
-
-    def _meant(self, run: Any, there: KeyOfOther, *, turned: bool = False) -> dict[Any, Any]:
-        """What each key of another table means; ``turned``: the key of each meaning."""
-        names = ", ".join(map(self._quoted, (there.id, there.column)))
-        table = ".".join(map(self._quoted, there.table.split(".")))
-        rows = run(f"SELECT {names} FROM {table}", ())  # noqa: S608 - names are quoted
-        return {meaning: number for number, meaning in rows} if turned else dict(rows)
-
-    def _quoted(self, name: str) -> str:
-        """A name as SQL takes it whatever it holds (ISO/IEC 9075, delimited identifiers)."""
-        quoted = '"' + name.replace('"', '""') + '"'
-        return quoted if self.is_sqlite else quoted.replace("%", "%%")  # where values are filled in, it has a meaning
-
-    @property
-    def _table(self) -> str:
-        return ".".join(self._quoted(part) for part in self.table.split("."))
-
-    def _there(self, run: Any, key: Any) -> list[dict[str, Any]]:
-        names = ", ".join(map(self._quoted, self.columns))
-        lock = "" if self.is_sqlite else " FOR UPDATE"
-        sql = f"SELECT {names} FROM {self._table} WHERE {self._quoted(self.key)} = {self.mark}{lock}"  # noqa: S608
-        return [dict(zip(self.columns, row, strict=True)) for row in run(sql, (key,))]
-
-    def _insert(self, run: Any, values: Values) -> None:
-        names, marks = ", ".join(map(self._quoted, values)), ", ".join([self.mark] * len(values))
-        run(f"INSERT INTO {self._table} ({names}) VALUES ({marks})", tuple(map(plain, values.values())))  # noqa: S608
-
-    def _update(self, run: Any, key: Any, desired: Values) -> None:
-        sets = ", ".join(f"{self._quoted(name)} = {self.mark}" for name in desired)
-        sql = f"UPDATE {self._table} SET {sets} WHERE {self._quoted(self.key)} = {self.mark}"  # noqa: S608
-        run(sql, (*map(plain, desired.values()), key))
-
-    def _known(self, run: Any) -> None:
-        """Raise CalledWrongly unless the table and its columns are there."""
-        if self.is_sqlite:
-            columns = [row[1] for row in run(f"PRAGMA table_info({self._quoted(self.table)})", ())]
-            tables = [row[0] for row in run("SELECT name FROM sqlite_master WHERE type IN ('table', 'view')", ())]
-        else:
-            schema, _, name = self.table.rpartition(".")
-            where = "table_schema = %s" if schema else "table_schema = ANY (current_schemas(false))"
-            values = (schema, name) if schema else (name,)
-            sql = f"SELECT column_name FROM information_schema.columns WHERE {where} AND table_name = %s"  # noqa: S608
-            columns = [row[0] for row in run(sql, values)]
-            tables = [row[0] for row in run("SELECT table_name FROM information_schema.tables", ())]
-        if not columns:
-            raise CalledWrongly(
-                f"there is no table {self.table!r} in the database", advice=suggestion(self.table, tables)
-            )
-        for name in self.columns:
-            if name not in columns:
-                raise CalledWrongly(f"{self.table} has no column {name!r}", advice=suggestion(name, columns))
-
-    def _opened(self) -> tuple[Any, Any]:
-        """A connection, and what its driver's errors are."""
-        if self.is_sqlite:
-            path = self.root / urlsplit(self.url).path[1:]  # four slashes before it make it absolute
-            if not path.is_file():
-                raise CalledWrongly(f"there is no database {path}", advice="make it, and the table, first")
-            return sqlite3.connect(path, timeout=30), sqlite3.Error
-        try:
-            import psycopg
-        except ImportError as error:
-            raise CalledWrongly(
-                "PostgreSQL needs a further package", advice="pip install 'concordex[postgresql]'"
-            ) from error
-        try:
-            return psycopg.connect(self.url, connect_timeout=30, password=self.password), psycopg.Error
-        except psycopg.Error as error:
-            raise StoreError("the database cannot be reached", why=str(error).strip().split("\n")[0]) from error
-
-    @contextmanager
-    def _connected(self) -> Iterator[Any]:
-        """One transaction: what it gives runs a statement."""
-        connection, errors = self._opened()
-        cursor = connection.cursor()
-
-        def run(sql: str, values: Sequence[Any]) -> list[Any]:
-            try:
-                cursor.execute(sql, values)
-            except errors as error:
-                if not sql.startswith(("INSERT", "UPDATE", "DELETE")):
-                    raise
-                raise RowRefused(str(error).strip().splitlines()[0]) from error
-            return list(cursor.fetchall()) if cursor.description else []
-
-        try:
-            yield run
-            self._commit(connection)
-        except CommitLost:
-            raise
-        except RowRefused:
-            connection.rollback()
-            raise
-        except errors as error:
-            with suppress(errors):  # where the connection broke, the database does so by itself
-                connection.rollback()
-            raise StoreError(
-                f"the database refused: {str(error).strip().splitlines()[0]}", advice="nothing of the batch was written"
-            ) from error
-        finally:
-            connection.close()
-
-    def _commit(self, connection: Any) -> None:
-        """Commit; raises CommitLost where the connection broke over it, so that the answer never came."""
-        try:
-            connection.commit()
-        except Exception as error:
-            if not getattr(connection, "broken", False):
-                raise
-            why = str(error).strip().split("\n")[0]
-            raise CommitLost("the connection broke while the batch was committed", why=why) from error
 
 
 def _same(there: Any, value: Any) -> bool:

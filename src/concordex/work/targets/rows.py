@@ -16,7 +16,7 @@ from concordex.change.whole import Flat
 from concordex.errors import CalledWrongly
 from concordex.model.fields import FIELDS
 from concordex.model.scalars import parse_time
-from concordex.store.targets import DatabaseTarget, FileTarget, KeyOfOther, StoredTarget, TargetRow
+from concordex.store.targets import FileTarget, KeyOfOther, StoredTarget, TargetRow
 from concordex.work.targets.target import Target
 
 if TYPE_CHECKING:
@@ -55,6 +55,8 @@ class Rows(Target):
             spec.to: KeyOfOther(table=spec.of.table, column=spec.of.column, id=spec.of.id)
             for spec in into.columns.values() if spec.of
         }  # fmt: skip
+        from concordex.store.database_target import DatabaseTarget  # its library is slow to come, and seldom needed
+
         stored = DatabaseTarget(into.url or "", into.table, key, columns, workspace.root, password, elsewhere)
         return cls(stored, into)
 
