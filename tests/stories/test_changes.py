@@ -598,7 +598,7 @@ def attempt(workspace, number: int, how: RunOptions | None = None) -> None:
 @pytest.fixture
 def dying(monkeypatch):
     """Let the process die at the n-th writing of the journal, before or after it is written."""
-    kept = {name: getattr(Journal, name) for name in ("mark_sent", "settled")}
+    kept = {name: getattr(Journal, name) for name in ("mark_sent", "settled", "judged")}
 
     def kill(name: str | None, nth: int, *, late: bool, full: bool = False) -> None:
         for other, method in kept.items():
@@ -609,15 +609,16 @@ def dying(monkeypatch):
         end = StoreError("the disk is full") if full else Killed()
         late = late and not full  # what could not be written was not written
 
-        def die(self, *given):
+        def die(writing, self, *given):
             left[0] -= 1
             if left[0] < 0 and not late:
                 raise end
-            kept[name](self, *given)
+            kept[writing](self, *given)
             if left[0] < 0:
                 raise end
 
-        monkeypatch.setattr(Journal, name, die)
+        for writing in ("settled", "judged") if name == "settled" else (name,):  # in the order in which they come
+            monkeypatch.setattr(Journal, writing, lambda self, *given, writing=writing: die(writing, self, *given))
 
     return kill
 

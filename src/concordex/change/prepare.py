@@ -81,11 +81,16 @@ def natural(values: Values, names: Sequence[str]) -> Key | None:
     ordered = _ordered(tuple(names))
     key = list(ordered)
     for name in ordered:  # many times for each of many records
-        value = values.get(name)
-        if value is None or value in ("", []):
+        part = part_of_key(values.get(name))
+        if part is None:
             return None
-        key.append(normalised(value))
+        key.append(part)
     return tuple(key)
+
+
+def part_of_key(value: Any) -> str | None:
+    """A field's value as it stands in a natural key; None where it says nothing."""
+    return None if value is None or value in ("", []) else normalised(value)
 
 
 @cache

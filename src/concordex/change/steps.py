@@ -68,12 +68,16 @@ class Step:
         return {name: value for name, value in members.items() if value is not None}
 
     def settled(self, state: State, why: Reasons, record_id: str | None) -> Step:
-        """The same as it became; a record's id is kept where none is told.
+        """The same as it became; a record's id is kept where none is told."""
+        return self.having(state=state, why=why, record_id=record_id or self.record_id)
+
+    def having(self, **facts: Any) -> Step:
+        """The same with other facts.
 
         As :func:`dataclasses.replace` does it, and several times as quick: it is done to each of many thousand.
         """
         made = object.__new__(Step)
-        made.__dict__.update(self.__dict__, state=state, why=why, record_id=record_id or self.record_id)
+        made.__dict__.update(self.__dict__, **facts)
         return made
 
     @property

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Collection, Iterable, Mapping
+from functools import lru_cache
 from typing import Any
 
 import orjson
@@ -29,7 +30,8 @@ def beside(before: Flat, after: Flat, ours: Iterable[str]) -> dict[str, tuple[An
 def is_stamp(value: Any, begin: float, end: float) -> bool:
     """Whether a value is a moment between two (in seconds since 1970): a system notes when a record was altered."""
     if isinstance(value, str):
-        moment = parse_time(value) if len(value) >= len("2026-01-01T00:00") else None
+        is_long = len(value) >= len("2026-01-01T00:00") and value.lstrip()[:4].isdigit()
+        moment = parse_time(value) if is_long else None
         return moment is not None and begin <= moment.timestamp() <= end
     if isinstance(value, int | float) and not isinstance(value, bool):
         return begin <= value <= end or begin <= value / 1000 <= end
@@ -46,9 +48,14 @@ def _is_of(path: str, ours: str, before: Flat, after: Flat) -> bool:
 def prints(record: Flat, unwatched: Collection[str] = ()) -> dict[str, str]:
     """A short digest of each member, by which it is known again; of those that are not watched, nothing."""
     return {
-        path: "" if path in unwatched else hashlib.blake2b(orjson.dumps(value, default=str), digest_size=6).hexdigest()
-        for path, value in record.items()
+        path: "" if path in unwatched else _digest(orjson.dumps(value, default=str)) for path, value in record.items()
     }
+
+
+@lru_cache(maxsize=4096)
+def _digest(text: bytes) -> str:
+    """A digest of a value; most records have most of their values in common."""
+    return hashlib.blake2b(text, digest_size=6).hexdigest()
 
 
 def moved(left: Mapping[str, str], now: Flat) -> list[str]:

@@ -66,10 +66,10 @@ def flat(record: Record, without: Iterable[str] = (), above: str = "") -> dict[s
     """The values of all members by their paths, without those at some paths; lists are values."""
     values: dict[str, Any] = {}
     for name, value in record.items():
-        path = f"{above}{name}"
+        path = above + name if above else name
         if path in without:
             continue
-        if isinstance(value, Mapping) and value:
+        if isinstance(value, dict) and value:
             values |= flat(value, without, f"{path}.")
         else:
             values[path] = value

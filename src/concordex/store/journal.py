@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
+from functools import lru_cache
 from typing import Any
 from uuid import uuid4
 
@@ -13,13 +14,16 @@ import orjson
 
 from concordex.change.about import About
 from concordex.change.reasons import Reason, Reasons, Why, because, from_text, to_text
-from concordex.change.steps import Change, Outcome, Step
+from concordex.change.steps import Change, Operation, Outcome, State, Step, Values
 from concordex.errors import CalledWrongly, Stopped
 from concordex.store.database import Database, DatabaseRow
 from concordex.store.earlier import check_today
 from concordex.unseen import fit_to_keep, in_data, may_tell
 
 _WORDS = tuple(Why)
+
+#: Steps as they were prepared, by their change's number, the moment at which it was made, and its token.
+KnownSteps = dict[tuple[int, str, str | None], tuple[Step, ...]]
 
 #: How many changes are named where one is not there.
 _TOLD = 5
@@ -28,9 +32,11 @@ _TOLD = 5
 class Journal:
     """Changes and their steps in the catalogue."""
 
-    def __init__(self, database: Database) -> None:
+    def __init__(self, database: Database, known: KnownSteps | None = None) -> None:
+        """``known`` holds the steps of the change that this process has read last: what they are to do stays."""
         check_today(database)
         self._database = database
+        self._known = {} if known is None else known
 
     def keep(self, change: Change) -> Change:
         """Write down a prepared change; the same, with its number."""
@@ -76,11 +82,21 @@ class Journal:
     def change(self, number: int) -> Change:
         """The change of that number, with its steps as they stand."""
         row = self._row(number)
-        steps = self._database.rows("SELECT * FROM steps WHERE change = ? ORDER BY number", (number,))
+        about = About.of(json.loads(row.get("about") or "{}"))
         return Change(
-            number=number, kind=row["kind"], system=row["system"], state=row["state"],
-            about=About.of(json.loads(row.get("about") or "{}")), steps=tuple(map(_step, steps)),
+            number=number, kind=row["kind"], system=row["system"], state=row["state"], about=about,
+            steps=self._steps(number, (number, row["made"], about.token)),
         )  # fmt: skip
+
+    def _steps(self, number: int, known_as: tuple[int, str, str | None]) -> tuple[Step, ...]:
+        if known_as not in self._known:
+            sql = "SELECT number, name, operation, label, body FROM steps WHERE change = ? ORDER BY number"
+            read = tuple(_as_prepared(*row) for row in self._database.tuples(sql, (number,)))
+            self._known.clear()
+            self._known[known_as] = read
+        sql = f"SELECT {_STANDING} FROM steps WHERE change = ? ORDER BY number"  # noqa: S608 - names of ours
+        rows = self._database.tuples(sql, (number,))
+        return tuple(_as_it_stands(step, *row) for step, row in zip(self._known[known_as], rows, strict=True))
 
     def changes(self) -> list[DatabaseRow]:
         """All changes, newest first, with how many steps stand where."""
@@ -120,9 +136,10 @@ class Journal:
         """Write down that these steps are about to be sent: durable before the first byte leaves."""
         moment = _now()
         with self._database.atomic():
-            self._database.run_many(
-                "UPDATE steps SET state = 'sent', sent = ?, ours = 1 WHERE change = ? AND number = ?",
-                ((moment, number, step.number) for step in steps),
+            self._database.run(
+                "UPDATE steps SET state = 'sent', sent = ?, ours = 1 WHERE change = ?"
+                " AND number IN (SELECT value FROM json_each(?))",
+                (moment, number, json.dumps([step.number for step in steps])),
             )
 
     def written(self, system: str, table: str) -> dict[str, dict[str, Any]]:
@@ -160,14 +177,6 @@ class Journal:
         """Put a change aside for good; what it has written stays as it is."""
         self._database.run("UPDATE changes SET state = 'dropped', ended = ? WHERE id = ?", (_now(), number))
 
-    def kept(self, number: int, read_back: Iterable[tuple[Step, dict[str, Any], dict[str, Any]]]) -> None:
-        """Write down what was read back of the fields of steps, and of their whole records what an undo rests on."""
-        with self._database.atomic():
-            self._database.run_many(
-                "UPDATE steps SET became = ?, whole = ? WHERE change = ? AND number = ?",
-                ((_text(became), _text(whole), number, step.number) for step, became, whole in read_back),
-            )
-
     def entries(self, number: int | None = None) -> list[DatabaseRow]:
         """Every step that left here, the newest first: when, of which change, what, and what came of it."""
         rows = self._database.rows(
@@ -176,33 +185,48 @@ class Journal:
             " ORDER BY sent DESC, change DESC, number DESC",
             (number, number),
         )
-        return [{**row, "about": json.loads(row.get("about") or "{}"), "why": _why(row)} for row in rows]
+        return [
+            {**row, "about": json.loads(row.get("about") or "{}"), "why": _why(row["reason"], row.get("causes"))}
+            for row in rows
+        ]
 
     def settled(self, number: int, outcomes: Iterable[Outcome]) -> None:
         """Write down what became of steps."""
-        moment = _now()
+        with self._database.atomic():
+            self._database.run_many(f"UPDATE steps SET {_SETTLED}", _settled(number, outcomes))  # noqa: S608
+
+    def judged(self, number: int, outcomes: Sequence[Outcome], read_back: Iterable[tuple[Values, Values]]) -> None:
+        """Write down what became of steps, and what was read back of each.
+
+        That is its fields, and of the system's whole record what an undo rests on.
+        """
+        texts = ((_text(became), _text(whole)) for became, whole in read_back)
         with self._database.atomic():
             self._database.run_many(
-                "UPDATE steps SET state = ?, reason = ?, causes = NULL, record_id = COALESCE(?, record_id),"
-                " answered = ?, ours = CASE WHEN ? THEN 0 ELSE ours END WHERE change = ? AND number = ?",
-                (  # what was refused, or not taken at all, had no effect: what is found there later is not ours
-                    (
-                        outcome.state,
-                        _why_kept(outcome.why),
-                        outcome.record_id,
-                        moment,
-                        outcome.state in ("ready", "refused"),
-                        number,
-                        outcome.step.number,
-                    )
-                    for outcome in outcomes
-                ),
+                f"UPDATE steps SET became = ?, whole = ?, {_SETTLED}",  # noqa: S608 - words of ours
+                ((*text, *values) for text, values in zip(texts, _settled(number, outcomes), strict=True)),
             )
+
+
+_SETTLED = (
+    "state = ?, reason = ?, causes = NULL, record_id = COALESCE(?, record_id), answered = ?,"
+    " ours = CASE WHEN ? THEN 0 ELSE ours END WHERE change = ? AND number = ?"
+)
+
+
+def _settled(number: int, outcomes: Iterable[Outcome]) -> Iterator[tuple[Any, ...]]:
+    """The values of ``_SETTLED``.
+
+    What was refused, or not taken at all, had no effect: what is found there later is not ours.
+    """
+    moment = _now()
+    for step, state, why, record_id in outcomes:
+        yield state, _why_kept(why), record_id, moment, state in ("ready", "refused"), number, step.number
 
 
 def _why_kept(why: Reasons) -> str | None:
     """Reasons as they may be stored: without a secret in their facts, whatever words those secrets are."""
-    return to_text([Reason(reason.why, _masked(reason.facts)) for reason in why])
+    return to_text([Reason(reason.why, _masked(reason.facts)) for reason in why]) if why else None
 
 
 def _masked(value: Any) -> Any:
@@ -213,28 +237,41 @@ def _masked(value: Any) -> Any:
     return [_masked(fact) for fact in value] if isinstance(value, list | tuple) else value
 
 
-def _why(row: DatabaseRow) -> Reasons:
+def _why(reason: str | None, causes: str | None) -> Reasons:
     """Why a step stands as it does; an earlier release kept words, and one cause that matters beside them."""
-    if "staged" in (row.get("causes") or ""):
-        return because(Why.STAGED)
-    return from_text(row["reason"])
+    return because(Why.STAGED) if causes and "staged" in causes else from_text(reason)
 
 
-def _step(row: DatabaseRow) -> Step:
-    body = orjson.loads(row["body"])
-    return Step(
-        number=row["number"], table=row["name"], operation=row["operation"], label=row["label"], state=row["state"],
-        why=_why(row),
-        record_id=row["record_id"], entry=body.get("entry"), source=body.get("source"),
-        key=body["key"], before=body["before"], desired=body["desired"], action=body.get("action"),
-        sent=None if row["sent"] is None or row.get("ours") == 0 else datetime.fromisoformat(row["sent"]).timestamp(),
-        tried=row["answered"] is not None,
-        became=orjson.loads(row.get("became") or "{}"), whole=orjson.loads(row.get("whole") or "{}"),
-        again=body.get("again", {}), left=body.get("left", {}), at=body.get("at"),
+#: The columns that say how a step stands, as :func:`_as_it_stands` takes them.
+_STANDING = "state, reason, causes, record_id, sent, ours, answered, became, whole"
+
+
+_BLANK = Step(number=0, table="", operation="report", label="", key={})
+
+
+def _as_prepared(number: int, table: str, operation: Operation, label: str, body: str) -> Step:
+    return _BLANK.having(number=number, table=table, operation=operation, label=label, **orjson.loads(body))
+
+
+def _as_it_stands(
+    step: Step, state: State, reason: str | None, causes: str | None, record_id: str | None, sent: str | None,
+    ours: int | None, answered: str | None, became: str | None, whole: str | None,
+) -> Step:  # fmt: skip
+    return step.having(
+        state=state, record_id=record_id, tried=answered is not None,
+        why=_why(reason, causes) if reason or causes else (),
+        sent=None if sent is None or ours == 0 else _seconds(sent),
+        became=orjson.loads(became) if became else {}, whole=orjson.loads(whole) if whole else {},
     )  # fmt: skip
 
 
-def _text(values: dict[str, Any]) -> str:
+@lru_cache(maxsize=1024)
+def _seconds(moment: str) -> float:
+    """A moment in seconds since 1970; the steps of a request have one."""
+    return datetime.fromisoformat(moment).timestamp()
+
+
+def _text(values: Values) -> str:
     """Values as JSON, without our secrets; moments as ISO 8601."""
     text = orjson.dumps(values, default=str, option=orjson.OPT_NON_STR_KEYS).decode()
     if not may_tell(text):  # as nearly always: to look through one text is quick

@@ -30,19 +30,18 @@ class Bodies:
     def sayable(self, write: d.Write, steps: Sequence[Step]) -> tuple[list[Step], list[dict[str, Any]], list[Outcome]]:
         """Steps, with what is sent for each; those that refer to what was not made after all are held."""
         sayable, bodies, settled = list[Step](), [], list[Outcome]()
+        secret = [name for name, spec in write.fields.items() if spec.secret]
         for step in steps:
             try:
-                bodies.append(self.actual.body(write, self._revealed(write, step)))
+                bodies.append(self.actual.body(write, self._revealed(secret, step) if secret else step))
                 sayable.append(step)
             except (CalledWrongly, SecretError) as lack:
                 settled.append(Outcome(step, "held", because(Why.ERROR, text=lack.what)))
         return sayable, bodies, settled
 
-    def _revealed(self, write: d.Write, step: Step) -> Step:
+    def _revealed(self, secret: Sequence[str], step: Step) -> Step:
         """A step with the secrets that its values only name: in memory, for as long as it is sent."""
-        named = {n: str(step.desired[n]) for n, spec in write.fields.items() if spec.secret and step.desired.get(n)}
-        if not named:
-            return step
+        named = {name: str(step.desired[name]) for name in secret if step.desired.get(name)}
         values = {name: self.reveal(reference) for name, reference in named.items()}
         return replace(step, desired={**step.desired, **values})
 

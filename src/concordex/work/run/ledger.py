@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 
-from concordex.change.steps import Outcome, State, Step
+from concordex.change.steps import Outcome, State, Step, Values
 from concordex.store.journal import Journal
 
 
@@ -45,15 +45,23 @@ class Ledger:
         settled = [outcome for outcome in outcomes if not self._keeps(outcome)]
         if settled:
             self.journal.settled(self.number, settled)
-            self.states |= {outcome.step.number: outcome.state for outcome in settled}
+            self._note(settled)
+        if ended and outcomes:
+            self.progress(len(outcomes))
+
+    def judge(self, outcomes: Sequence[Outcome], read_back: Iterable[tuple[Values, Values]]) -> None:
+        """Write down, at the end, what became of steps as they were read back, and what was read of each."""
+        self.journal.judged(self.number, outcomes, read_back)
+        self._note(outcomes)
+
+    def _note(self, settled: Sequence[Outcome]) -> None:
         for step, state, why, record_id in settled:
+            self.states[step.number] = state
             self.written.pop(step.number, None)
             self.unknown.pop(step.number, None)
             if state in ("written", "unknown"):
                 into = self.written if state == "written" else self.unknown
                 into[step.number] = step.settled(state, why, record_id)
-        if ended and outcomes:
-            self.progress(len(outcomes))
 
     def _keeps(self, outcome: Outcome) -> bool:
         """Whether what became of a step waits for the end: all are done then, or none, and its last word counts."""

@@ -18,6 +18,9 @@ from concordex.work.targets.target import Target
 #: Waits until what steps of a table have made is ready: of each, by its number, that it is, or why it is not.
 Ready = Callable[[str, Sequence[Step]], Awaitable[Mapping[int, Reasons]]]
 
+#: What a reading shows of a step, and its record.
+_Shown = tuple[Outcome, Mapping[str, Any] | None]
+
 #: Seconds by which the system's clock may differ from ours.
 _SKEW = 300.0
 
@@ -51,6 +54,7 @@ class ReadBack:
     def __init__(self, change: Change, after: Target, writer: Writer, before: Before, ready: Ready | None) -> None:
         self.after, self.writer, self.before, self.ready = after, writer, before, ready
         self.ledger = writer.ledger
+        self._ends = time.time()
         self._began = min((step.sent for step in change.steps if step.sent), default=after.began.timestamp())
 
     async def compare(self, tables: Sequence[str]) -> list[Step]:
@@ -58,47 +62,56 @@ class ReadBack:
 
         The journal notes what an undo needs.
         """
-        await self._read(self.after.needed(tables), tables)
+        shown = await self._read(self.after.needed(tables), tables)
         steps = [self.ledger.written[number] for number in sorted(self.ledger.written)]
-        settled, kept = list[Outcome](), []
+        settled, read_back = list[Outcome](), []
         for table in tables:
-            mine = [self._identified(step) for step in steps if step.table == table]
+            mine = [outcome.step for outcome, _ in shown[table]]
             waited = await self.ready(table, mine) if self.ready else {}
             ids = [step.record_id for step in mine if step.record_id]
-            records, wholes = self.after.records(table, ids), self.after.whole(table, ids)
-            for step in mine:
-                record, whole = records.get(step.record_id or ""), wholes.get(step.record_id or "", {})
+            wholes = self.after.whole(table, ids)
+            for outcome, record in self._shown(table) if waited else shown[table]:  # it was read again meanwhile
+                step, whole = outcome.step, wholes.get(outcome.step.record_id or "", {})
                 aside = self._beside(step, record, whole)
-                judged = self._judged(step, record, whole, aside, waited.get(step.number, ()))
+                judged = self._judged(outcome, record, whole, aside, waited.get(step.number, ()))
                 settled.append(judged._replace(record_id=step.record_id))
-                kept.append((step, *self._kept(step, record, whole, aside)))
-        self.ledger.journal.kept(self.ledger.number, kept)
-        self.ledger.settle(settled, ended=False)
+                read_back.append(self._kept(step, record, whole, aside))
+        self.ledger.judge(settled, read_back)
         return steps
 
-    async def _read(self, wanted: Sequence[str], tables: Sequence[str]) -> None:
-        """Read the tables, again and again while something that was written does not show and may do so yet."""
+    async def _read(self, wanted: Sequence[str], tables: Sequence[str]) -> dict[str, list[_Shown]]:
+        """Read the tables, again and again while something that was written does not show and may do so yet.
+
+        What the last reading shows of each table's steps.
+        """
+        shown: dict[str, list[_Shown]] = {}
         async for _ in looks(time.time() + self.after.settle):
             await self.after.read(wanted)
+            self._ends = time.time()
             for table in tables:  # a last look at what is unknown, at no cost
                 unknown = [step for step in self.ledger.unknown.values() if step.table == table]
                 self.writer.seen(because(Why.SHOWS_NOW), self.after, unknown)
-            if all(map(self._show, tables)):
+            shown = {table: self._shown(table) for table in tables}
+            if all(outcome.state in ("confirmed", "doubled") for mine in shown.values() for outcome, _ in mine):
                 break
+        return shown
 
-    def _show(self, table: str) -> bool:
-        """Whether all that was written into a table shows there."""
-        steps = [self._identified(step) for step in self.ledger.written.values() if step.table == table]
+    def _shown(self, table: str) -> list[_Shown]:
+        """What was written into a table as it shows there, in the order of the steps."""
+        mine = sorted((step for step in self.ledger.written.values() if step.table == table), key=lambda s: s.number)
+        bearers = [self.after.bearers(step) if step.operation == "create" else [] for step in mine]
+        steps = [self._identified(step, there) for step, there in zip(mine, bearers, strict=True)]
         records = self.after.records(table, [step.record_id for step in steps if step.record_id])
-        return all(
-            self._verdict(step, records.get(step.record_id or "")).state in ("confirmed", "doubled") for step in steps
-        )
+        shown = list[_Shown]()
+        for step, there in zip(steps, bearers, strict=True):
+            record = records.get(step.record_id or "")
+            shown.append((self._verdict(step, record, there), record))
+        return shown
 
-    def _identified(self, step: Step) -> Step:
-        """A step with the id of its record as it was read, whatever the system said of it."""
+    def _identified(self, step: Step, there: Sequence[str]) -> Step:
+        """A step with the id of its record as it was read, whatever the system said of it; ``there`` bear its key."""
         if step.operation == "update":
             return self.after.located(step)
-        there = self.after.bearers(step) if step.operation == "create" else []
         if len(there) != 1 or there[0] == step.record_id:
             return step
         called = because(Why.CALLED, record=step.record_id) if step.record_id else ()
@@ -115,7 +128,7 @@ class ReadBack:
 
     def _stamps(self, whole: Flat) -> set[str]:
         """The members that say when the system altered the record, which is its own affair."""
-        begin, end = self._began - _SKEW, time.time() + _SKEW
+        begin, end = self._began - _SKEW, self._ends + _SKEW
         return {path for path, value in whole.items() if is_stamp(value, begin, end)}
 
     def _kept(
@@ -138,15 +151,14 @@ class ReadBack:
 
     def _judged(
         self,
-        step: Step,
+        outcome: Outcome,
         record: Mapping[str, Any] | None,
         whole: Flat,
         aside: Mapping[str, tuple[Any, Any]],
         waited: Reasons,
     ) -> Outcome:
         """What became of a written step: as it was read back, and once it was really there."""
-        outcome = self._verdict(step, record)
-        state, why = outcome.state, outcome.why
+        step, state, why = outcome.step, outcome.state, outcome.why
         if state == "confirmed" and aside:  # by name only: among unmapped members there may be secrets
             return Outcome(step, "differs", (*because(Why.ALSO_CHANGED, members=list(aside)), *why))
         if state == "confirmed" and step.number in self.writer.spared:
@@ -160,8 +172,7 @@ class ReadBack:
             return outcome
         return Outcome(step, "confirmed" if has(waited, Why.READY) else "differs", (*waited, *why))
 
-    def _verdict(self, step: Step, record: Mapping[str, Any] | None) -> Outcome:
-        there = self.after.bearers(step) if step.operation == "create" else []
+    def _verdict(self, step: Step, record: Mapping[str, Any] | None, there: Sequence[str]) -> Outcome:
         if len(there) > 1:
             return Outcome(step, "doubled", because(Why.DOUBLED, ids=there))
         if step.operation in ("action", "delete"):

@@ -28,6 +28,7 @@ class ApiTarget(Target):
         #: Tables as they were read last.
         self.looks: dict[str, TableRead] = {}
         self._own: dict[str, dict[str, Any]] = {}
+        self._unread: dict[str, set[str]] = {}
 
     @property
     def settle(self) -> float:
@@ -89,5 +90,8 @@ class ApiTarget(Target):
 
     def unread(self, step: Step) -> set[str]:
         """The fields of a step that no reading ever shows again: one-time codes, and secrets."""
-        write = self.session.dialect.tables[step.table].write
-        return {name for name, spec in write.fields.items() if spec.once or spec.secret} if write else set()
+        if step.table not in self._unread:
+            write = self.session.dialect.tables[step.table].write
+            fields = write.fields.items() if write else ()
+            self._unread[step.table] = {name for name, spec in fields if spec.once or spec.secret}
+        return self._unread[step.table]

@@ -13,7 +13,7 @@ import orjson
 import polars as pl
 
 from concordex.change.compare import same, verdict
-from concordex.change.prepare import Form, Key, NaturalKeys, ReferenceMember, natural, normalised
+from concordex.change.prepare import Form, Key, NaturalKeys, ReferenceMember, natural, normalised, part_of_key
 from concordex.change.reasons import Reasons, Why, because
 from concordex.change.steps import Step
 from concordex.change.whole import Flat
@@ -57,16 +57,21 @@ def known_in(frame: pl.DataFrame, form: Form) -> NaturalKeys:
     """The natural keys that a table's records have."""
     names = sorted({name for key in form.keys for name in key} | set(form.unique))
     known = NaturalKeys(unique={name: {} for name in form.unique})
-    for row in frame.select("record_id", *names).iter_rows(named=True):
-        for key in form.keys:
-            if (natural_key := natural(row, key)) is None:
+    ids = frame["record_id"].to_list()
+    texts = {name: [part_of_key(value) for value in frame[name].to_list()] for name in names}
+    for key in form.keys:
+        ordered = sorted(key)
+        for record_id, *parts in zip(ids, *(texts[name] for name in ordered), strict=True):
+            if None in parts:
                 continue
-            first = known.keys.setdefault(natural_key, row["record_id"])
-            if first != row["record_id"]:
-                known.several.setdefault(natural_key, [first]).append(row["record_id"])
-        for name in form.unique:
-            if row[name] is not None:
-                known.unique[name].setdefault(normalised(row[name]), row["record_id"])
+            natural_key = (*ordered, *parts)
+            first = known.keys.setdefault(natural_key, record_id)
+            if first != record_id:
+                known.several.setdefault(natural_key, [first]).append(record_id)
+    for name in form.unique:
+        for record_id, value in zip(ids, frame[name].to_list(), strict=True):
+            if value is not None:
+                known.unique[name].setdefault(normalised(value), record_id)
     return known
 
 
@@ -300,8 +305,10 @@ class RecordTarget(ApiTarget):
 
     def verdict(self, step: Step, record: Mapping[str, Any]) -> Reasons:
         """What a record did not take of a step, and what the system wrote in its own way."""
-        unread = self.unread(step)
-        return verdict({name: value for name, value in step.desired.items() if name not in unread}, step.before, record)
+        desired = step.desired
+        if unread := self.unread(step):
+            desired = {name: value for name, value in desired.items() if name not in unread}
+        return verdict(desired, step.before, record)
 
     def made(self, step: Step, number: Any) -> None:
         """Remember a record that we have just made."""

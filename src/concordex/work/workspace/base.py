@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from concordex.query.tree import Filter
     from concordex.store.catalogue import Catalogue
     from concordex.store.database import DatabaseRow
-    from concordex.store.journal import Journal
+    from concordex.store.journal import Journal, KnownSteps
     from concordex.store.locks import Locks
     from concordex.store.snapshots import Frames
     from concordex.unseen import Secret
@@ -60,6 +60,10 @@ class BaseWorkspace:
             "there is no workspace here or above",
             advice="make one with `concordex init`, or name one with -w DIR",
         )
+
+    @cached_property
+    def _steps_read(self) -> KnownSteps:
+        return {}
 
     @cached_property
     def config(self) -> WorkspaceConfig:
@@ -120,7 +124,7 @@ class BaseWorkspace:
         """The journal of changes, for writing."""
         from concordex.store.journal import Journal
 
-        return Journal(self.catalogue.database)
+        return Journal(self.catalogue.database, self._steps_read)
 
     @cached_property
     def record_of_changes(self) -> Journal:
@@ -129,7 +133,7 @@ class BaseWorkspace:
 
         if "catalogue" not in self.__dict__ and not (self.store / "catalogue.sqlite").is_file():
             raise CalledWrongly("there is no change yet", advice="push, sync, set, config push, … prepare one")
-        return Journal(self.memory.database)
+        return Journal(self.memory.database, self._steps_read)
 
     def systems(self, names: Sequence[str] = (), *, tags: Sequence[str] = (), labels: Sequence[str] = ()) -> list[str]:
         """The systems named, or all; narrowed to those with one of ``tags`` or ``labels``.
@@ -262,7 +266,7 @@ class BaseWorkspace:
 
     def close(self) -> None:
         """Close what was opened; it is opened again when it is needed."""
-        for name in ("catalogue", "memory", "frames", "journal", "record_of_changes"):
+        for name in ("catalogue", "memory", "frames", "journal", "record_of_changes", "_steps_read"):
             opened = self.__dict__.pop(name, None)
             if name in ("catalogue", "memory") and opened is not None:
                 opened.database.close()
