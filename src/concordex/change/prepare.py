@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from functools import cache, cached_property
 from typing import Any
 
@@ -41,6 +41,11 @@ class Form:
     makes: Mapping[str, str] = field(default_factory=dict)
     #: What fields of a new record are where nothing is said.
     always: Mapping[str, str] = field(default_factory=dict)
+
+    @cached_property
+    def referring(self) -> list[str]:
+        """Our fields by which records refer to others."""
+        return [ours for link in self.links for ours in link.by.values()]
 
     @cached_property
     def own(self) -> list[set[str]]:
@@ -121,7 +126,8 @@ def prepare(
     """
     creates = [_create(wish, table, forms[table]) for wish in wishes]
     creates = _held_by_names(creates, forms[table], known[table]) if creates else []
-    every = [_held_by_references(step, table, forms, known) for step in (*creates, *updates)]
+    lacks: dict[tuple[Any, ...], Reasons] = {}
+    every = [_held_by_references(step, table, forms, known, lacks) for step in (*creates, *updates)]
     needing = [step for step in every if step.state == "ready"]
     before = list(_references(needing, table, forms, known))
     held = [step for step in every if step.state == "held"]
@@ -184,7 +190,7 @@ def _held_by_name(step: Step, form: Form, known: NaturalKeys, wanted: Mapping[tu
 
 
 def _hold(step: Step, why: Reasons) -> Step:
-    return replace(step, operation="report", state="held", why=why)
+    return step.having(operation="report", state="held", why=why)
 
 
 def completed(values: Values, form: Form) -> dict[str, Any]:
@@ -198,13 +204,26 @@ def completed(values: Values, form: Form) -> dict[str, Any]:
     return {**values, **made, **constant}
 
 
-def _held_by_references(step: Step, table: str, forms: Mapping[str, Form], known: Mapping[str, NaturalKeys]) -> Step:
+def _held_by_references(
+    step: Step,
+    table: str,
+    forms: Mapping[str, Form],
+    known: Mapping[str, NaturalKeys],
+    lacks: dict[tuple[Any, ...], Reasons],
+) -> Step:
     """Hold back what refers to a record that is not there, and of which too little is known to make it."""
     if step.state != "ready":
         return step
     values = step.desired if step.operation == "create" else {**step.key, **step.desired}
-    lack = lacking_reference(values, table, forms, known)
-    return _hold(step, lack) if lack else step
+    said = said_of(values, forms[table].referring)
+    if said not in lacks:  # a thousand devices have one site
+        lacks[said] = lacking_reference(values, table, forms, known)
+    return _hold(step, lacks[said]) if lacks[said] else step
+
+
+def said_of(values: Values, names: Collection[str]) -> tuple[Any, ...]:
+    """What ``values`` say under some names, to be known again."""
+    return (*names, *(tuple(v) if isinstance(v := values.get(name), list) else v for name in names))
 
 
 def lacking_reference(
@@ -232,9 +251,13 @@ def _references(
 ) -> Iterator[Step]:
     """Creations of what ``steps`` refer to and the target lacks; deeper references first."""
     made: dict[tuple[str, Key], Step] = {}
+    seen = set[tuple[Any, ...]]()
     for step in steps:
         values = step.desired if step.operation == "create" else {**step.key, **step.desired}
-        _need(values, table, forms, known, made)
+        said = said_of(values, forms[table].referring)
+        if said not in seen:
+            seen.add(said)
+            _need(values, table, forms, known, made)
     yield from made.values()
 
 

@@ -6,12 +6,13 @@ import math
 import re
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from itertools import islice
 from typing import Any
 
 import polars as pl
 
-from concordex.change.prepare import Form, natural, normalised
-from concordex.change.refer import TargetTable, Unclear, referred
+from concordex.change.prepare import Form, natural, normalised, said_of
+from concordex.change.refer import Record, TargetTable, Unclear, referred
 from concordex.model.fields import ALIASES, BY_TYPE, KINDS, Type
 from concordex.model.scalars import MISSING_WORDS
 from concordex.model.values import CONVERSIONS
@@ -90,23 +91,35 @@ def read_values(
     made: list[dict[str, Any]] = [{} for _ in rows]
     mistakes = []
     for column, name in meant.items():
-        cells = [_items(row.typed.get(column), types[name]) for row in rows]
-        flat = [item for items in cells for item in items]
-        converted = _read(flat, types[name])
-        at = 0
-        for row, values, items in zip(rows, made, cells, strict=True):
-            mine, at = converted[at : at + len(items)], at + len(items)
-            bad = [item for item, value in zip(items, mine, strict=True) if value is None or not _is_finite(value)]
-            what = f"is no {_CALLED[types[name]]}"
-            if not bad and len(mine) > 1 and not types[name].is_list:
-                bad, what = [", ".join(items)], f"are {len(mine)} values, and the field takes one"
-            if not bad:
-                bad, what = _unfit([str(value) for value in mine], name, limits.get(name, FieldLimits()))
-            if bad:
-                mistakes.append(Mistake(place=row.place, column=column, value=bad[0], what=what))
+        cells = [row.typed.get(column) for row in rows]
+        keys = [cell if cell is None or isinstance(cell, str) else at for at, cell in enumerate(cells)]
+        read = _cells(dict(zip(keys, cells, strict=True)), name, types[name], limits.get(name, FieldLimits()))
+        for row, values, key in zip(rows, made, keys, strict=True):
+            mine, wrong = read[key]
+            if wrong:
+                mistakes.append(Mistake(place=row.place, column=column, value=wrong[0], what=wrong[1]))
             elif mine:
                 values[name] = mine if types[name].is_list else mine[0]
     return [replace(row, values={**row.values, **values}) for row, values in zip(rows, made, strict=True)], mistakes
+
+
+def _cells(
+    cells: Mapping[str | int | None, Any], name: str, kind: Type, limits: FieldLimits
+) -> dict[str | int | None, tuple[list[Any], tuple[str, str] | None]]:
+    """What different cells of a column hold by its type, and of each what is wrong with which value of it."""
+    items = {key: _items(cell, kind) for key, cell in cells.items()}
+    converted = iter(_read([item for mine in items.values() for item in mine], kind))
+    read: dict[str | int | None, tuple[list[Any], tuple[str, str] | None]] = {}
+    for key, said in items.items():
+        mine = list(islice(converted, len(said)))
+        bad = [item for item, value in zip(said, mine, strict=True) if value is None or not _is_finite(value)]
+        what = f"is no {_CALLED[kind]}"
+        if not bad and len(mine) > 1 and not kind.is_list:
+            bad, what = [", ".join(said)], f"are {len(mine)} values, and the field takes one"
+        if not bad:
+            bad, what = _unfit([str(value) for value in mine], name, limits)
+        read[key] = mine, (bad[0], what) if bad else None
+    return read
 
 
 _CALLED = {
@@ -151,23 +164,28 @@ def _unfit(values: Sequence[str], name: str, limits: FieldLimits) -> tuple[list[
 def check_rows(rows: Sequence[Row], target: TargetTable) -> tuple[list[Row], list[Mistake]]:
     """The rows with their references completed, and what speaks against each before anything is sent."""
     done, mistakes = [], []
+    references: dict[tuple[Any, ...], Record | Unclear | None] = {}
     for given in rows:
         row = given
         for link in target.form.links:
-            reference = referred(row.values, link, target)
+            said = (link.via, *said_of(row.values, link.by.values()))
+            if said not in references:  # a thousand devices have one site
+                references[said] = referred(row.values, link, target)
+            reference = references[said]
             if isinstance(reference, Unclear):
                 column = " and ".join(reference.fields)
                 mistakes.append(Mistake(place=row.place, column=column, value=reference.value, what=reference.what))
             elif reference:
                 row = replace(row, values={**row.values, **reference})
         done.append(row)
-        mistakes += [*_lacking(row, target), *_torn(row, target)]
+        mine = holder(row.values, target)
+        mistakes += [*_lacking(row, target, mine), *_torn(row, target, mine)]
     mistakes += _twice(done, target.form)
     return done, mistakes
 
 
-def _lacking(row: Row, target: TargetTable) -> list[Mistake]:
-    if holder(row.values, target) is not None:
+def _lacking(row: Row, target: TargetTable, mine: str | None) -> list[Mistake]:
+    if mine is not None:
         return []  # it is there: what is not said stays as it is
     mistakes = [
         Mistake(place=row.place, column=name, value="", what="is required")
@@ -189,11 +207,10 @@ def holder(values: Mapping[str, Any], target: TargetTable) -> str | None:
     return None
 
 
-def _torn(row: Row, target: TargetTable) -> list[Mistake]:
+def _torn(row: Row, target: TargetTable, mine: str | None) -> list[Mistake]:
     """Two keys that name two records, or a name that another one has."""
-    mine = holder(row.values, target)
     mistakes = []
-    for names in target.form.keys:
+    for names in target.form.keys if mine is not None else ():
         key = natural(row.values, names)
         other = target.known[target.table].keys.get(key) if key else None
         if other is not None and other != mine:
@@ -212,8 +229,9 @@ def _twice(rows: Sequence[Row], form: Form) -> list[Mistake]:
     """Rows that would be one record."""
     first: dict[tuple[str, ...], Row] = {}
     mistakes = []
+    distinct = dict.fromkeys([*map(tuple, form.keys), *((name,) for name in form.unique)])
     for row in rows:
-        for names in dict.fromkeys([*map(tuple, form.keys), *((name,) for name in form.unique)]):
+        for names in distinct:
             key = natural(row.values, names)
             if key is None:
                 continue

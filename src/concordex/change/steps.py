@@ -93,7 +93,7 @@ class Step:
 
 def numbered(steps: Iterable[Step]) -> tuple[Step, ...]:
     """The same, counted from 1 in this order."""
-    return tuple(replace(step, number=at) for at, step in enumerate(steps, start=1))
+    return tuple(step.having(number=at) for at, step in enumerate(steps, start=1))
 
 
 class Outcome(NamedTuple):

@@ -34,7 +34,7 @@ def from_text(frame: pl.DataFrame, names: Sequence[str]) -> pl.DataFrame:
 
 def cell_from_text(text: str) -> str:
     """One cell as it was before ``as_text``."""
-    return re.sub(_MARKED, r"\1", text)
+    return re.sub(_MARKED, r"\1", text) if text.startswith("'") else text
 
 
 def to_workbook(frame: pl.DataFrame, buffer: BytesIO) -> None:

@@ -187,13 +187,14 @@ def read_defaults(path: Path) -> list[tuple[str | None, dict[str, str]]]:
 def _change(
     base: Basis, rows: Sequence[Row], target: TargetTable, catalogue: Sequence[Mapping[str, Any]]
 ) -> tuple[Change, int]:
-    ids = [record for row in rows if (record := holder(row.values, target)) is not None]
-    there = {r["record_id"]: r for r in base.frame.filter(pl.col("record_id").is_in(ids)).iter_rows(named=True)}
+    ids = [holder(row.values, target) for row in rows]
+    mine_there = pl.col("record_id").is_in([record_id for record_id in ids if record_id])
+    there = {r["record_id"]: r for r in base.frame.filter(mine_there).iter_rows(named=True)}
     spent = {name for name, spec in base.write.fields.items() if spec.once or spec.secret}
     mine = base.fields.keys() - spent
     wishes, updates, equal = [], list[Step](), 0
-    for row in rows:
-        now = there.get(holder(row.values, target) or "")
+    for row, record_id in zip(rows, ids, strict=True):
+        now = there.get(record_id or "")
         if now is None:
             wishes.append(Wish(entry="", source=row.place, values=row.values))
             continue
@@ -202,7 +203,7 @@ def _change(
             updates.append(_update(base, now, desired, row.place))
         equal += not desired
     change = prepare("push", base.system, base.table, wishes, updates, base.forms, base.known)
-    steps = [replace(_described(step, base, catalogue), entry=step.entry or None) for step in change.steps]
+    steps = [_described(step, base, catalogue).having(entry=step.entry or None) for step in change.steps]
     once = [name for name, spec in base.write.fields.items() if spec.once]
     return replace(change, steps=tuple(steps)).described(once=once), equal
 
@@ -227,5 +228,5 @@ def _described(step: Step, base: Basis, catalogue: Sequence[Mapping[str, Any]]) 
     for model in catalogue:
         if all(normalised(model.get(name, "")) == normalised(value) for name, value in step.key.items()):
             more = {name: value for name, value in model.items() if name in spec.fields and value is not None}
-            return replace(step, desired={**step.desired, **more})
+            return step.having(desired={**step.desired, **more})
     return step
