@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
+from functools import lru_cache
 from typing import Any
 
 #: What stands without quotes and is a text to every reader: it begins with a letter, and holds no sign of YAML.
@@ -18,47 +19,47 @@ _LONGEST_KEY = 1_000
 
 def plain_yaml(value: Any) -> str:
     """``value`` (mappings, lists, texts, numbers, flags, None) as a document; keys in their order."""
-    return "\n".join(_lines(value, "")) + "\n"
+    lines = list[str]()
+    _add(lines, value, "")
+    return "\n".join(lines) + "\n"
 
 
-def _lines(value: Any, margin: str) -> Iterator[str]:
-    """The lines of a value, the first of which may follow a dash."""
+def _add(lines: list[str], value: Any, margin: str) -> None:
+    """Add the lines of a value, the first of which may follow a dash."""
     if isinstance(value, Mapping) and value:
+        deeper = margin + "  "
         for name, below in value.items():
             key = _scalar(name)
             if len(key) > _LONGEST_KEY:
-                yield f"{margin}? {key}"
+                lines.append(f"{margin}? {key}")
                 key = ""
-            yield from _after(f"{margin}{key}:", below, margin + "  ")
+            if isinstance(below, Mapping | list | tuple) and below:
+                lines.append(f"{margin}{key}:")
+                _add(lines, below, deeper)
+            else:
+                first = len(lines)
+                _add_text(lines, below, deeper)
+                lines[first] = f"{margin}{key}: {lines[first]}"
     elif isinstance(value, list | tuple) and value:
+        deeper = margin + "  "
         for item in value:
-            first, *rest = _lines(item, margin + "  ")
-            yield f"{margin}- {first.removeprefix(margin + '  ')}"
-            yield from rest
+            first = len(lines)
+            _add(lines, item, deeper)
+            lines[first] = f"{margin}- {lines[first].removeprefix(deeper)}"
     else:
-        yield from _text(value, margin)
+        _add_text(lines, value, margin)
 
 
-def _after(head: str, value: Any, margin: str) -> Iterator[str]:
-    if isinstance(value, Mapping | list | tuple) and value:
-        yield head
-        yield from _lines(value, margin)
-    else:
-        first, *rest = _text(value, margin)
-        yield f"{head} {first}"
-        yield from rest
-
-
-def _text(value: Any, margin: str) -> Iterator[str]:
-    """What is neither a mapping nor a list; texts of several lines as a block (YAML 1.2.2, 8.1.2)."""
-    if not isinstance(value, str) or not _is_block(value):
-        yield _scalar(value)
+def _add_text(lines: list[str], value: Any, margin: str) -> None:
+    """Add what is neither a mapping nor a list; texts of several lines as a block (YAML 1.2.2, 8.1.2)."""
+    if not isinstance(value, str) or "\n" not in value or not _is_block(value):
+        lines.append(_scalar(value))
         return
     body = value.rstrip("\n")
     ends = len(value) - len(body)
-    yield "|" + ("-" if ends == 0 else "" if ends == 1 else "+")
-    yield from (f"{margin}{line}" if line else "" for line in body.split("\n"))
-    yield from [""] * (ends - 1)
+    lines.append("|" + ("-" if ends == 0 else "" if ends == 1 else "+"))
+    lines += (f"{margin}{line}" if line else "" for line in body.split("\n"))
+    lines += [""] * (ends - 1)
 
 
 def _is_block(text: str) -> bool:
@@ -69,7 +70,7 @@ def _is_block(text: str) -> bool:
 
 def _scalar(value: Any) -> str:
     if isinstance(value, str):
-        return str(value) if _BARE.fullmatch(value) and value.lower() not in _WORDS else _quoted(value)
+        return _string(str(value))
     if isinstance(value, float) and not math.isfinite(value):
         return ".nan" if math.isnan(value) else ".inf" if value > 0 else "-.inf"
     if isinstance(value, bool) or value is None:
@@ -79,6 +80,12 @@ def _scalar(value: Any) -> str:
     if isinstance(value, Mapping):
         return "{}"
     return "[]" if isinstance(value, list | tuple) else _quoted(str(value))
+
+
+@lru_cache(maxsize=4096)
+def _string(text: str) -> str:
+    """A text of one line; keys, and much else, come again and again."""
+    return text if _BARE.fullmatch(text) and text.lower() not in _WORDS else _quoted(text)
 
 
 def _quoted(text: str) -> str:

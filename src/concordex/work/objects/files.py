@@ -110,7 +110,8 @@ def save(
     """
     known = {in_data(yaml_text(_document(obj, obj.key))): obj for obj in objects} if folder.is_dir() else {}
     there = read_objects(folder, kinds, progress, known) if folder.is_dir() else []
-    mine = [obj for obj in there if obj.kind in {o.kind for o in objects} | set(whole)]
+    concerned = {obj.kind for obj in objects} | set(whole)
+    mine = [obj for obj in there if obj.kind in concerned]
     differences = {obj.key: obj for obj in differ(mine, objects, kinds)}
     written, removed = [], []
     if differences and before:
