@@ -8,6 +8,7 @@ import io
 import json
 import re
 import zipfile
+from datetime import UTC, datetime
 
 import polars as pl
 import pytest
@@ -20,6 +21,9 @@ from concordex.cli.draw import clean
 from concordex.errors import CalledWrongly
 from concordex.model import inert
 from concordex.model.inert import in_markdown
+from concordex.work.show.columns import Columns
+from concordex.work.show.show_options import ShowOptions
+from concordex.work.show.summary import summed
 from tests.conftest import Near, make_workspace
 from tests.spite import spiteful
 
@@ -200,6 +204,86 @@ def test_parents_are_shown_and_filtered_by_name_and_their_ids_on_request(pulled)
     ids = json.loads(pulled("show", "interfaces", "-c", "parent,parent_id", "-n", "1", "-f", "json").stdout)
     device = pulled.workspace.show("devices", where=f'record_id = "{ids[0]["parent_id"]}"').frame
     assert ids[0]["parent"] in device["name"].to_list()
+
+
+def test_what_hangs_from_a_device_has_what_is_known_of_it_beside_it(pulled):
+    of_fairlead, about = ("show", "interfaces", "-s", "fairlead"), ("kind", "site", "entry")
+    ports = pulled.workspace.show("interfaces", systems=["fairlead"], columns=["record_id", "parent_id"]).frame
+    nodes = pulled.workspace.show("records", systems=["fairlead"], columns=["record_id", *about]).frame
+    told = {row["record_id"]: row for row in nodes.rows(named=True)}
+    node_of = dict(ports.iter_rows())
+    site = told[ports["parent_id"][0]]["site"]
+    there = {port for port, node in node_of.items() if told[node]["site"] == site}
+    assert 0 < len(there) < ports.height
+    where = ("--where", f"device.site = {site}")
+    rows = json.loads(pulled(*of_fairlead, *where, "-f", "json").stdout)
+    assert {row["record_id"] for row in rows} == there
+    assert all(row[f"device.{name}"] == told[node_of[row["record_id"]]][name] for row in rows for name in about)
+    assert "device.name" not in rows[0]
+    named = pulled.workspace.show("interfaces", columns=["parent", "device.name"], limit=5).frame
+    assert named["parent"].to_list() == named["device.name"].to_list()
+    live = pulled(*of_fairlead, "--live", *where, "-c", "record_id", "-f", "json").stdout
+    assert {row["record_id"] for row in json.loads(live)} == there
+    for words, why in (
+        (["--where", "device.sit = x"], 'did you mean "device.site"?'),
+        (["-c", "device.kin"], 'did you mean "device.kind"?'),
+        (["--where", "device.kind = swich"], 'there is no device.kind "swich"'),
+    ):
+        assert why in pulled(*of_fairlead, *words, status=2).stderr
+
+
+def test_the_ends_of_a_link_are_devices_with_all_that_is_known_of_them(pulled):
+    links = pulled.workspace.show("links", columns=["near_id", "far_id", "near.site", "far.kind", "near.entry"]).frame
+    nodes = pulled.workspace.show("records", systems=["fairlead"]).frame.rows(named=True)
+    told = {row["record_id"]: row for row in nodes}
+    assert links.height
+    for near, far, site, kind, entry in links.iter_rows():
+        assert (site, kind, entry) == (told[near]["site"], told[far]["kind"], told[near]["entry"])
+    shown = json.loads(pulled("show", "links", "-n", "1", "-f", "json").stdout)[0]
+    assert {"near", "near.site", "far", "far.site"} <= shown.keys()
+    assert not {"near_id", "near.entry"} & shown.keys()
+
+
+MOMENTS = st.datetimes(datetime(2025, 12, 20), datetime(2026, 1, 12), timezones=st.just(UTC))
+READ = st.lists(st.tuples(st.sampled_from("ab"), st.none() | st.integers(-9, 9), MOMENTS), max_size=12)
+
+
+@given(rows=READ, span=st.sampled_from(["hour", "day", "week"]))
+def test_sums_by_groups_and_spans_of_time_are_those_of_the_records(rows, span):
+    frame = pl.DataFrame(
+        rows, schema={"site": pl.String, "level": pl.Float64, "taken_at": pl.Datetime("us", "UTC")}, orient="row"
+    )
+    by = ["site", f"taken_at:{span}"]
+    made, _ = summed(frame.lazy(), Columns(frame.lazy()), ShowOptions(count_by=by, of="level"))
+    groups: dict = {}
+    for site, level, at in rows:
+        year, week, _ = at.isocalendar()
+        called = {"hour": f"{at:%Y-%m-%dT%H}:00Z", "day": f"{at:%Y-%m-%d}", "week": f"{year}-W{week:02}"}[span]
+        groups.setdefault((site, called), []).append((at, level))
+    assert [row[:2] for row in made.iter_rows()] == sorted(groups)
+    for site, called, count, least, most, mean, total, last in made.iter_rows():
+        mine = groups[site, called]
+        known = [(at, level) for at, level in mine if level is not None]
+        levels = [level for _, level in known]
+        assert (count, total) == (len(mine), sum(levels))
+        assert (least, most) == ((min(levels), max(levels)) if levels else (None, None))
+        assert mean == (pytest.approx(sum(levels) / len(levels), rel=1e-5) if levels else None)
+        newest = [level for at, level in known if at == max(at for at, _ in known)]
+        assert last in newest or (last is None and not known)
+
+
+@pytest.mark.parametrize(("words", "why"), [
+    (["hosts", "--of", "name"], "is text, and no number"),
+    (["hosts", "--of", "speeed"], "there is no column"),
+    (["hosts", "--count-by", "name:day"], "name is no time"),
+    (["hosts", "--count-by", "last_seen:dya"], 'did you mean "day"?'),
+])  # fmt: skip
+def test_what_cannot_be_summed_up_is_told(pulled, words, why):
+    assert why in pulled("show", *words, status=2).stderr
+
+
+def test_where_nothing_says_when_a_record_was_so_there_is_no_last_value(pulled):
+    assert "there is no last value" in pulled("show", "interfaces", "--of", "speed").stderr
 
 
 def test_references_in_lists_are_names_too(bollard):

@@ -68,6 +68,8 @@ def test_the_schema_accepts_what_the_program_accepts():
         (", type: number", "", 15, "tables.devices.fields.depth", "say its `type`"),
         ("type: number", "type: nmber", 15, "tables.devices.fields.depth.type", "'nmber'"),
         ("from: depth", "via: depths, from: depth", 15, "tables.devices.fields.depth.via", "no table 'depths'"),
+        ("from: depth", "of: depths, from: depth", 15, "tables.devices.fields.depth.of", "no table 'depths'"),
+        ("from: depth", "of: devices, via: devices, from: depth", 15, "tables.devices.fields.depth.of", "one of them"),
         ("format: 1", "format: 2", 1, "format", "2"),
         ("name: small", "name: small\nname: twice", 3, "", "duplicate key"),
         ("  devices:\n", "  devices: [\n", 9, "", "not valid YAML"),

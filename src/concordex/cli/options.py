@@ -43,7 +43,8 @@ def complete_fields(incomplete: str) -> list[str]:
     """The common fields, for the shell."""
 
     done, comma, last = incomplete.rpartition(",")
-    return [f"{done}{comma}{name}" for name in FIELDS if name.startswith(last)]
+    names = [*FIELDS, *(f"device.{name}" for name in ("name", "kind", "site", "entry"))]
+    return [f"{done}{comma}{name}" for name in names if name.startswith(last)]
 
 
 def safely(find: object, incomplete: str) -> list[str]:

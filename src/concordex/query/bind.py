@@ -74,12 +74,14 @@ class Binder:
         if name in self.schema:
             return self._bind(clause, name, self.schema[name], None)
         path = clause.field.text.removeprefix("extra.")
-        if self.extra and "." in clause.field.text:
+        above = name.partition(".")[0]
+        beside = [known for known in self.schema if known.startswith(f"{above}.")]
+        if self.extra and "." in clause.field.text and not beside:
             return self._bind(clause, clause.field.text, _guess(clause), path)
         raise self._wrong(
             clause.field,
             f'there is no field "{clause.field.text}"',
-            suggestion(name, [*self.schema, *ALIASES]),
+            suggestion(name, beside or [*self.schema, *ALIASES]),
         )
 
     def _bind(self, clause: Clause, column: str, kind: Type, extra: str | None) -> Bound:

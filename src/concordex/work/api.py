@@ -122,8 +122,9 @@ class Workspace(BaseWorkspace):
     # looking
 
     def show(self, table: str, **choice: object) -> Selection:
-        """Records of a table, chosen and ordered; see :class:`concordex.work.show.tables.ShowOptions`."""
-        from concordex.work.show.tables import ShowOptions, select
+        """Records of a table, chosen and ordered; see :class:`concordex.work.show.show_options.ShowOptions`."""
+        from concordex.work.show.show_options import ShowOptions
+        from concordex.work.show.tables import select
 
         return select(self, table, ShowOptions(**choice))  # type: ignore[arg-type]
 

@@ -42,6 +42,9 @@ _USUAL = (
     "status",
     "last_seen",
     "parent",
+    "device.kind",
+    "device.site",
+    "device.entry",
     "systems",
 )
 
@@ -63,7 +66,17 @@ def show(
         typer.Option("--columns", "-c", help="Columns to show, separated by commas.", autocompletion=complete_fields),
     ] = None,
     sort: Annotated[list[str] | None, typer.Option("--sort", help="By which columns; -name for descending.")] = None,
-    count_by: Annotated[list[str] | None, typer.Option("--count-by", help="Count records by these columns.")] = None,
+    count_by: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--count-by",
+            help="Count records by these columns, or by TIME:hour, TIME:day, TIME:week.",
+            autocompletion=complete_fields,
+        ),
+    ] = None,
+    of: Annotated[
+        str | None, typer.Option("--of", help="Of a field of numbers the least, most, mean, sum and last, too.")
+    ] = None,
     limit: Limit = None,
     funnel: Annotated[bool, typer.Option("--funnel", help="How the count narrows, clause by clause.")] = False,
     live: Annotated[
@@ -94,6 +107,10 @@ def show(
 
     concordex show devices --count-by site,kind
 
+    concordex show interfaces --where 'device.site = "cobble-quay" and status = down'
+
+    concordex show readings --count-by device.site,taken_at:day --of level
+
     concordex show devices --as-of 2026-11-20 --count-by site
 
     concordex show devices --changes 1d
@@ -102,10 +119,10 @@ def show(
     """
     screen = form in (None, Format.TABLE) and output is None
     watched = screen and draw.is_terminal(sys.stdout)
-    rows = (_SCREENFUL + 1 if watched and not count_by else None) if limit is None else limit or None
+    rows = (_SCREENFUL + 1 if watched and not (count_by or of) else None) if limit is None else limit or None
     selection = workspace().show(
         table, where=where, systems=chosen(system, tag, label), columns=words(columns), sort=words(sort),
-        count_by=words(count_by), limit=rows, live=live, funnel=funnel,
+        count_by=words(count_by), of=of, limit=rows, live=live, funnel=funnel,
         as_of=moment(as_of, "--as-of", end_of_day=True), changes=moment(changes, "--changes"),
     )  # fmt: skip
     for text in selection.notes:
@@ -114,7 +131,7 @@ def show(
         _draw_funnel(selection.stages, where, form, output)
         return
     frame = selection.frame
-    if screen and not columns and not count_by:
+    if screen and not (columns or count_by or of):
         kept = [name for name in _USUAL if name in frame.columns]
         frame = frame.select(kept) if "name" in kept else frame
     cut = watched and limit is None and frame.height > _SCREENFUL

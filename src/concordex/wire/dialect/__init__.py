@@ -175,6 +175,8 @@ class Table(Part):
                 raise fault_at(("fields", name), "not one of the common fields, so say its `type`")
             if not (spec.from_ or spec.always is not None or spec.of_parent):
                 raise fault_at(("fields", name), "is empty: give `from`, `always` or `of_parent`")
+            if spec.via and spec.of:
+                raise fault_at(("fields", name, "of"), "with `via` the id is replaced: say one of them")
             if (spec.of_parent or spec.below_parent) and self.read.each is None:
                 raise fault_at(("fields", name), "mentions a parent, but `read` has no `each`")
         for at, rule in enumerate(self.filters):
@@ -184,12 +186,13 @@ class Table(Part):
 
     @property
     def refers(self) -> dict[str, str]:
-        """The fields that hold ids of configuration objects, and the tables of these."""
+        """The fields that hold ids of other tables' records, and these tables."""
+        named = {name: spec.of for name, spec in self.fields.items() if spec.of}
         if self.config is None:
-            return {}
+            return named
         members = {name: spec.from_[0] for name, spec in self.fields.items() if len(spec.from_) == 1 and not spec.via}
         references = self.config.references
-        return {name: references[member] for name, member in members.items() if member in references}
+        return named | {name: references[member] for name, member in members.items() if member in references}
 
     def type_of(self, field: str) -> Type:
         """The type of one of this table's fields."""
@@ -357,6 +360,7 @@ def _others(table: Table) -> list[tuple[tuple[str, ...], str]]:
     """Every mention of another table: where it stands, and the table's name."""
     mentions: list[tuple[tuple[str, ...], str]]
     mentions = [(("fields", name, "via"), spec.via) for name, spec in table.fields.items() if spec.via]
+    mentions += [(("fields", name, "of"), spec.of) for name, spec in table.fields.items() if spec.of]
     if table.write:
         mentions += [(("write", "references", name, "via"), ref.via) for name, ref in table.write.references.items()]
         ready = table.write.ready

@@ -31,6 +31,7 @@ class FieldMap(Part):
     otherwise: str | None = Field(None, description="Ours, for every word that `values` does not list.")
     via: str | None = Field(None, description="The table whose record is meant, by its record_id.")
     take: str = Field("name", description="The field of that record which is the value.")
+    of: str | None = Field(None, description="An id of a record of that table: it is kept, and shown by its name.")
     always: str | None = Field(None, description="The same value for every record.")
     of_parent: str | None = Field(None, description="With `each`: this field of the record that the list hangs from.")
     below_parent: bool = Field(False, description="With `each`: it counts only below its parent: PARENT/VALUE.")

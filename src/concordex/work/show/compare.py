@@ -15,7 +15,7 @@ from concordex.model.fields import FIELDS
 from concordex.query.predicate import predicate_of
 from concordex.words import suggestion
 from concordex.work.concordance import stored
-from concordex.work.show.tables import Shape
+from concordex.work.show.columns import Columns
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
@@ -68,7 +68,7 @@ def of_moments(
         if not snapshots:
             raise CalledWrongly(f"nothing was pulled by {moment:%Y-%m-%d %H:%M} UTC", advice="concordex pulls")
         lazy = workspace.frames.together(snapshots)
-        shape = Shape(lazy)
+        shape = Columns(lazy)
         names = [name for name in ("system", "record_id", *COMPARED) if name in shape.types]
         sides.append(lazy.filter(_holds(workspace, where, lazy)).select(names).collect())
         notes += [

@@ -9,7 +9,8 @@ import polars as pl
 
 from concordex.change.compare import same
 from concordex.work.concordance import stored
-from concordex.work.show.tables import ShowOptions, select
+from concordex.work.show.show_options import ShowOptions
+from concordex.work.show.tables import select
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace

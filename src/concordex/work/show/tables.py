@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import TYPE_CHECKING
@@ -10,35 +10,22 @@ from typing import TYPE_CHECKING
 import polars as pl
 
 from concordex.errors import CalledWrongly
-from concordex.model.fields import ALIASES, ORIGINAL, Type
+from concordex.model.fields import KINDS
 from concordex.query.bind import Binder
-from concordex.query.frames import extra_value, to_polars
+from concordex.query.frames import to_polars
 from concordex.query.funnel import Stage, funnel
-from concordex.query.predicate import types_in
+from concordex.query.tree import clauses_of
 from concordex.words import suggestion
 from concordex.work.concordance import stored
+from concordex.work.show.columns import Columns, chosen
 from concordex.work.show.no_match import why_nothing
-from concordex.work.show.references import with_names
+from concordex.work.show.references import meant_by, with_names
+from concordex.work.show.show_options import ShowOptions
+from concordex.work.show.summary import summed
 
 if TYPE_CHECKING:
     from concordex.store.catalogue import Snapshot
     from concordex.work.workspace.base import BaseWorkspace
-
-
-@dataclass(frozen=True, kw_only=True)
-class ShowOptions:
-    """What of a table is wanted."""
-
-    where: str | None = None
-    systems: Sequence[str] = ()
-    columns: Sequence[str] = ()
-    sort: Sequence[str] = ()
-    count_by: Sequence[str] = ()
-    limit: int | None = None
-    live: bool = False
-    as_of: datetime | None = None
-    changes: datetime | None = None
-    funnel: bool = False
 
 
 @dataclass(kw_only=True)
@@ -60,9 +47,9 @@ def select(workspace: BaseWorkspace, table: str, choice: ShowOptions) -> Selecti
         from concordex.work.show.live import fetch
 
         query = workspace.query(choice.where) if choice.where else None
-        wanted = [*choice.columns, *choice.count_by, *(name.removeprefix("-") for name in choice.sort)]
+        wanted = [meant_by(name) for name in choice.named]
         lazy, notes, stages = fetch(
-            workspace, table, choice.systems, query, columns=wanted if choice.columns or choice.count_by else (),
+            workspace, table, choice.systems, query, columns=wanted if choice.is_part else (),
             funnel=choice.funnel,
         )  # fmt: skip
     elif choice.changes:
@@ -73,20 +60,25 @@ def select(workspace: BaseWorkspace, table: str, choice: ShowOptions) -> Selecti
     else:
         lazy, notes = source(workspace, table, choice.systems, choice.as_of)
         stages = []
-    before = lazy.collect_schema().names()
-    lazy = with_names(workspace, table, lazy)
-    shape = Shape(lazy, on_request=set(lazy.collect_schema().names()) - set(before))
+    referring = with_names(workspace, table, lazy, _asked(workspace, choice), choice.as_of)
+    lazy = referring.lazy
+    columns = Columns(lazy, on_request=referring.on_request)
     matching = lazy
     if choice.where:
-        closed: dict[str, Sequence[str]] | None = {} if table in ("findings", "gone", "weights") else None
+        kinds = {name: KINDS for name in columns.types if name == "kind" or name.endswith(".kind")}
+        closed = {} if table in ("findings", "gone", "weights") else kinds
         binder = Binder(
-            workspace.query(choice.where), shape.types, workspace.now(), extra=shape.has_original, closed=closed
+            workspace.query(choice.where), columns.types, workspace.now(), extra=columns.has_original, closed=closed
         )
         binder.check()
         if choice.funnel and not choice.live:
             stages = funnel(lazy, binder)
         matching = lazy.filter(to_polars(binder.query.node, binder))
-    frame = _counted(matching, shape, choice) if choice.count_by else _chosen(matching, shape, choice)
+    if choice.count_by or choice.of:
+        frame, more = summed(matching, columns, choice)
+        notes = [*notes, *more]
+    else:
+        frame = chosen(matching, columns, choice)
     if choice.where and not frame.height and choice.limit != 0:
         notes = [*notes, *why_nothing(lazy, binder, table)]
     return Selection(frame=frame, notes=notes, stages=stages)
@@ -146,50 +138,9 @@ def _doubts(workspace: BaseWorkspace, snapshots: Sequence[Snapshot]) -> list[str
     return notes
 
 
-class Shape:
-    """The columns of a lazy frame and their types."""
-
-    def __init__(self, lazy: pl.LazyFrame, on_request: Collection[str] = ()) -> None:
-        schema = lazy.collect_schema()
-        self.on_request = on_request  # columns that are shown only where they are named
-        self.types: dict[str, Type] = types_in(schema)
-        self.has_original = ORIGINAL in schema
-
-    def column(self, name: str) -> pl.Expr:
-        """The column called ``name``; a dotted name reaches into the system's own record."""
-        known = ALIASES.get(name, name)
-        if known in self.types:
-            return pl.col(known).alias(name)
-        if self.has_original and name == ORIGINAL:
-            return pl.col(ORIGINAL)
-        if self.has_original and "." in name:
-            return extra_value(name.removeprefix("extra.")).alias(name)
-        raise CalledWrongly(f"there is no column {name!r}", advice=suggestion(name, self.types))
-
-
-def _chosen(lazy: pl.LazyFrame, shape: Shape, choice: ShowOptions) -> pl.DataFrame:
-    keys = [(name.removeprefix("-"), name.startswith("-")) for name in choice.sort]
-    sorters = [shape.column(name) for name, _ in keys]
-    twice = next((name for name in choice.columns if list(choice.columns).count(name) > 1), None)
-    if twice:
-        raise CalledWrongly(f"the column {twice!r} is named twice")
-    usual = [name for name in shape.types if name not in shape.on_request]
-    columns = [shape.column(name) for name in choice.columns or usual]
-    if sorters:
-        lazy = lazy.sort(sorters, descending=[down for _, down in keys], nulls_last=True, maintain_order=True)
-    if choice.limit is not None:
-        lazy = lazy.limit(choice.limit)
-    return lazy.select(columns).collect(engine="streaming")
-
-
-def _counted(lazy: pl.LazyFrame, shape: Shape, choice: ShowOptions) -> pl.DataFrame:
-    columns = [shape.column(name) for name in choice.count_by]
-    lists = [name for name in choice.count_by if shape.types.get(ALIASES.get(name, name), Type.TEXT).is_list]
-    counted = lazy.select(columns)
-    for name in lists:
-        counted = counted.explode(name)
-    counted = counted.group_by(choice.count_by).len("count")
-    if not choice.sort:
-        counted = counted.sort(["count", *choice.count_by], descending=[True, *(False for _ in choice.count_by)])
-        return (counted.limit(choice.limit) if choice.limit is not None else counted).collect()
-    return _chosen(counted, Shape(counted), ShowOptions(sort=choice.sort, limit=choice.limit))
+def _asked(workspace: BaseWorkspace, choice: ShowOptions) -> set[str] | None:
+    """The columns that a choice is about; None for all."""
+    if not choice.is_part:
+        return None
+    clauses = clauses_of(workspace.query(choice.where).node) if choice.where else ()
+    return {*choice.named, *(clause.field.text.lower() for clause in clauses)}
