@@ -26,6 +26,9 @@ from concordex.work.show.show_options import ShowOptions
 from concordex.work.show.summary import summed
 from tests.conftest import Near, make_workspace
 from tests.spite import spiteful
+from tests.stories.test_decisions import lists, lists_once, row
+
+__all__ = ["lists", "lists_once"]  # fixtures
 
 COLUMNS = ["--columns", "system,name,serial,macs,last_seen"]
 WHERE = ["--where", "kind = laptop", "--sort", "system,name,serial"]
@@ -242,6 +245,65 @@ def test_the_ends_of_a_link_are_devices_with_all_that_is_known_of_them(pulled):
     shown = json.loads(pulled("show", "links", "-n", "1", "-f", "json").stdout)[0]
     assert {"near", "near.site", "far", "far.site"} <= shown.keys()
     assert not {"near_id", "near.entry"} & shown.keys()
+
+
+def asked(shell, sql, *words):
+    return json.loads(shell("query", sql, "-f", "json", *words).stdout)
+
+
+def test_sql_says_of_all_tables_what_show_says(pulled):
+    by_site = {row["site"]: row["n"] for row in asked(pulled, "select site, count(*) as n from entries group by site")}
+    counted = json.loads(pulled("show", "entries", "--count-by", "site", "-f", "json").stdout)
+    assert by_site == {row["site"]: row["count"] for row in counted}
+    where = "device.kind = switch and status = down"
+    down = json.loads(pulled("show", "interfaces", "--where", where, "-f", "json").stdout)
+    sql = """select record_id from interfaces where "device.kind" = 'switch' and status = 'down'  -- not 'up'"""
+    assert {row["record_id"] for row in asked(pulled, sql)} == {row["record_id"] for row in down}
+    joined = asked(pulled, "select r.name, e.site from records r join entries e on r.entry = e.entry", "-n", "0")
+    assert len(joined) == pulled.workspace.show("records").frame.height
+    assert "original" not in asked(pulled, "select * from devices limit 1")[0]
+    own = asked(pulled, "select original from devices where system = 'stowage' limit 1")[0]["original"]
+    assert own.startswith("{")
+    listed = json.loads(pulled("query", "--tables", "-f", "json").stdout)
+    types = {(row["table"], row["column"]): row["type"] for row in listed}
+    assert types["devices", "macs"] == "list of MAC addresses"
+    assert types["interfaces", "device.site"] == "text"
+    assert pulled("query", "-", said="select count(*) as n from links").stdout
+
+
+@pytest.mark.parametrize(("sql", "why"), [
+    ("drop table devices", "only reads"),
+    ("delete from devices", "only reads"),
+    ("/* select */ drop table devices", "only reads"),
+    ("with t as (select 1) delete from devices", "not understood"),
+    ("select 1; drop table devices", "not understood"),
+    ("select * from read_csv('/etc/passwd')", "read_csv is no table"),
+    ("select * from \"read_csv\" ('/etc/passwd')", "read_csv is no table"),
+    ("select name from devics", 'did you mean "devices"?'),
+    ("select nme from devices", 'did you mean "name"?'),
+    ("select name from", "not understood"),
+    ("", "only reads"),
+    ("select nosuch(name) from devices", "not understood"),
+    ("select name from devices group by", "not understood"),
+])  # fmt: skip
+def test_a_query_that_cannot_be_meant_or_would_not_only_read_is_told(pulled, sql, why):
+    before = {path: path.stat().st_mtime_ns for path in pulled.folder.rglob("*.parquet")}
+    told = pulled("query", sql, status=2).stderr
+    assert why in told
+    assert "an error of our own" not in told
+    assert {path: path.stat().st_mtime_ns for path in pulled.folder.rglob("*.parquet")} == before
+
+
+def test_a_query_of_a_date_asks_what_was_pulled_by_then(lists):
+    lists.say("net", row(id="1", name="sw-1"))
+    lists("pull", "net")
+    then = datetime.now(UTC).isoformat()
+    lists.say("net", row(id="1", name="sw-2"))
+    lists("pull", "net")
+    sql = "select name from devices where system = 'net'"
+    assert asked(lists, sql, "--as-of", then) == [{"name": "sw-1"}]
+    assert asked(lists, sql) == [{"name": "sw-2"}]
+    assert "there is no table 'entries'" in lists("query", "select * from entries", "--as-of", then, status=2).stderr
 
 
 MOMENTS = st.datetimes(datetime(2025, 12, 20), datetime(2026, 1, 12), timezones=st.just(UTC))

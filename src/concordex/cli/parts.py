@@ -25,6 +25,7 @@ GROUPS = {
     },
     "Look": {
         "show": "Look at any table: filter, sort, count, export.",
+        "query": "Ask every table in SQL.",
         "compare": "Two systems, or two dates, side by side.",
         "group": "Named selections for filters.",
     },

@@ -6,7 +6,7 @@ wait until they are done, also inside a running event loop, such as a notebook's
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from datetime import datetime
 from functools import cached_property
 from pathlib import Path
@@ -127,6 +127,18 @@ class Workspace(BaseWorkspace):
         from concordex.work.show.tables import select
 
         return select(self, table, ShowOptions(**choice))  # type: ignore[arg-type]
+
+    def sql(self, text: str, as_of: datetime | None = None) -> Selection:
+        """What a ``select`` finds in all that was pulled and reconciled, or as it was pulled ``as_of`` a moment."""
+        from concordex.work.show.sql import ask
+
+        return ask(self, text, as_of)
+
+    def sql_tables(self, as_of: datetime | None = None) -> Iterator[dict[str, object]]:
+        """Every column of every table that can be asked: ``table``, ``column``, ``type``."""
+        from concordex.work.show.sql import described
+
+        return described(self, as_of)
 
     def compare_systems(
         self, here: str, there: str, *, where: str | None = None, fields: Sequence[str] = ()
