@@ -207,6 +207,8 @@ pulls
 pulls 1 -f json
 show devices -f json
 show devices --live
+show devices --over 2d --count-by name
+query 'select * from devices where original is not null' -f json
 reconcile
 findings
 explain lamp

@@ -8,7 +8,7 @@ import io
 import json
 import re
 import zipfile
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 
 import polars as pl
 import pytest
@@ -282,6 +282,7 @@ def test_sql_says_of_all_tables_what_show_says(pulled):
     ("select name from devics", 'did you mean "devices"?'),
     ("select nme from devices", 'did you mean "name"?'),
     ("select name from", "not understood"),
+    ("select count(*), count(*) from devices", "another name"),
     ("", "only reads"),
     ("select nosuch(name) from devices", "not understood"),
     ("select name from devices group by", "not understood"),
@@ -304,6 +305,46 @@ def test_a_query_of_a_date_asks_what_was_pulled_by_then(lists):
     assert asked(lists, sql, "--as-of", then) == [{"name": "sw-1"}]
     assert asked(lists, sql) == [{"name": "sw-2"}]
     assert "there is no table 'entries'" in lists("query", "select * from entries", "--as-of", then, status=2).stderr
+
+
+def test_over_time_each_day_has_what_was_there_at_its_end_and_what_came_and_went(lists):
+    noon = datetime.now(UTC).replace(hour=12, minute=0) - timedelta(days=1)
+    told = {3: {"1": "quay", "2": "quay"}, 1: {"2": "quay", "3": "depot"}, 0: {"2": "depot", "3": "depot", "4": None}}
+    database = lists.workspace.catalogue.database
+    for days_before, there in told.items():
+        lists.say("net", *(row(id=number, name=f"sw-{number}", site=site) for number, site in there.items()))
+        lists("pull", "net")
+        (snapshot,) = lists.workspace.memory.newest("devices", system="net")
+        taken = (noon - timedelta(days=days_before)).isoformat()
+        database.run("UPDATE snapshots SET taken = ? WHERE id = ?", (taken, snapshot.id))
+
+    def days(*words):
+        rows = json.loads(lists("show", "devices", "-s", "net", "--over", "5d", *words, "-f", "json").stdout)
+        return [list(row.values())[1:] for row in rows]
+
+    assert days() == [[2, 0, 0], [2, 0, 0], [2, 1, 1], [3, 1, 0], [3, 0, 0]]
+    moved = [line for line in days("--count-by", "site") if line[2] or line[3]]
+    assert moved == [["depot", 1, 1, 0], ["quay", 1, 0, 1], ["depot", 2, 1, 0], ["quay", 0, 0, 1], [None, 1, 1, 0]]
+    assert days("--where", "site = quay") == [[2, 0, 0], [2, 0, 0], [1, 0, 1], [0, 0, 1], [0, 0, 0]]
+    # on what is not whole nothing has vanished, and nothing is new beside it
+    (snapshot,) = lists.workspace.memory.newest("devices", until=noon - timedelta(days=1), system="net")
+    database.run("UPDATE snapshots SET outcome = 'unproven' WHERE id = ?", (snapshot.id,))
+    assert days()[2:4] == [[2, 1, 0], [3, 0, 0]]
+    assert "was unproven" in lists("show", "devices", "-s", "net", "--over", "5d").stderr
+
+
+@pytest.mark.parametrize(("words", "why"), [
+    (["devices", "--over", "3x"], "is not a duration"),
+    (["devices", "--over", "3d:yer"], "is no span of time"),
+    (["devices", "--over", "900w:hour"], "more than 1,000 times"),
+    (["devcs", "--over", "3d"], 'did you mean "devices"?'),
+    (["entries", "--over", "3d"], "show records --over"),
+    (["devices", "--over", "3d", "--live"], "and not with --live"),
+    (["devices", "--over", "3d", "--count-by", "sit"], 'did you mean "site"?'),
+    (["devices", "--over", "3d", "--where", "kind = swich"], 'did you mean "switch"?'),
+])  # fmt: skip
+def test_what_has_no_past_is_told(pulled, words, why):
+    assert why in pulled("show", *words, status=2).stderr
 
 
 MOMENTS = st.datetimes(datetime(2025, 12, 20), datetime(2026, 1, 12), timezones=st.just(UTC))

@@ -89,6 +89,9 @@ def show(
     changes: Annotated[
         str | None, typer.Option("--changes", help="What appeared, vanished and changed since then.")
     ] = None,
+    over: Annotated[
+        str | None, typer.Option("--over", help="How many there were, day by day: 30d; or 2d:hour, 12w:week.")
+    ] = None,
     tag: Tags = None,
     label: Labels = None,
     form: OutputFormat = None,
@@ -115,14 +118,16 @@ def show(
 
     concordex show devices --changes 1d
 
+    concordex show devices --over 30d --count-by site
+
     concordex show devices --live --where 'kind in (tablet, handheld) and battery.level < 20' --funnel
     """
     screen = form in (None, Format.TABLE) and output is None
     watched = screen and draw.is_terminal(sys.stdout)
-    rows = (_SCREENFUL + 1 if watched and not (count_by or of) else None) if limit is None else limit or None
+    rows = (_SCREENFUL + 1 if watched and not (count_by or of or over) else None) if limit is None else limit or None
     selection = workspace().show(
         table, where=where, systems=chosen(system, tag, label), columns=words(columns), sort=words(sort),
-        count_by=words(count_by), of=of, limit=rows, live=live, funnel=funnel,
+        count_by=words(count_by), of=of, over=over, limit=rows, live=live, funnel=funnel,
         as_of=moment(as_of, "--as-of", end_of_day=True), changes=moment(changes, "--changes"),
     )  # fmt: skip
     for text in selection.notes:
@@ -131,7 +136,7 @@ def show(
         _draw_funnel(selection.stages, where, form, output)
         return
     frame = selection.frame
-    if screen and not (columns or count_by or of):
+    if screen and not (columns or count_by or of or over):
         kept = [name for name in _USUAL if name in frame.columns]
         frame = frame.select(kept) if "name" in kept else frame
     cut = watched and limit is None and frame.height > _SCREENFUL

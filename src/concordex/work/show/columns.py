@@ -8,12 +8,16 @@ from typing import TYPE_CHECKING
 import polars as pl
 
 from concordex.errors import CalledWrongly
-from concordex.model.fields import ALIASES, ORIGINAL, Type
+from concordex.model.fields import ALIASES, KINDS, ORIGINAL, Type
+from concordex.query.bind import Binder
 from concordex.query.frames import extra_value
 from concordex.query.predicate import types_in
 from concordex.words import suggestion
 
 if TYPE_CHECKING:
+    from datetime import datetime
+
+    from concordex.query.tree import Filter
     from concordex.work.show.show_options import ShowOptions
 
 
@@ -42,6 +46,16 @@ class Columns:
         if self.has_original and "." in name and not beside:
             return extra_value(name.removeprefix("extra.")).alias(name)
         raise CalledWrongly(f"there is no column {name!r}", advice=suggestion(name, beside or self.types))
+
+    def binder(self, query: Filter, now: datetime, *, closed: bool = True) -> Binder:
+        """A filter on these columns, at a moment; QueryError where it cannot be meant.
+
+        ``closed`` says that kinds are those of devices, and no other word can be one.
+        """
+        kinds = {name: KINDS for name in self.types if name == "kind" or name.endswith(".kind")}
+        binder = Binder(query, self.types, now, extra=self.has_original, closed=kinds if closed else {})
+        binder.check()
+        return binder
 
 
 def chosen(lazy: pl.LazyFrame, columns: Columns, choice: ShowOptions) -> pl.DataFrame:

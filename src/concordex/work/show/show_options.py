@@ -28,6 +28,7 @@ class ShowOptions:
     changes: datetime | None = None
     funnel: bool = False
     of: str | None = None
+    over: str | None = None
 
     @property
     def is_part(self) -> bool:

@@ -95,4 +95,8 @@ def _wrong(error: Exception, used: Mapping[str, pl.LazyFrame], known: list[str])
     if column := re.search(r'unable to find column "([^"]+)"', said):
         columns = [name for lazy in used.values() for name in lazy.collect_schema()]
         return CalledWrongly(f"there is no column {column[1]!r}", advice=suggestion(column[1], columns))
+    if isinstance(error, pl.exceptions.DuplicateError):
+        twice = re.search(r"'([^']+)'", said)
+        name = f" called {twice[1]!r}" if twice else ""
+        return CalledWrongly(f"two columns would be{name}", advice="give one of them another name: … as …")
     return CalledWrongly("the query is not understood", why=said, advice="docs/sql.md")

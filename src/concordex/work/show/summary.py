@@ -13,7 +13,7 @@ from concordex.work.show.columns import Columns, chosen
 from concordex.work.show.show_options import ShowOptions, parted
 
 #: Spans of time as ISO 8601 writes them: the hour, the day, and the week, which begins on Monday.
-_SPANS = {"hour": "%Y-%m-%dT%H:00Z", "day": "%Y-%m-%d", "week": "%G-W%V"}
+SPANS = {"hour": "%Y-%m-%dT%H:00Z", "day": "%Y-%m-%d", "week": "%G-W%V"}
 #: The fields that say when a record was so, the surest first.
 _MOMENTS = ("taken_at", "at", "last_seen")
 
@@ -57,11 +57,11 @@ def _key(columns: Columns, name: str) -> pl.Expr:
     column, span = parted(name)
     if span is None:
         return columns.column(column)
-    if span not in _SPANS:
-        raise CalledWrongly(f"--count-by {name}: {span!r} is no span of time", advice=suggestion(span, _SPANS))
+    if span not in SPANS:
+        raise CalledWrongly(f"--count-by {name}: {span!r} is no span of time", advice=suggestion(span, SPANS))
     if columns.type_of(column) is not Type.TIME:
         raise CalledWrongly(f"--count-by {name}: {column} is no time")
-    return columns.column(column).dt.strftime(_SPANS[span])
+    return columns.column(column).dt.strftime(SPANS[span])
 
 
 def _number(columns: Columns, name: str) -> pl.Expr:

@@ -10,8 +10,6 @@ from typing import TYPE_CHECKING
 import polars as pl
 
 from concordex.errors import CalledWrongly
-from concordex.model.fields import KINDS
-from concordex.query.bind import Binder
 from concordex.query.frames import to_polars
 from concordex.query.funnel import Stage, funnel
 from concordex.query.tree import clauses_of
@@ -43,6 +41,11 @@ def select(workspace: BaseWorkspace, table: str, choice: ShowOptions) -> Selecti
     ``entries``, ``findings`` and ``records`` come from the concordance; anything else from the
     newest snapshots, or with ``live`` from the systems themselves.
     """
+    if choice.over:
+        from concordex.work.show.over_time import over_time
+
+        frame, notes = over_time(workspace, table, choice)
+        return Selection(frame=frame, notes=notes)
     if choice.live:
         from concordex.work.show.live import fetch
 
@@ -65,12 +68,8 @@ def select(workspace: BaseWorkspace, table: str, choice: ShowOptions) -> Selecti
     columns = Columns(lazy, on_request=referring.on_request)
     matching = lazy
     if choice.where:
-        kinds = {name: KINDS for name in columns.types if name == "kind" or name.endswith(".kind")}
-        closed = {} if table in ("findings", "gone", "weights") else kinds
-        binder = Binder(
-            workspace.query(choice.where), columns.types, workspace.now(), extra=columns.has_original, closed=closed
-        )
-        binder.check()
+        of_devices = table not in ("findings", "gone", "weights")
+        binder = columns.binder(workspace.query(choice.where), workspace.now(), closed=of_devices)
         if choice.funnel and not choice.live:
             stages = funnel(lazy, binder)
         matching = lazy.filter(to_polars(binder.query.node, binder))
