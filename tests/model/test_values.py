@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from concordex.model.fields import Type
-from concordex.model.members import edited, flat, way_of
+from concordex.model.members import edited, flat, pruned, way_of
 from concordex.model.scalars import before, parse_duration, parse_flag, parse_time, version_parts
 from concordex.wire.dialect import Table
 from concordex.wire.reading.mapping import Mapper
@@ -67,6 +67,12 @@ def test_members_stand_by_their_paths_and_what_is_no_mapping_or_an_empty_one_is_
     record = {"a": {"b": 1, "c": {}, "d": {"e": None}}, "f": [{"g": 1}], "h": "x"}
     assert flat(record) == {"a.b": 1, "a.c": {}, "a.d.e": None, "f": [{"g": 1}], "h": "x"}
     assert flat(record, ["a.d", "f"]) == {"a.b": 1, "a.c": {}, "h": "x"}
+
+
+def test_what_stands_at_some_paths_is_left_out_and_nothing_else():
+    record = {"a": {"b": 1, "c": 2}, "d": 3, "e": {"f": 4}}
+    assert pruned(record, ["a.b", "d", "x.y", "e.f.g"]) == {"a": {"c": 2}, "e": {"f": 4}}
+    assert record["a"] == {"b": 1, "c": 2}
 
 
 def test_a_flag_is_true_false_or_none():

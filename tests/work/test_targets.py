@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from datetime import UTC, datetime
 from types import SimpleNamespace
 
 import pytest
@@ -13,7 +15,18 @@ from concordex.errors import CalledWrongly, Stopped
 from concordex.wire.dialect.load import find
 from concordex.work.run.guards import check_guards
 from concordex.work.run.precheck import of_creations
+from concordex.work.run.readback import Before, ReadBack
 from concordex.work.targets.objects import ObjectTarget
+
+
+def test_what_is_found_under_another_id_than_the_system_said_tells_what_it_said():
+    step = Step(number=1, table="roles", operation="create", label="crew", key={"name": "crew"}, record_id="r1")
+    change, after = Change(kind="push", system="s", steps=(step,)), SimpleNamespace(began=datetime.now(UTC))
+    back = ReadBack(change, after, SimpleNamespace(ledger=None), Before(), None)
+    found, called = because(Why.FOUND), because(Why.CALLED, record="r1")
+    assert (back._identified(step, ["r2"]).record_id, back._identified(step, ["r2"]).why) == ("r2", (*found, *called))
+    assert back._identified(replace(step, record_id=None), ["r2"]).why == found
+    assert back._identified(step, ["r1"]) is step
 
 
 def test_objects_that_do_not_show_after_they_were_made_are_not_referred_to():
