@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import AsyncIterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -20,7 +19,7 @@ from concordex.errors import (
     Untrusted,
 )
 from concordex.model.fields import ORIGINAL
-from concordex.parallel import completed
+from concordex.parallel import all_of, completed
 from concordex.wire.dialect import Dialect
 from concordex.wire.dialect.order import order, refers_to
 from concordex.wire.http.probe import certificate, connect, judged, resolve
@@ -67,10 +66,8 @@ def check(workspace: BaseWorkspace, systems: Sequence[str] = (), dialect: Dialec
     """
     names = workspace.active(workspace.systems(systems))
 
-    async def everything() -> list[list[Finding]]:
-        return list(await asyncio.gather(*(_one(workspace, name, dialect) for name in names)))
-
-    return [finding for findings in completed(everything()) for finding in findings]
+    every = completed(all_of(_one(workspace, name, dialect) for name in names))
+    return [finding for findings in every for finding in findings]
 
 
 async def _one(workspace: BaseWorkspace, name: str, dialect: Dialect | None) -> list[Finding]:

@@ -7,6 +7,8 @@ from collections.abc import Awaitable, Callable, Iterable, Sequence
 from contextlib import suppress
 from typing import NamedTuple, TypeVar
 
+import stamina
+
 from concordex.change.reasons import Reasons, Why, because, resting
 from concordex.errors import ConcordexError, RequestRefused, SignInRefused, Unreachable, WireError
 from concordex.wire import dialect as d
@@ -137,17 +139,15 @@ class Committer:
         return _taken_back(why, await discard(self.session))
 
     async def _commit(self, how: d.Send) -> None:
-        for tried in range(1, _TRIES + 1):
-            try:
+        attempts = stamina.retry_context(on=_may_pass, attempts=_TRIES, timeout=None, wait_initial=0.2, wait_jitter=0)
+        async for attempt in attempts:
+            with attempt:
                 await commit(self.session, how, self.note)
-            except (RequestRefused, SignInRefused):
-                raise
-            except WireError:
-                if tried == _TRIES:
-                    raise
-                await asyncio.sleep(0.2 * tried)
-            else:
-                return
+
+
+def _may_pass(error: Exception) -> bool:
+    """Whether a commit, which twice is as once, may be tried again: nobody refused it."""
+    return isinstance(error, WireError) and not isinstance(error, RequestRefused | SignInRefused)
 
 
 def _taken_back(why: Reasons, others: Sequence[Pending]) -> NotInEffect:
