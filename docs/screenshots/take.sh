@@ -49,7 +49,10 @@ sed -i 's/^    dialect: \(fairlead\|masthead\|crowsnest\)$/&\n    tags: [quays]/
 shot dialect "$fleet" "concordex dialect show bollard" "concordex dialect show capstan"
 shot show "$fleet" \
     "concordex show devices --where 'kind = switch and os = TideOS and os_version < 7.2.10' --limit 20" \
-    "concordex show devices --where 'kind in (laptop, tablet)' --count-by system,kind,os_version"
+    "concordex show devices --where 'kind in (laptop, tablet)' --count-by system,kind --sort system" \
+    "concordex show interfaces --where 'device.site = cobble-quay and status = down' --limit 4" \
+    "concordex show readings --count-by device.site,taken_at:day --of level --limit 4" \
+    "concordex query 'select model, count(*) as devices from devices group by model order by devices desc limit 5'"
 shot funnel "$fleet" \
     "concordex show devices --where 'kind = handheld and last_seen older than 3d and site like mv-*' --funnel" \
     "concordex show devices --live -s muster --where 'kind in (tablet, handheld) and last_seen newer than 7d and battery.level < 20' --funnel" \
