@@ -499,7 +499,7 @@ def test_at_each_of_its_steps_a_change_may_fail_and_goes_on(inventory, dying, en
     workspace = shell.workspace
     restore(harbour, before)
     pull(workspace, ["stowage"], accept_fall=True)
-    rows = [Row(place=f"row {at}", typed=device(at)) for at in range(3)]
+    rows = [Row(place=f"row {at}", typed=device(at)) for at in range(2)]
     prepared = prepare_push(workspace, "stowage", "devices", rows, PushOptions()).change
     settled_at_once(workspace, "stowage")
     for k in range(len(rows)):

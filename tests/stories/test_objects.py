@@ -739,7 +739,7 @@ def test_what_is_staged_as_one_is_committed_once_whatever_fails(quay, kind, keep
     before = deepcopy(bollard.objects)
     guests(shell)
     # after signing in and what is read first: the writes, their commit, its job
-    for after in range(8 + (kind in ("drop", "fail_after")), 14, 2):
+    for after in range(8 + (kind in ("drop", "fail_after")), 14, 3):
         revision = bollard.revision
         shell("config", "push", "new", "--to", "bollard", "--draft")
         number = str(json.loads(shell("change", "list", "-f", "json").stdout)[0]["change"])
