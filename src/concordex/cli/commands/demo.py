@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from concordex.cli import draw
+from concordex.cli.app import status_of
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
 from concordex.landing import make_folder
@@ -256,16 +257,12 @@ def _quoted(word: str) -> str:
 
 def _prepare(arguments: list[str]) -> None:
     """Run the program in this process: a new one for each of a dozen small steps would only take time."""
-    from concordex.cli.app import status_of
-
     with nullcontext() if sys.stdout.isatty() else redirect_stderr(sys.stdout):
         status_of(arguments)
 
 
 def _here(folder: Path, arguments: list[str]) -> int:
     """Run a command as a process of its own would, in this one: nobody answers, remarks stand where they were made."""
-    from concordex.cli.app import status_of
-
     with chdir(folder), Path(os.devnull).open(encoding="utf-8") as silence:
         heard, sys.stdin = sys.stdin, silence
         try:

@@ -7,7 +7,7 @@ import typer
 
 from concordex.cli import draw
 from concordex.cli.emit import Format, emit
-from concordex.cli.options import Columns, Limit, Output, OutputFormat, moment, words, workspace
+from concordex.cli.options import Columns, Limit, Output, OutputFormat, complete_tables, moment, words, workspace
 from concordex.cli.rows import emit_rows
 from concordex.errors import CalledWrongly
 
@@ -17,8 +17,6 @@ _SCREENFUL = 40
 
 def complete_statement(incomplete: str) -> list[str]:
     """The statement with the table's name that is being typed, for the shell."""
-    from concordex.cli.options import complete_tables
-
     done, space, last = incomplete.rpartition(" ")
     return [f"{done}{space}{name}" for name in complete_tables(last)] if space else []
 

@@ -10,6 +10,7 @@ from concordex.change.compare import differences, parted
 from concordex.change.reasons import Why, because
 from concordex.change.steps import Change, Step, numbered
 from concordex.model.fields import FIELDS
+from concordex.work.concordance.reconcile import freshened
 from concordex.work.concordance.stored import in_scope
 from concordex.work.targets.rows import Rows, as_kept
 
@@ -21,8 +22,6 @@ if TYPE_CHECKING:
 def prepare_rows(workspace: BaseWorkspace, name: str, where: str | None, edited: str) -> tuple[Change, list[str]]:
     """The change that brings a database or a file up to what the concordance says, and notes on how it was made."""
     into = workspace.config.targets[name]
-    from concordex.work.concordance.reconcile import freshened  # matching takes a while to import
-
     notes = freshened(workspace)
     entries = in_scope(workspace, [text for text in (into.where, where) if text])
     wanted = _wanted(entries, into)

@@ -15,8 +15,10 @@ from concordex.query.funnel import Stage, funnel
 from concordex.query.tree import clauses_of
 from concordex.words import suggestion
 from concordex.work.concordance import stored
+from concordex.work.show.changes import changes
 from concordex.work.show.columns import Columns, chosen
 from concordex.work.show.no_match import why_nothing
+from concordex.work.show.over_time import over_time
 from concordex.work.show.references import meant_by, with_names
 from concordex.work.show.show_options import ShowOptions
 from concordex.work.show.summary import summed
@@ -42,8 +44,6 @@ def select(workspace: BaseWorkspace, table: str, choice: ShowOptions) -> Selecti
     newest snapshots, or with ``live`` from the systems themselves.
     """
     if choice.over:
-        from concordex.work.show.over_time import over_time
-
         frame, notes = over_time(workspace, table, choice)
         return Selection(frame=frame, notes=notes)
     if choice.live:
@@ -56,8 +56,6 @@ def select(workspace: BaseWorkspace, table: str, choice: ShowOptions) -> Selecti
             funnel=choice.funnel,
         )  # fmt: skip
     elif choice.changes:
-        from concordex.work.show.changes import changes
-
         name = "devices" if table == "records" else table
         (lazy, notes), stages = changes(workspace, name, choice.systems, choice.changes), []
     else:
