@@ -14,7 +14,7 @@ from urllib.parse import urlsplit
 
 import sqlalchemy as sa
 from sqlalchemy.engine import Connection, Engine
-from sqlalchemy.exc import DBAPIError, NoSuchModuleError, SQLAlchemyError
+from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, SQLAlchemyError
 
 from concordex.change.reasons import Reasons, Why, because
 from concordex.errors import CalledWrongly, StoreError
@@ -161,7 +161,12 @@ class DatabaseTarget(StoredTarget):
             sa.event.listen(engine, "connect", _leave_transactions)
             sa.event.listen(engine, "begin", _begin)
             return engine
-        url = sa.make_url(self.url).set(drivername="postgresql+psycopg")
+        try:
+            url = sa.make_url(self.url).set(drivername="postgresql+psycopg")
+        except (ValueError, ArgumentError) as error:
+            raise CalledWrongly(
+                f"{self.url} is no address of a database", advice="postgresql://USER@HOST:PORT/DATABASE"
+            ) from error
         if self.password is not None:
             url = url.set(password=self.password)
         try:
