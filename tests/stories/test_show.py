@@ -282,6 +282,7 @@ def test_sql_says_of_all_tables_what_show_says(pulled):
     ("select name from devics", 'did you mean "devices"?'),
     ("select nme from devices", 'did you mean "name"?'),
     ("select name from", "not understood"),
+    ("select \"it's\" from devices", "there is no column \"it's\""),
     ("select count(*), count(*) from devices", "another name"),
     ("", "only reads"),
     ("select nosuch(name) from devices", "not understood"),
@@ -323,7 +324,7 @@ def test_over_time_each_day_has_what_was_there_at_its_end_and_what_came_and_went
         return [list(row.values())[1:] for row in rows]
 
     assert days() == [[2, 0, 0], [2, 0, 0], [2, 1, 1], [3, 1, 0], [3, 0, 0]]
-    moved = [line for line in days("--count-by", "site") if line[2] or line[3]]
+    moved = [line for line in days("--count-by", "site,site") if line[2] or line[3]]
     assert moved == [["depot", 1, 1, 0], ["quay", 1, 0, 1], ["depot", 2, 1, 0], ["quay", 0, 0, 1], [None, 1, 1, 0]]
     assert days("--where", "site = quay") == [[2, 0, 0], [2, 0, 0], [1, 0, 1], [0, 0, 1], [0, 0, 0]]
     # on what is not whole nothing has vanished, and nothing is new beside it

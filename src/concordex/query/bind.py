@@ -48,6 +48,12 @@ class Bound:
     extra: str | None = None
 
 
+def beside_it(name: str, known: Collection[str]) -> list[str]:
+    """The fields that are called after the same thing as a dotted name: what is none of them is a mistake."""
+    above = name.partition(".")[0]
+    return [field for field in known if field.startswith(f"{above}.")]
+
+
 class Binder:
     """Binds clauses to the columns of one table, at one moment."""
 
@@ -74,8 +80,7 @@ class Binder:
         if name in self.schema:
             return self._bind(clause, name, self.schema[name], None)
         path = clause.field.text.removeprefix("extra.")
-        above = name.partition(".")[0]
-        beside = [known for known in self.schema if known.startswith(f"{above}.")]
+        beside = beside_it(name, self.schema)
         if self.extra and "." in clause.field.text and not beside:
             return self._bind(clause, clause.field.text, _guess(clause), path)
         raise self._wrong(

@@ -24,7 +24,8 @@ from concordex.words import suggestion
 #: Seconds that are waited for a connection, or for a lock on a file.
 _PATIENCE = 30
 
-Keys = Mapping[str, Mapping[Any, Any]]
+#: Of columns that hold the keys of other tables, what each key means, or the key of each meaning.
+Foreign = Mapping[str, Mapping[Any, Any]]
 
 
 class DatabaseTarget(StoredTarget):
@@ -70,18 +71,19 @@ class DatabaseTarget(StoredTarget):
         reasons: list[Reasons] = []
         with self._connected(writes=True) as connection:
             meanings = {name: _meant(connection, other) for name, other in self.elsewhere.items()}
+            keys = {name: {meaning: key for key, meaning in mine.items()} for name, mine in meanings.items()}
             for row in rows:
                 if not singly:
-                    reasons.append(self._write_row(connection, row, meanings))
+                    reasons.append(self._write_row(connection, row, meanings, keys))
                     continue
                 try:
                     with connection.begin_nested():
-                        reasons.append(self._write_row(connection, row, meanings))
+                        reasons.append(self._write_row(connection, row, meanings, keys))
                 except RowRefused as refusal:
                     reasons.append(because(Why.SAID, text=refusal.why))
         return reasons
 
-    def _write_row(self, connection: Connection, row: TargetRow, meanings: Keys) -> Reasons:
+    def _write_row(self, connection: Connection, row: TargetRow, meanings: Foreign, keys: Foreign) -> Reasons:
         """Write one row; why it was left as it is, if it was."""
         ours = self._key == _value(row.key)
         present = connection.execute(sa.select(*self._mapped).where(ours).with_for_update()).all()
@@ -93,11 +95,10 @@ class DatabaseTarget(StoredTarget):
         if obstacle := row.obstacle(there):
             return obstacle
         desired = dict(row.desired or {})
-        for name in meanings.keys() & desired.keys():
-            keys = {meaning: key for key, meaning in meanings[name].items()}
-            if desired[name] not in (None, "") and desired[name] not in keys:
+        for name in keys.keys() & desired.keys():
+            if desired[name] not in (None, "") and desired[name] not in keys[name]:
                 return because(Why.SAID, text=f"{name}: {self.elsewhere[name].table} has no {desired[name]!r}")
-            desired[name] = keys.get(desired[name])
+            desired[name] = keys[name].get(desired[name])
         values = {name: _value(value) for name, value in desired.items()}
         if row.desired is None:
             statement: sa.Executable = sa.delete(self._table).where(ours)

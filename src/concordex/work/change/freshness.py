@@ -49,7 +49,7 @@ def freshness(workspace: BaseWorkspace, change: Change) -> Freshness:
         for step in mine:
             if why := _moved(step, rows.get(step.record_id or ""), known, forms[table].keys):
                 moved.append((step, why))
-    return Freshness(min(newest[table].taken for table in tables), sorted(moved, key=lambda why: why[0].number))
+    return Freshness(min(newest[table].taken for table in tables), sorted(moved, key=lambda pair: pair[0].number))
 
 
 def _moved(step: Step, record: Mapping[str, Any] | None, known: NaturalKeys, keys: Sequence[Sequence[str]]) -> Reasons:

@@ -11,7 +11,7 @@ from concordex.store.journal import Journal
 class Ledger:
     """Takes down what becomes of the steps of one run.
 
-    told     hears how many have ended
+    progress hears how many have ended
     waits    whether a step comes into effect with others, at the end
     waiting  whether anything does by now
     """

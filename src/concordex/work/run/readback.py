@@ -54,7 +54,6 @@ class ReadBack:
     def __init__(self, change: Change, after: Target, writer: Writer, before: Before, ready: Ready | None) -> None:
         self.after, self.writer, self.before, self.ready = after, writer, before, ready
         self.ledger = writer.ledger
-        self._ends = time.time()
         self._began = min((step.sent for step in change.steps if step.sent), default=after.began.timestamp())
 
     async def compare(self, tables: Sequence[str]) -> list[Step]:
@@ -87,7 +86,6 @@ class ReadBack:
         shown: dict[str, list[_Shown]] = {}
         async for _ in looks(time.time() + self.after.settle):
             await self.after.read(wanted)
-            self._ends = time.time()
             for table in tables:  # a last look at what is unknown, at no cost
                 unknown = [step for step in self.ledger.unknown.values() if step.table == table]
                 self.writer.seen(because(Why.SHOWS_NOW), self.after, unknown)
@@ -128,7 +126,7 @@ class ReadBack:
 
     def _stamps(self, whole: Flat) -> set[str]:
         """The members that say when the system altered the record, which is its own affair."""
-        begin, end = self._began - _SKEW, self._ends + _SKEW
+        begin, end = self._began - _SKEW, time.time() + _SKEW
         return {path for path, value in whole.items() if is_stamp(value, begin, end)}
 
     def _kept(

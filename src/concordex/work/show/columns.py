@@ -9,7 +9,7 @@ import polars as pl
 
 from concordex.errors import CalledWrongly
 from concordex.model.fields import ALIASES, KINDS, ORIGINAL, Type
-from concordex.query.bind import Binder
+from concordex.query.bind import Binder, beside_it
 from concordex.query.frames import extra_value
 from concordex.query.predicate import types_in
 from concordex.words import suggestion
@@ -41,8 +41,7 @@ class Columns:
             return pl.col(known).alias(name)
         if self.has_original and name == ORIGINAL:
             return pl.col(ORIGINAL)
-        above = name.partition(".")[0]
-        beside = [known for known in self.types if known.startswith(f"{above}.")]
+        beside = beside_it(name, self.types)
         if self.has_original and "." in name and not beside:
             return extra_value(name.removeprefix("extra.")).alias(name)
         raise CalledWrongly(f"there is no column {name!r}", advice=suggestion(name, beside or self.types))

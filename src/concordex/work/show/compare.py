@@ -68,8 +68,8 @@ def of_moments(
         if not snapshots:
             raise CalledWrongly(f"nothing was pulled by {moment:%Y-%m-%d %H:%M} UTC", advice="concordex pulls")
         lazy = workspace.frames.together(snapshots)
-        shape = Columns(lazy)
-        names = [name for name in ("system", "record_id", *COMPARED) if name in shape.types]
+        columns = Columns(lazy)
+        names = [name for name in ("system", "record_id", *COMPARED) if name in columns.types]
         sides.append(lazy.filter(_holds(workspace, where, lazy)).select(names).collect())
         notes += [
             f"{s.system} of {s.taken:%Y-%m-%d %H:%M} UTC is {s.outcome}: what is absent from it may be there"

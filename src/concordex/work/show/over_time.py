@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
@@ -39,6 +40,7 @@ def over_time(workspace: BaseWorkspace, table: str, choice: ShowOptions) -> tupl
     """
     length, span = _asked(choice.over or "")
     _check(workspace, table, choice)
+    choice = replace(choice, count_by=list(dict.fromkeys(choice.count_by)))
     name = "devices" if table == "records" else table
     ends = list(_ends(workspace.now(), length, span))
     rows, notes, then, before = [], dict[str, None](), Newest(), None

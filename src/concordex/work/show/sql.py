@@ -23,8 +23,8 @@ if TYPE_CHECKING:
 _MADE = ("entries", "findings", "records")
 _LISTS = {Type.TEXTS: "list of texts", Type.MACS: "list of MAC addresses", Type.IPS: "list of addresses"}
 _OWN = "text: the system's own record as JSON"
-#: What is no word of a statement: texts, names in quotes, remarks.
-_QUOTED = re.compile(r"'(?:[^']|'')*'|--[^\n]*|/\*.*?\*/", re.DOTALL)
+#: Names in quotes; and what is no word of a statement: texts, and remarks.
+_QUOTED = re.compile(r"""("(?:[^"]|"")*")|'(?:[^']|'')*'|--[^\n]*|/\*.*?\*/""", re.DOTALL)
 #: Functions by which the engine would read files of its own accord.
 _OF_FILES = re.compile(r"\b((?:read|scan)_\w+)\W*\(", re.IGNORECASE)
 
@@ -34,7 +34,7 @@ def ask(workspace: BaseWorkspace, text: str, as_of: datetime | None = None) -> S
 
     Raises CalledWrongly where it is no statement that reads, or names what is not there.
     """
-    bare = _QUOTED.sub(" ", text)
+    bare = _QUOTED.sub(lambda match: match[1] or " ", text)
     _check(bare)
     words = set(re.findall(r"\w+", bare))
     known = names(workspace, as_of)
