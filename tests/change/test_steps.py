@@ -105,7 +105,7 @@ UNDOABLE = Form(keys=[["name"]], can_delete=True, can_create=True, takes_back={"
          "delete", {"before": {"os": "one"}, "left": {"os": "x"}, "record_id": "7"}),
         (step(1, "create"), replace(UNDOABLE, can_delete=False), "report",
          {"why": because(Why.CANNOT, what="delete"), "state": "held"}),
-        (step(1, "delete", before={"os": "1", "site": None, "tags": []}, whole={"before": {"x": 1}}), UNDOABLE, "create",
+        (step(1, "delete", before={"os": "1", "site": None, "t": []}, whole={"before": {"x": 1}}), UNDOABLE, "create",
          {"desired": {"os": "1"}, "record_id": None, "again": {"x": 1}}),
         (step(1, "delete"), replace(UNDOABLE, can_create=False), "report", {"why": because(Why.CANNOT, what="create")}),
         (step(1, "update", before={"os": "1", "site": "q"}, desired={"os": "2"}, became={"os": "two"}), UNDOABLE,

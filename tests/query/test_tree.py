@@ -14,7 +14,7 @@ from concordex.query.groups import Group, expand, filter_of, parsed
 from concordex.query.named import bearing
 from concordex.query.parse import TESTS, parse
 from concordex.query.predicate import predicate, predicate_of, types_in
-from concordex.query.tree import And, Clause, Not, Or, clauses_of
+from concordex.query.tree import And, Clause, Not, clauses_of
 
 NOW = datetime(2026, 11, 23, tzinfo=UTC)
 

@@ -36,6 +36,10 @@ GROUPS = {
         "review": "Decide on doubtful pairs, the likeliest first.",
         "ruling": "Standing decisions: same, apart, value, accept.",
     },
+    "The fleet": {
+        "racks": "How full racks are, what fits where, what stands in them.",
+        "links": "What is behind each port, and the way between two devices.",
+    },
     "Write": {
         "push": "Write rows of a file: checked, previewed, sent once, verified.",
         "set": "Set fields of existing records.",

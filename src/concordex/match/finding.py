@@ -29,6 +29,16 @@ KINDS: dict[str, tuple[str, str]] = {
     "stale": ("low", "is it still there?"),
     "undecided": ("medium", "fits more than one device equally well: concordex review decides"),
     "uncommitted": ("medium", "in effect nowhere: concordex config pending SYSTEM; commit it, or take it back"),
+    "rack_taken": ("medium", "move one of them, or correct where it stands"),
+    "rack_behind": ("medium", "move one of them, or correct its face or its depth"),
+    "rack_outside": ("medium", "correct the unit, or how many the rack has"),
+    "rack_twice": ("medium", "keep the record of where it stands, and correct the other"),
+    "rack_heavy": ("high", "take something out, or correct what the rack carries"),
+    "link_disputed": ("medium", "look at the ports: one of the two was replugged, or does not tell the truth"),
+    "link_contradicted": ("low", "renamed or readdressed since, or another device: look at the port"),
+    "link_unknown": ("medium", "a device that no list holds: find it, and enrol it"),
+    "link_uneven": ("medium", "set both ends to the same speed and duplex"),
+    "site_hanging": ("low", "lay a second way, if the site is worth it"),
     "ruling_contradicted": ("high", "two rulings cannot both hold: remove one of them"),
 }
 

@@ -67,19 +67,19 @@ def findings(
         _uncommitted(entries, scope.staged),
     ]
     parts += [] if held is None else [held.select(parts[0].columns)]
-    return _in_order(pl.concat(parts))
+    return in_order(pl.concat(parts))
 
 
 def aged(findings: pl.DataFrame, entries: pl.DataFrame, scope: Scope) -> pl.DataFrame:
     """``findings`` where nothing but the time has changed: what is stale by now."""
     stale = _stale(entries, scope)
     findings, old = findings.select(stale.columns), findings.filter(pl.col("kind") == "stale").select(stale.columns)
-    if old.equals(_in_order(stale)):
+    if old.equals(in_order(stale)):
         return findings
-    return _in_order(pl.concat([findings.filter(pl.col("kind") != "stale"), stale]))
+    return in_order(pl.concat([findings.filter(pl.col("kind") != "stale"), stale]))
 
 
-def _in_order(frame: pl.DataFrame) -> pl.DataFrame:
+def in_order(frame: pl.DataFrame) -> pl.DataFrame:
     """The gravest first, then by kind, entry and field: one number for each, for numbers sort faster than texts."""
     of_entry = pl.col("entry").str.slice(1).cast(pl.Int64).fill_null(0)
     for name, of in (("kind", sorted(KINDS)), ("severity", ["high", "medium", "low"])):

@@ -35,8 +35,6 @@ class Elsewhere:
     unboxed: list[Record] = field(default_factory=list)
     cards: list[Record] = field(default_factory=list)
     readings: list[Record] = field(default_factory=list)
-    attached: list[Record] = field(default_factory=list)
-    cables: list[Record] = field(default_factory=list)
 
 
 def tell(fleet: Fleet, accounts: Accounts) -> Elsewhere:
@@ -50,7 +48,6 @@ def tell(fleet: Fleet, accounts: Accounts) -> Elsewhere:
     _binnacle(live, accounts, other)
     _purser(fleet, accounts, other)
     _readings(fleet, accounts, other)
-    _cabling(fleet, live, other)
     return other
 
 
@@ -199,28 +196,3 @@ def _readings(fleet: Fleet, accounts: Accounts, other: Elsewhere) -> None:
                 "level": max(1, record["battery"]["level"] - 3 * day), "health": record["battery"]["health"],
             })  # fmt: skip
     other.readings.sort(key=lambda reading: int(reading["takenAt"]))
-
-
-def _cabling(fleet: Fleet, live: list[Device], other: Elsewhere) -> None:
-    """What Fairlead sees on its ports: hosts, and cables between its own nodes."""
-    rng = _source(fleet, "cabling")
-    switches: dict[str, list[Device]] = {}
-    for device in live:
-        if device.kind == "switch":
-            switches.setdefault(device.site, []).append(device)
-    for device in live:
-        near = [switch for switch in switches.get(device.site, []) if switch is not device]
-        if not near:
-            continue
-        key = f"n{rng.choice(near).number:06x}"
-        if device.kind in ("laptop", "tablet", "server"):
-            other.attached.append({
-                "hostKey": f"h{device.number:06x}", "node": key, "port": rng.randrange(1, 5),
-                "mac": (device.dock or device.mac).replace(":", ""), "address": device.ip, "label": device.name,
-                "segment": rng.choice((10, 20, 30)), "lastHeard": int(device.last_seen.timestamp() * 1000),
-            })  # fmt: skip
-        elif device.kind in ("router", "access-point", "switch", "firewall"):
-            other.cables.append({
-                "cableKey": f"c{device.number:06x}", "near": f"n{device.number:06x}", "far": key,
-                "mbps": rng.choice((1000, 10000)), "up": rng.random() < 0.9,
-            })  # fmt: skip

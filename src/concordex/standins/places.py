@@ -33,6 +33,12 @@ PRODUCTS: dict[str, tuple[tuple[str, str, str, tuple[str, ...]], ...]] = {
     "handheld": (("Pellory", "Clasp T3", "Lintel", ("12.1", "13.0", "14.0")),),
 }
 
+#: Of what stands in racks the height of each model in units, its kilograms and watts, and whether it is as deep as one.
+BODIES: dict[str, tuple[int, float, int, bool]] = {
+    "BR-410": (1, 4.2, 60, False), "BS-2448": (1, 5.1, 90, False), "Linnet 24P": (1, 3.9, 75, False),
+    "Palisade 90": (2, 11.5, 180, True), "Mole 50": (1, 4.8, 70, False), "R2 Plinth": (2, 24.0, 450, True),
+}  # fmt: skip
+
 #: What came last: nobody has told the inventory yet.
 NEWEST_VESSEL, NEWEST_MAKER = VESSELS[-1], "Sandling"
 

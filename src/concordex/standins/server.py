@@ -18,6 +18,7 @@ from concordex.standins.afloat import Afloat
 from concordex.standins.base import StandIn
 from concordex.standins.binnacle import Binnacle
 from concordex.standins.bollard import Bollard
+from concordex.standins.cabling import lay
 from concordex.standins.capstan import Deck
 from concordex.standins.certificate import Certificate
 from concordex.standins.crowsnest import Crowsnest
@@ -29,6 +30,7 @@ from concordex.standins.muster import Muster
 from concordex.standins.pilotage import Pilotage
 from concordex.standins.purser import Purser
 from concordex.standins.stowage import Stowage
+from concordex.standins.wrong import Wrong, spoiled_racks
 
 
 @dataclass
@@ -48,6 +50,8 @@ class Harbour:
     afloat: Afloat
     deck: Deck
     pilot: Muster
+    #: What is wrong in it by design.
+    wrong: list[Wrong] = field(default_factory=list)
     urls: dict[str, str] = field(default_factory=dict)
     fingerprint: str = ""  # SHA-256 of the certificate of those that speak TLS
     _loop: asyncio.AbstractEventLoop = field(default_factory=asyncio.new_event_loop)
@@ -59,18 +63,19 @@ class Harbour:
         """Stand-ins that hold a fleet of ``size`` devices."""
         fleet = build(size, moment=moment, seed=seed)
         by_system = accounts(fleet)
-        other = tell(fleet, by_system)
-        portal = Pilotage(other.units)
+        other, cabling = tell(fleet, by_system), lay(fleet, by_system)
+        portal, stowage = Pilotage(other.units), Stowage(by_system.stowage)
         return cls(
             accounts=by_system,
-            fairlead=Fairlead(by_system.fairlead, by_system.ports, other.attached, other.cables),
+            wrong=[*spoiled_racks(stowage), *cabling.wrong],
+            fairlead=Fairlead(by_system.fairlead, by_system.ports, cabling.attached, cabling.cables),
             masthead=Masthead(other.radio_sites, other.radios),
             bollard=Bollard(other.firewalls, other.objects),
             muster=Muster(by_system.muster, other.readings),
             crowsnest=Crowsnest(other.hosts, other.groups),
             pilotage=portal,
             binnacle=Binnacle(other.router),
-            stowage=Stowage(by_system.stowage),
+            stowage=stowage,
             purser=Purser(other.cards),
             afloat=Afloat(other.unboxed, portal),
             deck=Deck(3, token_urlsafe(18)),

@@ -23,12 +23,14 @@ from urllib.parse import urlencode
 from fastapi import Request, Response
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
+from concordex.standins import places
 from concordex.standins.base import Problem, StandIn, body_of, only, whole
 
 _CAP, _MOST = 500, 100  # a page of a list; items made at once
 #: What gear may be asked for by.
 _ASKED = ("title", "serialNumber")
 _RACKED = ("router", "switch", "firewall", "server")
+_FULL = 40  # units of a rack that are filled
 Record = dict[str, Any]
 Text = Annotated[str, Field(max_length=120)]
 Named = Annotated[str, Field(min_length=1, max_length=120, pattern=r"^\S")]
@@ -58,6 +60,8 @@ class Product(_Form):
     makerId: int  # noqa: N815 - the name on the wire
     height: Annotated[float, Field(ge=0, le=60)] | None = None
     kilograms: Annotated[float, Field(ge=0)] | None = None
+    watts: Annotated[float, Field(ge=0)] | None = None
+    deep: bool | None = None
     ports: list[Text] = []
 
 
@@ -67,6 +71,7 @@ class Rack(_Form):
     name: Named
     placeId: int  # noqa: N815
     units: Annotated[int, Field(ge=1, le=60)] = 42
+    bears: Annotated[float, Field(ge=0)] | None = None
 
 
 class Duty(_Form):
@@ -134,7 +139,8 @@ class Stowage(StandIn):
         self.lists: dict[str, dict[int, Record]] = {name: {} for name in LISTS}
         self.taken: dict[str, dict[tuple[Any, ...], int]] = {name: {} for name in LISTS}
         self.last = dict.fromkeys(LISTS, 0)
-        self.filled: defaultdict[int, list[int]] = defaultdict(list)
+        #: How many units of each place are filled, its racks one upon another.
+        self.filled: defaultdict[int, int] = defaultdict(int)
         self._stock(gear)
         for name in ("backbone", "office floor"):
             self.keep("duties", {"name": name})
@@ -258,7 +264,11 @@ class Stowage(StandIn):
         for item in gear:
             place = self._find("places", {"code": item["place"], "label": item["place"].replace("-", " ").title()})
             maker = self._find("makers", {"name": item["maker"]})
-            product = self._find("products", {"name": item["product"], "makerId": maker})
+            height, kilograms, watts, deep = places.BODIES.get(item["product"], (None, None, None, None))
+            product = self._find("products", {
+                "name": item["product"], "makerId": maker, "height": height, "kilograms": kilograms, "watts": watts,
+                "deep": deep, "ports": [],
+            })  # fmt: skip
             rest = {key: item[key] for key in item if key not in ("place", "maker", "product", "class")}
             racked = self._racked(place, item)
             record = Gear.model_validate(
@@ -266,14 +276,18 @@ class Stowage(StandIn):
             ).model_dump()
             self.keep("gear", record)
 
-    def _racked(self, place: int, item: Record) -> dict[str, int]:
-        """Where it stands: the racks of a place are filled from below."""
+    def _racked(self, place: int, item: Record) -> Record:
+        """Where it stands: the racks of a place are filled from below; what is shallow looks to the front."""
         if item["class"] not in _RACKED or item["state"] != "in service":
             return {}
-        number = self._find("racks", {"name": f"{item['place']} rack {len(self.filled[place]) // 40 + 1}",
-                                      "placeId": place, "units": 42})  # fmt: skip
-        self.filled[place].append(number)
-        return {"rackId": number, "unit": (len(self.filled[place]) - 1) % 40 + 1}
+        height, _, _, deep = places.BODIES[item["product"]]
+        rack, unit = divmod(self.filled[place], _FULL)
+        if unit + height > _FULL:
+            rack, unit = rack + 1, 0
+        self.filled[place] = rack * _FULL + unit + height
+        name = f"{item['place']} rack {rack + 1}"
+        number = self._find("racks", {"name": name, "placeId": place, "units": 42, "bears": 600.0})
+        return {"rackId": number, "unit": unit + 1, "side": "" if deep else "fore"}
 
     def _find(self, kind: str, record: Record) -> int:
         known = self.taken[kind].get(self._unique(kind, record))

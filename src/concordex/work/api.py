@@ -40,6 +40,7 @@ if TYPE_CHECKING:
     from concordex.work.pull.check import Finding
     from concordex.work.pull.pull import Pull
     from concordex.work.show.compare import Comparison
+    from concordex.work.show.racks import Elevation
     from concordex.work.show.systems import SystemOverview
     from concordex.work.show.tables import Selection
     from concordex.work.workspace.groups import GroupFile
@@ -156,6 +157,38 @@ class Workspace(BaseWorkspace):
         from concordex.work.show.compare import of_moments
 
         return of_moments(self, here, there, systems=systems, where=where, fields=fields)
+
+    # the fleet
+
+    def racks(self, where: str | None = None, *, fits: int | None = None, face: str | None = None) -> Selection:
+        """Racks and their room; or, with ``fits``, where so many units are free, the tightest first."""
+        from concordex.work.show.racks import racks
+
+        return racks(self, where, fits=fits, face=face)
+
+    def elevations(self, name: str | None = None, where: str | None = None) -> list[Elevation]:
+        """Racks as they are seen from their front and their rear."""
+        from concordex.work.show.racks import elevations
+
+        return elevations(self, name, where)
+
+    def links(self, where: str | None = None) -> Selection:
+        """The cables between devices, each once, whichever of its ends tell of it."""
+        from concordex.work.show.links import links
+
+        return links(self, where)
+
+    def behind(self, device: str) -> Selection:
+        """What is behind each port of a device: neighbours and hosts."""
+        from concordex.work.show.links import behind
+
+        return behind(self, device)
+
+    def way(self, here: str, there: str) -> Selection:
+        """A shortest way from one device to another, link by link."""
+        from concordex.work.show.links import way
+
+        return way(self, here, there)
 
     def groups(self) -> dict[str, GroupFile]:
         """Named selections, and what they are made of."""

@@ -232,7 +232,10 @@ def _fields_named(dialect: d.Dialect, table: d.Table, write: d.Write) -> Iterato
         yield ("stands", "at"), stands.at, table.fields
         if stands.face:
             yield ("stands", "face"), stands.face, table.fields
-        for other, height in stands.height.items():
-            yield ("stands", "height", other), height, dialect.tables[other].fields if other in dialect.tables else ()
+        for what, by_table in stands.bodies.items():
+            for other, name in by_table.items():
+                yield ("stands", what, other), name, dialect.tables[other].fields if other in dialect.tables else ()
         if stands.rack in racks:
             yield ("stands", "size"), stands.size, dialect.tables[racks[stands.rack]].fields
+            if stands.carries:
+                yield ("stands", "carries"), stands.carries, dialect.tables[racks[stands.rack]].fields

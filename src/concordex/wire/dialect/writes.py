@@ -275,7 +275,18 @@ class Stands(Part):
     at: str = Field("position", description="Our field for its lowest unit, counted from 1.")
     face: str | None = Field(None, description="Our field for the side of the rack.")
     height: dict[str, str] = Field(default_factory=dict, description="Table: its field that says how high it is.")
+    full_depth: dict[str, str] = Field(
+        default_factory=dict, description="Table: its field that says whether it is as deep as the rack."
+    )
+    weight: dict[str, str] = Field(default_factory=dict, description="Table: its field of what it weighs.")
+    power: dict[str, str] = Field(default_factory=dict, description="Table: its field of what power it draws.")
     size: str = Field("units", description="The field of a rack that says how many units it has.")
+    carries: str | None = Field(None, description="The field of a rack that says how much weight it carries.")
+
+    @property
+    def bodies(self) -> dict[str, dict[str, str]]:
+        """What is known of a thing by another table: what it is called, the table and its field."""
+        return {"height": self.height, "full_depth": self.full_depth, "weight": self.weight, "power": self.power}
 
 
 class Write(Part):

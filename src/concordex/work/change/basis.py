@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING, Any
 import polars as pl
 
 from concordex.change.prepare import Form, NaturalKeys, natural, normalised
-from concordex.change.racks import Mounted, clashes
 from concordex.errors import CalledWrongly, QueryError
+from concordex.insight.racks import Mounted, clashes
 from concordex.model.fields import Type
 from concordex.query.named import bearing
 from concordex.query.predicate import predicate_of
@@ -73,16 +73,20 @@ class Basis:
         key = self._referred(stands.rack, record)
         if key is None:
             return None
-        height = 1.0
-        for table, name in stands.height.items():
-            link = next(reference for reference in self.forms[self.table].links if reference.via == table)
-            model = self._by_key(table).get(
-                natural({t: record.get(o) for t, o in link.by.items()}, list(link.by)) or ()
-            )
-            height = float((model or {}).get(name) or 1)
         face = record.get(stands.face) if stands.face else None
         label = str(record.get("name") or record.get("record_id") or "another")
-        return Mounted(label=label, rack=key, at=float(record[stands.at]), height=height, face=face)
+        return Mounted(
+            label=label, rack=key, at=float(record[stands.at]), height=float(self._of(stands.height, record) or 1),
+            face=face, full_depth=self._of(stands.full_depth, record),
+        )  # fmt: skip
+
+    def _of(self, by_table: Mapping[str, str], record: Mapping[str, Any]) -> Any:
+        """What the records of another table, which a record refers to, say of it."""
+        for table, name in by_table.items():
+            link = next(reference for reference in self.forms[self.table].links if reference.via == table)
+            key = natural({t: record.get(o) for t, o in link.by.items()}, list(link.by))
+            return (self._by_key(table).get(key or ()) or {}).get(name)
+        return None
 
     def _referred(self, ours: str, record: Mapping[str, Any]) -> tuple[str, ...] | None:
         link = next(reference for reference in self.forms[self.table].links if ours in reference.by.values())

@@ -18,7 +18,7 @@ from concordex.match.compare import KINDS
 from concordex.match.concordance import PARTS, Concordance, Keep, Rules, reconcile
 from concordex.match.coverage import coverage, moves
 from concordex.match.finding import Scope, Staged
-from concordex.match.findings import aged
+from concordex.match.findings import aged, in_order
 from concordex.match.incremental import NEEDED, reconcile_again
 from concordex.match.learned import FRAMES, Learned
 from concordex.model.fields import ASKABLE, FIELDS, ORIGINAL
@@ -28,6 +28,7 @@ from concordex.query.predicate import predicate
 from concordex.version import __version__
 from concordex.work.concordance.rulings import Ruling, for_matching, holding
 from concordex.work.concordance.stored import is_current, read
+from concordex.work.fleet.faults import FLEET, faults
 from concordex.work.workspace.config import FieldRule
 from concordex.work.workspace.repair import newest as undamaged
 
@@ -80,7 +81,8 @@ def make(workspace: BaseWorkspace, progress: Counted = lambda _done, _of: None, 
     with workspace.frames.passing(folder) as keep:
         made = _again(workspace, snapshots, rules, resting, keep) if learned else None
         made = made or reconcile(_records(workspace, snapshots), rules, _before(workspace), resting, learned, keep)
-        made = replace(made, findings=followed(workspace, made.findings, made.members.lazy()))
+        every = in_order(pl.concat([made.findings, faults(workspace, made.members)]))
+        made = replace(made, findings=followed(workspace, every, made.members.lazy()))
         keep("findings", made.findings)
         for name, frame in made.learned.frames().items():
             keep(name, frame)
@@ -179,9 +181,26 @@ def _aged(workspace: BaseWorkspace, rules: Rules, snapshots: list[Snapshot], dam
 
 
 def _findings_by_now(workspace: BaseWorkspace, scope: Scope) -> pl.DataFrame | None:
-    """The findings of last time, as they are where nothing but the time has changed; none where they are the same."""
+    """The findings of last time, as they are where nothing but the time, racks and links have changed; none where they
+    are the same."""
+    members = read(workspace, "members").select("system", "record_id", "entry")
+    fleet, before = faults(workspace, members.collect()), read(workspace, "findings")
+    own = pl.col("kind").is_in(FLEET)
+    if not fleet.equals(before.filter(own).select(fleet.columns).collect()):
+        rest = before.filter(own.not_()).select(fleet.columns).collect()
+        return followed(workspace, aged(in_order(pl.concat([rest, fleet])), _old(workspace, scope), scope), members)
+    return _aged_alone(workspace, scope)
+
+
+def _old(workspace: BaseWorkspace, scope: Scope) -> pl.DataFrame:
+    """Entries that are stale by now."""
     old = read(workspace, "entries").filter(pl.col("last_seen") < scope.stale_before)
-    entries = old.select("entry", "name", "systems", "last_seen").collect()
+    return old.select("entry", "name", "systems", "last_seen").collect()
+
+
+def _aged_alone(workspace: BaseWorkspace, scope: Scope) -> pl.DataFrame | None:
+    """The same, where nothing but the time has changed."""
+    entries = _old(workspace, scope)
     earlier = read(workspace, "findings")
     stale = earlier.filter(pl.col("kind") == "stale").collect()
     by_now = aged(stale, entries, scope)

@@ -30,7 +30,11 @@ class Model(Part):
     name: str
     kind: str | None = None
     units: float | None = Field(None, ge=0, description="Height in rack units.")
+    full_depth: bool | None = Field(
+        None, description="Whether it is as deep as a rack, so that nothing fits behind it."
+    )
     weight: float | None = Field(None, ge=0, description="In kilograms.")
+    power: float | None = Field(None, ge=0, description="In watts.")
     ports: list[Port] = Field(default_factory=list)
 
 
@@ -42,7 +46,8 @@ def models(workspace: BaseWorkspace) -> list[dict[str, Any]]:
     return [
         {
             "maker": model.maker, "name": model.name, "kind": model.kind, "units": model.units,
-            "weight": model.weight, "ports": [f"{port.count} {port.sort}" for port in model.ports] or None,
+            "full_depth": model.full_depth, "weight": model.weight, "power": model.power,
+            "ports": [f"{port.count} {port.sort}" for port in model.ports] or None,
         }
         for model in every
     ]  # fmt: skip

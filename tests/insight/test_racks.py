@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from concordex.change.racks import Mounted, clashes
+from concordex.insight.racks import Mounted, clashes
 
 RACK, OTHER = ("quay", "r1"), ("quay", "r2")
 THERE = [Mounted(label="sw-1", rack=RACK, at=10, height=2, face="front")]

@@ -1,0 +1,151 @@
+"""What hangs on what: ways between devices, and sites that are reached through one device or one link alone."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Hashable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple
+
+if TYPE_CHECKING:
+    import networkx as nx
+
+#: A device, as the graph knows it.
+Node = Hashable
+#: Two devices that a link is between, and what that link is called.
+Edge = tuple[Node, Node, int]
+
+
+class Hanging(NamedTuple):
+    """A site, and the devices and links (by their numbers) without any one of which it cannot be reached."""
+
+    site: str
+    devices: Sequence[Node]
+    links: Sequence[int]
+
+
+@dataclass(frozen=True)
+class Graph:
+    """Devices, and the links between them; several between two are one way that is not cut by one of them."""
+
+    graph: nx.Graph
+
+    @classmethod
+    def of(cls, edges: Iterable[Edge]) -> Graph:
+        """The graph of some links."""
+        import networkx as nx
+
+        graph = nx.Graph()
+        for near, far, number in edges:
+            if near == far:
+                continue
+            if graph.has_edge(near, far):
+                graph[near][far]["links"].append(number)
+            else:
+                graph.add_edge(near, far, links=[number])
+        return cls(graph)
+
+    def way(self, here: Node, there: Node) -> list[tuple[Node, list[int]]] | None:
+        """The devices on a shortest way, each but the first with the links that lead to it; None without one."""
+        import networkx as nx
+
+        if here not in self.graph or there not in self.graph:
+            return None
+        try:
+            nodes = nx.shortest_path(self.graph, here, there)
+        except nx.NetworkXNoPath:
+            return None
+        return [(nodes[0], []), *((after, self.graph[before][after]["links"]) for before, after in pairwise(nodes))]
+
+    def hanging(self, sites: Mapping[Any, str]) -> list[Hanging]:
+        """The sites that one device or one link cuts off from the rest.
+
+        By the tree of blocks and cut vertices (Hopcroft and Tarjan 1973), whose root is where most sites meet: what
+        stands on the way from a site to it is what the site hangs on; and on the root hangs what is not in the largest
+        of the parts into which the net falls without it.  A site's own device counts where no other one does.
+        """
+        import networkx as nx
+
+        hanging = []
+        for part in nx.connected_components(self.graph):
+            mine = {node: sites[node] for node in part if sites.get(node) is not None}
+            if len({*mine.values()}) > 1:
+                hanging += _Tree(self.graph.subgraph(part), mine).hanging()
+        return sorted(hanging, key=lambda found: found.site)
+
+
+#: A place in the tree: the number of a block, or a cut vertex.
+_Place = int | tuple[Literal["cut"], Node]
+
+
+class _Tree:
+    """The blocks and cut vertices of a part of the net that hangs together."""
+
+    def __init__(self, graph: nx.Graph, sites: Mapping[Node, str]) -> None:
+        import networkx as nx
+
+        self.graph, self.sites = graph, sites
+        self.blocks: list[set[Node]] = list(nx.biconnected_components(graph))
+        of: dict[Node, list[int]] = {}
+        for number, block in enumerate(self.blocks):
+            for node in block:
+                of.setdefault(node, []).append(number)
+        self.place: dict[Node, _Place] = {
+            node: ("cut", node) if len(numbers) > 1 else numbers[0] for node, numbers in of.items()
+        }
+        tree = nx.Graph((number, self.place[node]) for node, mine in of.items() if len(mine) > 1 for number in mine)
+        tree.add_nodes_from(range(len(self.blocks)))
+        self.top = self._meeting_place()
+        self.root = self.place[self.top]
+        self.above: dict[_Place, _Place] = {child: parent for parent, child in nx.bfs_edges(tree, self.root)}
+
+    def _meeting_place(self) -> Node:
+        """The device that is next to devices of the most sites."""
+        meets = {node: len({self.sites.get(other) for other in self.graph[node]} - {None}) for node in self.graph}
+        top: Node = max(meets, key=lambda node: (meets[node], len(self.graph[node]), str(node)))
+        return top
+
+    def hanging(self) -> list[Hanging]:
+        """What each site hangs on."""
+        members: dict[str, list[Node]] = {}
+        for node, site in self.sites.items():
+            members.setdefault(site, []).append(node)
+        main = self._main_branch()
+        found = []
+        for site, nodes in members.items():
+            way = self._shared_way({self.place[node] for node in nodes})
+            devices = [place[1] for place in way if isinstance(place, tuple)]
+            if way and way[-1] != main and main is not None:
+                devices.append(self.top)
+            pairs = [tuple(self.blocks[place]) for place in way if isinstance(place, int)]
+            links = [self.graph[pair[0]][pair[1]]["links"] for pair in pairs if len(pair) == 2]
+            single = [numbers[0] for numbers in links if len(numbers) == 1]
+            foreign = [device for device in devices if self.sites.get(device) != site]
+            own = [device for device in devices if device not in foreign and nodes != [device]]
+            if foreign or own or single:
+                found.append(Hanging(site, foreign or own, single))
+        return found
+
+    def _shared_way(self, places: Collection[_Place]) -> list[_Place]:
+        """What stands on the way from all of some places to the root, without it."""
+        shared: list[_Place] | None = None
+        for place in places:
+            way = [place]
+            while way[-1] != self.root:
+                way.append(self.above[way[-1]])
+            on_way = {*way}
+            shared = way if shared is None else [step for step in shared if step in on_way]
+        return [step for step in shared or [] if step != self.root]
+
+    def _main_branch(self) -> _Place | None:
+        """Of the branches at a root that is a cut vertex the one with the most devices."""
+        if isinstance(self.root, int):
+            return None
+        sizes: dict[_Place, int] = {}
+        for place in self.place.values():
+            branch = place
+            while branch != self.root and self.above[branch] != self.root:
+                branch = self.above[branch]
+            sizes[branch] = sizes.get(branch, 0) + 1
+        sizes.pop(self.root, None)
+        return max(sizes, key=lambda branch: (sizes[branch], -branch if isinstance(branch, int) else 0))

@@ -1,0 +1,124 @@
+"""What is wrong with racks and links, as findings."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import TYPE_CHECKING
+
+import polars as pl
+
+from concordex.insight.cabling import untrue
+from concordex.insight.occupancy import Misplaced, misplaced, rooms
+from concordex.match.finding import KINDS, NOTHING
+from concordex.words import plural
+from concordex.work.fleet.linked import Linked, linked
+from concordex.work.fleet.mounted import Racked, racked
+
+if TYPE_CHECKING:
+    from concordex.work.workspace.base import BaseWorkspace
+
+#: Kinds of finding that are made here.
+FLEET = tuple(kind for kind in KINDS if kind.startswith(("rack_", "link_", "site_")))
+_COLUMNS = {name: dtype for name, dtype in NOTHING.schema.items() if name not in ("severity", "advice")}
+
+
+def faults(workspace: BaseWorkspace, members: pl.DataFrame) -> pl.DataFrame:
+    """Findings on racks and links, by the newest pulls; ``members`` say which records are of one device."""
+    rows = [*_of_racks(racked(workspace, members)), *_of_links(linked(workspace, members))]
+    frame = pl.DataFrame(rows, schema=_COLUMNS, orient="row", infer_schema_length=None)
+    words = (
+        {kind: severity for kind, (severity, _) in KINDS.items()},
+        {kind: advice for kind, (_, advice) in KINDS.items()},
+    )
+    severity, advice = (pl.col("kind").replace_strict(told, return_dtype=pl.String) for told in words)
+    return frame.with_columns(severity.alias("severity"), advice.alias("advice")).select(NOTHING.columns)
+
+
+def _row(kind: str, system: str, seen: str, **facts: str | None) -> dict[str, object]:
+    told: dict[str, object] = dict.fromkeys(_COLUMNS)
+    return told | {"kind": kind, "systems": [system], "seen": seen} | facts
+
+
+def _of_racks(of: Racked) -> list[dict[str, object]]:
+    things = {row["thing"]: row for row in of.things.to_dicts()}
+    racks = {row["rack"]: row for row in of.racks.to_dicts()}
+    rows = []
+    for fault in misplaced(of.things, of.racks):
+        if fault.thing is None:
+            rows.append(_overloaded(of, racks[fault.rack or 0]))
+            continue
+        thing, other = things[fault.thing], things.get(fault.other if fault.other is not None else -1)
+        rows.append(_row(
+            f"rack_{fault.kind}", thing["system"], _seen(fault, thing, other, racks), entry=thing["entry"],
+            name=thing["label"], about=f"{(other or thing)['system']}/{(other or thing)['record_id']}",
+        ))  # fmt: skip
+    return rows
+
+
+def _overloaded(of: Racked, rack: dict[str, object]) -> dict[str, object]:
+    mine = rooms(of.things, of.racks.filter(pl.col("rack") == rack["rack"])).row(0, named=True)
+    seen = f"{_called(rack)} carries {mine['carries']:g} kg, and what stands in it weighs {mine['weight']:g} kg"
+    return _row("rack_heavy", str(rack["system"]), seen, about=f"{rack['system']}/{_called(rack)}")
+
+
+def _called(rack: dict[str, object]) -> str:
+    """A rack's name, with its site where that is not told by it."""
+    name, site = str(rack["name"]), str(rack["site"] or "")
+    return name if site.lower() in name.lower() else f"{site} {name}"
+
+
+def _seen(
+    fault: Misplaced, thing: dict[str, object], other: dict[str, object] | None, racks: dict[object, dict[str, object]]
+) -> str:
+    rack = racks[thing["rack"]]
+    where = f"{_called(rack)}, unit {fault.unit}"
+    if fault.kind == "outside":
+        return f"{where}: the rack has {rack['units']:g} units" if rack["units"] else f"{where}: there is no such unit"
+    assert other
+    if fault.kind == "taken":
+        return f"{where}: {thing['label']} and {other['label']} stand in one place"
+    if fault.kind == "behind":
+        deep = thing if thing["full_depth"] else other
+        both = f"{thing['label']} and {other['label']} stand back to back"
+        return f"{where}: {both}, and {deep['label']} is as deep as the rack"
+    same = thing["label"] if thing["label"] == other["label"] else f"{thing['label']} and {other['label']}"
+    elsewhere = f" of {_called(racks[other['rack']])}" if other["rack"] != thing["rack"] else ""
+    return f"{same}: one device in unit {thing['at']:g} of {_called(rack)} and in unit {other['at']:g}{elsewhere}"
+
+
+def _of_links(of: Linked) -> list[dict[str, object]]:
+    nodes = {(row["system"], row["id"]): row for row in of.nodes.to_dicts()}
+    rows = []
+    for kind, system, record_id, near, seen in untrue(of.ends, of.nodes, list(of.known)).iter_rows():
+        node = nodes.get((system, near), {})
+        rows.append(_row(
+            f"link_{kind}", system, seen, entry=node.get("entry"), name=node.get("name") or near,
+            about=f"{system}/{record_id}",
+        ))  # fmt: skip
+    return rows + _hanging(of)
+
+
+def _hanging(of: Linked) -> list[dict[str, object]]:
+    """Sites that one device or one link cuts off."""
+    laid, nodes = of.cables(), {row["device"]: row for row in of.nodes.to_dicts()}
+    sites = {device: row["site"] for device, row in nodes.items() if row["site"]}
+    counts, systems = Counter(sites.values()), {site: nodes[device]["system"] for device, site in sites.items()}
+    rows = []
+    for hanging in of.graph(laid).hanging(sites):
+        links = [_link(laid.row(number, named=True), nodes) for number in hanging.links]
+        devices = [
+            str(nodes[device]["name"] or device) if device in nodes else str(device) for device in hanging.devices
+        ]
+        on = [f"one link, {link}" for link in links] + [f"one device, {device}" for device in devices]
+        system = systems[hanging.site]
+        seen = f"{plural(counts[hanging.site], 'device')} of {hanging.site} hang on {'; on '.join(on)}"
+        rows.append(_row("site_hanging", system, seen, name=hanging.site, about=f"{system}/site {hanging.site}"))
+    return rows
+
+
+def _link(cable: dict[str, object], nodes: dict[str, dict[str, object]]) -> str:
+    ends = []
+    for end in ("near", "far"):
+        node = nodes.get(str(cable[f"{end}_device"]), {})
+        ends.append(" ".join(str(word) for word in (node.get("name") or cable[end], cable[f"{end}_port"]) if word))
+    return " to ".join(ends)

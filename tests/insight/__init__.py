@@ -1,0 +1,1 @@
+"""`concordex.insight` by itself."""
