@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 #: Inches: of a unit's height, of a face's width, between two racks, and around them; racks in one row.
-_UNIT, _FACE, _BETWEEN, _AROUND, _IN_A_ROW = 0.17, 2.0, 0.75, 0.7, 6
+_UNIT, _FACE, _BETWEEN, _AROUND, _IN_A_ROW = 0.17, 2.0, 0.75, 0.6, 6
 #: Units where nobody knows how many a rack has.
 _USUAL = 42
 _FILLS = {
@@ -39,7 +39,7 @@ class Standing(Protocol):
 def draw(racks: Sequence[Standing], path: Path, title: str) -> None:
     """Draw racks into a file, :data:`_IN_A_ROW` of them in a row."""
     rows = [racks[at : at + _IN_A_ROW] for at in range(0, len(racks), _IN_A_ROW)]
-    heights = [max(_height(one) for one in row) * _UNIT + 1.25 for row in rows]
+    heights = [max(_height(one) for one in row) * _UNIT + 0.85 for row in rows]
     across = max(map(len, rows), default=1)
     width, height = across * (2 * _FACE + _BETWEEN) + _AROUND, sum(heights) + _AROUND
     with sheet(width, height, title) as (figure, axes):
@@ -48,7 +48,7 @@ def draw(racks: Sequence[Standing], path: Path, title: str) -> None:
         top = height - _AROUND
         for row, tall in zip(rows, heights, strict=True):
             for at, one in enumerate(row):
-                _rack(axes, one, _AROUND + at * (2 * _FACE + _BETWEEN), top - tall + 0.2)
+                _rack(axes, one, _AROUND + at * (2 * _FACE + _BETWEEN), top - tall + 0.15)
             top -= tall
         save(figure, path, title)
 
@@ -79,11 +79,27 @@ def _rack(axes: Axes, one: Standing, left: float, foot: float) -> None:
     facts += [f"{rack['power']:g} W"] if rack["power"] else []
     axes.text(left, foot + tall * _UNIT + 0.42, plain(rack["rack"], 40), fontsize=10, weight="bold", color=INK)
     axes.text(left, foot + tall * _UNIT + 0.24, ", ".join(facts), fontsize=8, color=INK)
-    for thing in one.things:
-        _thing(axes, thing, left, foot, tall)
+    for thing, lane, lanes in _side_by_side(one.things):
+        _thing(axes, thing, (left, foot), tall, lane / lanes, 1 / lanes)
 
 
-def _thing(axes: Axes, thing: Mapping[str, Any], left: float, foot: float, tall: int) -> None:
+def _side_by_side(things: Sequence[Mapping[str, Any]]) -> Iterator[tuple[Mapping[str, Any], int, int]]:
+    """Things, each with its lane and how many there are: those that are told to stand in one place share it."""
+    for at, thing in enumerate(things):
+        mine = range(int(thing["at"]), int(thing["at"]) + max(1, int(thing["height"])))
+        sharing = [
+            number
+            for number, other in enumerate(things)
+            if other["at"] <= mine[-1] and int(other["at"]) + max(1, int(other["height"])) > mine[0]
+            and (other["face"] == thing["face"] or None in (other["face"], thing["face"]) or bool(thing["wrong"]))
+        ]  # fmt: skip
+        yield thing, sharing.index(at), len(sharing)
+
+
+def _thing(
+    axes: Axes, thing: Mapping[str, Any], corner: tuple[float, float], tall: int, over: float, share: float
+) -> None:
+    """One thing, from ``over`` of its face on and that ``share`` of it wide."""
     from matplotlib.patches import Rectangle
 
     low, high = int(thing["at"]), max(1, int(thing["height"]))
@@ -93,20 +109,20 @@ def _thing(axes: Axes, thing: Mapping[str, Any], left: float, foot: float, tall:
     face, own = thing["face"], 1 if thing["face"] == "rear" else 0
     for at in (0, 1):
         behind = at != own
-        if behind and not thing["full_depth"] and face is not None:
+        if behind and not thing["full_depth"]:
             continue
+        left, foot = corner[0] + (at + over) * _FACE, corner[1] + (low - 1) * _UNIT
         axes.add_patch(Rectangle(
-            (left + at * _FACE + 0.04, foot + (low - 1) * _UNIT + 0.015), _FACE - 0.08, high * _UNIT - 0.03,
+            (left + 0.04, foot + 0.015), _FACE * share - 0.08, high * _UNIT - 0.03,
             facecolor="none" if behind else _FILLS.get(thing["kind"], _OTHER), edgecolor=WRONG if wrong else INK,
             linewidth=1.4 if wrong else 0.6, linestyle="--" if wrong else "-", hatch="///" if behind else None,
-            alpha=0.75 if wrong else 1.0,
         ))  # fmt: skip
-        label = (
-            f"back of {plain(thing['label'], 24)}" if behind else f"{plain(thing['label'], 24)}  {thing['kind'] or ''}"
-        )
-        label += f"  ! {', '.join(thing['wrong'])}" if wrong and not behind else ""
+        name = plain(thing["label"], round(26 * share))
+        said = f"back of {name}" if behind else f"{name}  {thing['kind'] or ''}" if share == 1 else name
+        said += " (face?)" if face is None and not thing["full_depth"] else ""
+        said += f"  ! {', '.join(thing['wrong'])}" if wrong and not behind and share == 1 else " !" if wrong else ""
         axes.text(
-            left + at * _FACE + 0.09, foot + (low - 1 + high / 2) * _UNIT, label, fontsize=5.6, va="center",
-            color=WRONG if wrong else FAINT if behind else INK, clip_on=True,
+            left + 0.09, foot + high / 2 * _UNIT, said, fontsize=5.6, va="center",
+            color=WRONG if wrong else INK, clip_on=True,
             bbox={"facecolor": "white", "edgecolor": "none", "pad": 0.4} if behind else None,
         )  # fmt: skip
