@@ -19,6 +19,11 @@ if TYPE_CHECKING:
 #: The files that a figure can be.
 FORMS = ("svg", "png", "pdf")
 
+#: What a file of each form says of itself by default, and need not.
+_SILENT: dict[str, dict[str, None]] = {
+    "svg": {"Date": None, "Creator": None}, "png": {"Software": None}, "pdf": {"Creator": None, "Producer": None},
+}  # fmt: skip
+
 #: Ink, and what is behind it; what is wrong, and what is only said.
 INK, PAPER, WRONG, FAINT = "#1f2933", "#ffffff", "#b00020", "#6b7684"
 
@@ -59,7 +64,7 @@ def save(figure: Figure, path: Path, title: str) -> None:
     import matplotlib as mpl
 
     form, buffer = form_of(path), io.BytesIO()
-    about = {"Title": plain(title, 200)} | ({"Date": None} if form == "svg" else {})
+    about = {"Title": plain(title, 200)} | _SILENT[form]
     with mpl.rc_context({"svg.fonttype": "none", "svg.hashsalt": "concordex", "font.family": "DejaVu Sans"}):
         figure.savefig(buffer, format=form, dpi=110, metadata=about)
     with landing(path) as landed:

@@ -145,7 +145,7 @@ _Point = tuple[float, float]
 def _branch(axes: Axes, style: Mapping[str, Any], place: _Place, here: _Point, there: _Point) -> None:
     """A line down from a device and over to one that hangs on it."""
     (x, y), (u, v) = here, there
-    trunk = {"color": INK, "linewidth": 0.8, "zorder": 1}
+    trunk: dict[str, Any] = {"color": INK, "linewidth": 0.8, "zorder": 1}
     turn = x
     if place.trunk is None:
         axes.plot([x, x], [y, v], **trunk)

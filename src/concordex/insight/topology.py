@@ -74,7 +74,7 @@ class Graph:
         return sorted(hanging, key=lambda found: found.site)
 
 
-#: A place in the tree: the number of a block, or a cut vertex.
+#: A place in the tree: the number of a block, or a cut vertex; the root is taken for one.
 _Place = int | tuple[Literal["cut"], Node]
 
 
@@ -90,13 +90,14 @@ class _Tree:
         for number, block in enumerate(self.blocks):
             for node in block:
                 of.setdefault(node, []).append(number)
-        self.place: dict[Node, _Place] = {
-            node: ("cut", node) if len(numbers) > 1 else numbers[0] for node, numbers in of.items()
-        }
-        tree = nx.Graph((number, self.place[node]) for node, mine in of.items() if len(mine) > 1 for number in mine)
-        tree.add_nodes_from(range(len(self.blocks)))
         self.top = self._meeting_place()
-        self.root = self.place[self.top]
+        self.root: _Place = ("cut", self.top)
+        cuts = {node for node, numbers in of.items() if len(numbers) > 1 or node == self.top}
+        self.place: dict[Node, _Place] = {
+            node: ("cut", node) if node in cuts else numbers[0] for node, numbers in of.items()
+        }
+        tree = nx.Graph((number, self.place[node]) for node in cuts for number in of[node])
+        self.parted = len(of[self.top]) > 1  # the net falls apart without it
         self.above: dict[_Place, _Place] = {child: parent for parent, child in nx.bfs_edges(tree, self.root)}
 
     def _meeting_place(self) -> Node:
@@ -139,7 +140,7 @@ class _Tree:
 
     def _main_branch(self) -> _Place | None:
         """Of the branches at a root that is a cut vertex the one with the most devices."""
-        if isinstance(self.root, int):
+        if not self.parted:
             return None
         sizes: dict[_Place, int] = {}
         for place in self.place.values():

@@ -11,7 +11,7 @@ from concordex.insight.cabling import untrue
 from concordex.insight.occupancy import Misplaced, misplaced, rooms
 from concordex.match.finding import KINDS, NOTHING
 from concordex.words import plural
-from concordex.work.fleet.linked import Linked, linked
+from concordex.work.fleet.linked import LinkedDevices, linked
 from concordex.work.fleet.mounted import Racked, racked
 
 if TYPE_CHECKING:
@@ -86,7 +86,7 @@ def _seen(
     return f"{same}: one device in unit {thing['at']:g} of {_called(rack)} and in unit {other['at']:g}{elsewhere}"
 
 
-def _of_links(of: Linked) -> list[dict[str, object]]:
+def _of_links(of: LinkedDevices) -> list[dict[str, object]]:
     nodes = {(row["system"], row["id"]): row for row in of.nodes.to_dicts()}
     rows = []
     for kind, system, record_id, near, seen in untrue(of.ends, of.nodes, list(of.known)).iter_rows():
@@ -98,7 +98,7 @@ def _of_links(of: Linked) -> list[dict[str, object]]:
     return rows + _hanging(of)
 
 
-def _hanging(of: Linked) -> list[dict[str, object]]:
+def _hanging(of: LinkedDevices) -> list[dict[str, object]]:
     """Sites that one device or one link cuts off."""
     laid, nodes = of.cables(), {row["device"]: row for row in of.nodes.to_dicts()}
     sites = {device: row["site"] for device, row in nodes.items() if row["site"]}

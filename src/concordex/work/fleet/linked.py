@@ -19,7 +19,7 @@ LINKS, DEVICES, HOSTS = "links", "devices", "hosts"
 
 
 @dataclass(frozen=True, kw_only=True)
-class Linked:
+class LinkedDevices:
     """Links as their ends tell them, and the devices that they mean.
 
     ends   as in :data:`concordex.insight.cabling.ENDS`
@@ -51,7 +51,7 @@ class Linked:
         return Graph.of(up.select("near_device", "far_device", "row").iter_rows())
 
 
-def linked(workspace: BaseWorkspace, members: pl.DataFrame | None = None) -> Linked:
+def linked(workspace: BaseWorkspace, members: pl.DataFrame | None = None) -> LinkedDevices:
     """What the newest links and devices say; by ``members`` (``system``, ``record_id``, ``entry``) their entries."""
     links = _newest(workspace, LINKS)
     systems = {snapshot.system for snapshot in links}
@@ -63,7 +63,7 @@ def linked(workspace: BaseWorkspace, members: pl.DataFrame | None = None) -> Lin
     nodes = nodes.with_columns(pl.coalesce("entry", pl.format("{}/{}", "system", "id")).alias("device"))
     doubts = [f"{s.system}/{s.table} is {s.outcome}: {s.fault}" for s in (*links, *devices) if not s.whole]
     whole = [snapshot.system for snapshot in devices if snapshot.whole]
-    return Linked(ends=_as(workspace, links, ENDS), nodes=nodes.select(*NODES), known=whole, notes=doubts)
+    return LinkedDevices(ends=_as(workspace, links, ENDS), nodes=nodes.select(*NODES), known=whole, notes=doubts)
 
 
 def hosts(workspace: BaseWorkspace) -> pl.DataFrame:

@@ -12,7 +12,7 @@ from concordex.query.named import bearing
 from concordex.query.predicate import predicate_of
 from concordex.words import suggestion
 from concordex.work.concordance import stored
-from concordex.work.fleet.linked import Linked, hosts, linked
+from concordex.work.fleet.linked import LinkedDevices, hosts, linked
 from concordex.work.show.tables import Selection
 
 if TYPE_CHECKING:
@@ -83,7 +83,7 @@ def way(workspace: BaseWorkspace, here: str, there: str) -> Selection:
     return Selection(frame=pl.DataFrame(rows, infer_schema_length=None), notes=notes)
 
 
-def _linked(workspace: BaseWorkspace) -> Linked:
+def _linked(workspace: BaseWorkspace) -> LinkedDevices:
     members = None
     if workspace.memory.reconciliation() is not None:
         members = stored.read(workspace, "members").select("system", "record_id", "entry").collect()
@@ -93,7 +93,7 @@ def _linked(workspace: BaseWorkspace) -> Linked:
     return of
 
 
-def _named(of: Linked) -> pl.DataFrame:
+def _named(of: LinkedDevices) -> pl.DataFrame:
     """The cables with names in the place of ids, and the site and kind of both ends beside them."""
     laid = of.cables()
     for end in ("near", "far"):
@@ -109,7 +109,7 @@ def _named(of: Linked) -> pl.DataFrame:
     )  # fmt: skip
 
 
-def _meant(workspace: BaseWorkspace, of: Linked, word: str) -> str:
+def _meant(workspace: BaseWorkspace, of: LinkedDevices, word: str) -> str:
     """The device that a word means, among those of systems that tell of links."""
     systems = of.nodes["system"].unique()
     snapshots = [s for s in workspace.memory.newest("devices") if s.file and s.system in systems]
