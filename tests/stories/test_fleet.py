@@ -178,3 +178,57 @@ def test_a_larger_fleet_says_the_same_of_itself_each_time():
     one, other = (Harbour.of(120, moment=MOMENT, seed=7) for _ in range(2))
     assert one.wrong == other.wrong
     assert one.fairlead.cables == other.fairlead.cables
+
+
+WANTED = """\
+format: 1
+wanted:
+- {where: os = TideOS, version: 7.2.10, since: 2026-10-15}
+- {where: os = TideOS and site = gull-stairs, version: 7.2.11, since: 2026-10-15}
+- {where: os = TideOS and site = gull-stairs, version: "9.9", since: 2999-01-01}
+support:
+- {where: os = TideOS, below: "7.2", ends: 2026-11-18}
+- {where: os = TideOS, below: "7.2.10", ends: 2999-01-01}
+"""
+
+
+def test_who_is_behind_what_is_wanted_and_out_of_support_is_told_with_what_could_be_installed(pulled, tmp_path):
+    """The last rule in force counts; of several ends of support the first."""
+    (pulled.folder / "versions").mkdir(exist_ok=True)
+    (pulled.folder / "versions" / "a.yaml").write_text(WANTED)
+    entries = {row["entry"]: row for row in rows(pulled, "show", "entries", "--where", "os = TideOS", "-n", "0")}
+    told = {row["entry"]: row for row in rows(pulled, "versions", "--all", "-n", "0", status=3)}
+    assert told.keys() == entries.keys()
+    for entry, row in told.items():
+        wanted = "7.2.11" if row["site"] == "gull-stairs" else "7.2.10"
+        order = ["7.1.8", "7.2.4", "7.2.10", "7.2.11"]
+        assert row["wanted"] == wanted
+        version = entries[entry]["os_version"]
+        if version not in order:  # nobody tells it, or somebody typed another
+            continue
+        gap = order.index(version) - order.index(wanted)
+        assert row["state"] == ("behind" if gap < 0 else "ahead" if gap else "current")
+        assert row["behind"] == (-gap if gap < 0 else None)
+        assert row["support"] == {"7.1.8": "ended", "7.2.4": "supported"}.get(version)
+        if "fairlead" in entries[entry]["systems"]:
+            assert row["update"] == ("7.2.11" if version != "7.2.11" else None)
+    left = rows(pulled, "versions", "-n", "0", status=3)
+    assert {row["entry"] for row in left} == {e for e, r in told.items() if r["state"] in ("behind", "unknown")}
+    counted = pulled("versions", status=3).stderr
+    assert f"{sum(row['state'] == 'behind' for row in told.values())} behind" in counted
+    spread = {
+        row["os_version"]: row["devices"] for row in rows(pulled, "versions", "--spread", "--where", "os = TideOS")
+    }
+    assert sum(spread.values()) == len(entries)
+    over = rows(pulled, "versions", "--spread", "--over", "1d", "--where", "os = TideOS")
+    assert {row["day"] for row in over} <= {str(MOMENT.date()), over[-1]["day"]}
+    assert sum(row["devices"] for row in over if row["day"] == over[-1]["day"]) == sum(
+        count for version, count in spread.items() if version is not None
+    )
+    (pulled.folder / "versions" / "a.yaml").write_text(WANTED.replace("7.2.10,", "7.10,"))
+    assert "7.10 as the number 7.1" in pulled("versions", status=1).stderr
+    (pulled.folder / "versions" / "a.yaml").write_text(WANTED.replace("os = TideOS,", "oss = x,"))
+    assert 'no field "oss"' in pulled("versions", status=2).stderr
+    (pulled.folder / "versions" / "a.yaml").unlink()
+    assert "no version is wanted" in pulled("versions", status=2).stderr
+    assert "goes with --spread" in pulled("versions", "--over", "3d", status=2).stderr

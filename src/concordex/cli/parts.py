@@ -39,6 +39,7 @@ GROUPS = {
     "The fleet": {
         "racks": "How full racks are, what fits where, what stands in them.",
         "links": "What is behind each port, and the way between two devices.",
+        "versions": "Who is behind the wanted version, or out of support.",
     },
     "Write": {
         "push": "Write rows of a file: checked, previewed, sent once, verified.",

@@ -2,7 +2,7 @@
 
     POST /fl/3/session                 {"operator", "passphrase"} -> {"session": {"key", "seconds"}}
     GET  /fl/3/nodes?from=1&size=100   header Fairlead-Session; {"nodes": […], "count": N}
-    GET  /fl/3/ports, /fl/3/attached, /fl/3/cables   the same way
+    GET  /fl/3/ports, /fl/3/attached, /fl/3/cables, /fl/3/updates   the same way
     POST /fl/3/nodes/KEY/label         {"label"} -> 202 {"task": KEY}; also /restart
     GET  /fl/3/tasks/KEY               {"task": {"phase": "running" | "finished" | "failed", "words"}}
 
@@ -22,6 +22,7 @@ from typing import Any
 import orjson
 from fastapi import Request, Response
 
+from concordex.model.scalars import version_parts
 from concordex.standins.base import Problem, StandIn, body_of, only, whole
 
 _CAP = 100
@@ -46,6 +47,8 @@ class Fairlead(StandIn):
         self.nodes, self.ports, self.attached, self.cables, self.lasts = nodes, ports, attached, cables, lasts
         self.tasks: dict[str, dict[str, Any]] = {}
         self.waits = 1
+        #: What is published for each system that nodes run, and why.
+        self.releases = {"TideOS": {"7.2.10": "mends", "7.2.11": "security"}, "Ostrel Base": {"4.10.3": "security"}}
         self.passphrase = secrets.token_urlsafe(18)
         self.sessions: dict[str, float] = {}
         self.charges: dict[str, dict[str, Any]] = {}
@@ -68,6 +71,7 @@ class Fairlead(StandIn):
         self.api.get("/fl/3/ports")(self.list_ports)
         self.api.get("/fl/3/attached")(self.list_attached)
         self.api.get("/fl/3/cables")(self.list_cables)
+        self.api.get("/fl/3/updates")(self.list_updates)
         self.api.post("/fl/3/nodes/{key}/{deed}")(self.begin)
         self.api.get("/fl/3/tasks/{key}")(self.look)
         self.api.get(_CHARGES)(self.list_charges)
@@ -119,6 +123,19 @@ class Fairlead(StandIn):
         self._admit(request)
         only(request, "from", "size")
         return self._page(request, "cables", self.cables)
+
+    async def list_updates(self, request: Request) -> Response:
+        """Releases that could be put on nodes, by what they run now; a page of them."""
+        self._admit(request)
+        only(request, "from", "size")
+        updates = [
+            {"updateKey": f"{node['nodeKey']}.{release}", "node": node["nodeKey"], "release": release, "reason": reason}
+            for node in self.nodes
+            if node["system"]
+            for release, reason in self.releases.get(node["system"]["name"], {}).items()
+            if version_parts(release) > version_parts(node["system"]["release"])
+        ]
+        return self._page(request, "updates", updates)
 
     async def begin(self, request: Request, key: str, deed: str) -> Response:
         """Begin to label or restart a node; a task tells how it goes."""

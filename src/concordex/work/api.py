@@ -190,6 +190,18 @@ class Workspace(BaseWorkspace):
 
         return way(self, here, there)
 
+    def versions(self, where: str | None = None) -> Selection:
+        """Devices beside the versions that are wanted, and how long theirs are supported."""
+        from concordex.work.show.versions import versions
+
+        return versions(self, where)
+
+    def version_spread(self, where: str | None = None, over: str | None = None) -> Selection:
+        """How many devices run each version; with ``over`` (``30d``, ``12w:week``) at the end of each span of time."""
+        from concordex.work.show.versions import spread
+
+        return spread(self, where, over)
+
     def groups(self) -> dict[str, GroupFile]:
         """Named selections, and what they are made of."""
         from concordex.work.workspace.groups import load

@@ -59,6 +59,18 @@ guards:
 
 """
 
+_WANTED = """\
+# What devices shall run, from which day on; of rules that hold for a device the last one counts.
+format: 1
+wanted:
+- {{where: os = TideOS, version: 7.2.10, since: {since}}}
+- {{where: os = TideOS and site = gull-stairs, version: 7.2.11, since: {since}}}   # the head office goes first
+- {{where: os = "Ostrel Base", version: 4.10.3}}
+support:
+- {{where: os = TideOS, below: "7.2", ends: {ends}}}
+- {{where: model = "Palisade 90", below: "9.1", ends: {soon}}}
+"""
+
 _STEPS: tuple[tuple[str, str], ...] = (
     ("Can each system be reached, and read?", "system check"),
     ("One of them step by step: its certificate signed itself, and is pinned.", "system check masthead"),
@@ -79,6 +91,8 @@ _STEPS: tuple[tuple[str, str], ...] = (
     ("What should a person look at?", "findings --count"),
     ("The grave ones.", "findings --where 'severity = high' --limit 8"),
     ("Why is that one device, and who says what?", "explain {device}"),
+    ("Where are four units free, one above the other?", "racks --fits 4U --limit 5"),
+    ("Who runs an old release, or one that is out of support?", "versions --limit 6"),
     ("What would a sync write into the inventory?  Nothing is sent yet.", "sync stowage --draft"),
     ("Agreed: write it once, read it back; what cannot be written is named, and why.", "change run 1 --yes"),
     ("Again: is anything left to do?", "sync stowage"),
@@ -197,6 +211,7 @@ def _make_workspace(target: Path, harbour: Harbour, devices: int) -> None:
         _prepare(["--workspace", str(target), *command])
     _unbox(target, aside, harbour)
     _deck(target, aside, harbour)
+    _want(target)
     written = target / "concordex.yaml"
     systems = written.read_text(encoding="utf-8").partition("systems:\n")[2]
     rules = _RULES.replace("{most}", str(max(1000, devices))).replace("{aside}", aside.name)
@@ -229,6 +244,21 @@ def _deck(target: Path, aside: Path, harbour: Harbour) -> None:
     (target / "switches.csv").write_text("\n".join(["address,segment,label", *rows, ""]), encoding="utf-8")
     (target / "segments.j2").write_text(
         "segment {{ segment }} {{ label }}\n{% for at in (123, 124) %}\ntime at 10.20.0.{{ at }}\n{% endfor %}\n",
+        encoding="utf-8",
+    )
+
+
+def _want(target: Path) -> None:
+    """Which versions the ferry operator wants, and until when the older ones are supported."""
+    from datetime import UTC, datetime, timedelta
+
+    today = datetime.now(UTC).date()
+    folder = target / "versions"
+    folder.mkdir(exist_ok=True)
+    (folder / "ferries.yaml").write_text(
+        _WANTED.format(
+            since=today - timedelta(days=45), ends=today - timedelta(days=12), soon=today + timedelta(days=60)
+        ),
         encoding="utf-8",
     )
 

@@ -64,6 +64,12 @@ def over_time(workspace: BaseWorkspace, table: str, choice: ShowOptions) -> tupl
     return frame.head(choice.limit) if choice.limit is not None else frame, list(notes)
 
 
+def ends_of(now: datetime, over: str) -> tuple[str, list[tuple[datetime, str]]]:
+    """The span of time that ``over`` names, and the end of each such span before ``now`` with what it is called."""
+    length, span = _asked(over)
+    return span, [(end, f"{end - timedelta(microseconds=1):{SPANS[span]}}") for end in _ends(now, length, span)]
+
+
 def _check(workspace: BaseWorkspace, table: str, choice: ShowOptions) -> None:
     """Raise CalledWrongly where the choice, or the table, has no past."""
     workspace.systems(choice.systems)
