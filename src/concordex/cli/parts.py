@@ -37,6 +37,7 @@ GROUPS = {
         "ruling": "Standing decisions: same, apart, value, accept.",
     },
     "The fleet": {
+        "health": "How devices are: states, thresholds, batteries.",
         "racks": "How full racks are, what fits where, what stands in them.",
         "links": "What is behind each port, and the way between two devices.",
         "versions": "Who is behind the wanted version, or out of support.",

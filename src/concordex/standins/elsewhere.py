@@ -17,6 +17,8 @@ from concordex.standins.fleet import Accounts, Device, Fleet, Record
 _CARDED = ("laptop", "server", "router", "firewall")
 #: Routers that were delivered and are in no portal yet.
 _UNBOXED = 4
+#: For so many days a device is read once on each.
+_READ_DAYS = 6
 _WATCHED = ("router", "switch", "server", "firewall")
 
 
@@ -189,10 +191,12 @@ def _readings(fleet: Fleet, accounts: Accounts, other: Elsewhere) -> None:
     rng = _source(fleet, "readings")
     portable: list[dict[str, Any]] = [r for r in accounts.muster if r["platform"] in ("slate", "scanner")]
     for at, record in enumerate(portable):
-        for day in range(3):
+        battery = record["battery"]
+        for day in range(_READ_DAYS):
             moment = fleet.moment - timedelta(days=day, minutes=rng.randrange(1, 1400))
             other.readings.append({
                 "readingId": f"b{at}-{day}", "deviceId": record["deviceId"], "takenAt": int(moment.timestamp()),
-                "level": max(1, record["battery"]["level"] - 3 * day), "health": record["battery"]["health"],
+                "level": max(1, battery["level"] - 3 * day), "health": battery["health"],
+                "capacity": round(battery["capacity"] + battery["daily"] * day, 2),
             })  # fmt: skip
     other.readings.sort(key=lambda reading: int(reading["takenAt"]))

@@ -15,8 +15,10 @@
 
 from __future__ import annotations
 
+import random
 import secrets
 import time
+from collections.abc import Callable
 from typing import Any
 
 import orjson
@@ -26,6 +28,7 @@ from concordex.model.scalars import version_parts
 from concordex.standins.base import Problem, StandIn, body_of, only, whole
 
 _CAP = 100
+_FAULTY, _IDLE = 0.02, 0.1  # shares of the ports that count errors, and of those that are down which nobody shut
 _CHARGES = "/fl/3/restconf/data/fairlead-charges:charges"
 #: What is shown of a charge.
 _SHOWN = ("name", "host", "port", "user", "phase", "words", "platform", "serial", "release")
@@ -47,6 +50,10 @@ class Fairlead(StandIn):
         self.nodes, self.ports, self.attached, self.cables, self.lasts = nodes, ports, attached, cables, lasts
         self.tasks: dict[str, dict[str, Any]] = {}
         self.waits = 1
+        #: Counters of ports: by which clock, since when; of ports that were restarted, since when those.
+        self.clock: Callable[[], float] = time.time
+        self.began = time.time() - 86_400
+        self.counting_since: dict[str, float] = {}
         #: What is published for each system that nodes run, and why.
         self.releases = {"TideOS": {"7.2.10": "mends", "7.2.11": "security"}, "Ostrel Base": {"4.10.3": "security"}}
         self.passphrase = secrets.token_urlsafe(18)
@@ -110,7 +117,26 @@ class Fairlead(StandIn):
         """The ports of all nodes, a page of them."""
         self._admit(request)
         only(request, "from", "size")
-        return self._page(request, "ports", self.ports)
+        first, size = whole(request, "from", 1, least=1), whole(request, "size", 25, least=1)
+        page = self.ports[first - 1 : first - 1 + min(size, _CAP)]
+        counted = [port | self._counters(port["portKey"], up=port["up"]) for port in page]
+        return self.answer({"ports": self.shorten(request, counted), "count": len(self.ports)})
+
+    def _counters(self, key: str, *, up: bool) -> dict[str, Any]:
+        """Whether a port is enabled, as few are that are down; what it counted: octets in 64 bits, others in 32."""
+        rng = random.Random(key)
+        since = self.counting_since.get(key, self.began)
+        passed = self.clock() - since
+        octets, faulty = rng.randrange(10_000, 2_000_000), rng.random() < _FAULTY
+        errors = rng.uniform(0.1, 0.6) if faulty else 0.0  # a second
+        begun = rng.getrandbits(32) if key not in self.counting_since else 0
+        return {
+            "countingSince": int(since * 1000), "enabled": up or rng.random() < _IDLE,
+            "inOctets": (begun * 4096 + int(octets * passed)) % 2**64,
+            "outOctets": (begun * 2048 + int(octets * 0.6 * passed)) % 2**64,
+            "inErrors": (begun + int(errors * passed)) % 2**32, "outErrors": int(errors * passed / 10) % 2**32,
+            "inDropped": int(errors * passed / 3) % 2**32, "outDropped": 0,
+        }  # fmt: skip
 
     async def list_attached(self, request: Request) -> Response:
         """The hosts on the ports, a page of them."""

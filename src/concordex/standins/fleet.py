@@ -265,6 +265,7 @@ def _tell_muster(device: Device, fleet: Fleet, records: Accounts) -> None:
         "lastContact": format_datetime(device.last_seen, usegmt=True),
         "battery": {"level": rng.randrange(5, 101), "health": rng.choice(("good", "good", "worn"))},
     }
+    record["battery"] |= battery(device, fleet.moment)
     if nameless:
         record["hardware"] = {"vendor": device.maker.upper(), "product": device.model, "uuid": None}
     records.muster.append(record)
@@ -277,6 +278,24 @@ def _tell_muster(device: Device, fleet: Fleet, records: Accounts) -> None:
         }
         records.muster.append(again)
         records.truth["muster", again["deviceId"]] = device.number
+
+
+def battery(device: Device, moment: datetime) -> Record:
+    """What is told of a device's battery; of one in four the maker's service predicts nothing, and at its ceiling it
+    says no more than that."""
+    rng = random.Random(f"battery {device.uuid}")
+    age = rng.randrange(20, 1500)
+    wear = rng.uniform(0.01, 0.05)  # percent a day
+    capacity = round(max(35.0, 100 - wear * age), 1)
+    left, ceiling, observed = round((capacity - 60) / wear), 730, min(age, rng.choice((3, 9, 40, 200, 600)))
+    return {
+        "charging": rng.random() < 0.4, "source": rng.choice(("mains", "dock", "battery")),
+        "celsius": round(rng.uniform(18, 44), 1), "volts": round(rng.uniform(3.4, 4.3), 2),
+        "cycles": round(age * rng.uniform(0.3, 0.9)), "capacity": capacity, "cell": f"C{rng.getrandbits(32):08X}",
+        "builtOn": (moment - timedelta(days=age)).strftime("%Y-%m-%d"), "daily": round(wear, 4),
+        "daysLeft": None if rng.random() < 0.25 else max(0, min(left, ceiling)), "daysLeftAtMost": ceiling,
+        "daysWatched": observed,
+    }  # fmt: skip
 
 
 def _tell_stowage(device: Device, fleet: Fleet, records: Accounts) -> None:

@@ -40,6 +40,7 @@ if TYPE_CHECKING:
     from concordex.work.pull.check import Finding
     from concordex.work.pull.pull import Pull
     from concordex.work.show.compare import Comparison
+    from concordex.work.show.health import FleetHealth
     from concordex.work.show.racks import Elevation
     from concordex.work.show.systems import SystemOverview
     from concordex.work.show.tables import Selection
@@ -159,6 +160,20 @@ class Workspace(BaseWorkspace):
         return of_moments(self, here, there, systems=systems, where=where, fields=fields)
 
     # the fleet
+
+    def health(
+        self, systems: Sequence[str] = (), where: str | None = None, since: datetime | None = None
+    ) -> FleetHealth:
+        """How devices are: states by kind, readings beyond a threshold, and what each threshold watched."""
+        from concordex.work.show.health import health
+
+        return health(self, systems, where, since)
+
+    def batteries(self, where: str | None = None) -> Selection:
+        """Batteries, by site, the most urgent first: how each is, and how long it will last by whose word."""
+        from concordex.work.show.batteries import batteries
+
+        return batteries(self, where)
 
     def racks(self, where: str | None = None, *, fits: int | None = None, face: str | None = None) -> Selection:
         """Racks and their room; or, with ``fits``, where so many units are free, the tightest first."""

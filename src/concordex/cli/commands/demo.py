@@ -52,6 +52,12 @@ devices:
     addresses: [127.0.0.0/8]
     credentials: {user: deck, password: "file:../{aside}/switches-password"}
 
+health:
+  thresholds:
+  - {metric: battery.level, unit: "%", over: 3d, warning: "< 20", error: "< 10"}
+  - {metric: host.load, over: 7d, error: "> 95"}
+  - {metric: interface.errors_in, per: minute, over: 7d, warning: "> 1"}
+
 guards:
   creations: {most}
   updates: {most}

@@ -30,6 +30,7 @@ from concordex.wire.dialect.calls import (
     words,
 )
 from concordex.wire.dialect.fields import FieldMap, FilterMap
+from concordex.wire.dialect.health import Health
 from concordex.wire.dialect.paging import (
     CursorPages,
     HeaderLinkedPages,
@@ -107,6 +108,7 @@ __all__ = [
     "Groups",
     "HeaderLinkedPages",
     "HeaderSignIn",
+    "Health",
     "JsonShape",
     "LinesShape",
     "LinkedPages",
@@ -158,6 +160,7 @@ class Table(Part):
     filters: list[FilterMap] = Field(default_factory=list)
     write: Write | None = None
     config: ObjectSpec | None = None
+    health: Health | None = None
 
     @field_validator("fields", mode="before")
     @classmethod
@@ -182,6 +185,13 @@ class Table(Part):
         for at, rule in enumerate(self.filters):
             if rule.field not in self.fields:
                 raise fault_at(("filters", str(at)), f"{rule.field!r} is not among the table's fields")
+        return self
+
+    @model_validator(mode="after")
+    def _telling(self) -> Table:
+        for place, name in self.health.fields if self.health else ():
+            if name not in self.fields:
+                raise fault_at(("health", place), f"{name!r} is not among the table's fields")
         return self
 
     @property

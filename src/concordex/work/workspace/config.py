@@ -17,6 +17,7 @@ from pydantic import AfterValidator, Field, field_validator, model_validator
 
 from concordex.documents import Part, Slug, check, dotted, fault_at, line_of, quickly, read_yaml
 from concordex.errors import DocumentError, QueryError
+from concordex.insight.thresholds import BOUND
 from concordex.match.choose import Choose
 from concordex.model.fields import ASKABLE, FIELDS
 from concordex.query.bind import Binder
@@ -361,6 +362,40 @@ class DriftRules(Part):
     ignore: list[MayMove] = Field(default_factory=list)
 
 
+class Threshold(Part):
+    """A reading that a person should hear of."""
+
+    metric: str = Field(description="Such as battery.level.")
+    unit: str | None = Field(None, description="Only readings in this unit.")
+    per: Literal["second", "minute", "hour", "day"] | None = Field(
+        None, description="Of a counter: how fast it grows in such a span, on average."
+    )
+    over: Duration = Field("1d", description="Readings that are older do not count.")
+    warning: str | None = Field(None, pattern=BOUND, description="Such as < 20.")
+    error: str | None = Field(None, pattern=BOUND)
+    where: str | None = Field(None, description="A filter on entries, such as group = quay.")
+
+    @model_validator(mode="after")
+    def _bounded(self) -> Threshold:
+        if self.warning is None and self.error is None:
+            raise fault_at((), "says neither `warning` nor `error`, such as < 20")
+        return self
+
+
+class Batteries(Part):
+    """When a battery is to be replaced."""
+
+    worn_at: float = Field(60, gt=0, lt=100, description="Percent of what it held when it was new.")
+    within: Duration = Field("90d", description="What will not last longer is to be replaced now.")
+
+
+class HealthRules(Part):
+    """What of the readings a person should hear of."""
+
+    thresholds: list[Threshold] = Field(default_factory=list)
+    batteries: Batteries = Field(default_factory=Batteries)
+
+
 class WorkspaceConfig(Part):
     """The whole file."""
 
@@ -375,6 +410,7 @@ class WorkspaceConfig(Part):
     guards: Guards = Field(default_factory=Guards)
     keep: Keep = Field(default_factory=Keep)
     falls: Falls = Field(default_factory=Falls)
+    health: HealthRules = Field(default_factory=HealthRules)
 
 
 def load(root: Path) -> WorkspaceConfig:
@@ -444,6 +480,7 @@ def _bad_filters(document: Any, config: WorkspaceConfig, known: Mapping[str, Gro
     filters: list[tuple[tuple[str | int, ...], str | None]] = [(("reconcile", "at_rest"), config.reconcile.at_rest)]
     filters += [(("sync", name, "where"), rule.where) for name, rule in config.sync.items()]
     filters += [(("targets", name, "where"), into.where) for name, into in config.targets.items()]
+    filters += [(("health", "thresholds", at, "where"), rule.where) for at, rule in enumerate(config.health.thresholds)]
     for name, system in config.systems.items():
         filters.append((("systems", name, "knows"), system.knows))
         filters += [
