@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from concordex.insight.batteries import estimated, predicted
 from concordex.insight.readings import READINGS, SERIES, believable, from_the_future, latest, rates
 from concordex.insight.states import counted, meaning, worst
-from concordex.insight.thresholds import Bound, passing
+from concordex.insight.thresholds import Boundary, passing
 
 NOON = datetime(2026, 11, 23, 12, tzinfo=UTC)
 
@@ -93,7 +93,7 @@ def test_a_counter_of_32_bits_that_was_full_on_the_way_tells_the_same_rate(steps
     ],
 )
 def test_a_value_beyond_both_bounds_has_passed_the_worse(value, severity, bound):
-    found = passing(pl.DataFrame({"value": [value]}), {"warning": Bound.of("< 20"), "error": Bound.of("<10.0")})
+    found = passing(pl.DataFrame({"value": [value]}), {"warning": Boundary.of("< 20"), "error": Boundary.of("<10.0")})
     assert found.select("severity", "bound").rows() == ([(severity, bound)] if severity else [])
 
 
@@ -101,10 +101,10 @@ def test_a_value_beyond_both_bounds_has_passed_the_worse(value, severity, bound)
     ("text", "passed"), [("> 1", [2.0]), (">= 1", [1.0, 2.0]), ("<= 1", [0.0, 1.0]), ("< 1", [0.0])]
 )
 def test_a_bound_is_passed_on_its_own_side(text, passed):
-    assert passing(pl.DataFrame({"value": [0.0, 1.0, 2.0]}), {"error": Bound.of(text)})["value"].to_list() == passed
+    assert passing(pl.DataFrame({"value": [0.0, 1.0, 2.0]}), {"error": Boundary.of(text)})["value"].to_list() == passed
     for wrong in ("", "1", "> x", "=> 1", "> 1 %"):
         with pytest.raises(ValueError, match="is no bound"):
-            Bound.of(wrong)
+            Boundary.of(wrong)
 
 
 def test_words_mean_what_a_dialect_says_and_what_nobody_tells_is_unknown():

@@ -202,6 +202,12 @@ def test_two_things_in_one_place_or_outside_of_their_rack_are_mistakes_before_an
     assert len(stowage.lists["gear"]) == before
     shell("push", str(tmp_path / "r.csv"), "--to", "stowage", "--rejects", str(tmp_path / "bad.csv"), "--yes", status=4)
     assert len(stowage.lists["gear"]) == before + 2  # front and rear of the same units
+    (tmp_path / "beside.csv").write_text(head.replace(",rack", ",comment,rack") + "".join((
+        f"sw-rk-0,RKsw-rk-0,{place},Brackwater,BS-2448,switch,mind it,,,\n",  # it keeps its place
+        line.format(n="sw-rk-9", p=place, r=f",{rack['name']}", u=free, f="front"),
+    )))  # fmt: skip
+    told = shell("push", str(tmp_path / "beside.csv"), "--to", "stowage", status=2).stdout
+    assert "is taken there by sw-rk-0" in told
     told = shell("set", "stowage", "sw-rk-2", "face=front", "--yes", status=2).stderr
     assert "its place is taken there by sw-rk-0" in told
     assert "outside of the rack" in shell("set", "stowage", "sw-rk-0", "position=200", status=2).stderr

@@ -184,6 +184,14 @@ WHOLE = (
     write:
       keys: name
       actions: {{enter: {{path: /lines, json: {{lines: '{lines}'}}}}}}
+  links:
+    read: {{path: /lines, records: all, complete: one answer holds all}}
+    fields: {{record_id: id, near: {{from: id, of: devices, type: text}}, far: {{from: id, of: devices, type: text}},
+      near_port: {{from: label, type: text}}, far_port: {{from: label, type: text}}}}
+  batteries:
+    read: {{path: /lines, records: all, complete: one answer holds all}}
+    fields: {{record_id: id, parent: id, serial: label, level: {{from: id, type: number}}}}
+    health: {{metrics: {{level: {{called: battery.level}}}}, state: serial, states: {{lamp: error}}}}
 staging: {{pending: {{path: /pending, records: all}}, discard: {{path: /discard}}}}
 commands: {{table: lines, show: {{path: /look, json: {{line: '{line}', form: '{form}'}}}}}}
 """.replace("{{", "{").replace("}}", "}")
@@ -220,6 +228,16 @@ ruling accept parrot/1 missing_at_managers
 ruling list
 ruling remove parrot/1
 compare parrot other
+health
+health --batteries
+racks
+links
+links --draw lamps.svg
+links --draw lamps.dot
+links --draw lamps.graphml
+health -f openmetrics
+health --plugin
+versions
 group add lamps --where 'kind = tablet'
 group list
 group show lamps
@@ -261,6 +279,10 @@ mend
 """
 
 
+#: Nothing stands in racks here; and to monitoring two means something else.
+NO_RACKS, PLUGIN = ("racks",), ("health", "--plugin")
+
+
 def test_no_command_tells_a_secret(tmp_path, serve):
     """With a system that answers all of them well, and then as it should not, whatever the secret and the token are."""
     parrot = Parrot()
@@ -287,6 +309,8 @@ def test_no_command_tells_a_secret(tmp_path, serve):
             " credentials: {user: polly, word: 'env:LAMP_WORD'}}\n"
         )
         (folder / "x.json").write_text('[{"name": "lamp-2"}]')
+        (folder / "versions").mkdir()
+        (folder / "versions/all.yaml").write_text("format: 1\nwanted: [{where: name present, version: '2'}]\n")
         (folder / "lines.j2").write_text("lamp {{ name }}\n")
         (folder / "all.csv").write_text(f"address,name\n{url.removeprefix('http://')},lamp\n")
         shell, told, parrot.token, parrot.sent = Near(folder), "", token, ""
@@ -295,7 +319,8 @@ def test_no_command_tells_a_secret(tmp_path, serve):
                 for words in calls:
                     done = shell(*words, status=None, env={"LAMP_WORD": secret})
                     assert "an error of our own" not in done.stderr, words
-                    assert done.returncode != 2 or parrot.manner != "ok", (words, done.stderr)  # all are meant
+                    meant = done.returncode != 2 or parrot.manner != "ok" or words in ([*NO_RACKS], [*PLUGIN])
+                    assert meant, (words, done.stderr)
                     told += done.stdout + done.stderr
         told += log.getvalue() + all_kept(folder)
         assert unseen.WITHHELD not in parrot.sent  # it would take the place of what stands there

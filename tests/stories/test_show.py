@@ -388,7 +388,7 @@ def test_what_cannot_be_summed_up_is_told(pulled, words, why):
 
 
 def test_where_nothing_says_when_a_record_was_so_there_is_no_last_value(pulled):
-    assert "there is no last value" in pulled("show", "interfaces", "--of", "speed").stderr
+    assert "there is no last value" in pulled("show", "racks", "--of", "units").stderr
 
 
 def test_references_in_lists_are_names_too(bollard):

@@ -25,6 +25,10 @@ class Mounted:
     face: str | None = None
     full_depth: bool | None = None
 
+    def is_where(self, other: Mounted) -> bool:
+        """Whether it stands in the place of another."""
+        return (self.rack, self.at, self.face) == (other.rack, other.at, other.face)
+
     @property
     def units(self) -> range:
         """The units that it takes up."""

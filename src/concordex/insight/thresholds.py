@@ -17,14 +17,14 @@ SEVERITIES = ("warning", "error")
 
 
 @dataclass(frozen=True)
-class Bound:
+class Boundary:
     """A bound of a value, beyond which it is passed."""
 
     sign: str
     number: float
 
     @classmethod
-    def of(cls, text: str) -> Bound:
+    def of(cls, text: str) -> Boundary:
         """A bound as it is written; ValueError where it is none."""
         match = re.match(BOUND, text.strip())
         if match is None:
@@ -41,7 +41,7 @@ class Bound:
         return f"{self.sign} {self.number:g}"
 
 
-def passing(values: pl.DataFrame, bounds: Mapping[str, Bound]) -> pl.DataFrame:
+def passing(values: pl.DataFrame, bounds: Mapping[str, Boundary]) -> pl.DataFrame:
     """The values that are beyond a bound, each with the worst ``severity`` and the ``bound`` that it passed."""
     import polars as pl  # a workspace is read without
 

@@ -103,12 +103,22 @@ class Basis:
         return self.keyed[table]
 
     def misplaced(self, records: Sequence[tuple[str | None, Mapping[str, Any]]]) -> list[str | None]:
-        """For each record as it shall be, with the id of the one that is there, why it cannot stand where it shall."""
+        """For each record as it shall be, with the id of the one that is there, why it cannot stand where it shall.
+
+        What stays where it is, is not judged, and in the way of others.
+        """
         stands = self.write.stands
-        placed = [(at, where) for at, (_, record) in enumerate(records) if (where := self.standing(record)) is not None]
+        ids = [record_id for record_id, _ in records if record_id]
+        there = {row["record_id"]: row for row in self.frame.filter(pl.col("record_id").is_in(ids)).to_dicts()}
+        placed, moving = list[tuple[int, Mounted]](), set[str]()
+        for at, (record_id, record) in enumerate(records):
+            where, before = self.standing(record), self.standing(there.get(record_id or "", {}))
+            if record_id and (where is None or before is None or not where.is_where(before)):
+                moving.add(record_id)
+            if where is not None and (before is None or not where.is_where(before)):
+                placed.append((at, where))
         if stands is None or not placed:
             return [None] * len(records)
-        moving = {record_id for record_id, _ in records if record_id}
         rest = [where for row in self.frame.iter_rows(named=True)
                 if row["record_id"] not in moving and (where := self.standing(row)) is not None]  # fmt: skip
         link = next(record for record in self.forms[self.table].links if stands.rack in record.by.values())

@@ -111,12 +111,9 @@ def _misplaced(base: Basis, rows: Sequence[Row], target: TargetTable) -> list[st
     ids = [holder(row.values, target) for row in rows]
     mine = pl.col("record_id").is_in([record_id for record_id in ids if record_id])
     there = {record["record_id"]: record for record in base.frame.filter(mine).iter_rows(named=True)}
-    names = {base.write.stands.rack, base.write.stands.at, base.write.stands.face}
-    desired = [
-        (record_id, {**there.get(record_id or "", {}), **row.values}) if names & row.values.keys() else (record_id, {})
-        for record_id, row in zip(ids, rows, strict=True)
-    ]
-    return base.misplaced(desired)
+    return base.misplaced([
+        (record_id, {**there.get(record_id or "", {}), **row.values}) for record_id, row in zip(ids, rows, strict=True)
+    ])  # fmt: skip
 
 
 def _is_only_read(column: str, base: Basis, fields: Mapping[str, Any]) -> bool:

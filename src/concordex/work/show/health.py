@@ -11,7 +11,7 @@ import polars as pl
 
 from concordex.insight.readings import SPANS, believable, from_the_future, latest, rates
 from concordex.insight.states import counted, worst
-from concordex.insight.thresholds import SEVERITIES, Bound, passing
+from concordex.insight.thresholds import SEVERITIES, Boundary, passing
 from concordex.model.scalars import parse_duration
 from concordex.query.predicate import predicate_of
 from concordex.words import plural
@@ -116,7 +116,7 @@ def _passed(
             notes[f"no reading of {called} since {begin:%Y-%m-%d %H:%M} UTC: its threshold watches nothing"] = None
         for system, count in later.iter_rows():
             notes[f"{plural(count, 'reading')} of {system} come from the future and do not count"] = None
-        bounds = {name: Bound.of(text) for name in SEVERITIES if (text := getattr(rule, name)) is not None}
+        bounds = {name: Boundary.of(text) for name in SEVERITIES if (text := getattr(rule, name)) is not None}
         beyond = passing(known, bounds).with_columns(pl.lit(called).alias("metric"))
         found.append(beyond.select([pl.col(name).cast(dtype) for name, dtype in _PASSED.items()]))
     every = pl.concat(found).sort(pl.col("severity") != "error", "metric", "site", "name", "part", nulls_last=True)
