@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Collection, Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
@@ -70,9 +71,13 @@ class Graph:
         for part in nx.connected_components(self.graph):
             mine = {node: sites[node] for node in part if sites.get(node) is not None}
             if len({*mine.values()}) > 1:
-                hanging += _Tree(self.graph.subgraph(part), mine).hanging()
+                whole = len(part) == len(self.graph)  # a view of a part is slow to walk
+                hanging += _Tree(self.graph if whole else self.graph.subgraph(part).copy(), mine).hanging()
         return sorted(hanging, key=lambda found: found.site)
 
+
+#: So many devices are in the block of a link that no other way goes round.
+_TWO = 2
 
 #: A place in the tree: the number of a block, or a cut vertex; the root is taken for one.
 _Place = int | tuple[Literal["cut"], Node]
@@ -118,35 +123,39 @@ class _Tree:
             devices = [place[1] for place in way if isinstance(place, tuple)]
             if way and way[-1] != main and main is not None:
                 devices.append(self.top)
-            pairs = [tuple(self.blocks[place]) for place in way if isinstance(place, int)]
-            links = [self.graph[pair[0]][pair[1]]["links"] for pair in pairs if len(pair) == 2]
+            pairs = [
+                tuple(block) for place in way if isinstance(place, int) and len(block := self.blocks[place]) == _TWO
+            ]
+            links = [self.graph[near][far]["links"] for near, far in pairs]
             single = [numbers[0] for numbers in links if len(numbers) == 1]
             foreign = [device for device in devices if self.sites.get(device) != site]
-            own = [device for device in devices if device not in foreign and nodes != [device]]
+            own = [device for device in devices if self.sites.get(device) == site and nodes != [device]]
             if foreign or own or single:
                 found.append(Hanging(site, foreign or own, single))
         return found
 
     def _shared_way(self, places: Collection[_Place]) -> list[_Place]:
         """What stands on the way from all of some places to the root, without it."""
-        shared: list[_Place] | None = None
-        for place in places:
-            way = [place]
-            while way[-1] != self.root:
-                way.append(self.above[way[-1]])
-            on_way = {*way}
-            shared = way if shared is None else [step for step in shared if step in on_way]
-        return [step for step in shared or [] if step != self.root]
+        first, *others = places
+        way = [first]
+        while way[-1] != self.root:
+            way.append(self.above[way[-1]])
+        at = {place: number for number, place in enumerate(way)}
+        joined = 0  # from here on all of them go this way
+        for place in others:
+            climbed = [place]
+            while climbed[-1] not in at:  # nobody climbs twice where somebody of this site was
+                climbed.append(self.above[climbed[-1]])
+            joined = max(joined, at[climbed[-1]])
+            at |= dict.fromkeys(climbed, at[climbed[-1]])
+        return way[joined:-1]
 
     def _main_branch(self) -> _Place | None:
         """Of the branches at a root that is a cut vertex the one with the most devices."""
         if not self.parted:
             return None
-        sizes: dict[_Place, int] = {}
-        for place in self.place.values():
-            branch = place
-            while branch != self.root and self.above[branch] != self.root:
-                branch = self.above[branch]
-            sizes[branch] = sizes.get(branch, 0) + 1
-        sizes.pop(self.root, None)
+        branch: dict[_Place, _Place] = {}
+        for place, above in self.above.items():  # each after what is above it
+            branch[place] = place if above == self.root else branch[above]
+        sizes = Counter(branch[place] for place in self.place.values() if place != self.root)
         return max(sizes, key=lambda branch: (sizes[branch], -branch if isinstance(branch, int) else 0))

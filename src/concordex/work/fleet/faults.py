@@ -17,6 +17,8 @@ from concordex.work.fleet.mounted import Racked, racked
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
 
+#: So many links, and devices, that a site hangs on are named.
+_NAMED = 3
 #: Kinds of finding that are made here.
 FLEET = tuple(kind for kind in KINDS if kind.startswith(("rack_", "link_", "site_")))
 _COLUMNS = {name: dtype for name, dtype in NOTHING.schema.items() if name not in ("severity", "advice")}
@@ -109,7 +111,9 @@ def _hanging(of: LinkedDevices) -> list[dict[str, object]]:
         devices = [
             str(nodes[device]["name"] or device) if device in nodes else str(device) for device in hanging.devices
         ]
-        on = [f"one link, {link}" for link in links] + [f"one device, {device}" for device in devices]
+        on = [f"one link, {link}" for link in links[:_NAMED]] + [f"one device, {device}" for device in devices[:_NAMED]]
+        more = max(0, len(links) - _NAMED) + max(0, len(devices) - _NAMED)
+        on += [f"and on {more:,} more on the way"] if more else []
         system = systems[hanging.site]
         seen = f"{plural(counts[hanging.site], 'device')} of {hanging.site} hang on {'; on '.join(on)}"
         rows.append(_row("site_hanging", system, seen, name=hanging.site, about=f"{system}/site {hanging.site}"))
