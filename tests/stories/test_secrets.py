@@ -232,6 +232,7 @@ health
 health --batteries
 racks
 links
+report -o lamps.html
 links --draw lamps.svg
 links --draw lamps.dot
 links --draw lamps.graphml

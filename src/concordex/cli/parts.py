@@ -40,6 +40,7 @@ GROUPS = {
         "health": "How devices are: states, thresholds, batteries.",
         "racks": "How full racks are, what fits where, what stands in them.",
         "links": "What is behind each port, and the way between two devices.",
+        "report": "All of it on one page, to hand on.",
         "versions": "Who is behind the wanted version, or out of support.",
     },
     "Write": {

@@ -307,6 +307,10 @@ class Catalogue:
         rows = self.database.rows("SELECT * FROM reconciliations ORDER BY id DESC LIMIT 1")
         return rows[0] if rows else None
 
+    def reconciliations(self) -> list[DatabaseRow]:
+        """All concordances that there were, the oldest first; their files are kept of the newest alone."""
+        return self.database.rows("SELECT * FROM reconciliations ORDER BY id")
+
     def reconciled(self) -> list[int]:
         """The snapshots that the newest concordance rests on."""
         row = self.reconciliation()

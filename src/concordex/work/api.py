@@ -42,6 +42,7 @@ if TYPE_CHECKING:
     from concordex.work.show.compare import Comparison
     from concordex.work.show.health import FleetHealth
     from concordex.work.show.racks import Elevation
+    from concordex.work.show.report import Report
     from concordex.work.show.systems import SystemOverview
     from concordex.work.show.tables import Selection
     from concordex.work.workspace.groups import GroupFile
@@ -216,6 +217,12 @@ class Workspace(BaseWorkspace):
         from concordex.work.show.versions import spread
 
         return spread(self, where, over)
+
+    def report(self, where: str | None = None, compare: datetime | None = None, sections: Sequence[str] = ()) -> Report:
+        """All that is known of a fleet, or of a group, section by section; compared with an earlier moment."""
+        from concordex.work.show.report import report
+
+        return report(self, where, compare, sections)
 
     def groups(self) -> dict[str, GroupFile]:
         """Named selections, and what they are made of."""

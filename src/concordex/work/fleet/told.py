@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
@@ -47,15 +47,17 @@ def _states(
     workspace: BaseWorkspace, newest: Sequence[Snapshot], name: str, table: d.Table, health: d.Health
 ) -> pl.DataFrame:
     frame = workspace.frames.together(newest).collect()
+    if health.state not in frame.columns:  # pulled when the dialect did not read it
+        frame = frame.with_columns(pl.lit(None, dtype=pl.String).alias(health.state))
     state = meaning(health.state, health.states)
     if health.unless is not None:
         as_it_should = predicate_of(frame, health.unless.query, workspace.now())
         state = pl.when(as_it_should).then(pl.lit("normal")).otherwise(state)
     at = health.at or ("last_seen" if "last_seen" in table.fields else None)
     return frame.select(
-        "system", _device(table), pl.lit(name).alias("table"), _part(table, health),
+        "system", _device(table), pl.lit(name).alias("table"), _part(table, health, frame.schema),
         pl.col(health.state).cast(pl.String).alias("said"), state.alias("state"),
-        (pl.col(at) if at else pl.lit(newest[0].taken)).cast(STATES["at"]).alias("at"),
+        (_field(frame.schema, at, STATES["at"]) if at else pl.lit(newest[0].taken).cast(STATES["at"])).alias("at"),
     )  # fmt: skip
 
 
@@ -93,12 +95,14 @@ def _readings(
 ) -> Iterator[pl.LazyFrame]:
     lazy = workspace.frames.together([snapshot])
     known = lazy.collect_schema()
+    if health.at is not None and health.at not in known:
+        return  # it was pulled when the dialect did not read the time
     at = (pl.col(health.at) if health.at else pl.lit(snapshot.taken)).cast(READINGS["taken_at"]).alias("taken_at")
-    since = (pl.col(health.since) if health.since else pl.lit(None)).cast(READINGS["since"]).alias("since")
-    about: list[str | pl.Expr] = ["system", _device(table), _part(table, health)]
+    since = _field(known, health.since, READINGS["since"]).alias("since")
+    about: list[str | pl.Expr] = ["system", _device(table), _part(table, health, known)]
     if health.long is not None:
         fields = health.long
-        unit = pl.col(fields.unit).cast(pl.String) if fields.unit else pl.lit(None, dtype=pl.String)
+        unit = _field(known, fields.unit, pl.String())
         yield lazy.filter(pl.col(fields.metric).is_in(list(metrics))).select(
             *about, pl.col(fields.metric).alias("metric"), pl.col(fields.value).cast(pl.Float64).alias("value"),
             unit.alias("unit"), at, pl.lit(None, dtype=pl.Int64).alias("bits"), since,
@@ -117,6 +121,11 @@ def _device(table: d.Table) -> pl.Expr:
     return pl.col("parent" if "parent" in table.fields else "record_id").alias("device")
 
 
-def _part(table: d.Table, health: d.Health) -> pl.Expr:
+def _part(table: d.Table, health: d.Health, known: Mapping[str, pl.DataType]) -> pl.Expr:
     name = health.part or ("name" if "parent" in table.fields and "name" in table.fields else None)
-    return (pl.col(name).cast(pl.String) if name else pl.lit(None, dtype=pl.String)).alias("part")
+    return _field(known, name, pl.String()).alias("part")
+
+
+def _field(known: Mapping[str, pl.DataType], name: str | None, dtype: pl.DataType) -> pl.Expr:
+    """A field, which a snapshot of an earlier dialect may lack."""
+    return (pl.col(name) if name is not None and name in known else pl.lit(None)).cast(dtype)
