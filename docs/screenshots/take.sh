@@ -1,6 +1,7 @@
 #!/bin/sh
 # Takes the pictures of this folder again, from the demo data, in a real terminal window.
-# Needs Xvfb, xterm, ImageMagick and a good font: apt-get install xvfb xterm imagemagick fonts-dejavu
+# Needs Xvfb, xterm, ImageMagick, a browser and a good font:
+# apt-get install xvfb xterm imagemagick chromium fonts-dejavu
 set -eu
 here=$(cd "$(dirname "$0")" && pwd)
 work=$(mktemp -d)
@@ -41,29 +42,34 @@ shot() { # NAME, FOLDER, then commands to be typed there
 fleet=$work/ferries
 shot check "$fleet" "concordex system check" "concordex system check masthead" "concordex system check bollard"
 shot pull "$fleet" "concordex pull" "concordex pulls"
-cp -r "$fleet" "$work/trouble"
-sed -i 's/fingerprint: ..../fingerprint: 0000/; s/purser-password/stowage-key/; s/    user: lookout/    user: lockout/' "$work/trouble/concordex.yaml"
-sed -i '/^  fairlead:/,/^  masthead:/s/127.0.0.1/fairlead.invalid/' "$work/trouble/concordex.yaml"
-shot check-failing "$work/trouble" "concordex system check" "concordex system check masthead"
 sed -i 's/^    dialect: \(fairlead\|masthead\|crowsnest\)$/&\n    tags: [quays]/; s/^    dialect: \(pilotage\)$/&\n    tags: [ships]/' "$fleet/concordex.yaml"
-shot dialect "$fleet" "concordex dialect show bollard" "concordex dialect show capstan"
 shot show "$fleet" \
     "concordex show devices --where 'kind = switch and os = TideOS and os_version < 7.2.10' --limit 20" \
     "concordex show devices --where 'kind in (laptop, tablet)' --count-by system,kind --sort system" \
     "concordex show interfaces --where 'device.site = cobble-quay and status = down' --limit 4" \
     "concordex show readings --count-by device.site,taken_at:day --of level --limit 4" \
     "concordex query 'select model, count(*) as devices from devices group by model order by devices desc limit 5'"
-shot funnel "$fleet" \
-    "concordex show devices --where 'kind = handheld and last_seen older than 3d and site like mv-*' --funnel" \
-    "concordex show devices --live -s muster --where 'kind in (tablet, handheld) and last_seen newer than 7d and battery.level < 20' --funnel" \
-    "concordex show devices --where 'kind = handheld and last_sen older than 3d'"
 shot findings "$fleet" "concordex reconcile" "concordex findings --count" \
     "concordex findings --where 'severity = high' --limit 6"
 device=$(cd "$fleet" && concordex show findings --where 'kind = duplicate and systems = fairlead' -c entry -n 1 -f csv | tail -1)
 shot explain "$fleet" "concordex explain $device"
-shot compare "$fleet" "concordex compare fairlead stowage --count" \
-    "concordex compare fairlead stowage --where 'kind = switch' --limit 14" \
-    "concordex group add quays --where 'site like *-quay'" "concordex show entries --where 'group = quays' --count-by kind"
+(cd "$fleet" && concordex pull fairlead && concordex reconcile) >"$work/again.txt" 2>&1   # counters have rates from two pulls on
+shot health "$fleet" "concordex health --where 'kind in (switch, router, tablet)' -n 5" \
+    "concordex health --batteries -n 5" "concordex health --plugin"
+shot links "$fleet" "concordex links sw-cobble-quay-01 -n 9" "concordex links --path ap-fishgate-01 rt-heron-01" \
+    "concordex findings --kind link_disputed,link_contradicted,link_unknown,link_uneven,rack_taken,rack_behind,rack_outside -c kind,name,seen" \
+    "concordex findings --kind site_hanging -n 4 -c name,seen"
+shot versions "$fleet" "concordex versions -n 7" "concordex versions --spread --where 'kind = router'" \
+    "concordex racks --fits 4U -n 3" "concordex racks 'mv-knot rack 1'"
+(cd "$fleet" && concordex racks --where 'site in (mv-knot, ropewalk-depot, cobble-quay)' --draw "$here/racks.png"
+    concordex links --where 'near.site in (cobble-quay, gull-stairs) or far.site in (cobble-quay, gull-stairs)' --draw "$here/site.png"
+    concordex report -o "$work/fleet.html") >"$work/drawn.txt" 2>&1 || true
+for size in report:1280,800 report-phone:390,800; do
+    chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update \
+        --disable-sync --user-data-dir="$work/profile" --hide-scrollbars --window-size="${size#*:}" \
+        --screenshot="$here/${size%%:*}.png" "file://$work/fleet.html" >/dev/null 2>&1
+    echo "${size%%:*}.png"
+done
 ( cd "$work/far" && concordex pull --table devices && concordex reconcile ) >"$work/far-pull.txt" 2>&1
 (until pgrep -f 'concordex review' >/dev/null; do sleep 0.2; done; sleep 3; touch "$work/done") &
 shot review "$work/far" "concordex findings --count-by kind,state" "concordex review"
@@ -72,17 +78,6 @@ shot sync "$fleet" "concordex sync stowage --draft"
 cp "$here/../examples/new-switches.csv" "$fleet"
 shot push "$fleet" "concordex push new-switches.csv --to stowage --rejects bad.csv --draft" \
     "concordex change run 2 --first 3 --yes" "concordex change run 2 --batch-size 1 --yes" "cut -c1-120 bad.csv"
-(cd "$fleet" && concordex set stowage 'name like sw-spare-0*' status=stored position=7 --yes) >"$work/set.txt" 2>&1
-shot undo "$fleet" "concordex change show 3 --diff | head -4" "concordex set stowage sw-spare-01 'comment=taken by Kim' --yes" \
-    "concordex change undo 2 --yes" "concordex change list"
-shot enrol "$fleet" "cat new-units.csv" "concordex push new-units.csv --to pilotage --ask afloat --yes"
-(cd "$work/far" && concordex pull stowage >/dev/null 2>&1
-    sed -i 's/creations: 3000/creations: 20000/' concordex.yaml
-    { echo name,serial,site,maker,model,kind
-      for at in $(seq 12000); do echo "sw-far-$at,FF$at-77,north-mole,Brackwater,BS-2448,switch"; done; } >many.csv)
-(until pgrep -f "concordex push many" >/dev/null && (cd "$work/far" && concordex change list -f csv) 2>/dev/null | grep -q written
-    do sleep 0.1; done; touch "$work/done") &
-shot progress "$work/far" "concordex push many.csv --to stowage --yes"
 mkdir "$fleet/guests"
 cat >"$fleet/guests/objects.sh" <<'END'
 firewalls=$(concordex show devices -s bollard --where 'status = up' -c name -f csv | sed -n 2,3p | paste -sd,)

@@ -41,7 +41,7 @@ def draw_elevation(rack: Mapping[str, Any], things: Sequence[Mapping[str, Any]])
     draw.table(["unit", "front", "rear"], rows, right=["unit"])
     for thing in things:
         if thing["wrong"]:
-            draw.styled(f"  ! {thing['label']}, unit {thing['at']:g}: {_WRONG_WORDS[thing['wrong'][0]]}", "red")
+            draw.styled(f"  ! {thing['label']}, unit {thing['at']:g}: {_WRONG_WORDS[thing['wrong'][0]]}", "bold red")
 
 
 _WRONG_WORDS = {
