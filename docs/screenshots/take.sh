@@ -10,14 +10,10 @@ Xvfb "$DISPLAY" -screen 0 1280x800x24 -noreset >/dev/null 2>&1 &
 screen=$!
 concordex demo "$work/ferries" --by-hand >"$work/demo.txt" 2>&1 &
 demo=$!
-concordex demo "$work/far" --devices 3000 --latency 300 --by-hand >"$work/far.txt" 2>&1 &
-far=$!
-trap 'kill $demo $far 2>/dev/null; kill $screen 2>/dev/null; rm -rf "$work"' EXIT
-for log in "$work/demo.txt" "$work/far.txt"; do
-    until grep -q 'Open another terminal' "$log"; do
-        kill -0 $demo && kill -0 $far || { cat "$log"; exit 1; }
-        sleep 0.5
-    done
+trap 'kill $demo 2>/dev/null; kill $screen 2>/dev/null; rm -rf "$work"' EXIT
+until grep -q 'Open another terminal' "$work/demo.txt"; do
+    kill -0 $demo || { cat "$work/demo.txt"; exit 1; }
+    sleep 0.5
 done
 
 shot() { # NAME, FOLDER, then commands to be typed there
@@ -63,6 +59,7 @@ shot versions "$fleet" "concordex versions -n 7" "concordex versions --spread --
     "concordex racks --fits 4U -n 3" "concordex racks 'mv-knot rack 1'"
 (cd "$fleet" && concordex racks --where 'site in (mv-knot, ropewalk-depot, cobble-quay)' --draw "$here/racks.png"
     concordex links --where 'near.site in (cobble-quay, gull-stairs) or far.site in (cobble-quay, gull-stairs)' --draw "$here/site.png"
+    concordex health --events --where 'site in (fishgate, mv-eider, saltpan)' --draw "$here/timeline.png"
     concordex report -o "$work/fleet.html") >"$work/drawn.txt" 2>&1 || true
 for size in report:1280,800 report-phone:390,800; do
     chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update \
@@ -70,9 +67,6 @@ for size in report:1280,800 report-phone:390,800; do
         --screenshot="$here/${size%%:*}.png" "file://$work/fleet.html" >/dev/null 2>&1
     echo "${size%%:*}.png"
 done
-( cd "$work/far" && concordex pull --table devices && concordex reconcile ) >"$work/far-pull.txt" 2>&1
-(until pgrep -f 'concordex review' >/dev/null; do sleep 0.2; done; sleep 3; touch "$work/done") &
-shot review "$work/far" "concordex findings --count-by kind,state" "concordex review"
 shot sync "$fleet" "concordex sync stowage --draft"
 (cd "$fleet" && concordex change run 1 --yes) >"$work/synced.txt" 2>&1 || true  # what is held is named, with status 4
 cp "$here/../examples/new-switches.csv" "$fleet"
@@ -152,7 +146,7 @@ http.server.ThreadingHTTPServer(("127.0.0.1", int(sys.argv[2])), Between).serve_
 END
 register=$(sed -n '/^systems:/,$ { /^  purser:/,/url:/s/.*url: //p }' "$fleet/concordex.yaml")
 python3 "$work/between.py" "$register" 18993 >/dev/null 2>&1 & between=$!
-trap 'kill $demo $far $between 2>/dev/null; kill $screen 2>/dev/null; rm -rf "$work"' EXIT
+trap 'kill $demo $between 2>/dev/null; kill $screen 2>/dev/null; rm -rf "$work"' EXIT
 sleep 1
 sed -i '/^systems:/,$ { /^  purser:/,/url:/s|url: .*|url: http://127.0.0.1:18993| }' "$fleet/concordex.yaml"
 printf 'name,kind,site\ncard-plain,laptop,fishgate\ncard-lost,laptop,fishgate\ncard-twice,laptop,fishgate\n' >"$fleet/cards.csv"

@@ -10,7 +10,7 @@ import networkx as nx
 import pytest
 
 from concordex.standins.server import Harbour
-from tests.conftest import MOMENT
+from tests.conftest import MOMENT, Near, make_workspace
 
 FLEET = 'kind matches "^(rack|link)_"'
 
@@ -164,9 +164,7 @@ def test_a_rack_that_was_put_right_is_found_no_more_and_what_is_accepted_stays_s
 
 
 def test_without_racks_or_links_that_is_what_is_said(tmp_path, harbour):
-    from tests.conftest import make_workspace
-
-    shell = make_workspace(tmp_path, harbour, ["muster"])
+    shell = make_workspace(tmp_path, harbour, ["muster"], kind=Near)
     shell("pull")
     assert "no racks were pulled" in shell("racks", status=2).stderr
     assert "no links were pulled" in shell("links", status=2).stderr

@@ -223,3 +223,31 @@ def test_what_is_asked_wrongly_is_told(pulled):
     assert "is no format" in pulled("health", "-f", "xml", status=2).stderr
     assert 'no field "sit"' in pulled("health", "--where", "sit = x", status=2).stderr
     assert "there is no system" in pulled("health", "nobody", status=2).stderr
+
+
+def test_what_happened_is_told_by_day_and_what_nobody_uses_is_named(pulled, shared_harbour, tmp_path):
+    muster = shared_harbour.muster
+    told = rows(pulled, "health", "--events", "--since", "30d")
+    assert len(told) == len(muster.events)
+    assert [row["at"] for row in told] == sorted((row["at"] for row in told), reverse=True)
+    use = rows(pulled, "health", "--use", "--since", "30d")
+    carried = {record["deviceId"] for record in muster.devices if record["platform"] in ("slate", "scanner")}
+    entries = rows(pulled, "show", "records", "--system", "muster", "-c", "entry,record_id", "-n", "0")
+    lying = {row["entry"] for row in entries if row["record_id"] in carried} - {
+        row["entry"] for row in entries if row["record_id"] in {event["deviceId"] for event in muster.events}
+    }  # fmt: skip
+    assert len([row for row in use if row["hours"] == 0]) == len(lying)
+    assert [row["hours"] for row in use] == sorted(row["hours"] for row in use)
+    shown = pulled("health", "--events", "--since", "30d").stdout
+    assert f"{len(muster.events)} events" in shown
+    assert re.search(r"\w{3} 2026-\d\d-\d\d +[.\d+]{24} ", shown)
+    pulled("health", "--events", "--draw", str(tmp_path / "week.svg"))
+    assert (tmp_path / "week.svg").read_text().startswith("<?xml")
+    assert "goes with --events" in pulled("health", "--draw", "x.svg", status=2).stderr
+
+
+def test_where_no_system_tells_of_events_that_is_said(tmp_path, harbour):
+    shell = make_workspace(tmp_path, harbour, ["stowage"], kind=Near)
+    shell("pull")
+    shell("reconcile")
+    assert "no system tells of events" in shell("health", "--events", status=2).stderr

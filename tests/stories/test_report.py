@@ -15,7 +15,7 @@ import pytest
 
 from concordex.cli.commands.report import _BROWSERS
 from concordex.work.show.report import SECTIONS
-from tests.conftest import make_workspace
+from tests.conftest import MOMENT, Near, make_workspace
 
 BROWSER = next((path for name in _BROWSERS if (path := shutil.which(name))), None)
 HOSTILE = [
@@ -99,7 +99,6 @@ def hostile(harbour_of_names, tmp_path_factory):
 @pytest.fixture(scope="module")
 def harbour_of_names(tmp_path_factory):
     from concordex.standins.server import Harbour
-    from tests.conftest import MOMENT, Near
 
     with Harbour.of(120, moment=MOMENT, seed=3) as harbour:
         for records, member in (
@@ -170,7 +169,7 @@ def test_what_became_better_and_worse_stands_at_the_top(writing, fresh_harbour, 
 
 def test_a_report_on_little_says_what_is_lacking(tmp_path, harbour):
     """On nothing at all there is none; where a table is lacking, its section says so."""
-    shell = make_workspace(tmp_path, harbour, ["muster"])
+    shell = make_workspace(tmp_path, harbour, ["muster"], kind=Near)
     assert "nothing has been pulled" in shell("report", "-o", "x.html", status=2).stderr
     shell("pull")
     assert "nothing has been reconciled" in shell("report", "-o", "x.html", status=2).stderr

@@ -17,6 +17,8 @@ from concordex.standins.fleet import Accounts, Device, Fleet, Record
 _CARDED = ("laptop", "server", "router", "firewall")
 #: Routers that were delivered and are in no portal yet.
 _UNBOXED = 4
+#: Shares of devices that nobody uses, of days on which one is not used, and of those on which it is dropped.
+_UNUSED, _IDLE_DAYS, _DROPPED = 0.25, 0.4, 0.05
 #: For so many days a device is read once on each.
 _READ_DAYS = 6
 _WATCHED = ("router", "switch", "server", "firewall")
@@ -37,6 +39,7 @@ class Elsewhere:
     unboxed: list[Record] = field(default_factory=list)
     cards: list[Record] = field(default_factory=list)
     readings: list[Record] = field(default_factory=list)
+    events: list[Record] = field(default_factory=list)
 
 
 def tell(fleet: Fleet, accounts: Accounts) -> Elsewhere:
@@ -50,6 +53,7 @@ def tell(fleet: Fleet, accounts: Accounts) -> Elsewhere:
     _binnacle(live, accounts, other)
     _purser(fleet, accounts, other)
     _readings(fleet, accounts, other)
+    _events(fleet, accounts, other)
     return other
 
 
@@ -200,3 +204,23 @@ def _readings(fleet: Fleet, accounts: Accounts, other: Elsewhere) -> None:
                 "capacity": round(battery["capacity"] + battery["daily"] * day, 2),
             })  # fmt: skip
     other.readings.sort(key=lambda reading: int(reading["takenAt"]))
+
+
+def _events(fleet: Fleet, accounts: Accounts, other: Elsewhere) -> None:
+    """What happened to what people carry in the last week: one in four lies in a drawer."""
+    rng = _source(fleet, "events")
+    for at, record in enumerate(r for r in accounts.muster if r["platform"] in ("slate", "scanner")):
+        if rng.random() < _UNUSED:
+            continue
+        for day in range(7):
+            if rng.random() < _IDLE_DAYS:
+                continue
+            begun = fleet.moment - timedelta(days=day, minutes=rng.randrange(300, 1300))
+            told = [("unlocked", 0, ""), ("locked", rng.randrange(20, 290), "")]
+            told += [("dropped", 10, f"{rng.randrange(3, 30)} g")] if rng.random() < _DROPPED else []
+            for number, (event, minutes, detail) in enumerate(told):
+                other.events.append({
+                    "eventId": f"e{at}-{day}-{number}", "deviceId": record["deviceId"], "event": event,
+                    "detail": detail, "happenedAt": int((begun + timedelta(minutes=minutes)).timestamp()),
+                })  # fmt: skip
+    other.events.sort(key=lambda event: int(event["happenedAt"]))

@@ -3,7 +3,7 @@
     POST /oauth/token                 OAuth 2.0 client credentials (RFC 6749)
     GET  /muster/devices?page=100     Bearer token; {"devices": […], "inAll": N, "onward": URL or null}
 
-    GET  /muster/readings?since=SECONDS&until=SECONDS   {"readings": […]}, 200 at the most
+    GET  /muster/readings?since=SECONDS&until=SECONDS   {"readings": […]}, 200 at the most; so /muster/events
     GET  /muster/roles, /muster/policies                 {"roles": […]}; POST, PATCH and DELETE as well
     POST /muster/devices/ID/retire, …/wipe                202
 
@@ -53,6 +53,8 @@ class Muster(StandIn):
         *,
         pilot: bool = False,
     ) -> None:
+        #: What happened to devices, in the order in which it did.
+        self.events: list[dict[str, Any]] = []
         #: A fault of its own: where its pages lead on to, in place of the next.
         self.leads_to = ""
         if pilot:
@@ -109,6 +111,7 @@ class Muster(StandIn):
         self.api.get("/muster/devices")(self.list_devices)
         self.api.post("/muster/devices/{number}/{deed}")(self.do)
         self.api.get("/muster/readings")(self.list_readings)
+        self.api.get("/muster/events")(self.list_events)
         for kind in self.objects:
             self._object_routes(kind)
 
@@ -160,6 +163,14 @@ class Muster(StandIn):
         since, until = whole(request, "since", 0), whole(request, "until", 2**40)
         readings = [reading for reading in self.readings if since <= reading["takenAt"] < until]
         return self.answer({"readings": readings[:_MOST_READINGS]})
+
+    async def list_events(self, request: Request) -> Response:
+        """What happened in a span of time; only the first 200 of it."""
+        self._admit(request)
+        only(request, "since", "until")
+        since, until = whole(request, "since", 0), whole(request, "until", 2**40)
+        events = [event for event in self.events if since <= event["happenedAt"] < until]
+        return self.answer({"events": events[:_MOST_READINGS]})
 
     async def do(self, request: Request, number: str, deed: str) -> Response:
         """Retire or wipe a device."""

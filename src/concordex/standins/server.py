@@ -64,6 +64,8 @@ class Harbour:
         fleet = build(size, moment=moment, seed=seed)
         by_system = accounts(fleet)
         other, cabling = tell(fleet, by_system), lay(fleet, by_system)
+        muster = Muster(by_system.muster, other.readings)
+        muster.events = other.events
         portal, stowage = Pilotage(other.units), Stowage(by_system.stowage)
         return cls(
             accounts=by_system,
@@ -71,7 +73,7 @@ class Harbour:
             fairlead=Fairlead(by_system.fairlead, by_system.ports, cabling.attached, cabling.cables),
             masthead=Masthead(other.radio_sites, other.radios),
             bollard=Bollard(other.firewalls, other.objects),
-            muster=Muster(by_system.muster, other.readings),
+            muster=muster,
             crowsnest=Crowsnest(other.hosts, other.groups),
             pilotage=portal,
             binnacle=Binnacle(other.router),

@@ -40,6 +40,7 @@ if TYPE_CHECKING:
     from concordex.work.pull.check import Finding
     from concordex.work.pull.pull import Pull
     from concordex.work.show.compare import Comparison
+    from concordex.work.show.events import Happened
     from concordex.work.show.health import FleetHealth
     from concordex.work.show.racks import Elevation
     from concordex.work.show.report import Report
@@ -169,6 +170,14 @@ class Workspace(BaseWorkspace):
         from concordex.work.show.health import health
 
         return health(self, systems, where, since)
+
+    def happened(
+        self, systems: Sequence[str] = (), where: str | None = None, since: datetime | None = None
+    ) -> Happened:
+        """What happened to devices since a moment, by day and hour, and how much they were used."""
+        from concordex.work.show.events import happened
+
+        return happened(self, systems, where, since)
 
     def batteries(self, where: str | None = None) -> Selection:
         """Batteries, by site, the most urgent first: how each is, and how long it will last by whose word."""

@@ -2,6 +2,7 @@
 
 import sys
 from datetime import UTC, datetime
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import polars as pl
@@ -33,6 +34,13 @@ def health(
     batteries: Annotated[
         bool, typer.Option("--batteries", help="Batteries, by site, the most urgent first: what to replace.")
     ] = False,
+    events: Annotated[
+        bool, typer.Option("--events", help="What happened over a week, by day and hour; --since for another while.")
+    ] = False,
+    use: Annotated[bool, typer.Option("--use", help="Hours of use in that while, the least used first.")] = False,
+    figure: Annotated[
+        Path | None, typer.Option("--draw", help="With --events: a timeline into a file, .svg, .png or .pdf.")
+    ] = None,
     every: Annotated[bool, typer.Option("--all", help="With --batteries: also those that will last.")] = False,
     count: Annotated[bool, typer.Option("--count", help="Only how many are how.")] = False,
     plugin: Annotated[
@@ -60,11 +68,20 @@ def health(
 
     concordex health --batteries --where 'kind = handheld'
 
+    concordex health --events --where 'name = kiosk-fishgate-01' --draw week.svg
+
     concordex health --format openmetrics -o fleet.prom
     """
     here = workspace()
     if batteries:
         return _batteries(here, where, (limit, columns, form, output), every=every)
+    if events or use:
+        from concordex.cli.happened import tell
+
+        of_week = here.happened(words(systems), where, moment(since, "--since"))
+        return tell(of_week, (limit, words(columns), _format(form), output), figure, where, use=use)
+    if figure is not None:
+        raise CalledWrongly("--draw goes with --events")
     of = here.health(words(systems), where, moment(since, "--since"))
     if plugin:
         from concordex.cli.openmetrics import in_one_line

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import polars as pl
 
+from concordex.insight.events import EVENTS
 from concordex.insight.readings import READINGS
 from concordex.insight.states import meaning
 from concordex.query.predicate import predicate_of
@@ -83,6 +84,27 @@ def readings(
         for snapshot in snapshots:
             if snapshot.file and workspace.frames.damage(snapshot.file) is None:
                 frames += _readings(workspace, snapshot, table, health, metrics)
+    return pl.concat(frames)
+
+
+def events(workspace: BaseWorkspace, since: datetime, systems: Sequence[str] = ()) -> pl.LazyFrame:
+    """What happened from ``since`` on, as the newest pulls tell it."""
+    frames = [pl.LazyFrame(schema=EVENTS)]
+    for system, name, table in telling(workspace, systems):
+        health = table.health
+        newest = [s for s in workspace.memory.newest(name, system=system) if s.file]
+        if health is None or health.events is None or not newest:
+            continue
+        told, lazy = health.events, workspace.frames.together(newest)
+        known = lazy.collect_schema()
+        if health.at is None or health.at not in known or told.event not in known:
+            continue  # it was pulled when the dialect did not read them
+        frames.append(lazy.filter(pl.col(health.at) >= since).select(
+            "system", _device(table), _part(table, health, known), pl.col(told.event).cast(pl.String).alias("event"),
+            _field(known, told.detail, pl.String()).alias("detail"), pl.col(health.at).cast(EVENTS["at"]).alias("at"),
+            pl.col(told.event).is_in(told.begins).fill_null(value=False).alias("begins"),
+            pl.col(told.event).is_in(told.ends).fill_null(value=False).alias("ends"),
+        ))  # fmt: skip
     return pl.concat(frames)
 
 
