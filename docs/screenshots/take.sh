@@ -46,7 +46,7 @@ shot show "$fleet" \
     "concordex show readings --count-by device.site,taken_at:day --of level --limit 4" \
     "concordex query 'select model, count(*) as devices from devices group by model order by devices desc limit 5'"
 shot findings "$fleet" "concordex reconcile" "concordex findings --count" \
-    "concordex findings --where 'severity = high' --limit 6"
+    "concordex findings --where 'severity = high' --limit 4"
 device=$(cd "$fleet" && concordex show findings --where 'kind = duplicate and systems = fairlead' -c entry -n 1 -f csv | tail -1)
 shot explain "$fleet" "concordex explain $device"
 (cd "$fleet" && concordex pull fairlead && concordex reconcile) >"$work/again.txt" 2>&1   # counters have rates from two pulls on

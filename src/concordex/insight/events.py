@@ -36,8 +36,8 @@ def sessions(events: pl.DataFrame, since: datetime, until: datetime) -> pl.DataF
     """When each device was in use, ``begun`` and ``ended``, between two moments.
 
     From what begins its use to the next that ends it; what begins it again meanwhile does not count, nor what begins
-    and ends it at one moment.  A device of which the first that is known is an end was in use before, and one without an
-    end is so still.
+    and ends it at one moment.  A device of which the first that is known is an end was in use before, and one without
+    an end is so still.
     """
     marks = events.filter(pl.col("begins") | pl.col("ends")).group_by("entry", "at").agg(
         pl.col("begins").any(), pl.col("ends").any()

@@ -65,7 +65,8 @@ class Harbour:
         by_system = accounts(fleet)
         other, cabling = tell(fleet, by_system), lay(fleet, by_system)
         muster = Muster(by_system.muster, other.readings)
-        muster.events = other.events
+        pilot = Muster([], other.readings[:5], pilot=True)
+        muster.events, pilot.events = other.events, other.events[:5]
         portal, stowage = Pilotage(other.units), Stowage(by_system.stowage)
         return cls(
             accounts=by_system,
@@ -81,7 +82,7 @@ class Harbour:
             purser=Purser(other.cards),
             afloat=Afloat(other.unboxed, portal),
             deck=Deck(3, token_urlsafe(18)),
-            pilot=Muster([], other.readings[:5], pilot=True),
+            pilot=pilot,
         )
 
     @property
