@@ -9,6 +9,7 @@ from typing import Any
 
 from concordex import Workspace
 from concordex.work.api_dialects import Dialects
+from concordex.work.api_fleet import FleetView
 from concordex.work.api_kinds import ObjectKinds
 from concordex.work.api_objects import Objects
 
@@ -38,6 +39,7 @@ def page() -> str:
     parts = [_HEAD]
     for shown, called in (
         (Workspace, "Workspace"),
+        (FleetView, "Workspace.fleet"),
         (ObjectKinds, "Workspace.kinds"),
         (Objects, "Workspace.objects"),
         (Dialects, "Dialects"),

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from concordex.cli import draw
 from concordex.cli.emit import Format, emit
 from concordex.cli.statuses import Status
+from concordex.figures.timeline import draw as draw_timeline
 from concordex.words import plural
 
 if TYPE_CHECKING:
@@ -29,8 +30,6 @@ def tell(of: Happened, how: How, figure: Path | None, where: str | None, *, use:
     for text in of.notes:
         draw.note(text, "yellow")
     if figure is not None:
-        from concordex.figures.timeline import draw as draw_timeline
-
         left_out = draw_timeline(of.every.to_dicts(), of.used.to_dicts(), (of.since, of.until), figure, where or "All")
         draw.note(
             f"{figure}: {plural(of.every.height, 'event')}" + (f"; {left_out} devices left out" if left_out else "")

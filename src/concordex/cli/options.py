@@ -41,7 +41,7 @@ def complete_tables(incomplete: str) -> list[str]:
 
 def complete_racks(incomplete: str) -> list[str]:
     """The racks that were pulled, for the shell."""
-    return safely(lambda: workspace().racks().frame["rack"].drop_nulls().to_list(), incomplete)
+    return safely(lambda: workspace().fleet.racks().frame["rack"].drop_nulls().to_list(), incomplete)
 
 
 def complete_fields(incomplete: str) -> list[str]:

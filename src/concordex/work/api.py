@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from concordex.progress import Counted
     from concordex.wire.dialect import Dialect
     from concordex.wire.writing.staging import Pending
+    from concordex.work.api_fleet import FleetView
     from concordex.work.api_kinds import ObjectKinds
     from concordex.work.api_objects import Objects
     from concordex.work.change.freshness import Freshness
@@ -40,10 +41,6 @@ if TYPE_CHECKING:
     from concordex.work.pull.check import Finding
     from concordex.work.pull.pull import Pull
     from concordex.work.show.compare import Comparison
-    from concordex.work.show.events import Happened
-    from concordex.work.show.health import FleetHealth
-    from concordex.work.show.racks import Elevation
-    from concordex.work.show.report import Report
     from concordex.work.show.systems import SystemOverview
     from concordex.work.show.tables import Selection
     from concordex.work.workspace.groups import GroupFile
@@ -160,78 +157,6 @@ class Workspace(BaseWorkspace):
         from concordex.work.show.compare import of_moments
 
         return of_moments(self, here, there, systems=systems, where=where, fields=fields)
-
-    # the fleet
-
-    def health(
-        self, systems: Sequence[str] = (), where: str | None = None, since: datetime | None = None
-    ) -> FleetHealth:
-        """How devices are: states by kind, readings beyond a threshold, and what each threshold watched."""
-        from concordex.work.show.health import health
-
-        return health(self, systems, where, since)
-
-    def happened(
-        self, systems: Sequence[str] = (), where: str | None = None, since: datetime | None = None
-    ) -> Happened:
-        """What happened to devices since a moment, by day and hour, and how much they were used."""
-        from concordex.work.show.events import happened
-
-        return happened(self, systems, where, since)
-
-    def batteries(self, where: str | None = None) -> Selection:
-        """Batteries, by site, the most urgent first: how each is, and how long it will last by whose word."""
-        from concordex.work.show.batteries import batteries
-
-        return batteries(self, where)
-
-    def racks(self, where: str | None = None, *, fits: int | None = None, face: str | None = None) -> Selection:
-        """Racks and their room; or, with ``fits``, where so many units are free, the tightest first."""
-        from concordex.work.show.racks import racks
-
-        return racks(self, where, fits=fits, face=face)
-
-    def elevations(self, name: str | None = None, where: str | None = None) -> list[Elevation]:
-        """Racks as they are seen from their front and their rear."""
-        from concordex.work.show.racks import elevations
-
-        return elevations(self, name, where)
-
-    def links(self, where: str | None = None) -> Selection:
-        """The cables between devices, each once, whichever of its ends tell of it."""
-        from concordex.work.show.links import links
-
-        return links(self, where)
-
-    def behind(self, device: str) -> Selection:
-        """What is behind each port of a device: neighbours and hosts."""
-        from concordex.work.show.links import behind
-
-        return behind(self, device)
-
-    def way(self, here: str, there: str) -> Selection:
-        """A shortest way from one device to another, link by link."""
-        from concordex.work.show.links import way
-
-        return way(self, here, there)
-
-    def versions(self, where: str | None = None) -> Selection:
-        """Devices beside the versions that are wanted, and how long theirs are supported."""
-        from concordex.work.show.versions import versions
-
-        return versions(self, where)
-
-    def version_spread(self, where: str | None = None, over: str | None = None) -> Selection:
-        """How many devices run each version; with ``over`` (``30d``, ``12w:week``) at the end of each span of time."""
-        from concordex.work.show.versions import spread
-
-        return spread(self, where, over)
-
-    def report(self, where: str | None = None, compare: datetime | None = None, sections: Sequence[str] = ()) -> Report:
-        """All that is known of a fleet, or of a group, section by section; compared with an earlier moment."""
-        from concordex.work.show.report import report
-
-        return report(self, where, compare, sections)
 
     def groups(self) -> dict[str, GroupFile]:
         """Named selections, and what they are made of."""
@@ -557,6 +482,13 @@ class Workspace(BaseWorkspace):
         return take_back(self, system)
 
     # configuration
+
+    @cached_property
+    def fleet(self) -> FleetView:
+        """The fleet as it is seen: health, batteries, links, racks, versions, a report."""
+        from concordex.work.api_fleet import FleetView
+
+        return FleetView(self)
 
     @cached_property
     def kinds(self) -> ObjectKinds:

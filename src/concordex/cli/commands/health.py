@@ -10,6 +10,8 @@ import typer
 
 from concordex.cli import draw
 from concordex.cli.emit import Format, emit
+from concordex.cli.happened import tell
+from concordex.cli.openmetrics import exposition, in_one_line
 from concordex.cli.options import Columns, Limit, Output, Systems, Where, moment, words, workspace
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
@@ -76,16 +78,12 @@ def health(
     if batteries:
         return _batteries(here, where, (limit, columns, form, output), every=every)
     if events or use:
-        from concordex.cli.happened import tell
-
-        of_week = here.happened(words(systems), where, moment(since, "--since"))
+        of_week = here.fleet.happened(words(systems), where, moment(since, "--since"))
         return tell(of_week, (limit, words(columns), _format(form), output), figure, where, use=use)
     if figure is not None:
         raise CalledWrongly("--draw goes with --events")
-    of = here.health(words(systems), where, moment(since, "--since"))
+    of = here.fleet.health(words(systems), where, moment(since, "--since"))
     if plugin:
-        from concordex.cli.openmetrics import in_one_line
-
         status, line = in_one_line(of)
         draw.line(line)
         return status
@@ -140,7 +138,7 @@ def _batteries(
     here: "Workspace", where: str | None, how: tuple[int | None, Columns, str | None, Output], *, every: bool
 ) -> int:
     limit, columns, form, output = how
-    found = here.batteries(where)
+    found = here.fleet.batteries(where)
     for text in found.notes:
         draw.note(text, "yellow")
     chosen, frame = _format(form), found.frame
@@ -161,8 +159,6 @@ def _batteries(
 
 
 def _expose(here: "Workspace", of: "FleetHealth", output: Output) -> None:
-    from concordex.cli.openmetrics import exposition
-
     now = datetime.now(UTC)
     ages = [
         ({"system": s.system, "table": s.table, "outcome": s.outcome}, round((now - s.taken).total_seconds()), None)

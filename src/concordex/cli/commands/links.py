@@ -10,6 +10,7 @@ from concordex.cli import draw
 from concordex.cli.emit import Format, emit
 from concordex.cli.options import Columns, Limit, Output, OutputFormat, Where, words, workspace
 from concordex.errors import CalledWrongly
+from concordex.figures import canvas, graph_files, topology
 
 #: Rows that a terminal shows where no limit is given.
 _SCREENFUL = 40
@@ -53,11 +54,11 @@ def links(
         raise CalledWrongly("a device, --path and --where are asked one at a time")
     here = workspace()
     if device is not None:
-        found = here.behind(device)
+        found = here.fleet.behind(device)
     elif path is not None:
-        found = here.way(*path)
+        found = here.fleet.way(*path)
     else:
-        found = here.links(where)
+        found = here.fleet.links(where)
     for text in found.notes:
         draw.note(text, "yellow")
     if figure is not None:
@@ -76,8 +77,6 @@ def links(
 
 
 def _draw(cables: list[dict[str, object]], figure: Path, title: str) -> None:
-    from concordex.figures import canvas, graph_files, topology
-
     ending = figure.suffix.removeprefix(".").lower()
     if ending in graph_files.FORMS:
         graph_files.write(cables, figure)

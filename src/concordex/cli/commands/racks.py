@@ -12,6 +12,7 @@ from concordex.cli.emit import Format, emit
 from concordex.cli.options import Columns, Limit, Output, OutputFormat, Where, complete_racks, words, workspace
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
+from concordex.figures.racks import draw as draw_racks
 
 #: What is told of each thing of a rack, where it is not drawn.
 _THINGS = ("rack", "site", "at", "to", "face", "label", "kind", "entry", "full_depth", "weight", "power", "wrong")
@@ -55,10 +56,8 @@ def racks(
     if rack is not None or figure is not None:
         if fits is not None:
             raise CalledWrongly("--fits looks at all racks", advice="narrow it by --where 'rack = …'")
-        standing = here.elevations(rack, where)
+        standing = here.fleet.elevations(rack, where)
         if figure is not None:
-            from concordex.figures.racks import draw as draw_racks
-
             draw_racks(standing, figure, rack or where or "Racks")
             draw.note(f"{figure}: {len(standing)} racks")
         elif form in (None, Format.TABLE) and output is None:
@@ -75,7 +74,7 @@ def racks(
             frame = pl.DataFrame(rows, infer_schema_length=None) if rows else pl.DataFrame(schema=list(_THINGS))
             emit(frame.select(words(columns) or _THINGS).head(limit or frame.height), form, output)
         return Status.FOUND if any(thing["wrong"] for one in standing for thing in one.things) else Status.DONE
-    found = here.racks(where, fits=_units(fits), face=_face(face, fits))
+    found = here.fleet.racks(where, fits=_units(fits), face=_face(face, fits))
     for text in found.notes:
         draw.note(text, "yellow")
     frame = found.frame.select(words(columns)) if columns else found.frame

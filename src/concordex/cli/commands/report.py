@@ -12,6 +12,7 @@ import typer
 from concordex.cli import draw
 from concordex.cli.options import Where, moment, words, workspace
 from concordex.errors import CalledWrongly, ConcordexError
+from concordex.figures.page import render
 from concordex.landing import landing
 
 #: Browsers that print a page, by the names under which they are installed.
@@ -49,11 +50,9 @@ def report(
     if ending not in (".html", ".pdf"):
         raise CalledWrongly(f"{output}: a report is .html or .pdf, by the ending of its file")
     browser = _browser() if ending == ".pdf" else None
-    made = workspace().report(where, moment(compare, "--compare"), words(section))
+    made = workspace().fleet.report(where, moment(compare, "--compare"), words(section))
     for text in made.notes:
         draw.note(text, "yellow")
-    from concordex.figures.page import render
-
     page = render(made)
     with landing(output) as making:
         making.write_bytes(page if browser is None else _printed(browser, page))

@@ -47,7 +47,7 @@ def versions(
     if over is not None and not spread:
         raise CalledWrongly("--over goes with --spread")
     here = workspace()
-    found = here.version_spread(where, over) if spread else here.versions(where)
+    found = here.fleet.version_spread(where, over) if spread else here.fleet.versions(where)
     for text in found.notes:
         draw.note(text, "yellow")
     frame, status = found.frame, Status.DONE
