@@ -85,7 +85,7 @@ def _places(part: str) -> Iterator[list[MutationSpec]]:
         init(files, listed, {})
         for item in listed.work_items:
             found[item.mutations[0].module_path, item.mutations[0].start_pos].append(item.mutations[0])
-    spared = {file: {*_unevaluated(file), *_for_programmers(file)} for file in files}
+    spared = {file: {*_unevaluated(file), *_of_variables(file), *_for_programmers(file)} for file in files}
     for (file, start), specs in sorted(found.items()):
         if start[0] not in spared[file] and start not in spared[file]:
             yield specs
@@ -117,6 +117,14 @@ def _unevaluated(file: Path) -> Iterator[int]:
             spans = [node.annotation] if isinstance(node, ast.AnnAssign) and node.value is None else []
         for span in spans:
             yield from range(span.lineno, (span.end_lineno or span.lineno) + 1)
+
+
+def _of_variables(file: Path) -> Iterator[tuple[int, int]]:
+    """Where the annotations of variables stand: beside them on the line is what they are set to, which runs."""
+    for node in ast.walk(ast.parse(file.read_text(encoding="utf-8"))):
+        if isinstance(node, ast.AnnAssign) and node.value is not None:
+            span = node.annotation
+            yield from ((span.lineno, at) for at in range(span.col_offset, span.end_col_offset or span.col_offset))
 
 
 def _sample(parts: list[str], each: int, seed: int) -> list[Fault]:

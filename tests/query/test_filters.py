@@ -180,6 +180,8 @@ ABILITIES = [
     FilterTest(field="user", tests=("=",), parameter="who", write="user:'{value}'", any_case=True),
     FilterTest(field="site", tests=("=",), parameter="q2", write='at "{value}"', any_case=True, escape="backslash"),
     FilterTest(field="serial", tests=("=",), parameter="serial"),
+    FilterTest(field="asset_tag", tests=("=",), parameter="tag", values={"t1": ["one"]}),
+    FilterTest(field="ips", tests=("=",), parameter="at", values={"10.0.0.1": ["first"]}),
     FilterTest(field="serial", tests=("present",), parameter="has", write="serial"),
     FilterTest(field="os_version", tests=("=",), parameter="release", any_case=True),
     FilterTest(field="last_seen", tests=("newer than", "older than", "="), parameter="after", time="epoch"),
@@ -201,6 +203,9 @@ ABILITIES = [
         ("last_seen = 2026-11-01", {}),
         ("serial = AA1", {}),  # the system would tell AA1 from aa1, and we do not
         ("serial present", {"has": "serial"}),
+        ("asset_tag = t1", {}),  # also of words that it lists
+        ("ip = 10.0.0.1", {}),  # two words, and the parameter takes one
+        ("ip = 10.0.0.2", {"at": "10.0.0.2"}),
         ("os_version = 7.2", {}),  # 7.2.0 is the same version, and another text
         ("""name like "O'Dell*" """, {"q": "name:'O''Dell%'"}),
         ('name like "50%*"', {}),  # a mark of theirs, which means itself to us

@@ -332,3 +332,66 @@ def test_so_large_a_share_of_a_table_is_altered_and_no_larger_but_for_a_few(alte
         check_guards(workspace, change, steps)
     counted = replace(change, about=replace(change.about, sizes={"devices": 100}))  # as it was read for the change
     check_guards(workspace, counted, steps)
+
+
+class Counting:
+    """A session that is signed in anew so often while something is sent; nothing else of it is asked."""
+
+    def __init__(self, openings: int, anew: int, *, outlasts: bool = False) -> None:
+        self.openings, self.anew = openings, anew
+        self.dialect = SimpleNamespace(staging=SimpleNamespace(outlasts_session=outlasts))
+        self.endpoint = SimpleNamespace(name="s")
+
+
+@pytest.mark.parametrize(
+    ("openings", "anew", "outlasts", "lost"),
+    [(1, 0, False, False), (1, 1, False, True), (1, 1, True, False), (0, 1, False, False)],
+)
+def test_what_a_session_staged_is_lost_where_that_ended_before_its_commit(monkeypatch, openings, anew, outlasts, lost):
+    """A first signing-in, for what is sent, loses nothing."""
+    import asyncio
+
+    from concordex.errors import Unreachable
+    from concordex.work.run import commits
+
+    session = Counting(openings, anew, outlasts=outlasts)
+    committed: list[str] = []
+
+    async def commit(*_args: object) -> None:
+        committed.append("once")
+
+    async def send() -> str:
+        session.openings += session.anew
+        return "made"
+
+    monkeypatch.setattr(commits, "commit", commit)
+    committer = commits.Committer(session, as_one=False)
+    write = SimpleNamespace(commit=SimpleNamespace())
+    if lost:
+        with pytest.raises(Unreachable, match="ended before its writes were committed"):
+            asyncio.run(committer.in_effect([write], send))
+    else:
+        assert asyncio.run(committer.in_effect([write], send)) == "made"
+    assert committed == ["once"]
+    assert asyncio.run(committer.in_effect([SimpleNamespace(commit=None)], send)) == "made"  # it takes it at once
+    assert committed == ["once"]
+
+
+def test_only_what_was_deleted_is_forgotten_as_made_by_us_and_only_what_was_made_is_noted():
+    from concordex.work.run.api_run import ApiRun
+
+    noted: dict[str, object] = {}
+    catalogue = SimpleNamespace(
+        refer=lambda rows: noted.update(made=list(rows)), forget=lambda _system, ids: noted.update(gone=ids),
+        begin_pull=lambda _process: 1, snapshots_of=lambda _pull: [], end_pull=lambda *_: None,
+    )  # fmt: skip
+    running = ApiRun.__new__(ApiRun)
+    running.workspace, running.change = SimpleNamespace(catalogue=catalogue), SimpleNamespace(system="s", number=1)
+    running.steps = []
+    judged = [
+        step(1, "delete", record_id="1"), step(2, "update", record_id="2"), step(3, "report", record_id="3"),
+        step(4, "create", record_id="4", entry="E4", source="m/4"), step(5, "create", record_id="5", entry="E5"),
+        step(6, "delete", record_id=None),
+    ]  # fmt: skip
+    running._keep(SimpleNamespace(needed=lambda _tables: []), judged)
+    assert noted == {"made": [("s", "4", "E4", "m/4")], "gone": ["1"]}

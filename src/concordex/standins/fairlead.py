@@ -50,6 +50,7 @@ class Fairlead(StandIn):
         self.nodes, self.ports, self.attached, self.cables, self.lasts = nodes, ports, attached, cables, lasts
         self.tasks: dict[str, dict[str, Any]] = {}
         self.waits = 1
+        self.updates: list[dict[str, Any]] = []
         #: Counters of ports: by which clock, since when; of ports that were restarted, since when those.
         self.clock: Callable[[], float] = time.time
         self.began = time.time() - 86_400
@@ -154,14 +155,19 @@ class Fairlead(StandIn):
         """Releases that could be put on nodes, by what they run now; a page of them."""
         self._admit(request)
         only(request, "from", "size")
-        updates = [
+        if whole(request, "from", 1, least=1) == 1 or not self.updates:
+            self.updates = self._published()
+        return self._page(request, "updates", self.updates)
+
+    def _published(self) -> list[dict[str, Any]]:
+        """What could be put on each node, as its first page is asked for."""
+        return [
             {"updateKey": f"{node['nodeKey']}.{release}", "node": node["nodeKey"], "release": release, "reason": reason}
             for node in self.nodes
             if node["system"]
             for release, reason in self.releases.get(node["system"]["name"], {}).items()
             if version_parts(release) > version_parts(node["system"]["release"])
         ]
-        return self._page(request, "updates", updates)
 
     async def begin(self, request: Request, key: str, deed: str) -> Response:
         """Begin to label or restart a node; a task tells how it goes."""
