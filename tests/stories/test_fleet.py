@@ -72,6 +72,11 @@ def test_racks_tell_their_room_and_where_something_fits(pulled, shared_harbour):
         (("racks", "--draw", "x.txt"), "svg, png, pdf"), (("links", "--draw", "x.txt"), "graphml, dot"),
         (("links", "nobody-1"), "no device with links is known as 'nobody-1'"),
         (("racks", "a", "--fits", "1"), "--fits looks at all racks"),
+        (("racks", "-c", "fre"), 'did you mean "free"?'), (("links", "-c", "nere"), 'did you mean "near"?'),
+        (("versions", "--spread", "-c", "oss"), 'did you mean "os"?'),
+        (("health", "-c", "nam"), 'did you mean "name"?'),
+        (("health", "--use", "-c", "hour"), 'did you mean "hours"?'),
+        (("health", "--batteries", "-c", "sit"), 'did you mean "site"?'),
         (("links", "a", "--where", "speed > 1"), "one at a time"), (("links", "--where", "sped > 1"), '"speed"'),
     ],
 )  # fmt: skip

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from concordex.cli import draw
 from concordex.cli.emit import Format, emit
+from concordex.cli.rows import named_columns
 from concordex.cli.statuses import Status
 from concordex.figures.timeline import draw as draw_timeline
 from concordex.words import plural
@@ -37,7 +38,7 @@ def tell(of: Happened, how: How, figure: Path | None, where: str | None, *, use:
         return Status.DONE
     frame = of.use if use else of.every
     if form not in (None, Format.TABLE) or output is not None or columns:
-        shown = frame.select(columns) if columns else frame
+        shown = named_columns(frame, columns)
         emit(shown.head(limit or shown.height), form, output, all_columns=bool(columns))
         return Status.DONE
     if use:

@@ -4,12 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from concordex.cli import draw
 from concordex.cli.emit import Format, emit
 from concordex.errors import CalledWrongly
 from concordex.words import suggestion
+
+if TYPE_CHECKING:
+    import polars as pl
+
+
+def named_columns(frame: pl.DataFrame, columns: Sequence[str]) -> pl.DataFrame:
+    """Of a frame only the ``columns`` that are named, all of it where none is."""
+    for name in columns:
+        if name not in frame.columns:
+            raise CalledWrongly(f"there is no column {name!r}", advice=suggestion(name, frame.columns))
+    return frame.select(list(dict.fromkeys(columns))) if columns else frame
 
 
 def emit_rows(

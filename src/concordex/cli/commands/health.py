@@ -13,6 +13,7 @@ from concordex.cli.emit import Format, emit
 from concordex.cli.happened import tell
 from concordex.cli.openmetrics import exposition, in_one_line
 from concordex.cli.options import Columns, Limit, Output, Systems, Where, moment, words, workspace
+from concordex.cli.rows import named_columns
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
 from concordex.landing import landing
@@ -96,7 +97,7 @@ def health(
     chosen = _format(form)
     if chosen not in (None, Format.TABLE) or output is not None or columns:
         frame = of.counts if count else _together(of)
-        frame = frame.select(words(columns)) if columns else frame
+        frame = named_columns(frame, words(columns))
         emit(frame.head(limit or frame.height), chosen, output, all_columns=bool(columns))
         return passed
     _table(of.counts, right=["normal", "warning", "error", "unknown", "all"])
@@ -145,7 +146,7 @@ def _batteries(
     counts = {what: frame.filter(pl.col("replace") == what).height for what in ("now", "later", "unknown")}
     frame = frame if every else frame.filter(pl.col("replace") == "now")
     if chosen not in (None, Format.TABLE) or output is not None or columns:
-        shown = frame.select(words(columns)) if columns else frame
+        shown = named_columns(frame, words(columns))
         emit(shown.head(limit or shown.height), chosen, output, all_columns=bool(columns))
     else:
         names = ["replace", "site", "name", "kind", "user", "remaining", "capacity", "level", "charging", "cycles",

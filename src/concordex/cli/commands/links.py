@@ -9,6 +9,7 @@ import typer
 from concordex.cli import draw
 from concordex.cli.emit import Format, emit
 from concordex.cli.options import Columns, Limit, Output, OutputFormat, Where, words, workspace
+from concordex.cli.rows import named_columns
 from concordex.errors import CalledWrongly
 from concordex.figures import canvas, graph_files, topology
 
@@ -66,7 +67,7 @@ def links(
             raise CalledWrongly("--draw goes with --where, or with all links")
         _draw(found.frame.to_dicts(), figure, where or "Links")
         return
-    frame = found.frame.select(words(columns)) if columns else found.frame
+    frame = named_columns(found.frame, words(columns))
     cut = (
         form in (None, Format.TABLE) and output is None and limit is None and draw.is_terminal(sys.stdout)
         and frame.height > _SCREENFUL

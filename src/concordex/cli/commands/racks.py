@@ -1,6 +1,7 @@
 """``concordex racks``."""
 
 import re
+import sys
 from pathlib import Path
 from typing import Annotated
 
@@ -10,10 +11,13 @@ from concordex.cli import draw
 from concordex.cli.elevation import draw_elevation
 from concordex.cli.emit import Format, emit
 from concordex.cli.options import Columns, Limit, Output, OutputFormat, Where, complete_racks, words, workspace
+from concordex.cli.rows import named_columns
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
 from concordex.figures.racks import draw as draw_racks
 
+#: Rows that a terminal shows where no limit is given.
+_SCREENFUL = 40
 #: What is told of each thing of a rack, where it is not drawn.
 _THINGS = ("rack", "site", "at", "to", "face", "label", "kind", "entry", "full_depth", "weight", "power", "wrong")
 
@@ -72,13 +76,17 @@ def racks(
                 for thing in one.things
             ]
             frame = pl.DataFrame(rows, infer_schema_length=None) if rows else pl.DataFrame(schema=list(_THINGS))
-            emit(frame.select(words(columns) or _THINGS).head(limit or frame.height), form, output)
+            emit(named_columns(frame, words(columns) or _THINGS).head(limit or frame.height), form, output)
         return Status.FOUND if any(thing["wrong"] for one in standing for thing in one.things) else Status.DONE
     found = here.fleet.racks(where, fits=_units(fits), face=_face(face, fits))
     for text in found.notes:
         draw.note(text, "yellow")
-    frame = found.frame.select(words(columns)) if columns else found.frame
-    emit(frame.head(limit or frame.height), form, output, all_columns=bool(columns))
+    frame = named_columns(found.frame, words(columns))
+    screen = form in (None, Format.TABLE) and output is None and draw.is_terminal(sys.stdout)
+    cut = screen and limit is None and frame.height > _SCREENFUL
+    emit(frame.head(_SCREENFUL if cut else limit or frame.height), form, output, all_columns=bool(columns))
+    if cut:
+        draw.note(f"the first {_SCREENFUL} of {frame.height:,} rows; --limit 0 shows all", "dim")
     if fits is None:
         return Status.FOUND if found.frame["wrong"].sum() else Status.DONE
     return Status.DONE

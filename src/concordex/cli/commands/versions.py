@@ -9,6 +9,7 @@ import typer
 from concordex.cli import draw
 from concordex.cli.emit import Format, emit
 from concordex.cli.options import Columns, Limit, Output, OutputFormat, Where, words, workspace
+from concordex.cli.rows import named_columns
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
 
@@ -60,7 +61,7 @@ def versions(
         if not every and form in (None, Format.TABLE) and output is None:
             _count(frame)
         frame = left
-    shown = frame.select(words(columns)) if columns else frame
+    shown = named_columns(frame, words(columns))
     screen = form in (None, Format.TABLE) and output is None
     if screen and not columns:
         shown = shown.select(

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from typing import TYPE_CHECKING
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
 
 import polars as pl
 
@@ -89,30 +90,31 @@ def _seen(
 
 
 def _of_links(of: LinkedDevices) -> list[dict[str, object]]:
-    nodes = {(row["system"], row["id"]): row for row in of.nodes.to_dicts()}
-    rows = []
-    for kind, system, record_id, near, seen in untrue(of.ends, of.nodes, list(of.known)).iter_rows():
-        node = nodes.get((system, near), {})
-        rows.append(_row(
-            f"link_{kind}", system, seen, entry=node.get("entry"), name=node.get("name") or near,
-            about=f"{system}/{record_id}",
-        ))  # fmt: skip
+    ends = of.nodes.select("system", pl.col("id").alias("near"), "name", "entry").unique(["system", "near"])
+    wrong = untrue(of.ends, of.nodes, list(of.known)).join(
+        ends, on=["system", "near"], how="left", maintain_order="left"
+    )
+    rows = [
+        _row(f"link_{row['kind']}", row["system"], row["seen"], entry=row["entry"], name=row["name"] or row["near"],
+             about=f"{row['system']}/{row['record_id']}")
+        for row in wrong.iter_rows(named=True)
+    ]  # fmt: skip
     return rows + _hanging(of)
 
 
 def _hanging(of: LinkedDevices) -> list[dict[str, object]]:
     """Sites that one device or one link cuts off."""
-    laid, nodes = of.cables(), {row["device"]: row for row in of.nodes.to_dicts()}
-    sites = {device: row["site"] for device, row in nodes.items() if row["site"]}
-    counts, systems = Counter(sites.values()), {site: nodes[device]["system"] for device, site in sites.items()}
+    laid, sited = of.cables(), of.nodes.filter(pl.col("site").is_not_null()).unique("device", maintain_order=True)
+    if laid.is_empty():
+        return []
+    sites, names = dict(sited.select("device", "site").iter_rows()), dict(of.nodes.select("device", "name").iter_rows())
+    counts, systems = Counter(sites.values()), dict(sited.select("site", "system").iter_rows())
     rows = []
     for hanging in of.graph(laid).hanging(sites):
-        links = [_link(laid.row(number, named=True), nodes) for number in hanging.links]
-        devices = [
-            str(nodes[device]["name"] or device) if device in nodes else str(device) for device in hanging.devices
-        ]
-        on = [f"one link, {link}" for link in links[:_NAMED]] + [f"one device, {device}" for device in devices[:_NAMED]]
-        more = max(0, len(links) - _NAMED) + max(0, len(devices) - _NAMED)
+        links = [_link(laid.row(number, named=True), names) for number in hanging.links[:_NAMED]]
+        devices = [str(names.get(device) or device) for device in hanging.devices[:_NAMED]]
+        on = [f"one link, {link}" for link in links] + [f"one device, {device}" for device in devices]
+        more = len(hanging.links) - len(links) + len(hanging.devices) - len(devices)
         on += [f"and on {more:,} more on the way"] if more else []
         system = systems[hanging.site]
         seen = f"{plural(counts[hanging.site], 'device')} of {hanging.site} hang on {'; on '.join(on)}"
@@ -120,9 +122,9 @@ def _hanging(of: LinkedDevices) -> list[dict[str, object]]:
     return rows
 
 
-def _link(cable: dict[str, object], nodes: dict[str, dict[str, object]]) -> str:
+def _link(cable: dict[str, object], names: Mapping[Any, object]) -> str:
     ends = []
     for end in ("near", "far"):
-        node = nodes.get(str(cable[f"{end}_device"]), {})
-        ends.append(" ".join(str(word) for word in (node.get("name") or cable[end], cable[f"{end}_port"]) if word))
+        name = names.get(cable[f"{end}_device"]) or cable[end]
+        ends.append(" ".join(str(word) for word in (name, cable[f"{end}_port"]) if word))
     return " to ".join(ends)
