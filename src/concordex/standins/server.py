@@ -33,6 +33,10 @@ from concordex.standins.stowage import Stowage
 from concordex.standins.wrong import Wrong, spoiled_racks
 
 
+#: Seconds for which a connection stays open that nothing goes over: a slow machine should not lose it between two calls.
+_KEPT = 60
+
+
 @dataclass
 class Harbour:
     """All stand-ins of the demo world, up while the ``with`` block runs."""
@@ -105,7 +109,12 @@ class Harbour:
             scheme = "https" if standin.tls else "http"
             self.urls[standin.name] = f"{scheme}://127.0.0.1:{listening.getsockname()[1]}"
             config = uvicorn.Config(
-                standin.app, log_level="critical", access_log=False, lifespan="off", timeout_graceful_shutdown=1
+                standin.app,
+                log_level="critical",
+                access_log=False,
+                lifespan="off",
+                timeout_graceful_shutdown=1,
+                timeout_keep_alive=_KEPT,
             )
             config.load()
             config.loaded = True
@@ -116,7 +125,12 @@ class Harbour:
             many.append([_listen() for _ in range(count)])
             devices.listen([at.getsockname()[1] for at in many[-1]])
             config = uvicorn.Config(
-                devices, log_level="critical", access_log=False, lifespan="off", timeout_graceful_shutdown=1
+                devices,
+                log_level="critical",
+                access_log=False,
+                lifespan="off",
+                timeout_graceful_shutdown=1,
+                timeout_keep_alive=_KEPT,
             )
             self._servers.append(uvicorn.Server(config))
         self._thread = threading.Thread(target=self._serve, args=([*([at] for at in sockets), *many],), daemon=True)
