@@ -32,8 +32,7 @@ from concordex.standins.purser import Purser
 from concordex.standins.stowage import Stowage
 from concordex.standins.wrong import Wrong, spoiled_racks
 
-
-#: Seconds for which a connection stays open that nothing goes over: a slow machine should not lose it between two calls.
+#: Seconds for which an idle connection stays open: a slow machine should not lose it between two calls.
 _KEPT = 60
 
 
