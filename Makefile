@@ -7,7 +7,7 @@ BIN := $(VENV)/bin
 
 $(VENV)/.ready: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[dev]'
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-compile -e '.[dev]'
 	touch $@
 
 demo: $(VENV)/.ready
