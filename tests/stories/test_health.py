@@ -251,3 +251,29 @@ def test_where_no_system_tells_of_events_that_is_said(tmp_path, harbour):
     shell("pull")
     shell("reconcile")
     assert "no system tells of events" in shell("health", "--events", status=2).stderr
+
+
+def test_monitoring_is_told_not_known_where_nothing_can_be_found_out(tmp_path, harbour):
+    """Two means an error there: a workspace that was never pulled, or is none, must not look like one."""
+    shell = make_workspace(tmp_path, harbour, ["muster"], kind=Near)
+    assert shell("health", "--plugin", status=3).stdout.startswith("CONCORDEX UNKNOWN - nothing has been pulled")
+    shell("pull")
+    shell("reconcile")
+    assert "UNKNOWN - there is no system" in shell("health", "nobody", "--plugin", status=3).stdout
+    assert "UNKNOWN - " in shell("-w", str(tmp_path / "none"), "health", "--plugin", status=3).stdout
+
+
+def test_hours_of_use_reach_no_further_back_than_what_was_told(pulled, shared_harbour):
+    """A month is asked for, and a week was told: nobody was in use in the three weeks before."""
+    first = min(event["happenedAt"] for event in shared_harbour.muster.events)
+    told = pulled("health", "--use", "--since", "30d")
+    assert f"begin {datetime.fromtimestamp(first, UTC):%Y-%m-%d %H:%M} UTC" in told.stderr
+    most = max(row["hours"] for row in rows(pulled, "health", "--use", "--since", "30d"))
+    assert most < (datetime.now(UTC).timestamp() - first) / 3600
+
+
+def test_a_counter_that_was_read_long_ago_passes_no_threshold_of_today(watched):
+    """Two pulls of last week tell nothing of the last hour."""
+    watched.config(lambda text: text.replace("over: 1d", "over: 1s"))
+    told = watched("health", status=3)
+    assert "no reading of interface.errors_in per minute" in told.stderr

@@ -63,6 +63,11 @@ OK, WARNING, CRITICAL, UNKNOWN = range(4)
 _WORDS = ("OK", "WARNING", "CRITICAL", "UNKNOWN")
 
 
+def not_known(why: str) -> str:
+    """The line where nothing could be found out."""
+    return f"CONCORDEX {_WORDS[UNKNOWN]} - {' '.join(why.replace('|', '/').split())}"
+
+
 def in_one_line(health: FleetHealth) -> tuple[int, str]:
     """A status, and the line that says it, with performance data: as programs that run such plug-ins read it.
 

@@ -11,11 +11,11 @@ import typer
 from concordex.cli import draw
 from concordex.cli.emit import Format, emit
 from concordex.cli.happened import tell
-from concordex.cli.openmetrics import exposition, in_one_line
+from concordex.cli.openmetrics import UNKNOWN, exposition, in_one_line, not_known
 from concordex.cli.options import Columns, Limit, Output, Systems, Where, moment, words, workspace
 from concordex.cli.rows import named_columns
 from concordex.cli.statuses import Status
-from concordex.errors import CalledWrongly
+from concordex.errors import CalledWrongly, ConcordexError
 from concordex.landing import landing
 
 if TYPE_CHECKING:
@@ -75,6 +75,8 @@ def health(
 
     concordex health --format openmetrics -o fleet.prom
     """
+    if plugin:
+        return _in_one_line(words(systems), where, since)
     here = workspace()
     if batteries:
         return _batteries(here, where, (limit, columns, form, output), every=every)
@@ -84,10 +86,6 @@ def health(
     if figure is not None:
         raise CalledWrongly("--draw goes with --events")
     of = here.fleet.health(words(systems), where, moment(since, "--since"))
-    if plugin:
-        status, line = in_one_line(of)
-        draw.line(line)
-        return status
     for text in of.notes:
         draw.note(text, "yellow")
     passed = Status.FOUND if of.passed.height else Status.DONE
@@ -105,6 +103,16 @@ def health(
         _listed(of.passed.drop("entry"), "readings beyond a threshold", limit)
         _listed(of.ailing.drop("entry"), "by the word of their systems", limit)
     return passed
+
+
+def _in_one_line(systems: list[str], where: str | None, since: str | None) -> int:
+    """One line, and one of four statuses; what goes wrong is not known, since there two means an error."""
+    try:
+        status, line = in_one_line(workspace().fleet.health(systems, where, moment(since, "--since")))
+    except ConcordexError as error:
+        status, line = UNKNOWN, not_known(str(error))
+    draw.line(line)
+    return status
 
 
 def _together(of: "FleetHealth") -> pl.DataFrame:

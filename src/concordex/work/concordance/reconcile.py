@@ -184,7 +184,7 @@ def _findings_by_now(workspace: BaseWorkspace, scope: Scope) -> pl.DataFrame | N
     """The findings of last time, as they are where nothing but the time, racks and links have changed; none where they
     are the same."""
     members = read(workspace, "members").select("system", "record_id", "entry")
-    fleet, before = faults(workspace, members.collect()), read(workspace, "findings")
+    fleet, before = in_order(faults(workspace, members.collect())), read(workspace, "findings")
     own = pl.col("kind").is_in(FLEET)
     if not fleet.equals(before.filter(own).select(fleet.columns).collect()):
         rest = before.filter(own.not_()).select(fleet.columns).collect()

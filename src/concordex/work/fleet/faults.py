@@ -103,7 +103,9 @@ def _of_links(of: LinkedDevices) -> list[dict[str, object]]:
 
 
 def _hanging(of: LinkedDevices) -> list[dict[str, object]]:
-    """Sites that one device or one link cuts off."""
+    """Sites that one device or one link cuts off: known only where no link may be lacking."""
+    if not {*of.ends["system"].unique()} <= {*of.laid}:
+        return []
     laid, sited = of.cables(), of.nodes.filter(pl.col("site").is_not_null()).unique("device", maintain_order=True)
     if laid.is_empty():
         return []

@@ -25,12 +25,14 @@ class LinkedDevices:
     ends   as in :data:`concordex.insight.cabling.ENDS`
     nodes  as in :data:`concordex.insight.cabling.NODES`
     known  the systems whose devices are known whole
+    laid   the systems whose links are known whole
     notes  what a reader must know to trust them
     """
 
     ends: pl.DataFrame
     nodes: pl.DataFrame
     known: Sequence[str] = ()
+    laid: Sequence[str] = ()
     notes: Sequence[str] = field(default_factory=list)
 
     def cables(self) -> pl.DataFrame:
@@ -63,7 +65,10 @@ def linked(workspace: BaseWorkspace, members: pl.DataFrame | None = None) -> Lin
     nodes = nodes.with_columns(pl.coalesce("entry", pl.format("{}/{}", "system", "id")).alias("device"))
     doubts = [f"{s.system}/{s.table} is {s.outcome}: {s.fault}" for s in (*links, *devices) if not s.whole]
     whole = [snapshot.system for snapshot in devices if snapshot.whole]
-    return LinkedDevices(ends=_as(workspace, links, ENDS), nodes=nodes.select(*NODES), known=whole, notes=doubts)
+    return LinkedDevices(
+        ends=_as(workspace, links, ENDS), nodes=nodes.select(*NODES), known=whole,
+        laid=[snapshot.system for snapshot in links if snapshot.whole], notes=doubts,
+    )  # fmt: skip
 
 
 def hosts(workspace: BaseWorkspace) -> pl.DataFrame:

@@ -33,10 +33,6 @@ class Racked:
     things: pl.DataFrame
     notes: Sequence[str] = field(default_factory=list)
 
-    def of(self, racks: pl.DataFrame) -> pl.DataFrame:
-        """The things in some of the racks."""
-        return self.things.join(racks.select("rack"), on="rack", how="semi", maintain_order="left")
-
 
 _NO_RACKS = pl.DataFrame(schema={**RACKS, "system": pl.String, "name": pl.String, "site": pl.String})
 _NO_THINGS = pl.DataFrame(schema={**THINGS, **dict.fromkeys(_ABOUT, pl.String)})
@@ -69,8 +65,8 @@ def racked(workspace: BaseWorkspace, members: pl.DataFrame | None = None) -> Rac
         every = every.join(known, on=["system", "record_id"], how="left", maintain_order="left")
     else:
         every = every.with_columns(pl.lit(None, dtype=pl.String).alias("entry"))
-    own = pl.format("{}/{}", "system", "record_id")
-    every = every.with_columns(pl.coalesce("entry", own).alias("device"), pl.int_range(pl.len()).alias("thing"))
+    one = pl.format("{}/{}", "system", pl.coalesce("entry", "record_id"))  # each inventory has racks of its own
+    every = every.with_columns(one.alias("device"), pl.int_range(pl.len()).alias("thing"))
     return Racked(racks=pl.concat(racks), things=every, notes=notes)
 
 

@@ -83,7 +83,7 @@ def readings(
             snapshots = snapshots if len(snapshots) > 1 else kept[-2:]
         for snapshot in snapshots:
             if snapshot.file and workspace.frames.damage(snapshot.file) is None:
-                frames += _readings(workspace, snapshot, table, health, metrics)
+                frames += _readings(workspace, snapshot, table, metrics, since)
     return pl.concat(frames)
 
 
@@ -113,28 +113,32 @@ def _wanted(health: d.Health, metrics: Collection[str]) -> bool:
 
 
 def _readings(
-    workspace: BaseWorkspace, snapshot: Snapshot, table: d.Table, health: d.Health, metrics: Collection[str]
+    workspace: BaseWorkspace, snapshot: Snapshot, table: d.Table, metrics: Collection[str], since: datetime
 ) -> Iterator[pl.LazyFrame]:
+    health = table.health
+    assert health
     lazy = workspace.frames.together([snapshot])
     known = lazy.collect_schema()
     if health.at is not None and health.at not in known:
         return  # it was pulled when the dialect did not read the time
+    if health.at is not None:
+        lazy = lazy.filter(pl.col(health.at) >= since)
     at = (pl.col(health.at) if health.at else pl.lit(snapshot.taken)).cast(READINGS["taken_at"]).alias("taken_at")
-    since = _field(known, health.since, READINGS["since"]).alias("since")
+    counting = _field(known, health.since, READINGS["since"]).alias("since")
     about: list[str | pl.Expr] = ["system", _device(table), _part(table, health, known)]
     if health.long is not None:
         fields = health.long
         unit = _field(known, fields.unit, pl.String())
         yield lazy.filter(pl.col(fields.metric).is_in(list(metrics))).select(
             *about, pl.col(fields.metric).alias("metric"), pl.col(fields.value).cast(pl.Float64).alias("value"),
-            unit.alias("unit"), at, pl.lit(None, dtype=pl.Int64).alias("bits"), since,
+            unit.alias("unit"), at, pl.lit(None, dtype=pl.Int64).alias("bits"), counting,
         )  # fmt: skip
     for field, metric in health.metrics.items():
         if metric.called in metrics and field in known:
             yield lazy.select(
                 *about, pl.lit(metric.called).alias("metric"), pl.col(field).cast(pl.Float64).alias("value"),
                 pl.lit(metric.unit, dtype=pl.String).alias("unit"), at,
-                pl.lit(metric.counter, dtype=pl.Int64).alias("bits"), since,
+                pl.lit(metric.counter, dtype=pl.Int64).alias("bits"), counting,
             )  # fmt: skip
 
 

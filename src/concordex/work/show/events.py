@@ -11,7 +11,6 @@ import polars as pl
 
 from concordex.errors import CalledWrongly
 from concordex.insight.events import by_day, by_hour, hours_of_use, sessions
-from concordex.query.predicate import predicate_of
 from concordex.words import plural
 from concordex.work.concordance import stored
 from concordex.work.fleet.told import events, telling
@@ -62,24 +61,41 @@ def happened(
     later = told.filter(pl.col("at") > now + timedelta(minutes=5))
     told = told.filter(pl.col("at") <= now + timedelta(minutes=5)).unique(maintain_order=True)
     members = stored.read(workspace, "members").select("system", pl.col("record_id").alias("device"), "entry").collect()
-    entries = stored.read(workspace, "entries").collect()
-    if where is not None:
-        entries = entries.filter(predicate_of(entries, workspace.query(where), now))
+    entries = stored.in_scope(workspace, [where] if where else [])
     known = entries.select(_ENTRY)
     mine = told.join(members, on=["system", "device"], maintain_order="left").join(
         known, on="entry", maintain_order="left"
     )
-    used = sessions(mine, begin, now).join(known.select("entry", "name"), on="entry", how="left", maintain_order="left")
+    reach, until, doubts = _told_of(workspace, told, systems)
+    used = sessions(mine, max(begin, reach or begin), min(now, until or now)).join(
+        known.select("entry", "name"), on="entry", how="left", maintain_order="left"
+    )
     marked = mine.filter(pl.col("begins") | pl.col("ends"))
     tells = members.filter(pl.col("system").is_in(marked["system"].unique().implode())).select("entry").unique()
     could = known.filter(pl.col("kind").is_in(marked["kind"].unique().implode())).join(tells, on="entry", how="semi")
     use = could.join(hours_of_use(used), on="entry", how="left", maintain_order="left").with_columns(
         pl.col("hours").fill_null(0.0), pl.col("sessions").fill_null(0)
     )
-    notes = stored.notes(workspace)
+    notes = [*stored.notes(workspace), *doubts]
+    notes += [f"the events that were pulled begin {reach:%Y-%m-%d %H:%M} UTC"] if reach and reach > begin else []
     notes += [f"{plural(later.height, 'event')} from the future do not count"] if later.height else []
     every = mine.sort("at", descending=True).select("at", "name", "kind", "site", "event", "part", "detail", "system")
     return Happened(
         since=begin, until=now, every=every, days=by_day(mine), hours=by_hour(mine), used=used,
         use=use.sort("hours", "site", "name", nulls_last=True).drop("entry"), notes=notes,
     )  # fmt: skip
+
+
+def _told_of(
+    workspace: BaseWorkspace, told: pl.DataFrame, systems: Sequence[str]
+) -> tuple[datetime | None, datetime | None, list[str]]:
+    """The first event that is told, when events were pulled of all, and of which systems not all may be there."""
+    tables = [
+        (system, name) for system, name, table in telling(workspace, systems) if table.health and table.health.events
+    ]
+    snapshots = [s for s in workspace.memory.newest() if s.file and (s.system, s.table) in tables]
+    doubts = [
+        f"{s.system}/{s.table} is {s.outcome}: who has no hours here may have some" for s in snapshots if not s.whole
+    ]
+    first = told["at"].min()
+    return first if isinstance(first, datetime) else None, min((s.taken for s in snapshots), default=None), doubts

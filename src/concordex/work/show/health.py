@@ -56,9 +56,7 @@ def health(
     A device is as the worst of its systems says; one of which none says anything is unknown.  ``since`` takes the place
     of how far back each threshold looks.
     """
-    entries = stored.read(workspace, "entries").select(stored_entry_columns(workspace)).collect()
-    if where is not None:
-        entries = entries.filter(predicate_of(entries, workspace.query(where), workspace.now()))
+    entries = stored.in_scope(workspace, [where] if where else [])
     members = stored.read(workspace, "members").select("system", pl.col("record_id").alias("device"), "entry").collect()
     told = states(workspace, systems).join(members, on=["system", "device"], how="inner", maintain_order="left")
     told = told.join(entries.select(_ENTRY), on="entry", how="inner", maintain_order="left")
@@ -66,7 +64,7 @@ def health(
         worst(told.filter(pl.col("table") == "devices"), "entry").select("entry", "system", "said", "state", "at"),
         on="entry", how="left", maintain_order="left",
     ).with_columns(pl.col("state").fill_null("unknown"), pl.lit(None, dtype=pl.String).alias("part"))  # fmt: skip
-    parts = told.filter(pl.col("table") != "devices").unique(["table", "entry", "part", "system"], maintain_order=True)
+    parts = told.filter(pl.col("table") != "devices")
     counts = pl.concat([
         counted(of_devices.with_columns(pl.lit("devices").alias("of")), ["of", "kind"]),
         counted(parts.with_columns(pl.col("table").alias("of")), ["of", "kind"]),
@@ -79,12 +77,6 @@ def health(
     passed, watched, notes = _passed(workspace, systems, members, entries, since)
     return FleetHealth(counts=counts, ailing=ailing, passed=passed, watched=watched,
                        notes=[*stored.notes(workspace), *notes])  # fmt: skip
-
-
-def stored_entry_columns(workspace: BaseWorkspace) -> list[str]:
-    """The columns of entries that a filter may ask, those that are shown first."""
-    names = stored.read(workspace, "entries").collect_schema().names()
-    return [*_ENTRY, *(name for name in names if name not in _ENTRY)]
 
 
 def _passed(
@@ -131,7 +123,7 @@ def _values(rule: Threshold, raw: pl.LazyFrame, begin: datetime, now: datetime) 
         values, after = pl.collect_all([sound, later], engine="streaming")
         return values, after
     whole, after = pl.collect_all([believable(raw, datetime.min.replace(tzinfo=now.tzinfo), now), later])
-    values = rates(whole).with_columns(pl.col("value") * SPANS[rule.per])
+    values = rates(whole).filter(pl.col("taken_at") >= begin).with_columns(pl.col("value") * SPANS[rule.per])
     return values.with_columns(pl.format("{}/{}", pl.col("unit").fill_null(""), pl.lit(rule.per)).alias("unit")), after
 
 
