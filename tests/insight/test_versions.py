@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from concordex.insight.versions import is_below, newest, releases_behind, shares, standing
+from concordex.insight.versions import is_below, newest, releases_behind, standing
 
 
 @pytest.mark.parametrize(
@@ -20,9 +20,8 @@ def test_a_version_stands_beside_the_one_that_is_wanted(version, wanted, state, 
     assert (standing(version, wanted), releases_behind(version, wanted, known)) == (state, behind)
 
 
-def test_bounds_the_newest_and_shares():
+def test_bounds_and_the_newest():
     assert [is_below(v, b) for v, b in (("7.1", "7.2"), ("7.2", "7.2.0"), (None, None), ("1", None))] == [
         True, False, False, True
     ]  # fmt: skip
     assert (newest(["7.2.9", "7.2.10", "7.2"]), newest([])) == ("7.2.10", None)
-    assert (shares({"1": 1, "2": 3}), shares({})) == ({"1": 0.25, "2": 0.75}, {})

@@ -233,6 +233,14 @@ def test_a_moment_is_handed_over_as_the_system_writes_moments(time, said):
     assert reach(query, Binder(query, FIELDS, NOW, closed={}), [ability]).parameters == {"after": said}
 
 
+def test_what_is_too_long_for_an_address_is_not_said_in_one():
+    """Thousands of names would be refused, or cut by what stands before a system: all is asked for instead."""
+    ability = FilterTest(field="name", tests=("in",), parameter="label", several=",", any_case=True)
+    for many, said in ((100, True), (3_000, False)):
+        query = parse(f"name in ({', '.join(f'sw-{number:05}' for number in range(many))})")
+        assert bool(reach(query, Binder(query, FIELDS, NOW), [ability]).nodes) == said
+
+
 def test_a_filter_of_a_thousand_parts_or_of_many_levels_ends(pulled):
     """Parts by the thousand are applied; levels by the hundred are a mistake."""
     begun = time.monotonic()

@@ -12,7 +12,7 @@ from ruamel.yaml import YAML
 
 from concordex.standins.server import Harbour
 from concordex.work.run.commits import Committer
-from concordex.work.workspace.config import Devices
+from concordex.work.workspace.system_settings import Devices
 from tests.conftest import Near, Shell, make_workspace
 
 PROXY = "http://proxy.saltmarsh.example:3128"

@@ -33,7 +33,7 @@ from concordex.work.change.undo import prepare_undo
 from concordex.work.pull.pull import pull
 from concordex.work.run.guards import _holds
 from concordex.work.run.run import run
-from concordex.work.workspace.config import Window
+from concordex.work.workspace.system_settings import Window
 from tests.conftest import Near, Shell, make_workspace
 
 MAKER, MODEL = "Brackwater", "BS-2448"

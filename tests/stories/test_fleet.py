@@ -235,3 +235,16 @@ def test_who_is_behind_what_is_wanted_and_out_of_support_is_told_with_what_could
     (pulled.folder / "versions" / "a.yaml").unlink()
     assert "no version is wanted" in pulled("versions", status=2).stderr
     assert "goes with --spread" in pulled("versions", "--over", "3d", status=2).stderr
+
+
+def test_links_of_which_some_may_lack_say_of_no_site_that_it_hangs(tmp_path, fresh_harbour):
+    """A second way may be among what is missing: seen with all links, said by none that are cut short."""
+    shell = make_workspace(tmp_path, fresh_harbour, kind=Near)
+    fresh_harbour.named("fairlead").faults.add("short", "/fl/3/cables")
+    shell("pull", status=4)
+    shell("reconcile")
+    short = rows(shell, "findings", "--kind", "site_hanging", status=None)
+    fresh_harbour.named("fairlead").faults.clear()
+    shell("pull")
+    shell("reconcile")
+    assert (short, bool(rows(shell, "findings", "--kind", "site_hanging", status=3))) == ([], True)

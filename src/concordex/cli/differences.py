@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 from concordex.cli import draw
 from concordex.cli.emit import Format
 from concordex.cli.rows import emit_rows
+from concordex.cli.screenful import on_screen
 
 if TYPE_CHECKING:
     from concordex.change.differ import Difference
@@ -29,7 +30,7 @@ def draw_differences(
 
     ``remarks`` adds lines to some, by their keys.
     """
-    if is_data(form, output):
+    if not on_screen(form, output):
         emit_differences([(system, diffs)], form, output)
         return
     cut = draw.is_terminal(sys.stdout) and len(diffs) > _MOST
@@ -49,11 +50,6 @@ def draw_differences(
             draw.styled(f"{_INDENT}{line}", "dim")
     if cut:
         draw.note(f"… and {len(diffs) - _MOST:,} more; in a pipe, or with --format csv, there are all")
-
-
-def is_data(form: Format | None, output: Path | None) -> bool:
-    """Whether a program, rather than a person, is to read the differences."""
-    return form not in (None, Format.TABLE) or output is not None
 
 
 def emit_differences(

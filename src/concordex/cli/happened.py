@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -10,6 +9,7 @@ from typing import TYPE_CHECKING
 from concordex.cli import draw
 from concordex.cli.emit import Format, emit
 from concordex.cli.rows import named_columns
+from concordex.cli.screenful import fitted, on_screen
 from concordex.cli.statuses import Status
 from concordex.figures.timeline import draw as draw_timeline
 from concordex.words import plural
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from concordex.work.show.events import Happened
 
 #: Rows of each list that a terminal shows where no limit is given.
-_SCREENFUL = 20
+_ROWS = 20
 #: Limit, columns, format and file.
 How = tuple[int | None, Sequence[str], Format | None, Path | None]
 
@@ -37,7 +37,7 @@ def tell(of: Happened, how: How, figure: Path | None, where: str | None, *, use:
         )
         return Status.DONE
     frame = of.use if use else of.every
-    if form not in (None, Format.TABLE) or output is not None or columns:
+    if not on_screen(form, output) or columns:
         shown = named_columns(frame, columns)
         emit(shown.head(limit or shown.height), form, output, all_columns=bool(columns))
         return Status.DONE
@@ -61,9 +61,8 @@ def _marks(counts: Sequence[int]) -> str:
 
 
 def _rows(frame: pl.DataFrame, limit: int | None) -> None:
-    cut = limit is None and draw.is_terminal(sys.stdout) and frame.height > _SCREENFUL
-    shown = frame.head(_SCREENFUL if cut else limit or frame.height)
+    fit = fitted(frame, limit, rows=_ROWS)
+    shown = fit.frame
     rows = [[f"{value:.1f}" if isinstance(value, float) else value for value in row] for row in shown.iter_rows()]
     draw.table(shown.columns, rows, right=[name for name, dtype in shown.schema.items() if dtype.is_numeric()])
-    if cut:
-        draw.note(f"{frame.height - _SCREENFUL:,} more; --limit 0 shows all", "dim")
+    fit.say()

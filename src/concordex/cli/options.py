@@ -110,6 +110,25 @@ def moment(text: str | None, option: str, *, end_of_day: bool = False) -> dateti
     return then
 
 
+Since = Annotated[str | None, typer.Option("--since", help="From when on: 2h or 1d ago, a date or a time (UTC).")]
+Between = Annotated[
+    tuple[str, str] | None,
+    typer.Option("--between", help="In place of --since: from when until when.", metavar="FROM UNTIL"),
+]
+
+
+def span(since: str | None, between: tuple[str, str] | None) -> tuple[datetime | None, datetime | None]:
+    """The moments between which something is wanted: a date is its beginning, as an end that of the day after it."""
+    if between is None:
+        return moment(since, "--since"), None
+    if since is not None:
+        raise CalledWrongly("--since and --between both say when it begins", advice="say one of them")
+    begin, end = moment(between[0], "--between"), moment(between[1], "--between", end_of_day=True)
+    if begin is not None and end is not None and begin >= end:
+        raise CalledWrongly(f"--between {' '.join(between)}: ends before it begins")
+    return begin, end
+
+
 def chosen(systems: list[str] | None, tags: list[str] | None, labels: list[str] | None) -> list[str]:
     """The systems that names, tags and labels select; all where none is given."""
     names = words(systems)

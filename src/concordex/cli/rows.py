@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from concordex.cli import draw
 from concordex.cli.emit import Format, emit
+from concordex.cli.screenful import on_screen
 from concordex.errors import CalledWrongly
 from concordex.words import suggestion
 
@@ -38,7 +39,7 @@ def emit_rows(
         if rows and name not in rows[0]:
             raise CalledWrongly(f"there is no column {name!r}", advice=suggestion(name, rows[0]))
     rows = [{name: row[name] for name in columns} if columns else row for row in rows[: limit or None]]
-    if form in (None, Format.TABLE) and output is None:
+    if on_screen(form, output):
         names = list(rows[0]) if rows else []
         right = [name for name in names if any(isinstance(row[name], int | float) for row in rows)]
         draw.table(names, [list(row.values()) for row in rows], right=right, styles=styles)

@@ -70,9 +70,9 @@ def _told(frame: pl.DataFrame, kind: str, seen: pl.Expr) -> pl.DataFrame:
     return frame.select(pl.lit(kind).alias("kind"), "system", "record_id", "near", seen.alias("seen"))
 
 
-def _at(end: str, suffix: str = "") -> pl.Expr:
+def _at(end: str) -> pl.Expr:
     """An end as people call it: the device and the port."""
-    return pl.concat_str(f"{end}_called{suffix}", f"{end}_port{suffix}", separator=" ", ignore_nulls=True)
+    return pl.concat_str(f"{end}_called", f"{end}_port", separator=" ", ignore_nulls=True)
 
 
 def _answered(named: pl.DataFrame) -> pl.DataFrame:

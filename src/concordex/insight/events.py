@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 
@@ -15,12 +14,12 @@ EVENTS: dict[str, Any] = {
 }  # fmt: skip
 
 
-def by_day(events: pl.DataFrame, by: Sequence[str] = ("event",)) -> pl.DataFrame:
+def by_day(events: pl.DataFrame) -> pl.DataFrame:
     """How often each happened on each day (UTC), and to how many devices."""
     days = events.with_columns(pl.col("at").dt.date().alias("day"))
-    return days.group_by("day", *by).agg(
+    return days.group_by("day", "event").agg(
         pl.len().cast(pl.Int64).alias("count"), pl.col("entry").n_unique().cast(pl.Int64).alias("devices")
-    ).sort("day", *by, nulls_last=True)  # fmt: skip
+    ).sort("day", "event", nulls_last=True)  # fmt: skip
 
 
 def by_hour(events: pl.DataFrame) -> dict[str, list[int]]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection
 from functools import lru_cache
 from typing import Literal
 
@@ -38,9 +38,3 @@ def newest(versions: Collection[str]) -> str | None:
 def is_below(version: str | None, bound: str | None) -> bool:
     """Whether a version is below a bound; all are, that are known, where there is none."""
     return version is not None and (bound is None or _parts(version) < _parts(bound))
-
-
-def shares(counts: Mapping[str, int]) -> dict[str, float]:
-    """Each version's share of all."""
-    total = sum(counts.values())
-    return {version: count / total for version, count in counts.items()} if total else {}

@@ -69,6 +69,10 @@ class Binder:
         self.query, self.schema, self.now, self.extra = query, schema, now, extra
         self.closed = {"kind": KINDS} if closed is None else closed  # the only words that a field can hold
 
+    def of(self, query: Filter) -> Binder:
+        """A binder of another filter on the same columns at the same moment."""
+        return Binder(query, self.schema, self.now, extra=self.extra, closed=self.closed)
+
     def check(self) -> None:
         """Raise QueryError for the first clause that cannot be meant."""
         for clause in clauses_of(self.query.node):

@@ -43,6 +43,11 @@ class FilterTest:
     otherwise: str | None = None
 
 
+#: A parameter that is longer is not said: what stands before a system may refuse addresses beyond 8,000 octets
+#: (RFC 9110, 4.1), and cut what it does not refuse.
+_LONGEST = 2_000
+
+
 @dataclass(frozen=True)
 class Reached:
     """The parts of a filter that the system applies, and the query that says them."""
@@ -70,6 +75,8 @@ def reach(query: Filter, binder: Binder, abilities: Sequence[FilterTest]) -> Rea
             continue  # there is one path only
         if texts_of[ability.parameter] and ability.together is None:
             continue  # the parameter can be given only once
+        if sum(map(len, texts_of[ability.parameter])) + len(text) > _LONGEST:
+            continue
         texts_of[ability.parameter].append(text)
         joins[ability.parameter] = ability.together
         nodes.append(node)
@@ -86,7 +93,7 @@ def _first(node: Node, binder: Binder, abilities: Sequence[FilterTest]) -> tuple
     for ability in abilities:
         if ability.field == bound.column and bound.operator in ability.tests:
             text = _say(node, bound, ability)
-            if text is not None:
+            if text is not None and len(text) <= _LONGEST:
                 return ability, text
     return None
 

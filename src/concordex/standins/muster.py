@@ -3,7 +3,8 @@
     POST /oauth/token                 OAuth 2.0 client credentials (RFC 6749)
     GET  /muster/devices?page=100     Bearer token; {"devices": […], "inAll": N, "onward": URL or null}
 
-    GET  /muster/readings?since=SECONDS&until=SECONDS   {"readings": […]}, 200 at the most; so /muster/events
+    GET  /muster/readings?since=SECONDS&until=SECONDS   {"readings": […]}, 200 at the most; so /muster/events;
+                                                        of some devices with &device=ID,ID (as they are written)
     GET  /muster/roles, /muster/policies                 {"roles": […]}; POST, PATCH and DELETE as well
     POST /muster/devices/ID/retire, …/wipe                202
 
@@ -60,6 +61,8 @@ class Muster(StandIn):
         if pilot:
             self.name, self.title = "pilot", "Muster endpoint manager, on which policies are tried first"
         self.devices, self.readings, self.lasts = devices, readings or [], lasts
+        #: The spans of time, and the devices, of which readings and events were asked for.
+        self.spans: list[tuple[int, int, str]] = []
         self.touched: dict[str, float] = {}
         self.gone: dict[str, float] = {}
         self.objects: dict[str, dict[str, dict[str, Any]]] = {"roles": {}, "policies": {}}
@@ -159,18 +162,21 @@ class Muster(StandIn):
     async def list_readings(self, request: Request) -> Response:
         """The battery readings of a span of time; only the first 200 of them."""
         self._admit(request)
-        only(request, "since", "until")
-        since, until = whole(request, "since", 0), whole(request, "until", 2**40)
-        readings = [reading for reading in self.readings if since <= reading["takenAt"] < until]
-        return self.answer({"readings": readings[:_MOST_READINGS]})
+        return self.answer({"readings": self._span(request, self.readings, "takenAt")})
 
     async def list_events(self, request: Request) -> Response:
         """What happened in a span of time; only the first 200 of it."""
         self._admit(request)
-        only(request, "since", "until")
+        return self.answer({"events": self._span(request, self.events, "happenedAt")})
+
+    def _span(self, request: Request, records: list[dict[str, Any]], at: str) -> list[dict[str, Any]]:
+        only(request, "since", "until", "device")
         since, until = whole(request, "since", 0), whole(request, "until", 2**40)
-        events = [event for event in self.events if since <= event["happenedAt"] < until]
-        return self.answer({"events": events[:_MOST_READINGS]})
+        asked = request.query_params.get("device", "")
+        devices = set(asked.split(",")) if asked else None
+        self.spans.append((since, until, asked))
+        span = [record for record in records if since <= record[at] < until]
+        return [record for record in span if devices is None or record["deviceId"] in devices][:_MOST_READINGS]
 
     async def do(self, request: Request, number: str, deed: str) -> Response:
         """Retire or wipe a device."""

@@ -24,16 +24,31 @@ class FleetView:
         self._workspace = workspace
 
     def health(
-        self, systems: Sequence[str] = (), where: str | None = None, since: datetime | None = None
+        self,
+        systems: Sequence[str] = (),
+        where: str | None = None,
+        since: datetime | None = None,
+        until: datetime | None = None,
+        *,
+        live: bool = False,
     ) -> FleetHealth:
-        """How devices are: states by kind, readings beyond a threshold, and what each threshold watched."""
-        return health.health(self._workspace, systems, where, since)
+        """How devices are: states by kind, readings beyond a threshold, and what each threshold watched.
+
+        With ``live`` the systems are asked now, for no more than these devices and this span of time.
+        """
+        return health.health(self._workspace, systems, where, since, until, live=live)
 
     def happened(
-        self, systems: Sequence[str] = (), where: str | None = None, since: datetime | None = None
+        self,
+        systems: Sequence[str] = (),
+        where: str | None = None,
+        since: datetime | None = None,
+        until: datetime | None = None,
+        *,
+        live: bool = False,
     ) -> Happened:
-        """What happened to devices since a moment, by day and hour, and how much they were used."""
-        return events.happened(self._workspace, systems, where, since)
+        """What happened to devices in a span of time, by day and hour, and how much they were used."""
+        return events.happened(self._workspace, systems, where, since, until, live=live)
 
     def batteries(self, where: str | None = None) -> Selection:
         """Batteries, by site, the most urgent first: how each is, and how long it will last by whose word."""

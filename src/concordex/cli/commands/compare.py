@@ -1,6 +1,5 @@
 """``concordex compare``."""
 
-import sys
 from typing import Annotated, Any
 
 import typer
@@ -9,11 +8,11 @@ from concordex.cli import draw
 from concordex.cli.emit import Format, emit
 from concordex.cli.options import Limit, Output, OutputFormat, Where, complete_systems, moment, words, workspace
 from concordex.cli.rows import emit_rows
+from concordex.cli.screenful import fitted, on_screen
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
 
 _STYLES = {"only here": "cyan", "only there": "magenta", "different": "yellow"}
-_SCREENFUL = 40
 
 
 def compare(
@@ -84,12 +83,10 @@ def _tell(
         emit_rows([{"state": state, "devices": number} for state, number in comparison.counts.items()], form, output)
         return
     frame = comparison.frame if equal else comparison.frame.filter(comparison.frame["state"] != "equal")
-    if form not in (None, Format.TABLE) or output is not None:
+    if not on_screen(form, output):
         emit(frame.head(limit) if limit else frame, form, output)
         return
-    most = _SCREENFUL if limit is None and draw.is_terminal(sys.stdout) else limit
-    shown = frame.head(most or frame.height)
-    drawn = shown.rename({"here": here, "there": there})
+    shown = fitted(frame, limit)
+    drawn = shown.frame.rename({"here": here, "there": there})
     draw.table(drawn.columns, drawn.iter_rows(), styles=_STYLES)
-    if shown.height < frame.height:
-        draw.note(f"{frame.height - shown.height:,} more; --limit 0 shows all, --count counts", "dim")
+    shown.say(also=", --count counts")

@@ -7,9 +7,10 @@ import typer
 
 from concordex.cli import draw
 from concordex.cli.change_options import ChangeOptions, change_options
-from concordex.cli.differences import draw_differences, emit_differences, is_data
+from concordex.cli.differences import draw_differences, emit_differences
 from concordex.cli.options import Output, OutputFormat, complete_systems, workspace
 from concordex.cli.propose import propose
+from concordex.cli.screenful import on_screen
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly, ConcordexError
 from concordex.words import plural
@@ -73,12 +74,12 @@ def drift(
 
 
 def _show(here: "Workspace", drifts: "list[Drift]", form: OutputFormat, output: Output) -> int:
-    if is_data(form, output):
+    if not on_screen(form, output):
         emit_differences([(drifted.system, drifted.differences) for drifted in drifts], form, output)
     clean = [drifted for drifted in drifts if not drifted.differences]
     many = len(clean) > _CLEAN
     for drifted in drifts:
-        if not is_data(form, output):
+        if on_screen(form, output):
             draw_differences(drifted.differences, None, None, system=drifted.system, remarks=_told(here, drifted))
         if drifted.differences or not many:
             _count(drifted)

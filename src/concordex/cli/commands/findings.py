@@ -1,20 +1,19 @@
 """``concordex findings``."""
 
-import sys
 from typing import Annotated
 
 import typer
 
 from concordex.cli import draw
-from concordex.cli.emit import Format, emit
+from concordex.cli.emit import emit
 from concordex.cli.options import Columns, Limit, Output, OutputFormat, Where, words, workspace
+from concordex.cli.screenful import fitted, on_screen
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
 from concordex.match.finding import KINDS
 from concordex.words import suggestion
 
 STYLES = {"high": "bold red", "medium": "yellow", "low": "dim"}
-_SCREENFUL = 40
 
 
 def findings(
@@ -60,10 +59,10 @@ def findings(
     selection = here.show(table, where=" and ".join(filter(None, parts)) or None, count_by=by, columns=words(columns))
     for text in selection.notes:
         draw.note(text, "yellow")
-    frame, screen = selection.frame, form in (None, Format.TABLE) and output is None
-    cut = screen and limit is None and draw.is_terminal(sys.stdout) and frame.height > _SCREENFUL
-    shown = frame.head(_SCREENFUL) if cut else frame.head(limit) if limit else frame
-    if cut and not count and not columns:  # of a whole fleet: what there is at all, before the gravest of it
+    frame, screen = selection.frame, on_screen(form, output)
+    fit = fitted(frame, limit, form, output)
+    shown = fit.frame
+    if fit.more and not count and not columns:  # of a whole fleet: what there is at all, before the gravest of it
         counted = frame.group_by("kind", "severity", maintain_order=True).len("count").sort("count", descending=True)
         draw.table(counted.columns, counted.iter_rows(), right=["count"], styles=STYLES)
         draw.line()
@@ -79,6 +78,5 @@ def findings(
         draw.table(frame.columns, frame.iter_rows(), right=["count"], styles=STYLES)
     else:
         emit(shown, form, output, all_columns=bool(columns))
-    if cut:
-        draw.note(f"{frame.height - _SCREENFUL:,} more; --limit 0 shows all, --count counts", "dim")
+    fit.say(also=", --count counts")
     return Status.FOUND if frame.height else Status.DONE

@@ -12,8 +12,9 @@ from concordex.cli import draw
 from concordex.cli.emit import Format, emit
 from concordex.cli.happened import tell
 from concordex.cli.openmetrics import UNKNOWN, exposition, in_one_line, not_known
-from concordex.cli.options import Columns, Limit, Output, Systems, Where, moment, words, workspace
+from concordex.cli.options import Between, Columns, Limit, Output, Since, Systems, Where, span, words, workspace
 from concordex.cli.rows import named_columns
+from concordex.cli.screenful import fitted, on_screen
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly, ConcordexError
 from concordex.landing import landing
@@ -23,17 +24,18 @@ if TYPE_CHECKING:
     from concordex.work.show.health import FleetHealth
 
 #: Rows of each list that a terminal shows where no limit is given.
-_SCREENFUL = 20
+_ROWS = 20
 _STYLES = {"error": "bold red", "warning": "yellow", "unknown": "dim", "now": "bold red"}
 
 
 def health(
     systems: Systems = None,
     where: Where = None,
-    since: Annotated[
-        str | None,
-        typer.Option("--since", help="How far back readings count: 2h, 1d, a date; else as each threshold says."),
-    ] = None,
+    since: Since = None,
+    between: Between = None,
+    live: Annotated[
+        bool, typer.Option("--live", help="Ask the systems now, for these devices and this while. Nothing is kept.")
+    ] = False,
     batteries: Annotated[
         bool, typer.Option("--batteries", help="Batteries, by site, the most urgent first: what to replace.")
     ] = False,
@@ -60,14 +62,16 @@ def health(
     """How devices are: states counted by kind, and readings beyond the thresholds of the workspace.
 
     What the words of a system mean is said in its dialect; a device of which nobody says anything is unknown.
-    Thresholds stand in concordex.yaml (docs/fleet.md).  Exit status 3 where one is passed; with --plugin 0 is well,
-    1 a warning, 2 an error, 3 not known.
+    Thresholds stand in concordex.yaml (docs/fleet.md), and how far back each looks, where no option says it.
+    Exit status 3 where one is passed; with --plugin 0 is well, 1 a warning, 2 an error, 3 not known.
 
     Examples:
 
     concordex health
 
     concordex health fairlead --where 'site = cobble-quay' --since 2h
+
+    concordex health muster --live --where 'name = kiosk-fishgate-01' --since 2h
 
     concordex health --batteries --where 'kind = handheld'
 
@@ -76,16 +80,18 @@ def health(
     concordex health --format openmetrics -o fleet.prom
     """
     if plugin:
-        return _in_one_line(words(systems), where, since)
-    here = workspace()
+        return _in_one_line(words(systems), where, since, between, live=live)
+    here, (begin, end) = workspace(), span(since, between)
     if batteries:
+        if live or begin or end:
+            raise CalledWrongly("--batteries lists all that is known: --live, --since and --between are for the rest")
         return _batteries(here, where, (limit, columns, form, output), every=every)
     if events or use:
-        of_week = here.fleet.happened(words(systems), where, moment(since, "--since"))
+        of_week = here.fleet.happened(words(systems), where, begin, end, live=live)
         return tell(of_week, (limit, words(columns), _format(form), output), figure, where, use=use)
     if figure is not None:
         raise CalledWrongly("--draw goes with --events")
-    of = here.fleet.health(words(systems), where, moment(since, "--since"))
+    of = here.fleet.health(words(systems), where, begin, end, live=live)
     for text in of.notes:
         draw.note(text, "yellow")
     passed = Status.FOUND if of.passed.height else Status.DONE
@@ -93,7 +99,7 @@ def health(
         _expose(here, of, output)
         return passed
     chosen = _format(form)
-    if chosen not in (None, Format.TABLE) or output is not None or columns:
+    if not on_screen(chosen, output) or columns:
         frame = of.counts if count else _together(of)
         frame = named_columns(frame, words(columns))
         emit(frame.head(limit or frame.height), chosen, output, all_columns=bool(columns))
@@ -105,10 +111,12 @@ def health(
     return passed
 
 
-def _in_one_line(systems: list[str], where: str | None, since: str | None) -> int:
+def _in_one_line(
+    systems: list[str], where: str | None, since: str | None, between: tuple[str, str] | None, *, live: bool
+) -> int:
     """One line, and one of four statuses; what goes wrong is not known, since there two means an error."""
     try:
-        status, line = in_one_line(workspace().fleet.health(systems, where, moment(since, "--since")))
+        status, line = in_one_line(workspace().fleet.health(systems, where, *span(since, between), live=live))
     except ConcordexError as error:
         status, line = UNKNOWN, not_known(str(error))
     draw.line(line)
@@ -130,12 +138,10 @@ def _listed(frame: pl.DataFrame, what: str, limit: int | None) -> None:
         return
     draw.line()
     draw.heading(f"{frame.height:,} {what}")
-    cut = limit is None and draw.is_terminal(sys.stdout) and frame.height > _SCREENFUL
-    most = _SCREENFUL if cut else limit or frame.height
-    told = frame.head(most)
+    fit = fitted(frame, limit, rows=_ROWS)
+    told = fit.frame
     _table(told.drop([name for name in told.columns if told[name].null_count() == told.height]), right=["value"])
-    if cut:
-        draw.note(f"{frame.height - _SCREENFUL:,} more; --limit 0 shows all", "dim")
+    fit.say()
 
 
 def _table(frame: pl.DataFrame, right: list[str]) -> None:
@@ -153,15 +159,15 @@ def _batteries(
     chosen, frame = _format(form), found.frame
     counts = {what: frame.filter(pl.col("replace") == what).height for what in ("now", "later", "unknown")}
     frame = frame if every else frame.filter(pl.col("replace") == "now")
-    if chosen not in (None, Format.TABLE) or output is not None or columns:
+    if not on_screen(chosen, output) or columns:
         shown = named_columns(frame, words(columns))
         emit(shown.head(limit or shown.height), chosen, output, all_columns=bool(columns))
     else:
         names = ["replace", "site", "name", "kind", "user", "remaining", "capacity", "level", "charging", "cycles",
                  "age_days", "serial"]  # fmt: skip
-        cut = limit is None and draw.is_terminal(sys.stdout) and frame.height > 2 * _SCREENFUL
-        _table(frame.select(names).head(2 * _SCREENFUL if cut else limit or frame.height),
-               right=["capacity", "level", "cycles", "age_days"])  # fmt: skip
+        fit = fitted(frame.select(names), limit)
+        _table(fit.frame, right=["capacity", "level", "cycles", "age_days"])
+        fit.say()
         told = f"{counts['now']:,} to replace now, {counts['later']:,} will last, of {counts['unknown']:,} nobody knows"
         draw.note(told + ("" if every else "; --all shows all"))
     return Status.FOUND if counts["now"] else Status.DONE

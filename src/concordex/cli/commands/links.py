@@ -1,20 +1,17 @@
 """``concordex links``."""
 
-import sys
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
 from concordex.cli import draw
-from concordex.cli.emit import Format, emit
+from concordex.cli.emit import emit
 from concordex.cli.options import Columns, Limit, Output, OutputFormat, Where, words, workspace
 from concordex.cli.rows import named_columns
+from concordex.cli.screenful import fitted
 from concordex.errors import CalledWrongly
 from concordex.figures import canvas, graph_files, topology
-
-#: Rows that a terminal shows where no limit is given.
-_SCREENFUL = 40
 
 
 def links(
@@ -68,13 +65,9 @@ def links(
         _draw(found.frame.to_dicts(), figure, where or "Links")
         return
     frame = named_columns(found.frame, words(columns))
-    cut = (
-        form in (None, Format.TABLE) and output is None and limit is None and draw.is_terminal(sys.stdout)
-        and frame.height > _SCREENFUL
-    )  # fmt: skip
-    emit(frame.head(_SCREENFUL if cut else limit or frame.height), form, output, all_columns=bool(columns))
-    if cut:
-        draw.note(f"the first {_SCREENFUL} of {frame.height:,} rows; --limit 0 shows all", "dim")
+    shown = fitted(frame, limit, form, output)
+    emit(shown.frame, form, output, all_columns=bool(columns))
+    shown.say()
 
 
 def _draw(cables: list[dict[str, object]], figure: Path, title: str) -> None:

@@ -6,13 +6,11 @@ from typing import Annotated
 import typer
 
 from concordex.cli import draw
-from concordex.cli.emit import Format, emit
+from concordex.cli.emit import emit
 from concordex.cli.options import Columns, Limit, Output, OutputFormat, complete_tables, moment, words, workspace
 from concordex.cli.rows import emit_rows
+from concordex.cli.screenful import fitted
 from concordex.errors import CalledWrongly
-
-#: Rows that a terminal shows where no limit is given.
-_SCREENFUL = 40
 
 
 def complete_statement(incomplete: str) -> list[str]:
@@ -59,8 +57,6 @@ def query(
     found = here.sql(sys.stdin.read() if sql == "-" else sql, moment_of)
     for text in found.notes:
         draw.note(text, "yellow")
-    screen = form in (None, Format.TABLE) and output is None and draw.is_terminal(sys.stdout)
-    cut = screen and limit is None and found.frame.height > _SCREENFUL
-    emit(found.frame.head(_SCREENFUL if cut else limit or found.frame.height), form, output, all_columns=True)
-    if cut:
-        draw.note(f"the first {_SCREENFUL} of {found.frame.height:,} rows; --limit 0 shows all", "dim")
+    shown = fitted(found.frame, limit, form, output)
+    emit(shown.frame, form, output, all_columns=True)
+    shown.say()

@@ -1,7 +1,6 @@
 """``concordex racks``."""
 
 import re
-import sys
 from pathlib import Path
 from typing import Annotated
 
@@ -9,15 +8,14 @@ import typer
 
 from concordex.cli import draw
 from concordex.cli.elevation import draw_elevation
-from concordex.cli.emit import Format, emit
+from concordex.cli.emit import emit
 from concordex.cli.options import Columns, Limit, Output, OutputFormat, Where, complete_racks, words, workspace
 from concordex.cli.rows import named_columns
+from concordex.cli.screenful import fitted, on_screen
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
 from concordex.figures.racks import draw as draw_racks
 
-#: Rows that a terminal shows where no limit is given.
-_SCREENFUL = 40
 #: What is told of each thing of a rack, where it is not drawn.
 _THINGS = ("rack", "site", "at", "to", "face", "label", "kind", "entry", "full_depth", "weight", "power", "wrong")
 
@@ -64,7 +62,7 @@ def racks(
         if figure is not None:
             draw_racks(standing, figure, rack or where or "Racks")
             draw.note(f"{figure}: {len(standing)} racks")
-        elif form in (None, Format.TABLE) and output is None:
+        elif on_screen(form, output):
             for one in standing:
                 draw_elevation(one.rack, one.things)
         else:
@@ -82,11 +80,9 @@ def racks(
     for text in found.notes:
         draw.note(text, "yellow")
     frame = named_columns(found.frame, words(columns))
-    screen = form in (None, Format.TABLE) and output is None and draw.is_terminal(sys.stdout)
-    cut = screen and limit is None and frame.height > _SCREENFUL
-    emit(frame.head(_SCREENFUL if cut else limit or frame.height), form, output, all_columns=bool(columns))
-    if cut:
-        draw.note(f"the first {_SCREENFUL} of {frame.height:,} rows; --limit 0 shows all", "dim")
+    shown = fitted(frame, limit, form, output)
+    emit(shown.frame, form, output, all_columns=bool(columns))
+    shown.say()
     if fits is None:
         return Status.FOUND if found.frame["wrong"].sum() else Status.DONE
     return Status.DONE

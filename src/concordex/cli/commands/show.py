@@ -8,10 +8,12 @@ import typer
 from concordex.cli import draw
 from concordex.cli.emit import Format, emit
 from concordex.cli.options import (
+    Between,
     Labels,
     Limit,
     Output,
     OutputFormat,
+    Since,
     Tags,
     Where,
     chosen,
@@ -19,14 +21,14 @@ from concordex.cli.options import (
     complete_systems,
     complete_tables,
     moment,
+    span,
     words,
     workspace,
 )
 from concordex.cli.rows import emit_rows
+from concordex.cli.screenful import ROWS, on_screen
 from concordex.errors import CalledWrongly
 
-#: Rows that a terminal shows where no limit is given.
-_SCREENFUL = 40
 #: The columns of a table on a terminal where none are named, as many as there are.
 _USUAL = (
     "change",
@@ -92,6 +94,8 @@ def show(
     over: Annotated[
         str | None, typer.Option("--over", help="How many there were, day by day: 30d; or 2d:hour, 12w:week.")
     ] = None,
+    since: Since = None,
+    between: Between = None,
     tag: Tags = None,
     label: Labels = None,
     form: OutputFormat = None,
@@ -114,6 +118,8 @@ def show(
 
     concordex show readings --count-by device.site,taken_at:day --of level
 
+    concordex show readings --live --since 2h --where 'device.name = kiosk-fishgate-01'
+
     concordex show devices --as-of 2026-11-20 --count-by site
 
     concordex show devices --changes 1d
@@ -122,12 +128,14 @@ def show(
 
     concordex show devices --live --where 'kind in (tablet, handheld) and battery.level < 20' --funnel
     """
-    screen = form in (None, Format.TABLE) and output is None
+    screen = on_screen(form, output)
     watched = screen and draw.is_terminal(sys.stdout)
-    rows = (_SCREENFUL + 1 if watched and not (count_by or of or over) else None) if limit is None else limit or None
+    rows = (ROWS + 1 if watched and not (count_by or of or over) else None) if limit is None else limit or None
+    begin, end = span(since, between)
     selection = workspace().show(
         table, where=where, systems=chosen(system, tag, label), columns=words(columns), sort=words(sort),
         count_by=words(count_by), of=of, over=over, limit=rows, live=live, funnel=funnel,
+        since=begin, until=end,
         as_of=moment(as_of, "--as-of", end_of_day=True), changes=moment(changes, "--changes"),
     )  # fmt: skip
     for text in selection.notes:
@@ -139,13 +147,13 @@ def show(
     if screen and not (columns or count_by or of or over):
         kept = [name for name in _USUAL if name in frame.columns]
         frame = frame.select(kept) if "name" in kept else frame
-    cut = watched and limit is None and frame.height > _SCREENFUL
+    cut = watched and limit is None and frame.height > ROWS  # how many more is not known: no more were asked for
     emit(
-        frame.head(_SCREENFUL) if cut else frame, form, output, all_columns=bool(columns),
+        frame.head(ROWS) if cut else frame, form, output, all_columns=bool(columns),
         private=output is not None and bool(workspace().codes() & set(frame.columns)),
     )  # fmt: skip
     if cut:
-        draw.note(f"the first {_SCREENFUL} rows; --limit 0 shows all, --count-by counts", "dim")
+        draw.note(f"the first {ROWS} rows; --limit 0 shows all, --count-by counts", "dim")
 
 
 def _draw_funnel(stages: Any, where: str | None, form: OutputFormat, output: Output) -> None:

@@ -1,20 +1,18 @@
 """``concordex versions``."""
 
-import sys
 from typing import Annotated
 
 import polars as pl
 import typer
 
 from concordex.cli import draw
-from concordex.cli.emit import Format, emit
+from concordex.cli.emit import emit
 from concordex.cli.options import Columns, Limit, Output, OutputFormat, Where, words, workspace
 from concordex.cli.rows import named_columns
+from concordex.cli.screenful import fitted, on_screen
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
 
-#: Rows that a terminal shows where no limit is given.
-_SCREENFUL = 40
 _STYLES = {"behind": "yellow", "ended": "bold red", "ending": "yellow", "unknown": "dim"}
 
 
@@ -58,24 +56,23 @@ def versions(
         fine = pl.col("state").is_in(["current", "ahead"]) | pl.col("state").is_null()
         fine &= (pl.col("support") == "supported") | pl.col("support").is_null()
         left = frame if every else frame.filter(fine.not_())
-        if not every and form in (None, Format.TABLE) and output is None:
+        if not every and on_screen(form, output):
             _count(frame)
         frame = left
     shown = named_columns(frame, words(columns))
-    screen = form in (None, Format.TABLE) and output is None
+    screen = on_screen(form, output)
     if screen and not columns:
         shown = shown.select(
             [name for name in shown.columns if shown[name].null_count() < shown.height or not shown.height]
         )
-    cut = screen and limit is None and draw.is_terminal(sys.stdout) and shown.height > _SCREENFUL
-    kept = shown.head(_SCREENFUL if cut else limit or shown.height)
+    fit = fitted(shown, limit, form, output)
+    kept = fit.frame
     if screen:
         draw.table(kept.columns, kept.iter_rows(), right=[n for n, t in kept.schema.items() if t.is_numeric()],
                    styles=_STYLES, all_columns=bool(columns))  # fmt: skip
     else:
         emit(kept, form, output, all_columns=bool(columns))
-    if cut:
-        draw.note(f"the first {_SCREENFUL} of {shown.height:,} rows; --limit 0 shows all", "dim")
+    fit.say()
     return status
 
 

@@ -58,13 +58,14 @@ class Narrow:
     path: Template | None = None
     members: Sequence[str] = ()
     since: datetime | None = None
+    until: datetime | None = None
     changed_since: datetime | None = None
     parents: Callable[[Any], Any] | None = None  # of the frame of parents, those whose lists can hold what is wanted
 
     @property
     def fewer(self) -> bool:
         """Whether the system is asked for fewer records than it has."""
-        return bool(self.parameters or self.path or self.since or self.changed_since)
+        return bool(self.parameters or self.path or self.since or self.until or self.changed_since)
 
 
 class Pager:

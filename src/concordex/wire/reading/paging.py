@@ -34,7 +34,7 @@ async def first_page(pager: Pager, size: int | None = None) -> Page:
     """The first page, with ``size`` records if the system takes such a wish."""
     pages = pager.call.pages
     if isinstance(pages, d.WindowPages):
-        begin, end = _spans(pages, pager.session.began, None)[-1]
+        begin, end = _spans(pages, pager.session.began, None, None)[-1]
         return await pager.page(_span_parameters(pages, begin, end))
     wanted = size or int(getattr(pages, "size", 1))
     if isinstance(pages, d.RangePages):
@@ -377,7 +377,8 @@ class _Spans:
         self._full = pages.full
 
     async def pages(self) -> AsyncIterator[Page]:
-        spans = _spans(self.pages_of, self.pager.session.began, self.pager.narrow.since)
+        narrow = self.pager.narrow
+        spans = _spans(self.pages_of, self.pager.session.began, narrow.since, narrow.until)
         while True:
             held = [span async for batch in self._all(spans) for span in batch]
             if await self._none_is_cut(held):
@@ -386,6 +387,8 @@ class _Spans:
             yield self.pager.counted(page)
         if any(page.records for *_, page in held):
             self.trail.end = End.SPANNED
+        elif self.pager.narrow.fewer:
+            self.trail.doubts.append("nothing came of what was asked for, and nothing proves that there is none")
         else:
             self.trail.doubts.append("no span of time held anything: is `time` how this system writes moments?")
 
@@ -445,13 +448,17 @@ def _range(pages: d.RangePages, start: int, size: int) -> dict[str, str]:
     return {"Range": f"{pages.unit}={start}-{start + size - 1}"}
 
 
-def _spans(pages: d.WindowPages, now: datetime, since: datetime | None) -> list[tuple[datetime, datetime]]:
+def _spans(
+    pages: d.WindowPages, now: datetime, since: datetime | None, until: datetime | None
+) -> list[tuple[datetime, datetime]]:
     """The spans of time to ask for, oldest first; the last one ends with the second that is not over yet."""
     reach, span = parse_duration(pages.reach), parse_duration(pages.span)
     assert reach
     assert span
     end = now.replace(microsecond=0) + timedelta(seconds=1)
     begin = max(end - reach, since.replace(microsecond=0)) if since else end - reach
+    if until is not None:
+        end = min(end, until.replace(microsecond=0) + timedelta(seconds=1))
     spans = []
     while begin < end:
         spans.append((begin, min(begin + span, end)))

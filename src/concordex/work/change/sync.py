@@ -22,7 +22,7 @@ from concordex.work.show.first_seen import first_seen
 if TYPE_CHECKING:
     from concordex.wire import dialect as d
     from concordex.work.workspace.base import BaseWorkspace
-    from concordex.work.workspace.config import SyncTarget
+    from concordex.work.workspace.rules import SyncTarget
 
 _TABLE = "devices"
 

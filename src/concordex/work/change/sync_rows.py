@@ -16,7 +16,7 @@ from concordex.work.targets.rows import Rows, as_kept
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
-    from concordex.work.workspace.config import Into
+    from concordex.work.workspace.rules import Into
 
 
 def prepare_rows(workspace: BaseWorkspace, name: str, where: str | None, edited: str) -> tuple[Change, list[str]]:

@@ -27,10 +27,10 @@ from concordex.progress import Counted
 from concordex.query.predicate import predicate
 from concordex.version import __version__
 from concordex.work.concordance.rulings import Ruling, for_matching, holding
-from concordex.work.concordance.stored import is_current, read
+from concordex.work.concordance.stored import entry_of, is_current, read
 from concordex.work.fleet.faults import FLEET, faults
-from concordex.work.workspace.config import FieldRule
 from concordex.work.workspace.repair import newest as undamaged
+from concordex.work.workspace.rules import FieldRule
 
 if TYPE_CHECKING:
     from concordex.store.catalogue import Snapshot
@@ -183,7 +183,7 @@ def _aged(workspace: BaseWorkspace, rules: Rules, snapshots: list[Snapshot], dam
 def _findings_by_now(workspace: BaseWorkspace, scope: Scope) -> pl.DataFrame | None:
     """The findings of last time, as they are where nothing but the time, racks and links have changed; none where they
     are the same."""
-    members = read(workspace, "members").select("system", "record_id", "entry")
+    members = entry_of(workspace)
     fleet, before = in_order(faults(workspace, members.collect())), read(workspace, "findings")
     own = pl.col("kind").is_in(FLEET)
     if not fleet.equals(before.filter(own).select(fleet.columns).collect()):
@@ -330,7 +330,7 @@ def _has(workspace: BaseWorkspace, part: str) -> bool:
 def _before(workspace: BaseWorkspace) -> pl.DataFrame | None:
     if not _has(workspace, "members"):
         return None
-    return read(workspace, "members").select("system", "record_id", "entry").collect()
+    return entry_of(workspace).collect()
 
 
 def _learned(workspace: BaseWorkspace, height: int) -> Learned | None:

@@ -42,12 +42,21 @@ def is_current(workspace: BaseWorkspace) -> bool:
     return not notes(workspace)
 
 
+def entry_of(workspace: BaseWorkspace, called: str = "record_id") -> pl.LazyFrame:
+    """``system``, ``record_id`` (or as it is ``called``) and ``entry``: what each record belongs to."""
+    return read(workspace, "members").select("system", pl.col("record_id").alias(called), "entry")
+
+
+def entry_of_if_any(workspace: BaseWorkspace) -> pl.DataFrame | None:
+    """The same, or None where nothing was reconciled yet."""
+    return None if workspace.memory.reconciliation() is None else entry_of(workspace).collect()
+
+
 def with_entries(workspace: BaseWorkspace, records: pl.LazyFrame) -> pl.LazyFrame:
     """``records`` with the entry that each belongs to, once there is a concordance."""
     if workspace.memory.reconciliation() is None:
         return records
-    members = read(workspace, "members").select("system", "record_id", "entry")
-    joined = records.join(members, on=["system", "record_id"], how="left", maintain_order="left")
+    joined = records.join(entry_of(workspace), on=["system", "record_id"], how="left", maintain_order="left")
     names = [name for name in joined.collect_schema().names() if name != "entry"]
     return joined.select(names[0], "entry", *names[1:])
 

@@ -19,7 +19,7 @@ from concordex.work.objects.files import Saved, read_objects, save
 from concordex.work.objects.kinds import chosen_kinds
 from concordex.work.objects.live import Held, live_of
 from concordex.work.objects.prepare import prepare_objects
-from concordex.work.workspace.config import MayMove
+from concordex.work.workspace.rules import MayMove
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace

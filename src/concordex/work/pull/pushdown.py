@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from datetime import datetime
 
 import polars as pl
@@ -18,13 +18,13 @@ from concordex.wire.dialect.templates import Template
 from concordex.wire.reading.pages import Narrow
 
 
-def reachable(query: Filter | None, table: d.Table, now: datetime) -> Reached:
-    """What of ``query`` a system can apply to ``table`` itself."""
+def reachable(query: Filter | None, table: d.Table, now: datetime, exact: Collection[str] = ()) -> Reached:
+    """What of ``query`` a system can apply to ``table`` itself; it asks ``exact`` fields by the system's own words."""
     if query is None:
         return Reached()
     types: Mapping[str, Type] = {"system": Type.TEXT, **table.types}
     try:
-        abilities = [_ability(rule, table) for rule in table.filters if _says_it_alone(table.fields[rule.field])]
+        abilities = [_ability(rule, table, exact) for rule in table.filters if _says_it_alone(table.fields[rule.field])]
         return reach(query, Binder(query, types, now), abilities)
     except CalledWrongly:
         return Reached()  # a field that this system lacks: all is filtered here
@@ -35,11 +35,13 @@ def narrowed(
 ) -> Narrow:
     """The same as the system's dialect says it: parameters, path, members, and how far back to go."""
     pages = table.read.pages
-    since = _since(query, table, pages.field, now) if isinstance(pages, d.WindowPages) and pages.field else None
+    since, until = None, None
+    if isinstance(pages, d.WindowPages) and pages.field:
+        since, until = _bounds(query, table, pages.field, now)
     members = _members(query, table, columns) if columns and table.read.columns else ()
     path = Template(reached.path) if reached.path else None  # credentials may be named in it as well
     return Narrow(
-        parameters=reached.parameters, path=path, members=members, since=since,
+        parameters=reached.parameters, path=path, members=members, since=since, until=until,
         parents=_of_parents(query, table, now) if query and table.read.each else None,
     )  # fmt: skip
 
@@ -72,18 +74,21 @@ def _says_it_alone(spec: d.FieldMap) -> bool:
     return len(spec.from_) == 1 and spec.read_as != "slug"
 
 
-def _since(query: Filter | None, table: d.Table, field: str, now: datetime) -> datetime | None:
-    """The latest moment before which nothing is wanted."""
-    bounds = []
+_AFTER, _BEFORE = ("newer than", ">", ">="), ("older than", "<", "<=")
+
+
+def _bounds(query: Filter | None, table: d.Table, field: str, now: datetime) -> tuple[datetime | None, datetime | None]:
+    """The latest moment before which nothing is wanted, and the earliest after which nothing is."""
+    after, before = list[datetime](), list[datetime]()
     for node in query.conjuncts if query else ():
-        if isinstance(node, Clause) and node.operator in ("newer than", ">", ">="):
+        if isinstance(node, Clause) and node.operator in (*_AFTER, *_BEFORE):
             try:
                 bound = Binder(query, table.types, now).bind(node) if query else None
             except CalledWrongly:
                 continue
             if bound and bound.column == field:
-                bounds.append(bound.values[0])
-    return max(bounds, default=None)
+                (after if node.operator in _AFTER else before).append(bound.values[0])
+    return max(after, default=None), min(before, default=None)
 
 
 def _members(query: Filter | None, table: d.Table, columns: Sequence[str]) -> Sequence[str]:
@@ -103,7 +108,7 @@ def _members(query: Filter | None, table: d.Table, columns: Sequence[str]) -> Se
     return list(members)
 
 
-def _ability(rule: d.FilterMap, table: d.Table) -> FilterTest:
+def _ability(rule: d.FilterMap, table: d.Table, exact: Collection[str]) -> FilterTest:
     mapped = table.fields[rule.field].values
     values: dict[str, list[str]] | None = None
     if mapped is not None:
@@ -113,6 +118,7 @@ def _ability(rule: d.FilterMap, table: d.Table) -> FilterTest:
                 values.setdefault(ours, []).append(theirs)
     return FilterTest(
         field=rule.field, tests=tuple(rule.tests), parameter=rule.parameter, path=rule.path, write=rule.write,
-        several=rule.several, together=rule.together, time=rule.time, any_case=rule.any_case, values=values,
-        escape=rule.escape, wildcards=rule.wildcards, otherwise=table.fields[rule.field].otherwise,
+        several=rule.several, together=rule.together, time=rule.time, values=values,
+        any_case=rule.any_case or rule.field in exact, escape=rule.escape, wildcards=rule.wildcards,
+        otherwise=table.fields[rule.field].otherwise,
     )  # fmt: skip

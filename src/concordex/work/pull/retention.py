@@ -14,7 +14,8 @@ from concordex.store.snapshots import beside
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
-    from concordex.work.workspace.config import Keep, LeaveOut
+    from concordex.work.workspace.rules import Keep
+    from concordex.work.workspace.system_settings import LeaveOut
 
 _IDENTITY = ("serial", "macs", "name")
 

@@ -12,7 +12,7 @@ from concordex.errors import Stopped
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
-    from concordex.work.workspace.config import Window
+    from concordex.work.workspace.system_settings import Window
 
 _KINDS = {
     "create": "creations",

@@ -11,9 +11,8 @@ from concordex.errors import CalledWrongly
 from concordex.insight.batteries import Remaining, estimated, predicted
 from concordex.insight.readings import believable
 from concordex.model.scalars import parse_duration
-from concordex.query.predicate import predicate_of
 from concordex.work.concordance import stored
-from concordex.work.fleet.told import readings
+from concordex.work.fleet.told import TableSource, readings
 from concordex.work.show.tables import Selection
 
 if TYPE_CHECKING:
@@ -44,14 +43,13 @@ def batteries(workspace: BaseWorkspace, where: str | None = None) -> Selection:
         (pl.col(name) if name in known else pl.lit(None)).cast(dtype).alias(name) for name, dtype in FIELDS.items()
     ]
     of = told.select("system", pl.col("parent").alias("device"), *columns).collect()
-    members = stored.read(workspace, "members").select("system", pl.col("record_id").alias("device"), "entry").collect()
-    entries = stored.read(workspace, "entries").collect()
+    members = stored.entry_of(workspace, "device").collect()
+    entries = stored.in_scope(workspace, [where] if where else [])
     named = of.join(members, on=["system", "device"], maintain_order="left").join(
         entries.select("entry", "name", "kind", "site", "user"), on="entry", maintain_order="left"
     )
     if where is not None:
-        chosen = entries.filter(predicate_of(entries, workspace.query(where), workspace.now()))
-        named = named.join(chosen.select("entry"), on="entry", how="semi", maintain_order="left")
+        named = named.join(entries.select("entry"), on="entry", how="semi", maintain_order="left")
     judged = _judged(workspace, named)
     notes = [*stored.notes(workspace), *(f"{s.system}/{s.table} is {s.outcome}" for s in snapshots if not s.whole)]
     order = pl.col("replace").replace_strict(["now", "later", "unknown"], [0, 1, 2])
@@ -100,7 +98,7 @@ def _told(remaining: Remaining, capacity: float | None, worn_at: float, soon: in
 def _history(workspace: BaseWorkspace) -> dict[tuple[str, str], tuple[list[float], list[float]]]:
     """What each battery could hold, by the days on which that was read."""
     now = workspace.now()
-    lazy = believable(readings(workspace, [_CAPACITY], now - _HISTORY, ()), now - _HISTORY, now)
+    lazy = believable(readings(TableSource(workspace), [_CAPACITY], now - _HISTORY, ()), now - _HISTORY, now)
     series = lazy.unique(["system", "device", "taken_at"]).sort("taken_at").collect()
     day = (pl.col("taken_at") - pl.lit(now).cast(pl.Datetime("us", "UTC"))).dt.total_seconds() / 86400
     grouped = series.with_columns(day.alias("day")).group_by("system", "device").agg("day", "value")

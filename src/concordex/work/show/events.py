@@ -13,7 +13,8 @@ from concordex.errors import CalledWrongly
 from concordex.insight.events import by_day, by_hour, hours_of_use, sessions
 from concordex.words import plural
 from concordex.work.concordance import stored
-from concordex.work.fleet.told import events, telling
+from concordex.work.fleet.told import TableSource, events, telling
+from concordex.work.show.told_live import told_live
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
@@ -44,9 +45,15 @@ class Happened:
 
 
 def happened(
-    workspace: BaseWorkspace, systems: Sequence[str] = (), where: str | None = None, since: datetime | None = None
+    workspace: BaseWorkspace,
+    systems: Sequence[str] = (),
+    where: str | None = None,
+    since: datetime | None = None,
+    until: datetime | None = None,
+    *,
+    live: bool = False,
 ) -> Happened:
-    """What systems tell of the last week, or ``since`` another moment.
+    """What systems tell of the last week, or ``since`` another moment, and ``until`` one; with ``live``, just now.
 
     Of a device whose kind nobody uses nothing is said; one that belongs to a kind that is used, and that a system tells
     of, has nought hours.
@@ -56,18 +63,22 @@ def happened(
             "no system tells of events", advice="a dialect says under health: events: which table holds them"
         )
     now = workspace.now()
-    begin = since or now - _WEEK
-    told = events(workspace, begin, systems).collect()
+    begin, end = since or (until or now) - _WEEK, min(until or now, now)
+    entries = stored.in_scope(workspace, [where] if where else [])
+    source = TableSource(workspace)
+    if live:
+        source = told_live(workspace, systems, entries if where else None, begin, until)
+    told = events(source, begin, systems).collect()
+    told = told if until is None else told.filter(pl.col("at") < until)
     later = told.filter(pl.col("at") > now + timedelta(minutes=5))
     told = told.filter(pl.col("at") <= now + timedelta(minutes=5)).unique(maintain_order=True)
-    members = stored.read(workspace, "members").select("system", pl.col("record_id").alias("device"), "entry").collect()
-    entries = stored.in_scope(workspace, [where] if where else [])
+    members = stored.entry_of(workspace, "device").collect()
     known = entries.select(_ENTRY)
     mine = told.join(members, on=["system", "device"], maintain_order="left").join(
         known, on="entry", maintain_order="left"
     )
-    reach, until, doubts = _told_of(workspace, told, systems)
-    used = sessions(mine, max(begin, reach or begin), min(now, until or now)).join(
+    reach, known_until, doubts = (_first(told), now, source.notes) if live else _told_of(workspace, told, systems)
+    used = sessions(mine, max(begin, reach or begin), min(end, known_until or end)).join(
         known.select("entry", "name"), on="entry", how="left", maintain_order="left"
     )
     marked = mine.filter(pl.col("begins") | pl.col("ends"))
@@ -81,14 +92,14 @@ def happened(
     notes += [f"{plural(later.height, 'event')} from the future do not count"] if later.height else []
     every = mine.sort("at", descending=True).select("at", "name", "kind", "site", "event", "part", "detail", "system")
     return Happened(
-        since=begin, until=now, every=every, days=by_day(mine), hours=by_hour(mine), used=used,
+        since=begin, until=end, every=every, days=by_day(mine), hours=by_hour(mine), used=used,
         use=use.sort("hours", "site", "name", nulls_last=True).drop("entry"), notes=notes,
     )  # fmt: skip
 
 
 def _told_of(
     workspace: BaseWorkspace, told: pl.DataFrame, systems: Sequence[str]
-) -> tuple[datetime | None, datetime | None, list[str]]:
+) -> tuple[datetime | None, datetime | None, Sequence[str]]:
     """The first event that is told, when events were pulled of all, and of which systems not all may be there."""
     tables = [
         (system, name) for system, name, table in telling(workspace, systems) if table.health and table.health.events
@@ -97,5 +108,9 @@ def _told_of(
     doubts = [
         f"{s.system}/{s.table} is {s.outcome}: who has no hours here may have some" for s in snapshots if not s.whole
     ]
+    return _first(told), min((s.taken for s in snapshots), default=None), doubts
+
+
+def _first(told: pl.DataFrame) -> datetime | None:
     first = told["at"].min()
-    return first if isinstance(first, datetime) else None, min((s.taken for s in snapshots), default=None), doubts
+    return first if isinstance(first, datetime) else None

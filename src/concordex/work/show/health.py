@@ -16,12 +16,14 @@ from concordex.model.scalars import parse_duration
 from concordex.query.predicate import predicate_of
 from concordex.words import plural
 from concordex.work.concordance import stored
-from concordex.work.fleet.told import readings, states
+from concordex.work.fleet.told import TableSource, readings, states
+from concordex.work.show.told_live import told_live
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
-    from concordex.work.workspace.config import Threshold
+    from concordex.work.workspace.rules import Threshold
 
+_DAY = timedelta(days=1)
 _ENTRY = ("entry", "name", "kind", "site")
 _PASSED: dict[str, Any] = {
     "severity": pl.String, **dict.fromkeys(_ENTRY, pl.String), "metric": pl.String, "part": pl.String,
@@ -49,16 +51,27 @@ class FleetHealth:
 
 
 def health(
-    workspace: BaseWorkspace, systems: Sequence[str] = (), where: str | None = None, since: datetime | None = None
+    workspace: BaseWorkspace,
+    systems: Sequence[str] = (),
+    where: str | None = None,
+    since: datetime | None = None,
+    until: datetime | None = None,
+    *,
+    live: bool = False,
 ) -> FleetHealth:
-    """How the devices of a filter on entries are, as some systems, or all, tell it.
+    """How the devices of a filter on entries are, as some systems, or all, tell it; with ``live``, at this moment.
 
     A device is as the worst of its systems says; one of which none says anything is unknown.  ``since`` takes the place
-    of how far back each threshold looks.
+    of how far back each threshold looks; readings of ``until`` and later do not count.
     """
     entries = stored.in_scope(workspace, [where] if where else [])
-    members = stored.read(workspace, "members").select("system", pl.col("record_id").alias("device"), "entry").collect()
-    told = states(workspace, systems).join(members, on=["system", "device"], how="inner", maintain_order="left")
+    source = TableSource(workspace)
+    if live:
+        rules = workspace.config.health.thresholds
+        begin = since or workspace.now() - max((_over(rule) for rule in rules), default=_DAY)
+        source = told_live(workspace, systems, entries if where else None, begin, until)
+    members = stored.entry_of(workspace, "device").collect()
+    told = states(source, systems).join(members, on=["system", "device"], how="inner", maintain_order="left")
     told = told.join(entries.select(_ENTRY), on="entry", how="inner", maintain_order="left")
     of_devices = entries.select(_ENTRY).join(
         worst(told.filter(pl.col("table") == "devices"), "entry").select("entry", "system", "said", "state", "at"),
@@ -74,20 +87,23 @@ def health(
     ailing = ailing.filter(pl.col("state").is_in(["error", "warning"])).sort(
         pl.col("state") != "error", "site", "name", "part", nulls_last=True
     )
-    passed, watched, notes = _passed(workspace, systems, members, entries, since)
+    passed, watched, notes = _passed(source, systems, members, entries, (since, until))
     return FleetHealth(counts=counts, ailing=ailing, passed=passed, watched=watched,
-                       notes=[*stored.notes(workspace), *notes])  # fmt: skip
+                       notes=[*stored.notes(workspace), *source.notes, *notes])  # fmt: skip
 
 
 def _passed(
-    workspace: BaseWorkspace, systems: Sequence[str], members: pl.DataFrame, entries: pl.DataFrame,
-    since: datetime | None,
+    source: TableSource, systems: Sequence[str], members: pl.DataFrame, entries: pl.DataFrame,
+    span: tuple[datetime | None, datetime | None],
 ) -> tuple[pl.DataFrame, dict[str, int], list[str]]:  # fmt: skip
     found, watched, notes = [pl.DataFrame(schema=_PASSED)], dict[str, int](), dict[str, None]()
+    workspace, (since, until) = source.workspace, span
     now = workspace.now()
     for rule in workspace.config.health.thresholds:
-        begin = since or now - (parse_duration(rule.over) or timedelta(days=1))
-        raw = readings(workspace, [rule.metric], begin, systems)
+        begin = since or now - _over(rule)
+        raw = readings(source, [rule.metric], begin, systems)
+        if until is not None:
+            raw = raw.filter(pl.col("taken_at") < until)
         if rule.unit is not None:
             raw = raw.filter(pl.col("unit") == rule.unit)
         values, later = _values(rule, raw, begin, now)
@@ -125,6 +141,11 @@ def _values(rule: Threshold, raw: pl.LazyFrame, begin: datetime, now: datetime) 
     whole, after = pl.collect_all([believable(raw, datetime.min.replace(tzinfo=now.tzinfo), now), later])
     values = rates(whole).filter(pl.col("taken_at") >= begin).with_columns(pl.col("value") * SPANS[rule.per])
     return values.with_columns(pl.format("{}/{}", pl.col("unit").fill_null(""), pl.lit(rule.per)).alias("unit")), after
+
+
+def _over(rule: Threshold) -> timedelta:
+    """How far back a threshold looks."""
+    return parse_duration(rule.over) or _DAY
 
 
 def _called(rule: Threshold) -> str:

@@ -84,10 +84,7 @@ def way(workspace: BaseWorkspace, here: str, there: str) -> Selection:
 
 
 def _linked(workspace: BaseWorkspace) -> LinkedDevices:
-    members = None
-    if workspace.memory.reconciliation() is not None:
-        members = stored.read(workspace, "members").select("system", "record_id", "entry").collect()
-    of = linked(workspace, members)
+    of = linked(workspace, stored.entry_of_if_any(workspace))
     if of.ends.is_empty():
         raise CalledWrongly("no links were pulled", advice="concordex pull; a dialect reads them into a table links")
     return of

@@ -3,29 +3,38 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
 
 import polars as pl
 
 from concordex.errors import CalledWrongly
-from concordex.model.fields import ORIGINAL, type_of
 from concordex.parallel import all_of, completed
 from concordex.query.bind import Binder
 from concordex.query.funnel import Stage, funnel
-from concordex.query.pushdown import Reached
-from concordex.query.tree import And, Filter
+from concordex.query.tree import And, Filter, Node, clauses_of
 from concordex.store.snapshots import join
 from concordex.wire.reading.read import count
 from concordex.wire.reading.table_read import TableRead
 from concordex.wire.reading.tables import read_tables
 from concordex.words import suggestion
 from concordex.work.pull.pushdown import narrowed, reachable
+from concordex.work.show.handed import handed
+from concordex.work.show.references import meant_by
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
 
-Live = tuple[pl.LazyFrame, list[str], list[Stage]]
+
+@dataclass(frozen=True)
+class Answered:
+    """What a system answered: the parts of the filter that it ``applied``, of how many, and what came of it."""
+
+    system: str
+    applied: Sequence[Node]
+    total: int | None
+    read: TableRead
 
 
 def fetch(
@@ -36,28 +45,24 @@ def fetch(
     *,
     columns: Sequence[str] = (),
     funnel: bool = False,
-) -> Live:
-    """The records that the systems hold now; with ``funnel``, also how the count narrowed."""
+) -> tuple[pl.LazyFrame, list[str], list[Answered]]:
+    """The records that the systems hold now, as far as they can apply ``query``, and what each of them answered.
+
+    With ``funnel`` they are asked as well how many they hold in all.
+    """
     asked = workspace.active(workspace.systems(systems))
     names = [name for name in asked if table in workspace.dialect(name).tables]
     if not names:
         known = {t for name in workspace.systems(systems) for t in workspace.dialect(name).tables}
         raise CalledWrongly(f"there is no table {table!r}", advice=suggestion(table, known))
-    now = workspace.now()
-    answers = completed(_fetch_all(workspace, names, table, query, columns, now, funnel))
-    frames = [
-        look.frame.lazy().with_columns(pl.lit(name).alias("system"))
-        for name, (look, _, _) in zip(names, answers, strict=True)
+    answers = completed(_fetch_all(workspace, names, table, query, columns, workspace.now(), funnel))
+    frames = [answer.read.frame.lazy().with_columns(pl.lit(answer.system).alias("system")) for answer in answers]
+    notes = [
+        f"{answer.system}/{table} is {answer.read.outcome}: {answer.read.why}"
+        for answer in answers
+        if not answer.read.whole
     ]
-    joined, notes, stages = join(frames), [], []
-    for name, (look, reached, total) in zip(names, answers, strict=True):
-        if not look.whole:
-            notes.append(f"{name}/{table} is {look.outcome}: {look.why}")
-        if funnel and query:
-            stages += _stages(
-                name, joined.filter(pl.col("system") == name), query, reached, (total, look.distinct), now
-            )
-    return joined, notes, stages
+    return join(frames), notes, answers
 
 
 async def _fetch_all(
@@ -68,38 +73,34 @@ async def _fetch_all(
     columns: Sequence[str],
     now: datetime,
     funnel: bool,
-) -> list[tuple[TableRead, Reached, int | None]]:
+) -> list[Answered]:
     workspace.secrets.fetch(names)
+    needed = [meant_by(clause.field.text.lower()) for clause in clauses_of(query.node)] if query and columns else []
 
-    async def fetch(name: str) -> tuple[TableRead, Reached, int | None]:
-        dialect = workspace.dialect(name)
-        reached = reachable(query, dialect.tables[table], now)
+    async def fetch(name: str) -> Answered:
+        spec = workspace.dialect(name).tables[table]
+        said = handed(workspace, name, table, query)
+        reached = reachable(said.query, spec, now, said.exact)
         async with workspace.session(name) as session:
-            narrow = narrowed(reached, dialect.tables[table], query, now, columns)
-            looks = dict([read async for read in read_tables(session, [table], {table: narrow})])
-            look = looks[table]
-            total = await count(session, table) if funnel and reached.nodes else look.announced
-        return look, reached, total
+            narrow = narrowed(reached, spec, said.query, now, [*columns, *needed])
+            reads = dict([read async for read in read_tables(session, [table], {table: narrow})])
+            read = reads[table]
+            total = await count(session, table) if funnel and reached.nodes else read.announced
+        return Answered(name, [said.written.get(node, node) for node in reached.nodes], total, read)
 
     return await all_of(fetch(name) for name in names)
 
 
-def _stages(
-    name: str,
-    frame: pl.LazyFrame,
-    query: Filter,
-    reached: Reached,
-    counts: tuple[int | None, int],
-    now: datetime,
-) -> list[Stage]:
-    """The whole, then what the system applied (as one stage), then what was applied here."""
-    total, came = counts
-    stages = [Stage(clause=f"(all of {name})", left=total, by=name)]
-    if reached.nodes:
-        clause = " and ".join(query.written(node) for node in reached.nodes)
-        stages.append(Stage(clause=clause, left=came, by=name))
-    rest = tuple(node for node in query.conjuncts if node not in reached.nodes)
-    if rest:
-        types = {n: type_of(t, n) for n, t in frame.collect_schema().items() if n != ORIGINAL}
-        stages += funnel(frame, Binder(Filter(query.text, And(rest)), types, now))[1:]
-    return stages
+def stages(frame: pl.LazyFrame, binder: Binder, answers: Sequence[Answered]) -> list[Stage]:
+    """Of each system the whole, then what it applied (as one stage), then what was applied here."""
+    told, query = [], binder.query
+    for answer in answers:
+        told.append(Stage(clause=f"(all of {answer.system})", left=answer.total, by=answer.system))
+        if answer.applied:
+            clause = " and ".join(query.written(node) for node in answer.applied)
+            told.append(Stage(clause=clause, left=answer.read.distinct, by=answer.system))
+        rest = tuple(node for node in query.conjuncts if node not in answer.applied)
+        if rest:
+            own = binder.of(Filter(query.text, And(rest)))
+            told += funnel(frame.filter(pl.col("system") == answer.system), own)[1:]
+    return told

@@ -11,7 +11,6 @@ import polars as pl
 
 from concordex.errors import CalledWrongly
 from concordex.insight.occupancy import Misplaced, gaps, misplaced, rooms
-from concordex.model.fields import ORIGINAL
 from concordex.query.predicate import predicate_of
 from concordex.words import suggestion
 from concordex.work.concordance import stored
@@ -88,10 +87,7 @@ def elevations(workspace: BaseWorkspace, name: str | None = None, where: str | N
 
 
 def _racked(workspace: BaseWorkspace) -> Racked:
-    members = None
-    if workspace.memory.reconciliation() is not None:
-        members = stored.read(workspace, "members").select("system", "record_id", "entry").collect()
-    of = racked(workspace, members)
+    of = racked(workspace, stored.entry_of_if_any(workspace))
     if of.racks.is_empty():
         raise CalledWrongly(
             "no racks were pulled", advice="concordex pull; a dialect says under stands: how records stand in racks"
@@ -117,5 +113,5 @@ def _faults(of: Racked) -> list[Misplaced]:
 def _chosen(workspace: BaseWorkspace, every: pl.DataFrame, where: str | None) -> pl.DataFrame:
     if where is None:
         return every
-    asked = every.select(*_TOLD, "number").drop(ORIGINAL, strict=False)
+    asked = every.select(*_TOLD, "number")
     return every.filter(asked.select(predicate_of(asked, workspace.query(where), workspace.now())).to_series())

@@ -35,7 +35,7 @@ def with_names(
     Of these only what is ``asked`` for; all, if that is not said.  It is as it was pulled ``until`` a moment.
     """
     schema = lazy.collect_schema()
-    if "system" not in schema or "record_id" not in schema or not (workspace.store / "catalogue.sqlite").is_file():
+    if "system" not in schema or "record_id" not in schema:
         return Referring(lazy, frozenset())
     beside: dict[str, list[str]] = {}
     for field, other in _references(workspace, table).items():
@@ -69,8 +69,25 @@ def meant_by(column: str) -> str:
     return next((field for field, called in _CALLED.items() if called == above), column)
 
 
+def about(field: str) -> str:
+    """What stands before the dot in the columns about what a field means: ``device`` for ``parent``."""
+    return _CALLED.get(field, field)
+
+
+def known_to(workspace: BaseWorkspace, system: str, table: str) -> dict[str, pl.DataFrame]:
+    """For each field of a table that holds ids what is known of the records of ``system`` that it may mean."""
+    known = {field: _named(workspace, other, None) for field, other in _references(workspace, table).items()}
+    return {
+        field: lazy.filter(pl.col("system") == system).drop("system").collect()
+        for field, lazy in known.items()
+        if lazy is not None
+    }
+
+
 def _references(workspace: BaseWorkspace, table: str) -> dict[str, str]:
     """Fields that hold ids, and the table whose records they mean."""
+    if not (workspace.store / "catalogue.sqlite").is_file():
+        return {}
     tables = {"parent": "devices"}
     for snapshot in workspace.memory.newest(table):
         if snapshot.refers is not None:
@@ -98,7 +115,7 @@ def _named(workspace: BaseWorkspace, table: str, until: datetime | None) -> pl.L
 
 def _wanted(field: str, known: pl.LazyFrame, asked: Collection[str] | None) -> list[str]:
     """The columns about a device that a field means, as far as they are known and asked for."""
-    called = _CALLED.get(field, field)
+    called = about(field)
     there = [name for name in _BESIDE if name in known.collect_schema()]
     columns = [f"{called}.{name}" for name in (["name", *there] if called != field else there)]
     if asked is None or any(name.partition(".")[0] == called and name not in columns for name in asked if "." in name):

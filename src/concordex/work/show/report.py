@@ -12,7 +12,6 @@ import polars as pl
 
 from concordex.errors import CalledWrongly, ConcordexError
 from concordex.match.finding import KINDS
-from concordex.query.predicate import predicate_of
 from concordex.words import plural, suggestion
 from concordex.work.concordance import stored
 from concordex.work.show.batteries import batteries
@@ -85,9 +84,7 @@ def report(
     for name in sections:
         if name not in _SECTIONS:
             raise CalledWrongly(f"there is no section {name!r}", advice=suggestion(name, _SECTIONS))
-    entries = stored.read(workspace, "entries").collect()
-    if where is not None:
-        entries = entries.filter(predicate_of(entries, workspace.query(where), workspace.now()))
+    entries = stored.in_scope(workspace, [where] if where else [])
     asked = _Asked(workspace, where, entries)
     made = [_section(name, asked) for name in sections or _SECTIONS]
     since, better, worse = better_and_worse(workspace, compare) if compare is not None else (None, [], [])

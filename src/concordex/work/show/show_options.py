@@ -15,7 +15,10 @@ def parted(name: str) -> tuple[str, str | None]:
 
 @dataclass(frozen=True, kw_only=True)
 class ShowOptions:
-    """What of a table is wanted; ``of`` is a field of numbers that are summed up."""
+    """What of a table is wanted; ``of`` is a field of numbers that are summed up.
+
+    ``since`` and ``until`` bound the time of what has one, by its dialect.
+    """
 
     where: str | None = None
     systems: Sequence[str] = ()
@@ -29,6 +32,8 @@ class ShowOptions:
     funnel: bool = False
     of: str | None = None
     over: str | None = None
+    since: datetime | None = None
+    until: datetime | None = None
 
     @property
     def is_part(self) -> bool:

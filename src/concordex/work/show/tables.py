@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
@@ -21,6 +21,7 @@ from concordex.work.show.no_match import why_nothing
 from concordex.work.show.over_time import over_time
 from concordex.work.show.references import meant_by, with_names
 from concordex.work.show.show_options import ShowOptions
+from concordex.work.show.span import in_span
 from concordex.work.show.summary import summed
 
 if TYPE_CHECKING:
@@ -43,24 +44,27 @@ def select(workspace: BaseWorkspace, table: str, choice: ShowOptions) -> Selecti
     ``entries``, ``findings`` and ``records`` come from the concordance; anything else from the
     newest snapshots, or with ``live`` from the systems themselves.
     """
+    where = in_span(workspace, table, choice.systems, choice.where, (choice.since, choice.until))
+    choice = replace(choice, where=where)
     if choice.over:
         frame, notes = over_time(workspace, table, choice)
         return Selection(frame=frame, notes=notes)
+    stages: list[Stage] = []
     if choice.live:
         from concordex.work.show.live import fetch
+        from concordex.work.show.live import stages as stages_of
 
         query = workspace.query(choice.where) if choice.where else None
         wanted = [meant_by(name) for name in choice.named]
-        lazy, notes, stages = fetch(
+        lazy, notes, answers = fetch(
             workspace, table, choice.systems, query, columns=wanted if choice.is_part else (),
             funnel=choice.funnel,
         )  # fmt: skip
     elif choice.changes:
         name = "devices" if table == "records" else table
-        (lazy, notes), stages = changes(workspace, name, choice.systems, choice.changes), []
+        lazy, notes = changes(workspace, name, choice.systems, choice.changes)
     else:
         lazy, notes = source(workspace, table, choice.systems, choice.as_of)
-        stages = []
     referring = with_names(workspace, table, lazy, _asked(workspace, choice), choice.as_of)
     lazy = referring.lazy
     columns = Columns(lazy, on_request=referring.on_request)
@@ -68,8 +72,8 @@ def select(workspace: BaseWorkspace, table: str, choice: ShowOptions) -> Selecti
     if choice.where:
         of_devices = table not in ("findings", "gone", "weights")
         binder = columns.binder(workspace.query(choice.where), workspace.now(), closed=of_devices)
-        if choice.funnel and not choice.live:
-            stages = funnel(lazy, binder)
+        if choice.funnel:
+            stages = stages_of(lazy, binder, answers) if choice.live else funnel(lazy, binder)
         matching = lazy.filter(to_polars(binder.query.node, binder))
     if choice.count_by or choice.of:
         frame, more = summed(matching, columns, choice)

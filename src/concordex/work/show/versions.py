@@ -60,10 +60,10 @@ def spread(workspace: BaseWorkspace, where: str | None = None, over: str | None 
     Over time a device is what its records are today, and runs what the newest record of it says that told any.
     """
     if over is None:
-        entries = _filtered(workspace, stored.read(workspace, "entries").collect(), where)
+        entries = stored.in_scope(workspace, [where] if where else [])
         return Selection(frame=_shared(entries, []), notes=stored.notes(workspace))
-    members = stored.read(workspace, "members").select("system", "record_id", "entry")
-    chosen = _filtered(workspace, stored.read(workspace, "entries").collect(), where).select("entry")
+    members = stored.entry_of(workspace)
+    chosen = stored.in_scope(workspace, [where] if where else []).select("entry")
     parts, notes = [], stored.notes(workspace)
     span, ends = ends_of(workspace.now(), over)
     for end, called in ends:
@@ -82,10 +82,6 @@ def spread(workspace: BaseWorkspace, where: str | None = None, over: str | None 
     if not parts:
         raise CalledWrongly("no versions were pulled by then", advice="concordex pulls")
     return Selection(frame=pl.concat(parts), notes=notes)
-
-
-def _filtered(workspace: BaseWorkspace, entries: pl.DataFrame, where: str | None) -> pl.DataFrame:
-    return entries if where is None else entries.filter(predicate_of(entries, workspace.query(where), workspace.now()))
 
 
 def _shared(devices: pl.DataFrame, by: Sequence[str]) -> pl.DataFrame:
@@ -156,7 +152,7 @@ def _updates(workspace: BaseWorkspace) -> dict[str, list[str]]:
     told = workspace.frames.together(snapshots)
     if not {"parent", "version"} <= {*told.collect_schema()}:
         return {}
-    members = stored.read(workspace, "members").select("system", pl.col("record_id").alias("parent"), "entry")
+    members = stored.entry_of(workspace, "parent")
     offered: dict[str, list[str]] = defaultdict(list)
     for entry, version in told.join(members, on=["system", "parent"]).select("entry", "version").collect().iter_rows():
         if version is not None:

@@ -21,7 +21,7 @@ from concordex.work.targets.target import Target
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
-    from concordex.work.workspace.config import Into
+    from concordex.work.workspace.rules import Into
 
 
 def known(workspace: BaseWorkspace, name: str) -> bool:

@@ -28,8 +28,9 @@ if TYPE_CHECKING:
     from concordex.unseen import Secret
     from concordex.wire.dialect import Dialect
     from concordex.wire.http.session import Endpoint, Session
-    from concordex.work.workspace.config import Devices, System, WorkspaceConfig
+    from concordex.work.workspace.config import WorkspaceConfig
     from concordex.work.workspace.secrets import Secrets
+    from concordex.work.workspace.system_settings import Devices, System
 
 #: Below the workspace's folder: data, not to be kept in version control.
 STORE = ".concordex"

@@ -9,8 +9,9 @@ from pathlib import Path
 from concordex.errors import SecretError
 from concordex.trust import Wanted, check, doubts
 from concordex.unseen import Secret
-from concordex.work.workspace.config import Devices, System, WorkspaceConfig
+from concordex.work.workspace.config import WorkspaceConfig
 from concordex.work.workspace.secret_sources import fetch, is_reference
+from concordex.work.workspace.system_settings import Devices, System
 
 
 class Secrets:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from datetime import date
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
-from pydantic import Field, field_validator
+from pydantic import BeforeValidator, Field
 
 from concordex.documents import Part, read_as
 
@@ -20,30 +20,23 @@ def _in_quotes(given: Any) -> Any:
     return given
 
 
+VersionText = Annotated[str, BeforeValidator(_in_quotes)]
+
+
 class WantedVersion(Part):
     """Devices, by a filter on entries, and the version that they shall have."""
 
     where: str
-    version: str
+    version: VersionText
     since: date | None = Field(None, description="From which day on; without it, always.")
-
-    @field_validator("version", mode="before")
-    @classmethod
-    def _is_text(cls, given: Any) -> Any:
-        return _in_quotes(given)
 
 
 class Support(Part):
     """Devices, by a filter on entries, of which some versions, or all, are supported until a day."""
 
     where: str
-    below: str | None = Field(None, description="Of versions below this one; without it, of all.")
+    below: VersionText | None = Field(None, description="Of versions below this one; without it, of all.")
     ends: date
-
-    @field_validator("below", mode="before")
-    @classmethod
-    def _is_text(cls, given: Any) -> Any:
-        return _in_quotes(given)
 
 
 class VersionsFile(Part):
