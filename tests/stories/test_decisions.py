@@ -268,6 +268,10 @@ def test_reconciling_where_nothing_changed_looks_at_nothing_and_says_the_same(li
     assert json.loads(lists("findings", "-f", "json", status=3).stdout) == [one | {"state": "known"} for one in first]
     assert lists("findings", "--gone").stdout.count("\n") <= 1
     assert "stored here is intact" in lists("mend").stderr
+    assert (
+        "no finding conflict of sw-1, field model"
+        in lists("ruling", "accept", "sw-1", "conflict", "--field", "model", status=2).stderr
+    )
     lists("ruling", "accept", "sw-1", "conflict", "--field", "site")
     assert "0 looked at again" in lists("reconcile").stderr
     assert "conflict" not in lists("findings", "-f", "json", status=3).stdout

@@ -237,6 +237,23 @@ def test_who_is_behind_what_is_wanted_and_out_of_support_is_told_with_what_could
     assert "goes with --spread" in pulled("versions", "--over", "3d", status=2).stderr
 
 
+def test_a_finding_of_what_is_no_device_is_accepted_by_its_name(writing):
+    """A site that hangs on one device: it may, for a reason; no other kind of it is meant, and no other site."""
+    writing("reconcile")
+    site, other = (row["name"] for row in rows(writing, "findings", "--kind", "site_hanging", "-n", "2", status=3))
+    writing("ruling", "accept", site.upper(), "site_hanging", "--why", "a ship has one")
+    writing("reconcile")
+    left = [row["name"] for row in rows(writing, "findings", "--kind", "site_hanging", status=3)]
+    assert (site in left, other in left) == (False, True)
+    assert "is known as" in writing("ruling", "accept", site, "link_unknown", status=2).stderr
+    told = writing("ruling", "accept", "nowhere", "site_hanging", status=2).stderr
+    assert other in told
+    about = rows(writing, "ruling", "list")[0]["of"]
+    writing("ruling", "remove", about)
+    writing("reconcile")
+    assert len(rows(writing, "findings", "--kind", "site_hanging", status=3)) == len(left) + 1
+
+
 def test_links_of_which_some_may_lack_say_of_no_site_that_it_hangs(tmp_path, fresh_harbour):
     """A second way may be among what is missing: seen with all links, said by none that are cut short."""
     shell = make_workspace(tmp_path, fresh_harbour, kind=Near)

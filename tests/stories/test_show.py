@@ -306,7 +306,28 @@ def test_a_query_of_a_date_asks_what_was_pulled_by_then(lists):
     sql = "select name from devices where system = 'net'"
     assert asked(lists, sql, "--as-of", then) == [{"name": "sw-1"}]
     assert asked(lists, sql) == [{"name": "sw-2"}]
-    assert "there is no table 'entries'" in lists("query", "select * from entries", "--as-of", then, status=2).stderr
+    told = lists("query", "select * from findings", "--as-of", then, status=2).stderr
+    assert "there is no table 'findings'" in told
+
+
+def test_entries_of_a_date_are_what_was_pulled_by_then_would_make(lists):
+    """A device that was renamed has its name and number; one that is gone is there, under no number of today's."""
+    lists.say("net", row(id="1", name="sw-1", serial="KEB1"), row(id="2", name="sw-2", serial="KEB2"))
+    lists.say("inv", row(id="7", name="sw-1", serial="KEB1"))
+    lists("pull")
+    then = datetime.now(UTC).isoformat()
+    early = asked(lists, "select name, systems from entries order by name", "--as-of", then)
+    assert early == [{"name": "sw-1", "systems": ["inv", "net"]}, {"name": "sw-2", "systems": ["net"]}]
+    lists.say("net", row(id="1", name="sw-one", serial="KEB1"), row(id="3", name="sw-3", serial="KEB3"))
+    lists.say("inv", row(id="7", name="sw-one", serial="KEB1"))
+    lists("pull")
+    lists("reconcile")
+    now = {one["name"]: one["entry"] for one in asked(lists, "select name, entry from entries")}
+    assert now.keys() == {"sw-one", "sw-3"}
+    done = lists("show", "entries", "--as-of", then, "-c", "entry,name", "--sort", "name", "-f", "json")
+    assert json.loads(done.stdout) == [{"entry": now["sw-one"], "name": "sw-1"}, {"entry": None, "name": "sw-2"}]
+    assert "by the rules, rulings and weights of today" in done.stderr
+    assert "no devices were pulled by" in lists("show", "entries", "--as-of", "2020-01-01", status=2).stderr
 
 
 def test_over_time_each_day_has_what_was_there_at_its_end_and_what_came_and_went(lists):

@@ -256,6 +256,12 @@ class Workspace(BaseWorkspace):
 
         return doubt(self, pair)
 
+    def acceptance(self, what: str, kind: str, field: str | None = None, about: str | None = None) -> dict[str, str]:
+        """The finding of that kind of a device, a site or a rack, as a ruling that accepts it names it."""
+        from concordex.work.concordance.acceptance import acceptance
+
+        return acceptance(self, what, kind, field, about)
+
     def rulings(self, *, holding: bool = False) -> list[Ruling]:
         """People's standing decisions; only those ``holding`` today."""
         from concordex.work.concordance import rulings

@@ -67,23 +67,28 @@ def value(
 
 @ruling.command("accept")
 def accept(
-    device: Device,
+    what: Annotated[str, typer.Argument(help="A device as elsewhere; or the site or rack that a finding is about.")],
     kind: Annotated[str, typer.Argument(help="The kind of finding.")],
-    field: Annotated[str | None, typer.Option("--field", help="Of a conflict, the field.")] = None,
-    about: Annotated[str | None, typer.Option("--about", help="The system that it is about.")] = None,
+    field: Annotated[
+        str | None, typer.Option("--field", help="Of a conflict, the field, if there are several.")
+    ] = None,
+    about: Annotated[str | None, typer.Option("--about", help="What it is about, if there are several.")] = None,
     why: Why = "",
     who: Who = None,
     until: Until = None,
 ) -> None:
     """A finding needs no more attention, for a reason, and until a day.
 
-    Example: concordex ruling accept sw-cobble-quay-01 conflict --field model --why 'one thing' --until 2027-01-31
+    Examples:
+
+    concordex ruling accept sw-cobble-quay-01 conflict --field model --why 'one thing' --until 2027-01-31
+
+    concordex ruling accept mv-avocet site_hanging --why 'one radio link is all that a ship has'
     """
 
     if kind not in KINDS:
         raise CalledWrongly(f"there is no kind of finding {kind!r}", advice=suggestion(kind, KINDS))
-    part = {"finding": kind, "of": _record(device), "field": field, "about": about}
-    _add({"accept": {key: text for key, text in part.items() if text}}, why, who, until)
+    _add({"accept": workspace().acceptance(what, kind, field, about)}, why, who, until)
 
 
 @ruling.command("list")

@@ -5,7 +5,6 @@ from __future__ import annotations
 import hashlib
 import json
 import secrets
-from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import timedelta
 from typing import TYPE_CHECKING, Any
@@ -14,30 +13,23 @@ import numpy as np
 import polars as pl
 
 from concordex.errors import CalledWrongly, StoreError
-from concordex.match.compare import KINDS
 from concordex.match.concordance import PARTS, Concordance, Keep, Rules, reconcile
 from concordex.match.coverage import coverage, moves
-from concordex.match.finding import Scope, Staged
+from concordex.match.finding import Scope
 from concordex.match.findings import aged, in_order
-from concordex.match.incremental import NEEDED, reconcile_again
+from concordex.match.incremental import reconcile_again
 from concordex.match.learned import FRAMES, Learned
-from concordex.model.fields import ASKABLE, FIELDS, ORIGINAL
-from concordex.model.scalars import parse_duration
 from concordex.progress import Counted
-from concordex.query.predicate import predicate
-from concordex.version import __version__
-from concordex.work.concordance.rulings import Ruling, for_matching, holding
+from concordex.work.concordance import inputs, last
+from concordex.work.concordance.rulings import Ruling, holding
 from concordex.work.concordance.stored import entry_of, is_current, read
 from concordex.work.fleet.faults import FLEET, faults
 from concordex.work.workspace.repair import newest as undamaged
-from concordex.work.workspace.rules import FieldRule
 
 if TYPE_CHECKING:
     from concordex.store.catalogue import Snapshot
     from concordex.work.workspace.base import BaseWorkspace
 
-#: What was learned holds while the number of records changes by less than this share.
-_STABLE = 0.1
 
 #: A concordance that was begun so long ago, and is none yet, was killed.
 _ABANDONED = timedelta(days=1)
@@ -70,17 +62,19 @@ def make(workspace: BaseWorkspace, progress: Counted = lambda _done, _of: None, 
     snapshots = [s for s in kept if s.system in workspace.config.systems]
     if not snapshots:
         raise CalledWrongly("there is no snapshot of devices", advice="concordex pull")
-    rules, resting = _rules(workspace, snapshots), _resting(workspace)
+    rules, resting = inputs.rules(workspace, snapshots), inputs.resting(workspace)
     basis = _basis(workspace, snapshots, rules, resting)
     if not relearn and _stands(workspace, basis):
         return _aged(workspace, rules, snapshots, damaged)
     progress(1, 3)
     height = workspace.frames.together(snapshots).select(pl.len()).collect().item()
-    learned = None if relearn else _learned(workspace, height)
+    learned = None if relearn else last.learned(workspace, height)
     folder = _next_folder(workspace)
     with workspace.frames.passing(folder) as keep:
         made = _again(workspace, snapshots, rules, resting, keep) if learned else None
-        made = made or reconcile(_records(workspace, snapshots), rules, _before(workspace), resting, learned, keep)
+        made = made or reconcile(
+            inputs.records(workspace, snapshots), rules, last.members_before(workspace), resting, learned, keep
+        )
         every = in_order(pl.concat([made.findings, faults(workspace, made.members)]))
         made = replace(made, findings=followed(workspace, every, made.members.lazy()))
         keep("findings", made.findings)
@@ -93,7 +87,7 @@ def make(workspace: BaseWorkspace, progress: Counted = lambda _done, _of: None, 
     since = json.loads(row["summary"]).get("learned_at") if row and learned else None
     summed = {
         "records": summary.records, "entries": summary.entries, "findings": summary.findings,
-        "systems": summary.systems, "learned_at": since or summary.records, "settings": _settings(rules),
+        "systems": summary.systems, "learned_at": since or summary.records, "settings": inputs.settings(rules),
         "basis": basis,
     }  # fmt: skip
     _enter(workspace, folder, made.findings, snapshots, summed)
@@ -108,13 +102,23 @@ def freshened(workspace: BaseWorkspace) -> list[str]:
     return ["reconciled first: something was pulled since the last time"]
 
 
+def _anew(
+    workspace: BaseWorkspace, snapshots: list[Snapshot], rules: Rules, resting: pl.Expr | None,
+    learned: Learned | None, keep: Keep,
+) -> Concordance:  # fmt: skip
+    before = last.members_before(workspace)
+    return reconcile(inputs.records(workspace, snapshots), rules, before, resting, learned, keep)
+
+
 def _again(
     workspace: BaseWorkspace, snapshots: list[Snapshot], rules: Rules, resting: pl.Expr | None, keep: Keep
 ) -> Concordance | None:
     """What the last concordance makes quicker; nothing where it cannot help."""
     try:
-        last = _last(workspace, rules)
-        return reconcile_again(_records(workspace, snapshots), rules, last, resting, keep=keep) if last else None
+        before = last.concordance(workspace, rules)
+        if before is None:
+            return None
+        return reconcile_again(inputs.records(workspace, snapshots), rules, before, resting, keep=keep)
     except StoreError:  # another process has made a newer one, and taken this one away
         return None
 
@@ -133,7 +137,8 @@ def _basis(workspace: BaseWorkspace, snapshots: list[Snapshot], rules: Rules, re
         return None
     scope = rules.scope
     ground = (
-        _settings(rules), sorted(contents), [*scope.inventories], [*scope.managers], scope.all_managers, scope.staged,
+        inputs.settings(rules), sorted(contents), [*scope.inventories], [*scope.managers],
+        scope.all_managers, scope.staged,
         sorted((name, where.meta.serialize()) for name, where in scope.expected.items()),
         resting.meta.serialize() if resting is not None else None, rules.rulings,
         sorted(map(repr, workspace.memory.references())),
@@ -146,15 +151,8 @@ def _stands(workspace: BaseWorkspace, basis: str | None) -> bool:
     row = workspace.memory.reconciliation()
     if row is None or basis is None or json.loads(row["summary"]).get("basis") != basis:
         return False
-    _vet(workspace, (*PARTS, *FRAMES))
-    return all(_has(workspace, name) for name in (*PARTS, *FRAMES))
-
-
-def _vet(workspace: BaseWorkspace, names: Sequence[str]) -> None:
-    """Look at files of the last concordance several at a time, before each is asked for."""
-    row = workspace.memory.reconciliation()
-    if row is not None:
-        workspace.frames.vet([f"{row['folder']}/{name}.parquet" for name in names])
+    last.vet(workspace, (*PARTS, *FRAMES))
+    return all(last.has(workspace, name) for name in (*PARTS, *FRAMES))
 
 
 def _aged(workspace: BaseWorkspace, rules: Rules, snapshots: list[Snapshot], damaged: list[str]) -> Summary:
@@ -247,7 +245,8 @@ def followed(workspace: BaseWorkspace, findings: pl.DataFrame, members: pl.LazyF
     refs = pl.DataFrame(schema={"ref": pl.String, "entry": pl.String})
     if accepted:
         refs = members.select(pl.format("{}/{}", "system", "record_id").alias("ref"), "entry").collect()
-    reasons = reasons.join(refs, on="ref").drop("ref").unique(_SAME, keep="last")
+    reasons = reasons.join(refs, on="ref", how="left").filter(pl.col("ref").is_null() | pl.col("entry").is_not_null())
+    reasons = reasons.drop("ref").unique(_SAME, keep="last")
     return findings.join(reasons, on=_SAME, how="left", nulls_equal=True, maintain_order="left")
 
 
@@ -260,7 +259,7 @@ def _marked(findings: pl.DataFrame, known: pl.DataFrame) -> pl.DataFrame:
 
 def _found_before(workspace: BaseWorkspace) -> pl.DataFrame | None:
     """What tells the findings of the last time apart; none where an earlier release did not keep it."""
-    if not _has(workspace, "findings"):
+    if not last.has(workspace, "findings"):
         return None
     findings = read(workspace, "findings")
     return findings.select(_SAME).collect() if set(_SAME) <= set(findings.collect_schema()) else None
@@ -271,144 +270,12 @@ def _reason(ruling: Ruling) -> str:
     return f"{ruling.why or 'accepted'} ({ruling.who}{until})"
 
 
-def _records(workspace: BaseWorkspace, snapshots: list[Snapshot]) -> pl.DataFrame:
-    """All device records with all common fields, and the reference that our own writes left behind."""
-    lazy = workspace.frames.together(sorted(snapshots, key=lambda s: s.system))  # as they are numbered
-    schema = lazy.collect_schema()
-    absent = [pl.lit(None, dtype=t.dtype).alias(n) for n, t in FIELDS.items() if n not in schema]
-    frame = lazy.with_columns(absent).drop(ORIGINAL, strict=False).collect()
-    made = workspace.memory.references()
-    origin = pl.col("origin") if "origin" in frame.columns else pl.lit(None, dtype=pl.String)
-    if not made:
-        return frame.with_columns(origin.alias("reference"))
-    kept = pl.DataFrame(
-        [(row["system"], row["record_id"], row["source"]) for row in made],
-        schema={"system": pl.String, "record_id": pl.String, "kept": pl.String}, orient="row",
-    )  # fmt: skip
-    joined = frame.join(kept, on=["system", "record_id"], how="left", maintain_order="left")
-    return joined.with_columns(pl.coalesce(origin, "kept").alias("reference")).drop("kept")
-
-
-def _resting(workspace: BaseWorkspace) -> pl.Expr | None:
-    text = workspace.config.reconcile.at_rest
-    return None if text is None else _filter(workspace, text)
-
-
-def _filter(workspace: BaseWorkspace, text: str) -> pl.Expr:
-    return predicate(workspace.query(text), ASKABLE, workspace.now())
-
-
-def _rules(workspace: BaseWorkspace, snapshots: list[Snapshot]) -> Rules:
-    config = workspace.config.reconcile
-    names = list(workspace.config.systems)
-    managers = [name for name in names if workspace.role(name) == "manager"]
-    inventories = [name for name in names if workspace.role(name) == "inventory"]
-    whole = {snapshot.system for snapshot in snapshots if snapshot.whole}
-    order = [*config.prefer, *(n for n in [*managers, *inventories] if n not in config.prefer)]
-    tables = {name: "devices" in workspace.dialect(name).tables for name in managers}
-    scope = Scope(
-        inventories=[name for name in inventories if name in whole],
-        managers=[name for name in managers if name in whole],
-        all_managers=all(name in whole for name in managers if tables[name]),
-        stale_before=workspace.now() - (parse_duration(config.stale_after) or timedelta.max),
-        expected={name: _filter(workspace, text) for name, text in _stated(workspace).items()},
-        staged=[Staged(**row) for row in workspace.catalogue.staged() if row["system"] in names],
-    )
-    by_field = {name: rule.chosen if isinstance(rule, FieldRule) else rule for name, rule in config.fields.items()}
-    return Rules(
-        order=order, scope=scope, by_field=by_field, placeholders=config.placeholders,
-        rulings=for_matching(holding(workspace)),
-    )  # fmt: skip
-
-
-def _has(workspace: BaseWorkspace, part: str) -> bool:
-    """Whether a part of the last concordance can be read; what cannot is made anew, as if it had never been."""
-    row = workspace.memory.reconciliation()
-    return row is not None and workspace.frames.damage(f"{row['folder']}/{part}.parquet") is None
-
-
-def _before(workspace: BaseWorkspace) -> pl.DataFrame | None:
-    if not _has(workspace, "members"):
-        return None
-    return entry_of(workspace).collect()
-
-
-def _learned(workspace: BaseWorkspace, height: int) -> Learned | None:
-    """What was learned the last time, unless the number of records is quite another by now."""
-    row = workspace.memory.reconciliation()
-    learned = json.loads(row["summary"]).get("learned_at", 0) if row else 0
-    if not learned or abs(height - learned) > _STABLE * learned:
-        return None
-    if not all(_has(workspace, name) for name in FRAMES):
-        return None
-    try:
-        frames = {name: read(workspace, name).collect() for name in FRAMES}
-    except StoreError:  # another process has taken it away meanwhile
-        return None
-    known = [(kind, level, name) for kind, names in KINDS.items() for level, name in enumerate(names, start=1)]
-    same = sorted(frames["weights"].select("kind", "level", "means").unique().iter_rows()) == sorted(known)
-    return Learned.of_frames(frames) if same else None  # an older release weighed other things
-
-
-@dataclass(frozen=True)
-class _Last:
-    """The concordance of last time, as it is kept: each part is read when it is asked for, as far as it is needed."""
-
-    parts: Mapping[str, pl.LazyFrame]
-    fields: Mapping[str, pl.DataType]
-    learned: Learned
-
-    def part(self, name: str) -> pl.DataFrame:
-        asked = self.parts[name].select(NEEDED) if name == "members" else self.parts[name]
-        try:
-            return asked.collect()
-        except FileNotFoundError as error:
-            raise StoreError(f"the {name} of the last concordance are gone") from error
-
-
-def _last(workspace: BaseWorkspace, rules: Rules) -> _Last | None:
-    """The concordance of last time, if it was made in the same way."""
-    row = workspace.memory.reconciliation()
-    if row is None or json.loads(row["summary"]).get("settings") != _settings(rules):
-        return None
-    _vet(workspace, (*PARTS, *FRAMES))
-    if not all(_has(workspace, name) for name in (*PARTS, *FRAMES)):
-        return None
-    parts = {name: read(workspace, name) for name in PARTS}
-    learned = Learned.of_frames({name: read(workspace, name).collect() for name in FRAMES})
-    return _Last(parts, parts["members"].collect_schema(), learned)
-
-
-#: Counted up when what is kept of a concordance takes another form.
-_FORM = 3
-
-
-def _settings(rules: Rules) -> str:
-    """A short text that is another whenever records that did not change might come out otherwise."""
-    settings = (
-        __version__,
-        _FORM,
-        pl.__version__,
-        [*rules.order],
-        sorted(rules.by_field.items()),
-        [*rules.placeholders],
-    )
-    return hashlib.sha256(repr(settings).encode()).hexdigest()
-
-
-def _stated(workspace: BaseWorkspace) -> dict[str, str]:
-    """For which devices a system is there, where somebody said so."""
-    config = workspace.config
-    synced = {name: rule.where for name, rule in config.sync.items() if rule.where}
-    return synced | {name: system.knows for name, system in config.systems.items() if system.knows}
-
-
 def _summary(workspace: BaseWorkspace, made: Concordance, snapshots: list[Snapshot]) -> Summary:
-    stated = _stated(workspace)
-    scopes = {name: _filter(workspace, text) for name, text in stated.items()}
+    stated = inputs.stated(workspace)
+    scopes = {name: inputs.filter_of(workspace, text) for name, text in stated.items()}
     systems = coverage(made.members, made.entries, scopes, made.agreement)
     changes = {}
-    if made.was is not None and _has(workspace, "members"):
+    if made.was is not None and last.has(workspace, "members"):
         before = read(workspace, "members").select("entry").collect()["entry"]
         changes = moves(made.was, made.members["entry"], before)
     return Summary(
@@ -456,7 +323,7 @@ def _enter(
     Its ``findings`` are those of the one before where there are none.
     """
     row = workspace.catalogue.reconciliation()
-    if row and _has(workspace, "findings"):
+    if row and last.has(workspace, "findings"):
         earlier = read(workspace, "findings")
         if set(_SAME) <= set(earlier.collect_schema()):
             same = findings is None or findings.select(_SAME).equals(earlier.select(_SAME).collect())

@@ -38,9 +38,15 @@ class Accepted(Part):
     """That a finding needs no more attention."""
 
     finding: str = Field(description="Its kind.")
-    of: str = Field(description="A record of the device: system/record_id.")
+    of: str | None = Field(None, description="A record of the device: system/record_id; where it is of one.")
     field: str | None = None
-    about: str | None = None
+    about: str | None = Field(None, description="The system, record, site or rack that it is about.")
+
+    @model_validator(mode="after")
+    def _of_something(self) -> Accepted:
+        if self.of is None and self.about is None:
+            raise fault_at(("of",), "is required: of which device is it? (or say `about`, of what is none)")
+        return self
 
 
 class Ruling(Part):
@@ -72,9 +78,10 @@ class Ruling(Part):
 
     @property
     def records(self) -> list[str]:
-        """The records it speaks of."""
-        part: Any = self.value or self.accept
-        return [part.of] if part else [*(self.same or self.apart or [])]
+        """The records it speaks of; of a finding of what is no device, what that is about."""
+        if self.accept:
+            return [self.accept.of or self.accept.about or ""]
+        return [self.value.of] if self.value else [*(self.same or self.apart or [])]
 
     @property
     def says(self) -> str:
@@ -82,7 +89,8 @@ class Ruling(Part):
         if self.value:
             return f"{self.value.field} is {self.value.value}"
         if self.accept:
-            return " ".join(filter(None, [self.accept.finding, self.accept.field, self.accept.about]))
+            about = self.accept.about if self.accept.of else None
+            return " ".join(filter(None, [self.accept.finding, self.accept.field, about]))
         return " ".join(self.records[1:])
 
 

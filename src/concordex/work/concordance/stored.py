@@ -13,6 +13,7 @@ from concordex.model.fields import ASKABLE
 from concordex.query.predicate import predicate
 
 if TYPE_CHECKING:
+    from concordex.store.catalogue import Snapshot
     from concordex.store.database import DatabaseRow
     from concordex.work.workspace.base import BaseWorkspace
 
@@ -35,6 +36,14 @@ def notes(workspace: BaseWorkspace) -> list[str]:
     used = set(json.loads(newest(workspace)["snapshots"]))
     newer = [s.system for s in workspace.memory.newest("devices") if s.id not in used]
     return [f"pulled since it was reconciled: {', '.join(newer)}; run `concordex reconcile`"] if newer else []
+
+
+def as_pulled(snapshots: Sequence[Snapshot]) -> list[str]:
+    """When each was pulled: systems that were at the same minute in one line."""
+    together: dict[str, list[str]] = {}
+    for snapshot in snapshots:
+        together.setdefault(f"{snapshot.taken:%Y-%m-%d %H:%M}", []).append(f"{snapshot.system}/{snapshot.table}")
+    return [f"{', '.join(names)} as pulled {minute} UTC" for minute, names in sorted(together.items())]
 
 
 def is_current(workspace: BaseWorkspace) -> bool:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING
 
@@ -53,7 +53,9 @@ def ask(workspace: BaseWorkspace, text: str, as_of: datetime | None = None) -> S
 def names(workspace: BaseWorkspace, as_of: datetime | None = None) -> list[str]:
     """The tables that can be asked."""
     pulled = {snapshot.table for snapshot in workspace.memory.newest(until=as_of)}
-    made = _MADE if as_of is None and workspace.memory.reconciliation() else ("records",)
+    made: Sequence[str] = ("entries", "records")
+    if as_of is None:
+        made = _MADE if workspace.memory.reconciliation() else ("records",)
     return sorted({*pulled, *(made if "devices" in pulled else ())})
 
 

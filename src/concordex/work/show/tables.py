@@ -92,9 +92,7 @@ def source(
     if table == "gone":
         return stored.gone(workspace), stored.notes(workspace)
     if table in ("entries", "findings", "weights"):
-        if as_of:
-            raise CalledWrongly(f"{table} are of the newest reconciliation only", advice="show records --as-of …")
-        return _made(workspace, table), stored.notes(workspace)
+        return _made(workspace, table, as_of)
     name = "devices" if table == "records" else table
     everything = workspace.memory.newest(until=as_of)
     snapshots = [s for s in everything if s.table == name and s.system in (systems or [s.system])]
@@ -109,19 +107,25 @@ def source(
         raise CalledWrongly(f"there is no table {table!r}", advice=suggestion(table, known))
     lazy = workspace.frames.together(snapshots)
     if as_of:
-        return lazy, [f"{s.system}/{s.table} as pulled {s.taken:%Y-%m-%d %H:%M} UTC" for s in snapshots]
+        return lazy, stored.as_pulled(snapshots)
     if table == "records":
         lazy = stored.with_entries(workspace, lazy)
     return lazy, _doubts(workspace, snapshots)
 
 
-def _made(workspace: BaseWorkspace, table: str) -> pl.LazyFrame:
-    """What reconciling made."""
+def _made(workspace: BaseWorkspace, table: str, as_of: datetime | None) -> tuple[pl.LazyFrame, list[str]]:
+    """What reconciling made, or would have made of what was pulled by a moment."""
+    if as_of:
+        if table != "entries":
+            raise CalledWrongly(f"{table} are of the newest reconciliation only", advice="show entries --as-of …")
+        from concordex.work.concordance.as_of import entries_as_of  # matching takes a while to import
+
+        return entries_as_of(workspace, as_of)
     if table != "weights":
-        return stored.read(workspace, table)
+        return stored.read(workspace, table), stored.notes(workspace)
     from concordex.work.concordance.explain import weighing
 
-    return weighing(workspace).means().lazy()
+    return weighing(workspace).means().lazy(), stored.notes(workspace)
 
 
 def _doubts(workspace: BaseWorkspace, snapshots: Sequence[Snapshot]) -> list[str]:
