@@ -67,12 +67,16 @@ class Graph:
         """
         import networkx as nx
 
+        parts = list(nx.connected_components(self.graph))
+        part_of = {node: number for number, part in enumerate(parts) for node in part}
+        blocks: list[list[set[Node]]] = [[] for _ in parts]
+        for block in nx.biconnected_components(self.graph):  # of all at once: a view of a part is slow to walk
+            blocks[part_of[next(iter(block))]].append(block)
         hanging = []
-        for part in nx.connected_components(self.graph):
+        for part, own in zip(parts, blocks, strict=True):
             mine = {node: sites[node] for node in part if sites.get(node) is not None}
             if len({*mine.values()}) > 1:
-                whole = len(part) == len(self.graph)  # a view of a part is slow to walk
-                hanging += _Tree(self.graph if whole else self.graph.subgraph(part).copy(), mine).hanging()
+                hanging += _Tree(self.graph, part, own, mine).hanging()
         return sorted(hanging, key=lambda found: found.site)
 
 
@@ -86,11 +90,12 @@ _Place = int | tuple[Literal["cut"], Node]
 class _Tree:
     """The blocks and cut vertices of a part of the net that hangs together."""
 
-    def __init__(self, graph: nx.Graph, sites: Mapping[Node, str]) -> None:
+    def __init__(
+        self, graph: nx.Graph, part: Collection[Node], blocks: Sequence[set[Node]], sites: Mapping[Node, str]
+    ) -> None:
         import networkx as nx
 
-        self.graph, self.sites = graph, sites
-        self.blocks: list[set[Node]] = list(nx.biconnected_components(graph))
+        self.graph, self.part, self.blocks, self.sites = graph, part, blocks, sites
         of: dict[Node, list[int]] = {}
         for number, block in enumerate(self.blocks):
             for node in block:
@@ -107,7 +112,7 @@ class _Tree:
 
     def _meeting_place(self) -> Node:
         """The device that is next to devices of the most sites."""
-        meets = {node: len({self.sites.get(other) for other in self.graph[node]} - {None}) for node in self.graph}
+        meets = {node: len({self.sites.get(other) for other in self.graph[node]} - {None}) for node in self.part}
         top: Node = max(meets, key=lambda node: (meets[node], len(self.graph[node]), str(node)))
         return top
 

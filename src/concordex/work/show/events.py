@@ -14,7 +14,6 @@ from concordex.insight.events import by_day, by_hour, hours_of_use, sessions
 from concordex.words import plural
 from concordex.work.concordance import stored
 from concordex.work.fleet.told import TableSource, events, telling
-from concordex.work.show.told_live import told_live
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
@@ -67,6 +66,8 @@ def happened(
     entries = stored.in_scope(workspace, [where] if where else [])
     source = TableSource(workspace)
     if live:
+        from concordex.work.show.told_live import told_live  # what speaks to systems takes a while to import
+
         source = told_live(workspace, systems, entries if where else None, begin, until)
     told = events(source, begin, systems).collect()
     told = told if until is None else told.filter(pl.col("at") < until)

@@ -17,7 +17,6 @@ from concordex.query.predicate import predicate_of
 from concordex.words import plural
 from concordex.work.concordance import stored
 from concordex.work.fleet.told import TableSource, readings, states
-from concordex.work.show.told_live import told_live
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
@@ -67,6 +66,8 @@ def health(
     entries = stored.in_scope(workspace, [where] if where else [])
     source = TableSource(workspace)
     if live:
+        from concordex.work.show.told_live import told_live  # what speaks to systems takes a while to import
+
         rules = workspace.config.health.thresholds
         begin = since or workspace.now() - max((_over(rule) for rule in rules), default=_DAY)
         source = told_live(workspace, systems, entries if where else None, begin, until)
