@@ -124,9 +124,18 @@ def test_a_site_hangs_on_just_what_cuts_it_off_when_it_is_taken_away(pairs, lett
 def test_what_hangs_on_the_place_where_sites_meet_is_what_is_not_in_its_largest_part():
     edges = [("hub", "a1", 0), ("hub", "b1", 1), ("b1", "b2", 2), ("b2", "b3", 3), ("hub", "hub2", 4)]
     sites = {"hub": "office", "hub2": "office", "a1": "a", "b1": "b", "b2": "b", "b3": "b"}
-    hanging = {site: (devices, links) for site, devices, links in Graph.of(edges).hanging(sites)}
-    assert hanging == {"a": (["hub"], [0]), "b": (["b1"], [1])}
+    hanging = {found.site: (found.there, found.devices, found.links) for found in Graph.of(edges).hanging(sites)}
+    assert hanging == {"a": (1, ["hub"], [0]), "b": (3, ["b1"], [1])}
     assert Graph.of([]).hanging({}) == []
+
+
+def test_of_a_site_in_pieces_the_largest_is_meant_and_told_once():
+    """Else each piece would be a finding that says it of the whole site."""
+    edges = [("hub", "b1", 0), ("b1", "b2", 1), ("far", "b3", 2), ("hub", "c1", 3), ("far", "c2", 4)]
+    sites = {"hub": "office", "far": "depot", "b1": "b", "b2": "b", "b3": "b", "c1": "c", "c2": "d"}
+    found = [(found.site, found.there) for found in Graph.of(edges).hanging(sites)]
+    assert [there for site, there in found if site == "b"] == [2]
+    assert len(found) == len({site for site, _ in found})
 
 
 def test_a_way_is_as_short_as_can_be_and_tells_the_links_that_it_takes():

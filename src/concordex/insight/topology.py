@@ -18,9 +18,13 @@ Edge = tuple[Node, Node, int]
 
 
 class Hanging(NamedTuple):
-    """A site, and the devices and links (by their numbers) without any one of which it cannot be reached."""
+    """A site, and the devices and links (by their numbers) without any one of which it cannot be reached.
+
+    Of a site that is not of one piece the largest piece is meant: so many of its devices are ``there``.
+    """
 
     site: str
+    there: int
     devices: Sequence[Node]
     links: Sequence[int]
 
@@ -72,12 +76,23 @@ class Graph:
         blocks: list[list[set[Node]]] = [[] for _ in parts]
         for block in nx.biconnected_components(self.graph):  # of all at once: a view of a part is slow to walk
             blocks[part_of[next(iter(block))]].append(block)
-        hanging = []
-        for part, own in zip(parts, blocks, strict=True):
+        hanging, home = [], _homes(part_of, sites)
+        for number, (part, own) in enumerate(zip(parts, blocks, strict=True)):
             mine = {node: sites[node] for node in part if sites.get(node) is not None}
-            if len({*mine.values()}) > 1:
-                hanging += _Tree(self.graph, part, own, mine).hanging()
+            settled = {site for site in mine.values() if home[site] == number}
+            if settled and len({*mine.values()}) > 1:
+                hanging += _Tree(self.graph, part, own, mine).hanging(settled)
         return sorted(hanging, key=lambda found: found.site)
+
+
+def _homes(part_of: Mapping[Node, int], sites: Mapping[Any, str]) -> dict[str, int]:
+    """The part of the net in which most devices of each site are."""
+    counts = Counter((site, part_of[node]) for node, site in sites.items() if node in part_of)
+    homes: dict[str, int] = {}
+    for (site, part), count in counts.items():
+        if site not in homes or count > counts[site, homes[site]]:
+            homes[site] = part
+    return homes
 
 
 #: So many devices are in the block of a link that no other way goes round.
@@ -116,11 +131,12 @@ class _Tree:
         top: Node = max(meets, key=lambda node: (meets[node], len(self.graph[node]), str(node)))
         return top
 
-    def hanging(self) -> list[Hanging]:
-        """What each site hangs on."""
+    def hanging(self, wanted: Collection[str]) -> list[Hanging]:
+        """What each of the ``wanted`` sites hangs on."""
         members: dict[str, list[Node]] = {}
         for node, site in self.sites.items():
-            members.setdefault(site, []).append(node)
+            if site in wanted:
+                members.setdefault(site, []).append(node)
         main = self._main_branch()
         found = []
         for site, nodes in members.items():
@@ -136,7 +152,7 @@ class _Tree:
             foreign = [device for device in devices if self.sites.get(device) != site]
             own = [device for device in devices if self.sites.get(device) == site and nodes != [device]]
             if foreign or own or single:
-                found.append(Hanging(site, foreign or own, single))
+                found.append(Hanging(site, len(nodes), foreign or own, single))
         return found
 
     def _shared_way(self, places: Collection[_Place]) -> list[_Place]:

@@ -117,9 +117,11 @@ def _hanging(of: LinkedDevices) -> list[dict[str, object]]:
         devices = [str(names.get(device) or device) for device in hanging.devices[:_NAMED]]
         on = [f"one link, {link}" for link in links] + [f"one device, {device}" for device in devices]
         more = len(hanging.links) - len(links) + len(hanging.devices) - len(devices)
-        on += [f"and on {more:,} more on the way"] if more else []
         system = systems[hanging.site]
-        seen = f"{plural(counts[hanging.site], 'device')} of {hanging.site} hang on {'; on '.join(on)}"
+        count = plural(hanging.there, "device")
+        if hanging.there < counts[hanging.site]:
+            count = f"{hanging.there:,} of {plural(counts[hanging.site], 'device')}"
+        seen = f"{count} of {hanging.site} hang on {'; on '.join(on)}{f'; and on {more:,} more on the way' if more else ''}"
         rows.append(_row("site_hanging", system, seen, name=hanging.site, about=f"{system}/site {hanging.site}"))
     return rows
 
