@@ -101,3 +101,23 @@ def test_how_a_device_is_now_is_asked_of_its_systems_for_it_alone(looking, share
 )  # fmt: skip
 def test_a_span_of_time_that_cannot_be_meant_is_told(looking, words, told):
     assert told in looking(*words, status=2).stderr
+
+
+def test_how_states_moved_is_asked_by_the_filters_of_a_system_and_is_all_there(tmp_path, shared_harbour):
+    """Of a monitoring system, page by page: what it tells of a span and a host, and no more is asked."""
+    shell = make_workspace(tmp_path, shared_harbour, ["crowsnest", "bollard"], kind=Near)
+    shell("pull")
+    shell("reconcile")
+    crowsnest = shared_harbour.named("crowsnest")
+    kept = rows(shell, "show", "events", "--sort", "at")
+    assert [row["record_id"] for row in kept] == [change["number"] for change in crowsnest.changes] != []
+    at, names = kept[len(kept) // 2]["at"], {kept[0]["parent"], kept[-1]["parent"]}
+    crowsnest.asked.clear()
+    test = f"device.name in ({', '.join(names)})"
+    live = rows(shell, "show", "events", "--live", "--between", kept[0]["at"], at, "--where", test)
+    assert live == [row for row in kept if row["at"] < at and row["parent"] in names] != []
+    assert all(after and before and host for after, before, host in crowsnest.asked)
+    below = rows(shell, "show", "downstream", "--where", "status = up and device.kind = firewall")
+    told = [(one["name"], one["serial"]) for f in shared_harbour.bollard.firewalls.values() for one in f["below"]
+            if one["state"] == "attached"]  # fmt: skip
+    assert sorted((row["name"], row["serial"]) for row in below) == sorted(told) != []

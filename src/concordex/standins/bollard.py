@@ -133,12 +133,19 @@ class Bollard(StandIn):
     def _one_firewall(self, _session: str, params: Record) -> Record:
         if params["ref"] not in self.firewalls:
             raise Denied(-32004, f"there is no firewall {params['ref']}")
-        return {key: value for key, value in self.firewalls[params["ref"]].items() if key != "interfaces"}
+        return {
+            key: value for key, value in self.firewalls[params["ref"]].items() if key not in ("interfaces", "below")
+        }
 
     def _interfaces(self, _session: str, params: Record) -> list[Record]:
         if params["ref"] not in self.firewalls:
             raise Denied(-32004, f"there is no firewall {params['ref']}")
         return list(self.firewalls[params["ref"]]["interfaces"])
+
+    def _below(self, _session: str, params: Record) -> list[Record]:
+        if params["ref"] not in self.firewalls:
+            raise Denied(-32004, f"there is no firewall {params['ref']}")
+        return list(self.firewalls[params["ref"]].get("below", []))
 
     def _add_firewall(self, _session: str, params: Record) -> Record:
         """Take a firewall on; it is heard of when the job has ended, and what hangs below it a little later."""
@@ -315,7 +322,7 @@ class Bollard(StandIn):
 
     _METHODS = {  # noqa: RUF012 - a table of methods, never altered
         "firewall.list": _list_firewalls, "firewall.detail": _one_firewall,
-        "firewall.interfaces": _interfaces, "object.list": _list_objects, "object.add": _add,
+        "firewall.interfaces": _interfaces, "firewall.below": _below, "object.list": _list_objects, "object.add": _add,
         "object.alter": _alter, "object.remove": _remove, "candidate.commit": _commit,
         "firewall.add": _add_firewall, "firewall.remove": _remove_firewall, "object.add_several": _add_several,
         "candidate.pending": _pending, "candidate.discard": _discard,

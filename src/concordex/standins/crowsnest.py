@@ -30,9 +30,11 @@ class Crowsnest(StandIn):
 
     name, title = "crowsnest", "Crowsnest monitoring"
 
-    def __init__(self, hosts: list[Record], groups: list[Record]) -> None:
+    def __init__(self, hosts: list[Record], groups: list[Record], changes: list[Record] | None = None) -> None:
         self.hosts = {host["number"]: host for host in hosts}
-        self.groups = groups
+        self.groups, self.changes = groups, changes or []
+        #: What of the changes was asked for: from when, until when, of which hosts.
+        self.asked: list[tuple[str, str, str]] = []
         self.password = secrets.token_urlsafe(18)
         self.queue: dict[str, Record] = {}
         self.waits = 1
@@ -54,6 +56,7 @@ class Crowsnest(StandIn):
         self.api.put("/nest/hosts/{number}")(self.alter_host)
         self.api.delete("/nest/hosts/{number}")(self.remove_host)
         self.api.get("/nest/states")(self.list_states)
+        self.api.get("/nest/changes")(self.list_changes)
         self.api.get("/nest/logins")(self.list_logins)
         self.api.get("/nest/groups")(self.list_groups)
         self.api.get("/nest/groups/{number}/hosts")(self.list_members)
@@ -86,6 +89,24 @@ class Crowsnest(StandIn):
             for h in self.hosts.values()
         ]
         return self.xml({"states": {"@xmlns": _SPACE, "@inAll": str(len(states)), "state": states}})
+
+    async def list_changes(self, request: Request) -> Response:
+        """A page of how the states of hosts moved, the earliest first: in a span of time, of some hosts."""
+        self._admit(request)
+        only(request, "begin", "many", "after", "before", "host")
+        after, before, hosts = (request.query_params.get(name, "") for name in ("after", "before", "host"))
+        self.asked.append((after, before, hosts))
+        begin, many = whole(request, "begin", 0), min(whole(request, "many", 50, least=1), _CAP)
+        every = [
+            change for change in self.changes
+            if (not after or change["at"] > after) and (not before or change["at"] < before)
+            and (not hosts or change["host"] in hosts.split("+"))
+        ]  # fmt: skip
+        page = self.shorten(request, every[begin : begin + many])
+        changes = [
+            {"@number": c["number"], "@host": c["host"], "@at": c["at"], "was": c["was"], "is": c["is"]} for c in page
+        ]
+        return self.xml({"changes": {"@xmlns": _SPACE, "@inAll": str(len(every)), "change": changes}})
 
     async def list_groups(self, request: Request) -> Response:
         """All groups."""

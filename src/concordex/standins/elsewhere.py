@@ -8,7 +8,6 @@ from __future__ import annotations
 import random
 from dataclasses import dataclass, field
 from datetime import timedelta
-from typing import Any
 
 from concordex.standins import places
 from concordex.standins.fleet import Accounts, Device, Fleet, Record
@@ -17,10 +16,6 @@ from concordex.standins.fleet import Accounts, Device, Fleet, Record
 _CARDED = ("laptop", "server", "router", "firewall")
 #: Routers that were delivered and are in no portal yet.
 _UNBOXED = 4
-#: Shares of devices that nobody uses, of days on which one is not used, and of those on which it is dropped.
-_UNUSED, _IDLE_DAYS, _DROPPED = 0.25, 0.4, 0.05
-#: For so many days a device is read once on each.
-_READ_DAYS = 6
 _WATCHED = ("router", "switch", "server", "firewall")
 
 
@@ -38,8 +33,6 @@ class Elsewhere:
     router: Record = field(default_factory=dict)
     unboxed: list[Record] = field(default_factory=list)
     cards: list[Record] = field(default_factory=list)
-    readings: list[Record] = field(default_factory=list)
-    events: list[Record] = field(default_factory=list)
 
 
 def tell(fleet: Fleet, accounts: Accounts) -> Elsewhere:
@@ -52,12 +45,11 @@ def tell(fleet: Fleet, accounts: Accounts) -> Elsewhere:
     _pilotage(fleet, live, accounts, other)
     _binnacle(live, accounts, other)
     _purser(fleet, accounts, other)
-    _readings(fleet, accounts, other)
-    _events(fleet, accounts, other)
     return other
 
 
-def _source(fleet: Fleet, system: str) -> random.Random:
+def source(fleet: Fleet, system: str) -> random.Random:
+    """The random source of a system's own, of a fleet that is always the same."""
     return random.Random(f"{system} {len(fleet.devices)} {fleet.devices[0].uuid}")
 
 
@@ -67,7 +59,7 @@ def site_code(site: str) -> str:
 
 
 def _masthead(fleet: Fleet, live: list[Device], accounts: Accounts, other: Elsewhere) -> None:
-    rng = _source(fleet, "masthead")
+    rng = source(fleet, "masthead")
     other.radio_sites = [{"code": site_code(s), "label": s.replace("-", " ").title()} for s in places.SITES]
     for device in (d for d in live if d.kind == "access-point"):
         ref = f"R{device.number:06d}"
@@ -83,7 +75,7 @@ def _masthead(fleet: Fleet, live: list[Device], accounts: Accounts, other: Elsew
 
 
 def _bollard(fleet: Fleet, live: list[Device], accounts: Accounts, other: Elsewhere) -> None:
-    rng = _source(fleet, "bollard")
+    rng = source(fleet, "bollard")
     for device in (d for d in live if d.kind == "firewall"):
         ref = f"fw-{device.number}"
         other.firewalls.append({
@@ -95,6 +87,7 @@ def _bollard(fleet: Fleet, live: list[Device], accounts: Accounts, other: Elsewh
                 {"name": f"port{at}", "zone": zone, "address": f"10.{200 + at}.{device.number % 250}.1/24"}
                 for at, zone in enumerate(("inside", "outside", "kiosks"), 1)
             ],
+            "below": _below(device, live),
         })  # fmt: skip
         accounts.truth["bollard", ref] = device.number
     addresses = [
@@ -122,8 +115,20 @@ def _bollard(fleet: Fleet, live: list[Device], accounts: Accounts, other: Elsewh
     other.objects = {"address": addresses, "service": services, "rule": rules, "ruleset": sets}
 
 
+def _below(firewall: Device, live: list[Device]) -> list[Record]:
+    """What a firewall runs itself: a switch and some access points of its site, behind its ports."""
+    mine = [d for d in live if d.site == firewall.site and d.kind in ("switch", "access-point") and not d.stack]
+    chosen = [*[d for d in mine if d.kind == "switch"][:1], *[d for d in mine if d.kind == "access-point"][:3]]
+    return [
+        {"mark": f"b{at}", "name": d.name, "serial": d.serial, "mac": d.mac, "port": f"port{at}", "series": d.model,
+         "sort": "switch" if d.kind == "switch" else "radio", "release": d.os_version,
+         "state": "lost" if firewall.last_seen - d.last_seen > timedelta(days=2) else "attached"}
+        for at, d in enumerate(chosen, start=1)
+    ]  # fmt: skip
+
+
 def _crowsnest(fleet: Fleet, live: list[Device], accounts: Accounts, other: Elsewhere) -> None:
-    rng = _source(fleet, "crowsnest")
+    rng = source(fleet, "crowsnest")
     for device in (d for d in live if d.kind in _WATCHED and not d.stack):
         if rng.random() < 0.08:
             continue  # nobody set it to be watched
@@ -144,7 +149,7 @@ def _crowsnest(fleet: Fleet, live: list[Device], accounts: Accounts, other: Else
 
 
 def _pilotage(fleet: Fleet, live: list[Device], accounts: Accounts, other: Elsewhere) -> None:
-    rng = _source(fleet, "pilotage")
+    rng = source(fleet, "pilotage")
     for device in (d for d in live if d.kind == "router" and d.site in places.VESSELS):
         unit = f"u-{rng.getrandbits(40):010x}"
         other.units.append({
@@ -175,7 +180,7 @@ def _binnacle(live: list[Device], accounts: Accounts, other: Elsewhere) -> None:
 
 
 def _purser(fleet: Fleet, accounts: Accounts, other: Elsewhere) -> None:
-    rng = _source(fleet, "purser")
+    rng = source(fleet, "purser")
     for device in (d for d in fleet.devices if d.kind in _CARDED):
         if rng.random() < 0.15:
             continue
@@ -188,39 +193,3 @@ def _purser(fleet: Fleet, accounts: Accounts, other: Elsewhere) -> None:
             "amended": fleet.moment.strftime("%d/%m/%Y"),
         })  # fmt: skip
         accounts.truth["purser", card] = device.number
-
-
-def _readings(fleet: Fleet, accounts: Accounts, other: Elsewhere) -> None:
-    """Battery readings of the last days, by the devices' own clocks."""
-    rng = _source(fleet, "readings")
-    portable: list[dict[str, Any]] = [r for r in accounts.muster if r["platform"] in ("slate", "scanner")]
-    for at, record in enumerate(portable):
-        battery = record["battery"]
-        for day in range(_READ_DAYS):
-            moment = fleet.moment - timedelta(days=day, minutes=rng.randrange(1, 1400))
-            other.readings.append({
-                "readingId": f"b{at}-{day}", "deviceId": record["deviceId"], "takenAt": int(moment.timestamp()),
-                "level": max(1, battery["level"] - 3 * day), "health": battery["health"],
-                "capacity": round(battery["capacity"] + battery["daily"] * day, 2),
-            })  # fmt: skip
-    other.readings.sort(key=lambda reading: int(reading["takenAt"]))
-
-
-def _events(fleet: Fleet, accounts: Accounts, other: Elsewhere) -> None:
-    """What happened to what people carry in the last week: one in four lies in a drawer."""
-    rng = _source(fleet, "events")
-    for at, record in enumerate(r for r in accounts.muster if r["platform"] in ("slate", "scanner")):
-        if rng.random() < _UNUSED:
-            continue
-        for day in range(7):
-            if rng.random() < _IDLE_DAYS:
-                continue
-            begun = fleet.moment - timedelta(days=day, minutes=rng.randrange(300, 1300))
-            told = [("unlocked", 0, ""), ("locked", rng.randrange(20, 290), "")]
-            told += [("dropped", 10, f"{rng.randrange(3, 30)} g")] if rng.random() < _DROPPED else []
-            for number, (event, minutes, detail) in enumerate(told):
-                other.events.append({
-                    "eventId": f"e{at}-{day}-{number}", "deviceId": record["deviceId"], "event": event,
-                    "detail": detail, "happenedAt": int((begun + timedelta(minutes=minutes)).timestamp()),
-                })  # fmt: skip
-    other.events.sort(key=lambda event: int(event["happenedAt"]))

@@ -25,6 +25,7 @@ from concordex.standins.crowsnest import Crowsnest
 from concordex.standins.elsewhere import tell
 from concordex.standins.fairlead import Fairlead
 from concordex.standins.fleet import Accounts, accounts, build
+from concordex.standins.history import remember
 from concordex.standins.masthead import Masthead
 from concordex.standins.muster import Muster
 from concordex.standins.pilotage import Pilotage
@@ -67,9 +68,10 @@ class Harbour:
         fleet = build(size, moment=moment, seed=seed)
         by_system = accounts(fleet)
         other, cabling = tell(fleet, by_system), lay(fleet, by_system)
-        muster = Muster(by_system.muster, other.readings)
-        pilot = Muster([], other.readings[:5], pilot=True)
-        muster.events, pilot.events = other.events, other.events[:5]
+        past = remember(fleet, by_system, other.hosts)
+        muster = Muster(by_system.muster, past.readings)
+        pilot = Muster([], past.readings[:5], pilot=True)
+        muster.events, pilot.events = past.events, past.events[:5]
         portal, stowage = Pilotage(other.units), Stowage(by_system.stowage)
         return cls(
             accounts=by_system,
@@ -78,7 +80,7 @@ class Harbour:
             masthead=Masthead(other.radio_sites, other.radios),
             bollard=Bollard(other.firewalls, other.objects),
             muster=muster,
-            crowsnest=Crowsnest(other.hosts, other.groups),
+            crowsnest=Crowsnest(other.hosts, other.groups, past.states),
             pilotage=portal,
             binnacle=Binnacle(other.router),
             stowage=stowage,

@@ -121,7 +121,8 @@ def _hanging(of: LinkedDevices) -> list[dict[str, object]]:
         count = plural(hanging.there, "device")
         if hanging.there < counts[hanging.site]:
             count = f"{hanging.there:,} of {plural(counts[hanging.site], 'device')}"
-        seen = f"{count} of {hanging.site} hang on {'; on '.join(on)}{f'; and on {more:,} more on the way' if more else ''}"
+        left = f"; and on {more:,} more on the way" if more else ""
+        seen = f"{count} of {hanging.site} hang on {'; on '.join(on)}{left}"
         rows.append(_row("site_hanging", system, seen, name=hanging.site, about=f"{system}/site {hanging.site}"))
     return rows
 
