@@ -131,15 +131,31 @@ def test_in_a_real_browser_nothing_of_a_name_acts_and_tables_are_sorted(hostile,
     """Its policy lets our own script run, and no other."""
     probe = "<script>document.title='hit'</script><img src=x onerror=\"document.title='hit'\">"
     page = hostile.read_text(encoding="utf-8").replace("</main>", f"{probe}</main>")  # as if an escape were forgotten
-    (tmp_path / "p.html").write_text(page, encoding="utf-8")
-    dom = subprocess.run(
-        [BROWSER, "--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking",
-         "--disable-component-update", "--disable-sync", f"--user-data-dir={tmp_path}/profile", "--dump-dom",
-         (tmp_path / "p.html").as_uri()],
-        capture_output=True, text=True, timeout=120, check=False,
-    ).stdout  # fmt: skip
+    dom = opened(page, tmp_path)
     assert "<title>The fleet" in dom
     assert "<title>hit" not in dom
+
+
+def opened(page: str, folder: Path) -> str:
+    """What a browser makes of a page."""
+    (folder / "p.html").write_text(page, encoding="utf-8")
+    return subprocess.run(
+        [BROWSER, "--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking",
+         "--disable-component-update", "--disable-sync", f"--user-data-dir={folder}/profile", "--window-size=1031,700",
+         "--dump-dom", (folder / "p.html").as_uri()],
+        capture_output=True, text=True, timeout=120, check=False,
+    ).stdout  # fmt: skip
+
+
+@pytest.mark.skipif(BROWSER is None, reason="no browser is here")
+def test_on_paper_no_table_is_wider_than_the_page(pulled, tmp_path):
+    """What runs over its edge is not printed, without a word: seen as it is laid out for paper, by a script of ours."""
+    pulled("report", "-o", str(tmp_path / "fleet.html"))
+    page = (tmp_path / "fleet.html").read_text(encoding="utf-8").replace("@media print", "@media all")
+    page = re.sub("<meta http-equiv=.Content-Security-Policy.[^>]*>", "", page)
+    measure = "Math.max(...[...document.querySelectorAll('table,img')].map(t=>t.getBoundingClientRect().right))"
+    dom = opened(page.replace("</main>", f"</main><script>document.title='right '+{measure}</script>"), tmp_path)
+    assert 0 < float(re.search("<title>right ([0-9.]+)", dom)[1]) <= 1031
 
 
 @pytest.mark.skipif(BROWSER is None, reason="no browser is here")

@@ -46,8 +46,13 @@ th[aria-sort=ascending] button::after{content:" \\2191"}th[aria-sort=descending]
 input{font:inherit;padding:.2rem .4rem;max-width:100%}
 code{overflow-wrap:anywhere}
 tr:nth-child(even) td{background:var(--band)}
-@media print{body{max-width:none;font-size:10pt}nav,input,label{display:none}
+@media screen and (prefers-color-scheme:dark){figure img{filter:invert(.91) hue-rotate(180deg)}}
+@media print{@page{size:A4 landscape;margin:12mm}
+:root{color-scheme:light;--ink:#000;--paper:#fff;--faint:#444;--line:#bbb;--band:#f4f6f8}
+body{max-width:none;padding:0;font-size:10pt}nav,input,label{display:none}
 .scroll{max-height:none;overflow:visible;border:0}
+table{font-size:7.5pt}th,td{padding:.15rem .3rem;white-space:normal;overflow-wrap:break-word}td.w{min-width:8rem}
+.n{white-space:nowrap}figure img{min-width:0;max-width:40rem}
 h2{break-after:avoid}tr,figure{break-inside:avoid}thead{display:table-header-group}}
 """
 
