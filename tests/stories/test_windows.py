@@ -75,8 +75,8 @@ def test_a_reading_of_a_device_that_nobody_knows_is_not_lost(looking, shared_har
 def test_how_a_device_is_now_is_asked_of_its_systems_for_it_alone(looking, shared_harbour):
     """The same as was pulled of it, from systems that were asked for no more."""
     muster = shared_harbour.named("muster")
-    named = rows(looking, "show", "events", "-n", "1", "-c", "device.name,taken_at", "--sort", "-taken_at")[0]
-    at = datetime.fromisoformat(named["taken_at"])
+    named = rows(looking, "show", "events", "-n", "1", "-c", "device.name,at", "--sort", "-at")[0]
+    at = datetime.fromisoformat(named["at"])
     span = ("--between", (at - timedelta(hours=9)).isoformat(), (at + timedelta(seconds=1)).isoformat())
     where = ("--where", f'name = "{named["device.name"]}"')
     for what in (("health", "--events"), ("health", "--use"), ("health",)):
@@ -84,7 +84,7 @@ def test_how_a_device_is_now_is_asked_of_its_systems_for_it_alone(looking, share
         muster.spans.clear()
         assert rows(looking, *what, *where, *span, "--live", status=None) == kept
         assert all(devices for *_, devices in muster.spans)
-    assert rows(looking, "health", "--events", *where, *span)[0]["at"] == named["taken_at"]
+    assert rows(looking, "health", "--events", *where, *span)[0]["at"] == named["at"]
     shown = rows(looking, "show", "events", *span, "--where", f"device.{where[1]}")
     assert len(shown) == len(rows(looking, "health", "--events", *where, *span))
 
@@ -121,3 +121,13 @@ def test_how_states_moved_is_asked_by_the_filters_of_a_system_and_is_all_there(t
     told = [(one["name"], one["serial"]) for f in shared_harbour.bollard.firewalls.values() for one in f["below"]
             if one["state"] == "attached"]  # fmt: skip
     assert sorted((row["name"], row["serial"]) for row in below) == sorted(told) != []
+
+
+def test_a_part_of_a_device_is_asked_of_the_system(pulled, shared_harbour):
+    fairlead = shared_harbour.named("fairlead")
+    port = rows(pulled, "show", "interfaces", "-n", "1", "-c", "device.name,name,parent_id,errors_in")[0]
+    fairlead.ports_asked.clear()
+    test = f'device.name = "{port["device.name"]}" and name = "{port["name"]}"'
+    live = rows(pulled, "show", "interfaces", "--live", "--where", test, "-c", "name,parent_id")
+    assert live == [{"name": port["name"], "parent_id": port["parent_id"]}]
+    assert {*fairlead.ports_asked} == {(port["parent_id"], port["name"])}

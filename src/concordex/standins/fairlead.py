@@ -10,7 +10,8 @@
     each with name, host, port, user and password; /charge=NAME/through/PATH is a call to one of them.
 
 ``from`` counts from 1; no page is longer than 100.  Nodes can be narrowed by ``place``, ``family``
-(several with a comma), ``heardAfter`` (milliseconds since 1970) and ``label`` (without regard to case).
+(several with a comma), ``heardAfter`` (milliseconds since 1970) and ``label`` (without regard to case).  Ports
+can be narrowed by ``node`` (keys with commas) and ``port``.
 """
 
 from __future__ import annotations
@@ -48,6 +49,8 @@ class Fairlead(StandIn):
         lasts: float = 900,
     ) -> None:
         self.nodes, self.ports, self.attached, self.cables, self.lasts = nodes, ports, attached, cables, lasts
+        #: The nodes and the port, of whose ports was asked.
+        self.ports_asked: list[tuple[str, str]] = []
         self.tasks: dict[str, dict[str, Any]] = {}
         self.waits = 1
         self.updates: list[dict[str, Any]] = []
@@ -115,13 +118,17 @@ class Fairlead(StandIn):
         return self._page(request, "nodes", nodes)
 
     async def list_ports(self, request: Request) -> Response:
-        """The ports of all nodes, a page of them."""
+        """The ports of all nodes, or of some, a page of them."""
         self._admit(request)
-        only(request, "from", "size")
+        only(request, "from", "size", "node", "port")
+        nodes, name = request.query_params.get("node"), request.query_params.get("port", "").lower()
+        self.ports_asked.append((nodes or "", name))
+        ports = self.ports if nodes is None else [port for port in self.ports if port["node"] in nodes.split(",")]
+        ports = [port for port in ports if port["label"].lower() == name] if name else ports
         first, size = whole(request, "from", 1, least=1), whole(request, "size", 25, least=1)
-        page = self.ports[first - 1 : first - 1 + min(size, _CAP)]
+        page = ports[first - 1 : first - 1 + min(size, _CAP)]
         counted = [port | self._counters(port["portKey"], up=port["up"]) for port in page]
-        return self.answer({"ports": self.shorten(request, counted), "count": len(self.ports)})
+        return self.answer({"ports": self.shorten(request, counted), "count": len(ports)})
 
     def _counters(self, key: str, *, up: bool) -> dict[str, Any]:
         """Whether a port is enabled, as few are that are down; what it counted: octets in 64 bits, others in 32."""
