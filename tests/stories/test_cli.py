@@ -192,3 +192,14 @@ def test_the_demo_goes_from_a_check_to_a_verified_sync(tmp_path):
     assert left("show", "entries", "--count-by", "kind").stdout
     assert "E00001" in left("explain", "E00001").stdout
     assert (tmp_path / "ferries-aside" / "stowage-key").stat().st_mode & 0o077 == 0
+
+
+def test_a_file_that_ends_too_soon_is_not_a_person_who_stopped(tmp_path, monkeypatch):
+    """As a module of which half was written: what went wrong is said."""
+
+    def cut(*_: object) -> None:
+        raise EOFError("marshal data too short")
+
+    monkeypatch.setattr("concordex.work.workspace.init.init", cut)
+    told = Near(tmp_path)("init", "quay", status=1).stderr
+    assert "marshal data too short" in told

@@ -87,7 +87,8 @@ def test_a_workspace_that_could_not_be_made_is_none(tmp_path):
         "signal.signal(signal.SIGXFSZ, signal.SIG_IGN); resource.setrlimit(resource.RLIMIT_FSIZE, (100, 100));"
         "sys.exit(status_of(['init', 'quay']))"
     )
-    done = subprocess.run([sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, check=False)
+    command = [sys.executable, "-B", "-c", code]  # byte code would be cut as well, and be found by others
+    done = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, check=False)
     assert done.returncode == 1
     assert "cannot be written" in done.stderr
     assert not (tmp_path / "quay" / "concordex.yaml").exists()

@@ -337,7 +337,8 @@ def test_a_disk_that_is_full_in_the_middle_of_a_pull_is_told(long):
     shell, _ = long
     code = "import signal; signal.signal(25, signal.SIG_IGN); from concordex.__main__ import main; main()"  # SIGXFSZ
     done = subprocess.run(
-        [sys.executable, "-c", code, "pull"], cwd=shell.folder, capture_output=True, text=True, timeout=60, check=False,
+        [sys.executable, "-B", "-c", code, "pull"],  # byte code would be cut as well, and be found by others
+        cwd=shell.folder, capture_output=True, text=True, timeout=60, check=False,
         preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (200_000, 200_000)),
     )  # fmt: skip
     assert done.returncode == 1, done.stderr
