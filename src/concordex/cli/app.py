@@ -138,8 +138,8 @@ def _status_of(arguments: list[str]) -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return Status.DONE
     except typer.Abort as aborted:
-        ended = isinstance(aborted.__cause__, EOFError)  # of a file that ends too soon, not of a person at a question
-        return _called_wrongly_or_unforeseen(aborted.__cause__) if ended else Status.STOPPED
+        cause = aborted.__cause__  # of a file that ends too soon, not of a person at a question
+        return _called_wrongly_or_unforeseen(cause) if isinstance(cause, EOFError) else Status.STOPPED
     except Exception as error:
         return _called_wrongly_or_unforeseen(_alone(error))
     if status == _INTERRUPTED:
