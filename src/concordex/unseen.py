@@ -186,6 +186,11 @@ def headers(given: Mapping[str, str]) -> list[str]:
     return [f"{name}: {MASK if _HEADER_NAME.fullmatch(name) else masked(value)}" for name, value in given.items()]
 
 
+def is_credential(name: str) -> bool:
+    """Whether a header of that name holds a credential, whatever stands in it."""
+    return _HEADER_NAME.fullmatch(name) is not None
+
+
 @lru_cache(1_000)
 def _forms(secret: str) -> re.Pattern[str]:
     """A pattern of a secret in every form, also of one in which some characters are escaped and others are not."""

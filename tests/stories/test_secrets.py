@@ -267,6 +267,10 @@ lines enter all lines.j2 --with all.csv --yes
 lines show all 'show lamps' --at ADDRESS
 change list
 change show 1 -f json
+call parrot /lamps a=b --header X-Lamp=lit
+call parrot /lamps --json '{"lamp": 1}' --write --yes
+call parrot /lamps --as curl
+call --history
 change run 1 --yes
 change resume 1
 change settle 1 1 --done

@@ -26,6 +26,7 @@ GROUPS = {
     "Look": {
         "show": "Look at any table: filter, sort, count, export.",
         "query": "Ask every table in SQL.",
+        "call": "Ask a system anything: what it answers, and what that means.",
         "compare": "Two systems, or two dates, side by side.",
         "group": "Named selections for filters.",
     },

@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from concordex.progress import Counted
     from concordex.wire.dialect import Dialect
     from concordex.wire.writing.staging import Pending
+    from concordex.work.api_calls import Calls
     from concordex.work.api_fleet import FleetView
     from concordex.work.api_kinds import ObjectKinds
     from concordex.work.api_objects import Objects
@@ -488,6 +489,13 @@ class Workspace(BaseWorkspace):
         return take_back(self, system)
 
     # configuration
+
+    @cached_property
+    def calls(self) -> Calls:
+        """Single calls to systems: prepared, sent once, kept without secrets."""
+        from concordex.work.api_calls import Calls
+
+        return Calls(self)
 
     @cached_property
     def fleet(self) -> FleetView:

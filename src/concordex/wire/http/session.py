@@ -25,6 +25,7 @@ from concordex.unseen import WITHHELD
 from concordex.wire import dialect as d
 from concordex.wire.dialect.templates import fill, fill_texts, names_in
 from concordex.wire.http.answers import Answer, Judge, Reply, wait_asked
+from concordex.wire.http.exchange import Exchange
 from concordex.wire.http.formats import ACCEPT, TYPES, encode, merged
 from concordex.wire.http.signin import Credentials, prepare
 from concordex.wire.http.transport import Endpoint, Traffic, Transport, log
@@ -51,6 +52,7 @@ class Request:
     params: dict[str, Any] = field(default_factory=dict)
     sent_as: d.Shape = field(default_factory=d.JsonShape)
     reader: Callable[[bytes], Any] | None = None  # decodes the answer in its own way, or leaves it with None
+    content: tuple[bytes, str] | None = None  # a body as it stands, and its media type
 
     def put(self, place: str, name: str, value: Any) -> None:
         """Set one more parameter, in the ``query``, the ``body`` or the ``params``."""
@@ -156,6 +158,42 @@ class Session:
     async def write(self, asked: Request) -> Answer:
         """The answer to a write, which is sent once: whether to send it again, the caller finds out."""
         return await self._admitted(lambda turn: self._send(asked, turn))
+
+    async def exchange(self, asked: Request) -> Exchange:
+        """A request that is sent once, and its reply whatever it says; anew where the session had ended."""
+        last: list[Exchange] = []
+
+        async def send(turn: _Turn) -> Exchange:
+            last[:] = [await self._sent(asked, turn, lambda admitted: self._body(asked, admitted))]
+            self._refuse_ended(asked, last[0])
+            return last[0]
+
+        try:
+            return await self._admitted(send)
+        except SignInRefused:
+            if not last:
+                raise  # it was signing in that was refused
+            return last[0]
+
+    async def ready(self, asked: Request) -> tuple[str, dict[str, str], bytes | None]:
+        """The address, headers and body with which a request would leave now."""
+        admitted = await self._admission()
+        body, kind = self._body(asked, admitted)
+        url, headers = self._addressed(asked, admitted, kind)
+        self._sign_in.sign(asked.method, str(url), headers, body)
+        return str(url), headers, body
+
+    def _refuse_ended(self, asked: Request, made: Exchange) -> None:
+        """Raise SignInRefused where a reply says that the session has ended."""
+        try:
+            answer = self.judge.answer(made.reply, asked.path, asked.shape)
+            if asked.rpc:
+                self.judge.rpc(answer.body, asked.path, made.reply)
+        except SignInRefused as refusal:
+            if refusal.http != 403:
+                raise
+        except ConcordexError:
+            return  # whoever asked looks at it himself
 
     async def sign_in(self) -> None:
         """Sign in now, so that a wrong credential is told before anything else."""
@@ -269,15 +307,18 @@ class Session:
             ) from refusal  # fmt: skip
 
     async def _send(self, asked: Request, turn: _Turn | None) -> Answer:
-        reply, url = await self._sent(asked, turn, lambda admitted: self._body(asked, admitted))
-        answer = self.judge.answer(reply, url.path, asked.shape, asked.reader)
+        made = await self._sent(asked, turn, lambda admitted: self._body(asked, admitted))
+        reply, path = made.reply, URL(made.url, encoded=True).path
+        answer = self.judge.answer(reply, path, asked.shape, asked.reader)
         if asked.rpc:
-            result = self.judge.rpc(answer.body, f"{url.path} {asked.rpc}", reply)
+            result = self.judge.rpc(answer.body, f"{path} {asked.rpc}", reply)
             return replace(answer, body=result)
         return answer
 
     def _body(self, asked: Request, admitted: Credentials) -> tuple[bytes | None, str | None]:
         """The bytes to send, and their media type."""
+        if asked.content is not None:
+            return self._complete(asked.content[0]), asked.content[1]
         if asked.form is not None:
             return self._complete(urlencode(asked.form).encode()), "application/x-www-form-urlencoded"
         if asked.rpc:
@@ -306,7 +347,7 @@ class Session:
 
     async def _sent(
         self, asked: Request, turn: _Turn | None, made: Callable[[Credentials], tuple[bytes | None, str | None]]
-    ) -> tuple[Reply, URL]:
+    ) -> Exchange:
         """Send a request when its turn has come; its pass is taken then, so that it is never a stale one."""
         async with self._gate if turn else contextlib.nullcontext():
             await self._wire.turn()
@@ -317,15 +358,16 @@ class Session:
             body, kind = made(admitted)
             url, headers = self._addressed(asked, admitted, kind)
             self._sign_in.sign(asked.method, str(url), headers, body)
-            begun = time.time()
+            begun, ticked = time.time(), time.perf_counter()
             reply = await self._wire.send(asked.method, url, headers, body, gives_secrets=turn is None)
+            took = time.perf_counter() - ticked
             self._clock(reply, (begun + time.time()) / 2)
             if (wait := wait_asked(reply)) is not None:
                 self._wire.hold(min(wait, 60.0))
         await asyncio.sleep(0)  # the next request goes out before this answer is taken apart
         if reply.status < 400 and turn:
             self._sign_in.seen(reply.headers, list(reply.cookies))
-        return reply, url
+        return Exchange(method=asked.method, url=str(url), headers=headers, body=body, reply=reply, seconds=took)
 
     def _addressed(self, asked: Request, admitted: Credentials, kind: str | None) -> tuple[URL, dict[str, str]]:
         url = self._wire.address(asked.path)
@@ -370,19 +412,18 @@ class Session:
             calls[:] = [self._envelope(asked, admitted) for asked in bundle]
             return self._encoded(calls, d.JsonShape()), TYPES["json"]
 
-        reply, url = await self._sent(bundle[0], turn, made)
-        answer = self.judge.answer(reply, url.path, d.JsonShape())
+        sent = await self._sent(bundle[0], turn, made)
+        reply, path = sent.reply, URL(sent.url, encoded=True).path
+        answer = self.judge.answer(reply, path, d.JsonShape())
         if not isinstance(answer.body, list):
-            self.judge.rpc(answer.body, url.path, reply)
-            raise BadAnswer(f"{url.path} answered {len(calls)} calls with one answer", where=self.endpoint.name)
+            self.judge.rpc(answer.body, path, reply)
+            raise BadAnswer(f"{path} answered {len(calls)} calls with one answer", where=self.endpoint.name)
         by_id = {item.get("id"): item for item in answer.body if isinstance(item, Mapping)}
         missing = [call for call in calls if call["id"] not in by_id]
         if missing:
-            raise BadAnswer(
-                f"{url.path} left {len(missing)} of {len(calls)} calls unanswered", where=self.endpoint.name
-            )
+            raise BadAnswer(f"{path} left {len(missing)} of {len(calls)} calls unanswered", where=self.endpoint.name)
         return [
-            Answer(answer.status, self.judge.rpc(by_id[call["id"]], f"{url.path} {call['method']}", reply))
+            Answer(answer.status, self.judge.rpc(by_id[call["id"]], f"{path} {call['method']}", reply))
             for call in calls
         ]
 

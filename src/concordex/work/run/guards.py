@@ -38,7 +38,7 @@ def check_guards(
             advice=f"the change is kept; take read_only: out of systems: {change.system}: in concordex.yaml",
         )
     if not any_time:
-        _in_window(change.system, (system.windows if system else []) or guards.windows, workspace.now())
+        check_window(workspace, change.system, "the change is kept; run it then, or with --any-time")
     if _takes_back(workspace, change, steps):
         return
     allowed = {name: getattr(guards, name) for name in _KINDS.values()}
@@ -83,13 +83,16 @@ def _kind(step: Step) -> str:
     return "retire" if step.action == "retire" and step.operation == "update" else step.operation
 
 
-def _in_window(system: str, windows: Sequence[Window], now: datetime) -> None:
+def check_window(workspace: BaseWorkspace, system: str, advice: str) -> None:
+    """Raise Stopped where a system may not be written to at this hour."""
+    known, now = workspace.config.systems.get(system), workspace.now()
+    windows: Sequence[Window] = (known.windows if known else []) or workspace.config.guards.windows
     if windows and not any(_holds(window, now) for window in windows):
         hours = "; ".join(window.in_words for window in windows)
         raise Stopped(
             f"{system} is written to only in its maintenance windows: {hours}",
             why=f"it is {now:%A %H:%M} UTC",
-            advice="the change is kept; run it then, or with --any-time",
+            advice=advice,
         )
 
 

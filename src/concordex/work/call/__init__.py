@@ -1,0 +1,1 @@
+"""Single calls to a system: made of what a person types, sent once, and kept without secrets."""

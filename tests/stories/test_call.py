@@ -1,0 +1,192 @@
+"""Single calls: what is asked is sent once and understood, no secret is told, and no list is cut unsaid."""
+
+from __future__ import annotations
+
+import base64
+import json
+
+import pytest
+
+from tests.conftest import Near
+
+DIALECT = """\
+format: 1
+name: lamps
+title: A house of lamps
+base: /house
+credentials:
+  user: {about: who}
+  word: {secret: true, about: the word}
+sign_in: %s
+errors: {message: said}
+tables:
+  lamps:
+    read:
+      path: /lamps
+      records: lamps
+      total: count
+      pages: {by: offset, offset: from, limit: many, first: 0, size: 5}
+    fields: {record_id: id, name: label}
+"""
+BASIC = "{by: basic, password: '{word}'}"
+WORD = "lantern-word-0815"
+
+
+@pytest.fixture
+def house(tmp_path, serve, monkeypatch):
+    """A workspace with one system, which answers as a test says."""
+    monkeypatch.setenv("HOUSE_WORD", WORD)
+
+    def made(answer, sign_in=BASIC, more=""):
+        server = serve(answer)
+        (tmp_path / "dialects").mkdir()
+        (tmp_path / "dialects/lamps.yaml").write_text(DIALECT % sign_in)
+        (tmp_path / "concordex.yaml").write_text(
+            f"format: 1\nsystems:\n  lamps:\n    dialect: lamps\n    url: {server.url}\n{more}"
+            "    credentials: {user: keeper, word: 'env:HOUSE_WORD'}\n"
+        )
+        return Near(tmp_path), server
+
+    return made
+
+
+def said(method, path, query, body, headers):
+    """A house that repeats what it was sent, as some do."""
+    if path == "/house/fails":
+        return 503, {"said": f"no room for {headers['Authorization']}"}
+    if path == "/house/odd":
+        return 418, {"title": "Out of oil", "detail": "lamp 7", "status": 418}
+    return (201 if method == "POST" else 200), {"method": method, "query": query, "body": body, "sent": headers}
+
+
+def test_an_answer_is_understood_and_stands_alone_in_a_pipe(house):
+    shell, server = house(said)
+    done = shell("call", "lamps", "/rooms/{room}/lamps", "room=a/b ä", "of=x y&z", "of=2")
+    assert json.loads(done.stdout)["method"] == "GET"
+    assert server.requests[-1][1] == "/house/rooms/a%2Fb%20%C3%A4/lamps"
+    for line in (f"base  {server.url}/house", "/rooms/a/b ä/lamps", "of    x y&z", "(x%20y%26z)", "200 done"):
+        assert line in done.stderr, line
+    failed = shell("call", "lamps", "/fails", status=1)
+    assert "503 not now" in failed.stderr
+    assert "it says: no room for" in failed.stderr
+    assert "Out of oil: lamp 7" in shell("call", "lamps", "/odd", status=1).stderr  # RFC 9457
+    assert "418 refused: the request is at fault" in shell("call", "lamps", "/odd", status=1).stderr
+
+
+def test_no_secret_is_told_by_an_answer_that_repeats_it_or_kept(house, tmp_path):
+    shell, _ = house(said)
+    packed = base64.b64encode(f"keeper:{WORD}".encode()).decode()
+    told = ""
+    for words in (("/lamps/1",), ("/fails",), ("/x", "--json", f'{{"word": "{WORD}"}}', "--write", "--yes"),
+                  ("/x", "--as", "curl"), ("/x", "--as", "python"), ("/lamps/1", "-o", "kept.json"),
+                  ("/lamps/1", "--take", "$", "-f", "json")):  # fmt: skip
+        done = shell("call", "lamps", *words, status=None)
+        told += done.stdout + done.stderr
+    told += shell("call", "--history").stdout + (tmp_path / ".concordex/calls.ndjson").read_text()
+    assert WORD not in told
+    assert packed not in told
+    assert '-u keeper:"$LAMPS_WORD"' in told
+    assert 'os.environ["LAMPS_WORD"]' in told
+    assert "which was not kept" in shell("call", "--again", "3", status=None).stderr
+    refused = shell("call", "lamps", "/x", "--header", "Authorization=Basic abc", status=2)
+    assert "holds a credential" in refused.stderr
+    assert packed not in (tmp_path / "kept.json").read_text()
+
+
+def test_what_may_alter_is_sent_once_when_it_is_meant_and_noted_before(house):
+    """Not without --write, not where nothing may be written; cut off without an answer it is not sent again."""
+    down = []
+    shell, server = house(lambda *asked: (0, "") if asked[1] == "/house/cut" else said(*asked))
+    told = shell("call", "lamps", "/lamps", "--json", '{"lit": true}', status=2)
+    assert "may alter something, and was not sent" in told.stderr
+    assert '{"lit":true}' in told.stderr
+    assert "not sent" in shell("call", "lamps", "/lamps/1", "-m", "delete", "--write", status=5).stderr
+    assert [asked for asked in server.requests if asked[0] != "GET"] == down
+    cut = shell("call", "lamps", "/cut", "-m", "POST", "--write", "--yes", status=None)
+    assert "whether it was done is not known" in cut.stderr
+    assert [path for method, path, _ in server.requests if method == "POST"] == ["/house/cut"]
+    rows = json.loads(shell("call", "--history", "-f", "json").stdout)
+    assert (rows[0]["sent"], rows[0]["wrote"]) == ("POST", True)
+    assert rows[0]["status"].startswith("the connection was cut")
+    shell.config(lambda text: text.replace("    dialect: lamps\n", "    dialect: lamps\n    read_only: true\n"))
+    assert "is read-only" in shell("call", "lamps", "/lamps/1", "-m", "DELETE", "--write", "--yes", status=5).stderr
+
+
+LAMPS = [{"id": at, "label": f"lamp {at}"} for at in range(1, 13)]
+
+
+def paged(method, path, query, body, headers):
+    start = int(query.get("from", 0))
+    page = LAMPS[start : start + min(int(query.get("many", 5)), 5)]
+    if path == "/house/linked":
+        after = start + 5
+        more = [("Link", f'<?from={after}>; rel="next"')] if after < len(LAMPS) else []
+        return 200, {"lamps": page}, more
+    if path == "/house/round":
+        return 200, {"lamps": page, "paging": {"next": "/house/round?from=0" if start else "/house/round?from=5"}}
+    if path == "/house/away":
+        return 200, {"lamps": page, "next": "http://127.0.0.2:9/house/away"}
+    return 200, {"lamps": page, "count": len(LAMPS)}
+
+
+def test_all_pages_are_read_as_the_dialect_or_the_answer_says_and_no_list_is_called_whole_unproved(house):
+    shell, server = house(paged)
+    whole = shell("call", "lamps", "lamps", "--all")
+    assert json.loads(whole.stdout) == LAMPS
+    assert "as the dialect reads lamps: whole" in whole.stderr
+    for words in (("/linked", "--take", "lamps"), ("/lamps", "--take", "lamps"), ("lamps", "--as-table", "lamps")):
+        done = shell("call", "lamps", *words, "--all", "-f", "json")
+        assert len(json.loads(done.stdout)) == len(LAMPS), words
+    assert json.loads(done.stdout)[0] == {"record_id": "1", "name": "lamp 1"}
+    linked = shell("call", "lamps", "/linked", "--all")
+    assert json.loads(linked.stdout) == LAMPS
+    assert "that they are all is not proved" in linked.stderr
+    assert "was read already" in shell("call", "lamps", "/round", "--all").stderr  # and it ends
+    cut = shell("call", "lamps", "/other", "--all")
+    assert "whether it is all is not known" in cut.stderr
+    server.requests.clear()
+    away = shell("call", "lamps", "/away", "--all", status=1)
+    assert "another host" in away.stderr
+    assert len(json.loads(shell("call", "lamps", "/lamps", "--take", "$.lamps[*].id", "-f", "json").stdout)) == 5
+
+
+SESSION = (
+    "{by: call, call: {method: POST, path: /enter, json: {word: '{word}'}}, gives: {t: t},"
+    " carries: {headers: {T: '{t}'}}}"
+)
+
+
+def test_a_session_that_ended_is_opened_anew_and_a_wrong_word_is_told(house):
+    tokens, good = iter(f"token-number-{at}" for at in range(1, 9)), ["token-number-2"]
+
+    def entered(method, path, query, body, headers):
+        if path == "/house/enter":
+            return (200, {"t": next(tokens)}) if body["word"] == WORD else (401, {"said": "wrong"})
+        return (200, {"in": True}) if headers.get("T") in good else (401, {"said": "who?"})
+
+    shell, server = house(entered, SESSION)
+    assert json.loads(shell("call", "lamps", "/x").stdout) == {"in": True}
+    assert [path for _, path, _ in server.requests] == ["/house/enter", "/house/x"] * 2
+    good.clear()
+    told = shell("call", "lamps", "/x", status=1).stderr
+    assert "401 who asks is not known" in told
+    assert "it says: who?" in told
+
+
+@pytest.mark.parametrize(
+    ("words", "status", "told"),
+    [
+        (("lamps",), 2, "what is called?"), (("lamps", "lamp"), 2, 'did you mean "lamps"'),
+        (("lamps", "/x/{y}"), 2, "what is {y}"), (("lamps", "/x", "y"), 2, "is not NAME=VALUE"),
+        (("lamps", "/x/{y}", "y=.."), 1, "would mean another one"), (("lamps", "/x", "--json", "{"), 2, "not JSON"),
+        (("lamps", "http://127.0.0.2:9/x"), 1, "another host"), (("lamps", "/x", "--take", "$["), 2, "--take"),
+        (("lamps", "/x", "--take", "nothing"), 2, "nothing stands at nothing"),
+        (("--again", "99"), 2, "there is no call 99"),
+        (("lamps", "/x", "--as-table", "lamp"), 2, "has no table"),
+        (("lamps", "/x", "-f", "csv"), 2, "no format of ours"),
+        (("lamps", "/x", "--file", "none.json", "--write"), 2, "cannot be read"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_meant_is_told(house, words, status, told):
+    shell, _ = house(said)
+    assert told in shell("call", *words, status=status).stderr
