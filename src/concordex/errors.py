@@ -70,7 +70,7 @@ class DocumentError(ConcordexError):
 
     def __init__(self, path: str, faults: list[tuple[int, str, str]], advice: str = "") -> None:
         self.path, self.faults = path, faults
-        lines = [f"line {line}: {f'{key}: ' if key else ''}{text}" for line, key, text in faults]
+        lines = [f"{f'line {line}: ' if line else ''}{f'{key}: ' if key else ''}{text}" for line, key, text in faults]
         super().__init__("\n  ".join(lines), where=path, advice=advice)
 
 

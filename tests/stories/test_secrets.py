@@ -207,6 +207,7 @@ system pause other
 system resume other
 trust --yes
 dialect list
+dialect trace console.har
 dialect show parrot --requests
 dialect check parrot --against parrot
 dialect schema
@@ -285,6 +286,14 @@ mend
 
 
 #: Nothing stands in racks here; and to monitoring two means something else.
+def recorded(url: str, token: str) -> list[dict]:
+    """What a browser keeps of a console that carries a token."""
+    asked = {"method": "GET", "url": f"{url}/lamps", "headers": [{"name": "Lamp-Token", "value": token}]}
+    content = {"mimeType": "application/json", "size": 9, "text": json.dumps({"all": [{"said": token}]})}
+    came = {"status": 200, "headers": [], "content": content}
+    return [{"startedDateTime": "2026-11-20T14:03:00Z", "request": asked, "response": came}]
+
+
 NO_RACKS, PLUGIN = ("racks",), ("health", "--plugin")
 NO_FINDING = ("ruling", "accept", "parrot/1", "missing_at_managers")
 
@@ -318,6 +327,7 @@ def test_no_command_tells_a_secret(tmp_path, serve):
         (folder / "versions").mkdir()
         (folder / "versions/all.yaml").write_text("format: 1\nwanted: [{where: name present, version: '2'}]\n")
         (folder / "lines.j2").write_text("lamp {{ name }}\n")
+        (folder / "console.har").write_text(json.dumps({"log": {"entries": recorded(url, token)}}))
         (folder / "all.csv").write_text(f"address,name\n{url.removeprefix('http://')},lamp\n")
         shell, told, parrot.token, parrot.sent = Near(folder), "", token, ""
         with logged() as log:

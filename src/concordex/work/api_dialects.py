@@ -11,6 +11,7 @@ from concordex.work.show import capabilities, requests
 
 if TYPE_CHECKING:
     from concordex.wire.dialect import Dialect, Table
+    from concordex.work.learn.trace import Trace
     from concordex.work.show.capabilities import Capability
 
 
@@ -33,6 +34,12 @@ class Dialects:
     def text(self, name: str) -> str:
         """The file of a dialect, as it stands."""
         return load.text_of(name, self._folder)
+
+    def trace(self, path: Path, *, near: str | None = None, text: str | None = None, host: str | None = None) -> Trace:
+        """What a console asked, by the HTTP Archive of a browser; of a moment, or where answers hold a text."""
+        from concordex.work.learn.trace import trace
+
+        return trace(path, near=near, text=text, host=host)
 
     def schema(self) -> str:
         """The JSON Schema of the format."""

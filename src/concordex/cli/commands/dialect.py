@@ -131,6 +131,43 @@ def check(
     return Status.DONE if all(f.ok for f in tried) else Status.FAILED
 
 
+@dialect.command("trace")
+def trace(
+    file: Annotated[Path, typer.Argument(help="An HTTP Archive (.har), as any browser saves it.")],
+    near: Annotated[
+        str | None, typer.Option("--near", help="Calls of this time of day, by the browser's clock.")
+    ] = None,
+    text: Annotated[str | None, typer.Option("--text", help="Calls whose answer holds this text, and where.")] = None,
+    host: Annotated[
+        str | None, typer.Option("--host", help="Of which host; of the one that answers most, else.")
+    ] = None,
+    limit: Limit = None,
+    columns: Columns = None,
+    form: OutputFormat = None,
+    output: Output = None,
+) -> None:
+    """Find the call behind a click: what a console asked, from a recording of the browser.
+
+    What the page is drawn with, and what it asks again and again, is left out; calls stand together by their path with
+    its variable parts.  Secrets are masked.
+
+    Examples:
+
+    concordex dialect trace console.har
+
+    concordex dialect trace console.har --near 14:03:22
+
+    concordex dialect trace console.har --text ropewalk
+    """
+    told = _dialects().trace(file, near=near, text=text, host=host)
+    for note in told.notes:
+        draw.note(note, "yellow")
+    emit_rows(list(told.rows), form, output, columns=words(columns), limit=limit)
+    for line in told.signs_in:
+        draw.note(line)
+    draw.note(f"{told.host}; left out: {told.noise or 'nothing'}", "dim")
+
+
 @dialect.command("schema")
 def schema() -> None:
     """Print the JSON Schema of the dialect format, for an editor.

@@ -1,0 +1,317 @@
+"""Requests that a browser recorded: which of them matter, what they have in common, and what opened the session."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter, defaultdict
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+
+#: What a page is drawn with, by media type and by the ending of a path.
+_DRAWN = re.compile(
+    r"(text/(css|html|javascript)|application/(x-)?javascript|application/wasm|image/|font/|video/|audio/)"
+)
+_DRAWN_ENDING = re.compile(r"\.(js|mjs|css|map|png|jpe?g|gif|svg|ico|webp|woff2?|ttf|eot|html?|wasm)$", re.IGNORECASE)
+#: A part of a path that is a value by its looks: a number, a UUID, hexadecimal, or a long mix of letters and digits.
+_VALUE = re.compile(
+    r"\d+|[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}|(?=.*\d)[0-9a-f]{6,}|(?=.*\d)(?=.*[A-Za-z])[\w.~=-]{12,}",
+    re.IGNORECASE,
+)
+#: Members, parameters and headers that hold a secret, whatever stands there.
+_SECRET = re.compile(
+    r"pass(word|phrase|wd)?$|secret|token|api-?_?key|authorization|cookie|session_?(id|key)?$|^key$|credential"
+    r"|csrf|xsrf",
+    re.IGNORECASE,
+)
+#: A value that is shorter is in other places by chance.
+_LONG, _SHORT = 8, 3
+#: Operations that only read, by how they are commonly called.
+_READING = re.compile(r"(^|[._])(get|list|read|look|find|search|query|fetch|show)", re.IGNORECASE)
+#: So many records of a list are kept, since a recording may hold very many; and to so many levels lists are looked for.
+_KEPT, _DEEP = 20, 4
+#: One request that comes so often, each time the same, is a page that looks whether something has changed.
+_OFTEN = 4
+#: So many different words in one place of a path are values.
+_SEVERAL = 3
+MASK = "***"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Recorded:
+    """One request as it was recorded, with its answer: bodies where they could be taken apart, with short lists.
+
+    ``digest`` tells one answer from another; ``found`` is where a text that was sought stands in it.
+    """
+
+    number: int
+    at: datetime
+    method: str
+    host: str
+    path: str
+    query: Sequence[tuple[str, str]]
+    headers: Sequence[tuple[str, str]]
+    sent: Any
+    status: int
+    kind: str
+    answer_headers: Sequence[tuple[str, str]]
+    answer: Any
+    size: int
+    digest: str = ""
+    found: Sequence[str] = ()
+    cut: bool = False
+
+    @property
+    def operation(self) -> str | None:
+        """The method of JSON-RPC 2.0, or the operation of GraphQL, that is asked for at one path."""
+        if not isinstance(self.sent, Mapping):
+            return None
+        if "jsonrpc" in self.sent and isinstance(self.sent.get("method"), str):
+            return str(self.sent["method"])
+        if isinstance(self.sent.get("query"), str) and re.match(r"\s*(query|mutation|\{)", self.sent["query"]):
+            named = re.search(r"(?:query|mutation)\s+(\w+)", self.sent["query"])
+            return str(self.sent.get("operationName") or (named[1] if named else "query"))
+        return None
+
+
+@dataclass(frozen=True, kw_only=True)
+class Group:
+    """Requests of one form: their path with its variable parts, what was asked and what came."""
+
+    method: str
+    host: str
+    path: str
+    calls: Sequence[Recorded]
+
+    @property
+    def parameters(self) -> dict[str, list[str]]:
+        """Each parameter of the address, and the values that it had."""
+        seen: dict[str, dict[str, None]] = {}
+        for call in self.calls:
+            for name, value in call.query:
+                seen.setdefault(name, {})[value] = None
+        return {name: list(values) for name, values in seen.items()}
+
+    @property
+    def writes(self) -> bool:
+        """Whether it may alter something: by its method; of one path for everything by the name of the operation."""
+        if self.method in ("GET", "HEAD", "OPTIONS"):
+            return False
+        asked = self.calls[0].operation
+        return asked is None or not _READING.search(asked)
+
+
+@dataclass(frozen=True)
+class SignIn:
+    """What opened the session: the call whose answer holds what later calls carry, and where they carry it."""
+
+    call: Recorded
+    gives: str
+    carried: str
+    times: int
+
+
+@dataclass(frozen=True, kw_only=True)
+class Traced:
+    """A recording, without noise: groups in the order of their first call, how it signed in, what was left out."""
+
+    host: str
+    groups: Sequence[Group]
+    sign_in: Sequence[SignIn]
+    noise: Mapping[str, int] = field(default_factory=dict)
+    secrets: int = 0
+
+
+def traced(calls: Sequence[Recorded], host: str | None = None) -> Traced:
+    """What a console asked of ``host``, or of the one that answered with most data."""
+    noise: Counter[str] = Counter()
+    data = [call for call in calls if _is_data(call, noise)]
+    mine = host or _main_host(data)
+    there = [call for call in data if call.host == mine]
+    noise["of other hosts"] += len(data) - len(there)
+    kept = list(_without_polling(there, noise))
+    paths = _templates(kept)
+    groups: dict[tuple[str, str], list[Recorded]] = defaultdict(list)
+    for call in kept:
+        path = paths[call.number] + (f" {call.operation}" if call.operation else "")
+        groups[call.method, path].append(call)
+    return Traced(
+        host=mine, sign_in=list(_signed_in(there)), noise={what: count for what, count in noise.items() if count},
+        secrets=len(set(_secrets_of(calls))),
+        groups=[Group(method=method, host=mine, path=path, calls=them) for (method, path), them in groups.items()],
+    )  # fmt: skip
+
+
+def _is_data(call: Recorded, noise: Counter[str]) -> bool:
+    if call.method == "OPTIONS":
+        noise["questions of the browser (OPTIONS)"] += 1
+    elif call.answer is None and (_DRAWN.match(call.kind) or _DRAWN_ENDING.search(call.path)):
+        noise["what the page is drawn with"] += 1
+    else:
+        return True
+    return False
+
+
+def _main_host(calls: Sequence[Recorded]) -> str:
+    weight: Counter[str] = Counter()
+    for call in calls:
+        weight[call.host] += call.size if call.answer is not None else 0
+    return max(weight, key=lambda host: (weight[host], host), default="")
+
+
+def _without_polling(calls: Sequence[Recorded], noise: Counter[str]) -> Iterator[Recorded]:
+    """Of one request that came again and again, always with the same answer, the first."""
+    seen: dict[str, list[Recorded]] = defaultdict(list)
+    for call in calls:
+        seen[repr((call.method, call.path, call.query, call.sent, call.digest))].append(call)
+    often = {call.number for same in seen.values() if len(same) >= _OFTEN for call in same[1:]}
+    for call in calls:
+        if call.number in often:
+            noise["asked again and again, with the same answer"] += 1
+        else:
+            yield call
+
+
+def _templates(calls: Sequence[Recorded]) -> dict[int, str]:
+    """The path of each call with names in the place of values: what looks like one, and what varies where all else is
+    the same."""
+    parts = {call.number: call.path.strip("/").split("/") for call in calls}
+    beside: dict[tuple[Any, ...], set[str]] = defaultdict(set)
+    for call in calls:
+        for at in range(1, len(parts[call.number])):
+            beside[_beside(call, parts[call.number], at)].add(parts[call.number][at])
+    told = {}
+    for call in calls:
+        own, names = parts[call.number], list[str]()
+        for at, part in enumerate(own):
+            varies = at > 0 and len(beside[_beside(call, own, at)]) >= _SEVERAL
+            names.append(f"{{{_name(own, at)}}}" if _VALUE.fullmatch(part) or varies else part)
+        told[call.number] = "/" + "/".join(names)
+    return told
+
+
+def _beside(call: Recorded, parts: Sequence[str], at: int) -> tuple[Any, ...]:
+    """What must be the same for two paths to differ in one place alone: where it is, all else, and what comes."""
+    return at, len(parts), (*parts[:at], *parts[at + 1 :]), members_of(call.answer)
+
+
+def _name(parts: Sequence[str], at: int) -> str:
+    before = parts[at - 1] if at else "id"
+    word = re.sub(r"\W", "_", before if not _VALUE.fullmatch(before) else "id")
+    return word[:-1] if word.endswith("s") and not word.endswith("ss") else word
+
+
+def members_of(answer: Any) -> tuple[str, ...]:
+    """The names of the members of an answer."""
+    return tuple(sorted(answer)) if isinstance(answer, Mapping) else ()
+
+
+class LongList(list[Any]):
+    """The first records of a list, and how many it had in all."""
+
+    def __init__(self, records: Sequence[Any]) -> None:
+        super().__init__(map(shortened, records[:_KEPT]))
+        self.total = len(records)
+
+
+def shortened(body: Any) -> Any:
+    """A body with short lists."""
+    if isinstance(body, list):
+        return LongList(body)
+    return {name: shortened(held) for name, held in body.items()} if isinstance(body, dict) else body
+
+
+def lists_in(value: Any, path: str = "$", depth: int = 0) -> Iterator[tuple[str, LongList]]:
+    """Each list of objects in an answer, by its path, to the fourth level."""
+    if isinstance(value, LongList):
+        if value and all(isinstance(item, Mapping) for item in value):
+            yield path, value
+    elif isinstance(value, Mapping) and depth < _DEEP:
+        for name, held in value.items():
+            yield from lists_in(held, f"{path}.{name}" if path != "$" else str(name), depth + 1)
+
+
+def totals_in(value: Any, path: str = "") -> Iterator[tuple[str, int]]:
+    """Each whole number beside lists in an answer, by its path, to the second level: one of them may be a total."""
+    if isinstance(value, Mapping) and path.count(".") < 2:
+        for name, held in value.items():
+            here = f"{path}.{name}" if path else str(name)
+            if isinstance(held, int) and not isinstance(held, bool):
+                yield here, held
+            elif isinstance(held, Mapping):
+                yield from totals_in(held, here)
+
+
+def leaves(value: Any, path: str = "") -> Iterator[tuple[str, str]]:
+    """Each value in a body as text, by its path."""
+    if isinstance(value, Mapping):
+        for name, held in value.items():
+            yield from leaves(held, f"{path}.{name}" if path else str(name))
+    elif isinstance(value, list):
+        for at, held in enumerate(value):
+            yield from leaves(held, f"{path}[{at}]")
+    elif value is not None:
+        yield path, str(value)
+
+
+def _credentials(call: Recorded) -> Iterator[tuple[str, str]]:
+    """Where a call carries a credential, and what: of a cookie each by itself."""
+    for name, value in call.headers:
+        if name.lower() == "cookie":
+            for pair in value.split(";"):
+                cookie, _, held = pair.strip().partition("=")
+                yield f"cookie {cookie}", held
+        elif _SECRET.search(name):
+            manner, space, held = value.partition(" ")
+            yield (f"header {name} ({manner})", held) if space else (f"header {name}", value)
+    for name, value in call.query:
+        if _SECRET.search(name):
+            yield f"parameter {name}", value
+
+
+def _signed_in(calls: Sequence[Recorded]) -> Iterator[SignIn]:
+    """The answers that gave what later calls carry: by the value itself, not by what it is called."""
+    given: dict[str, tuple[Recorded, str]] = {}
+    carried: Counter[tuple[int, str, str]] = Counter()
+    first: dict[tuple[int, str, str], tuple[Recorded, str, str]] = {}
+    for call in calls:
+        for where, value in _credentials(call):
+            if len(value) >= _LONG and value in given:
+                source, place = given[value]
+                key = (source.number, place, where)
+                carried[key] += 1
+                first.setdefault(key, (source, place, where))
+        for place, value in leaves(call.answer):
+            if len(value) >= _LONG:
+                given.setdefault(value, (call, place))
+        for name, value in call.answer_headers:
+            if name.lower() == "set-cookie":
+                cookie, _, held = value.partition(";")[0].partition("=")
+                given.setdefault(held, (call, f"cookie {cookie.strip()}"))
+            elif _SECRET.search(name):
+                given.setdefault(value, (call, f"header {name}"))
+    for key, (source, place, where) in first.items():
+        yield SignIn(source, place, where, carried[key])
+
+
+def _secrets_of(calls: Sequence[Recorded]) -> Iterator[str]:
+    """Every value that stands where a secret stands, or is carried as one."""
+    for call in calls:
+        yield from (value for _, value in _credentials(call) if len(value) >= _SHORT)
+        for name, value in call.answer_headers:
+            if name.lower() == "set-cookie":
+                yield name + value.partition(";")[0].partition("=")[2]
+        for body in (call.sent, call.answer):
+            named = ((path.rpartition(".")[2], value) for path, value in leaves(body))
+            yield from (value for name, value in named if _SECRET.search(name) and len(value) >= _SHORT)
+
+
+def secrets_in(calls: Sequence[Recorded]) -> set[str]:
+    """The values that are to be shown nowhere."""
+    return {value for value in _secrets_of(calls) if len(value) >= _LONG}
+
+
+def is_secret(name: str) -> bool:
+    """Whether what is called so holds a secret."""
+    return _SECRET.search(name) is not None
