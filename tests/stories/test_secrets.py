@@ -207,7 +207,7 @@ system pause other
 system resume other
 trust --yes
 dialect list
-dialect trace console.har
+dialect trace ../console.har
 dialect show parrot --requests
 dialect check parrot --against parrot
 dialect schema
@@ -327,7 +327,7 @@ def test_no_command_tells_a_secret(tmp_path, serve):
         (folder / "versions").mkdir()
         (folder / "versions/all.yaml").write_text("format: 1\nwanted: [{where: name present, version: '2'}]\n")
         (folder / "lines.j2").write_text("lamp {{ name }}\n")
-        (folder / "console.har").write_text(json.dumps({"log": {"entries": recorded(url, token)}}))
+        (folder.parent / "console.har").write_text(json.dumps({"log": {"entries": recorded(url, token)}}))
         (folder / "all.csv").write_text(f"address,name\n{url.removeprefix('http://')},lamp\n")
         shell, told, parrot.token, parrot.sent = Near(folder), "", token, ""
         with logged() as log:

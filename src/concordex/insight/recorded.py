@@ -76,7 +76,7 @@ class Recorded:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Group:
+class CallGroup:
     """Requests of one form: their path with its variable parts, what was asked and what came."""
 
     method: str
@@ -103,7 +103,7 @@ class Group:
 
 
 @dataclass(frozen=True)
-class SignIn:
+class GivenCredential:
     """What opened the session: the call whose answer holds what later calls carry, and where they carry it."""
 
     call: Recorded
@@ -117,8 +117,8 @@ class Traced:
     """A recording, without noise: groups in the order of their first call, how it signed in, what was left out."""
 
     host: str
-    groups: Sequence[Group]
-    sign_in: Sequence[SignIn]
+    groups: Sequence[CallGroup]
+    sign_in: Sequence[GivenCredential]
     noise: Mapping[str, int] = field(default_factory=dict)
     secrets: int = 0
 
@@ -139,7 +139,7 @@ def traced(calls: Sequence[Recorded], host: str | None = None) -> Traced:
     return Traced(
         host=mine, sign_in=list(_signed_in(there)), noise={what: count for what, count in noise.items() if count},
         secrets=len(set(_secrets_of(calls))),
-        groups=[Group(method=method, host=mine, path=path, calls=them) for (method, path), them in groups.items()],
+        groups=[CallGroup(method=method, host=mine, path=path, calls=them) for (method, path), them in groups.items()],
     )  # fmt: skip
 
 
@@ -270,7 +270,7 @@ def _credentials(call: Recorded) -> Iterator[tuple[str, str]]:
             yield f"parameter {name}", value
 
 
-def _signed_in(calls: Sequence[Recorded]) -> Iterator[SignIn]:
+def _signed_in(calls: Sequence[Recorded]) -> Iterator[GivenCredential]:
     """The answers that gave what later calls carry: by the value itself, not by what it is called."""
     given: dict[str, tuple[Recorded, str]] = {}
     carried: Counter[tuple[int, str, str]] = Counter()
@@ -292,7 +292,7 @@ def _signed_in(calls: Sequence[Recorded]) -> Iterator[SignIn]:
             elif _SECRET.search(name):
                 given.setdefault(value, (call, f"header {name}"))
     for key, (source, place, where) in first.items():
-        yield SignIn(source, place, where, carried[key])
+        yield GivenCredential(source, place, where, carried[key])
 
 
 def _secrets_of(calls: Sequence[Recorded]) -> Iterator[str]:

@@ -9,7 +9,16 @@ from pathlib import Path
 from typing import Any
 
 from concordex.errors import CalledWrongly
-from concordex.insight.recorded import MASK, Group, SignIn, is_secret, lists_in, secrets_in, totals_in, traced
+from concordex.insight.recorded import (
+    MASK,
+    CallGroup,
+    GivenCredential,
+    is_secret,
+    lists_in,
+    secrets_in,
+    totals_in,
+    traced,
+)
 from concordex.unseen import UNSEEN
 from concordex.words import plural
 from concordex.work.learn.archive import Archive
@@ -59,7 +68,7 @@ def trace(path: Path, *, near: str | None = None, text: str | None = None, host:
     return Trace(host=told.host, rows=rows, signs_in=[*map(_signed, told.sign_in)], noise=noise, notes=notes)
 
 
-def _row(group: Group) -> dict[str, Any]:
+def _row(group: CallGroup) -> dict[str, Any]:
     first = group.calls[0]
     largest = max(group.calls, key=lambda call: call.size)
     return {
@@ -70,7 +79,7 @@ def _row(group: Group) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _single(groups: Sequence[Group], near: str | None, text: str | None) -> Iterator[dict[str, Any]]:
+def _single(groups: Sequence[CallGroup], near: str | None, text: str | None) -> Iterator[dict[str, Any]]:
     around = _time(near) if near is not None else None
     found = []
     for group in groups:
@@ -103,7 +112,7 @@ def _apart(moment: datetime, around: time) -> float:
     return min(apart, 86_400 - apart)
 
 
-def _parameters(group: Group) -> str:
+def _parameters(group: CallGroup) -> str:
     told = []
     for name, values in group.parameters.items():
         shown = [MASK] if is_secret(name) else [_masked(value) for value in values[:_SOME]]
@@ -131,7 +140,7 @@ def _shape(answer: Any) -> str:
     return "; ".join([*told, *(f"{path} = {number:,}" for path, number in totals_in(answer) if number >= most)])
 
 
-def _signed(sign_in: SignIn) -> str:
+def _signed(sign_in: GivenCredential) -> str:
     call = sign_in.call
     return (
         f"{call.method} {_masked(call.path)} answers with {sign_in.gives}, which {plural(sign_in.times, 'later call')} "
