@@ -190,3 +190,35 @@ def test_a_session_that_ended_is_opened_anew_and_a_wrong_word_is_told(house):
 def test_what_cannot_be_meant_is_told(house, words, status, told):
     shell, _ = house(said)
     assert told in shell("call", *words, status=status).stderr
+
+
+def test_what_a_system_describes_is_listed_and_called_by_its_name(tmp_path, harbour):
+    from tests.conftest import make_workspace
+
+    shell = make_workspace(tmp_path, harbour, ["muster"], kind=Near)
+    assert "nothing says where muster is described" in shell("call", "muster", "--list", status=2).stderr
+    shell.config(lambda text: text.replace("  muster:\n", "  muster:\n    describes: /muster/openapi.json\n"))
+    rows = json.loads(shell("call", "muster", "--list", "readings", "-f", "json").stdout)
+    assert [(row["method"], row["path"]) for row in rows] == [("GET", "/muster/readings")]
+    asked = shell(
+        "call", "muster", rows[0]["operation"].upper(), "since=0", "--take", "readings", "-n", "2", "-f", "json"
+    )
+    assert len(json.loads(asked.stdout)) == 2
+    deed = next(row["operation"] for row in json.loads(shell("call", "muster", "--list", "-f", "json").stdout)
+                if row["path"].endswith("{deed}"))  # fmt: skip
+    told = shell("call", "muster", "--about", deed).stdout
+    assert f"concordex call muster {deed} number=text deed=text --write" in told
+    assert "was not sent" in shell("call", "muster", deed, "number=1", "deed=wipe", status=2).stderr
+    assert "did you mean" in shell("call", "muster", "--about", deed[:-1], status=2).stderr
+    assert "none of" in shell("call", "muster", "--list", "nothing of this", status=2).stderr
+    lies = (
+        "openapi: 3.0.0\nservers: [{url: 'https://elsewhere.example/muster'}]\n"
+        "paths: {/roles: {get: {operationId: all}}}\n"
+    )
+    (tmp_path / "workspace/lies.yaml").write_text(lies)
+    shell.config(lambda text: text.replace("describes: /muster/openapi.json", "describes: lies.yaml"))
+    asked = shell("call", "muster", "all", "--take", "roles", "-c", "name", "-f", "csv")
+    assert "crew" in asked.stdout
+    assert f"GET {harbour.urls['muster']}/muster/roles" in asked.stderr  # and no other host is asked
+    shell.config(lambda text: text.replace("describes: lies.yaml", "describes: gone.yaml"))
+    assert "there is no such file" in shell("call", "muster", "--list", status=1).stderr

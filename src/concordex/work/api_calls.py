@@ -7,10 +7,12 @@ from typing import TYPE_CHECKING, Any
 from concordex.errors import CalledWrongly
 from concordex.work.call import answer, call, colleague
 from concordex.work.call.request import CallSpec
+from concordex.work.learn.description import description
 
 if TYPE_CHECKING:
     import polars as pl
 
+    from concordex.insight.described import Described
     from concordex.work.call.call import Called, PreparedCall
     from concordex.work.call.colleague import CallCopy
     from concordex.work.workspace.base import BaseWorkspace
@@ -21,6 +23,10 @@ class Calls:
 
     def __init__(self, workspace: BaseWorkspace) -> None:
         self._workspace = workspace
+
+    def description(self, system: str) -> Described:
+        """What a system says can be called: asked of it, or read from a file, as its setting ``describes`` says."""
+        return description(self._workspace, system)
 
     def prepare(self, system: str, where: str, **rest: Any) -> PreparedCall:
         """A call to a path, a table of the dialect or a method of JSON-RPC; see

@@ -8,6 +8,7 @@ import orjson
 import typer
 
 from concordex.cli import draw
+from concordex.cli.described import draw_operation, draw_operations
 from concordex.cli.emit import Format, emit, write_text
 from concordex.cli.exchange import draw_address, draw_answer, draw_body
 from concordex.cli.options import (
@@ -84,6 +85,8 @@ def call(
     written: Annotated[
         Written | None, typer.Option("--as", help="Not sent: written for a colleague, with names for secrets.")
     ] = None,
+    listed: Annotated[bool, typer.Option("--list", help="What it says can be called; of these words.")] = False,
+    about: Annotated[str | None, typer.Option("--about", help="One operation: what it takes, and an example.")] = None,
     history: Annotated[bool, typer.Option("--history", help="The calls that were made.")] = False,
     again: Annotated[int | None, typer.Option("--again", help="Make the call of that number once more.")] = None,
     columns: Columns = None,
@@ -107,8 +110,21 @@ def call(
     concordex call muster /muster/roles --json '{"name": "night watch"}' --write
 
     concordex call crowsnest /states --as curl
+
+    concordex call muster --list devices
     """
     here = workspace()
+    if listed or about is not None:
+        if system is None:
+            raise CalledWrongly("of which system?", advice="concordex call SYSTEM --list")
+        told = here.calls.description(system)
+        if about is not None:
+            draw_operation(system, told, about)
+        else:
+            draw_operations(told, [*([where] if where else []), *(values or [])], words(columns), limit, form, output)
+        for text in told.notes:
+            draw.note(text, "yellow")
+        return Status.DONE
     if history:
         emit_rows([_told(row) for row in here.calls.history()], form, output, columns=words(columns), limit=limit)
         return Status.DONE

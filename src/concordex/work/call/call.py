@@ -19,7 +19,8 @@ from concordex.wire.http.session import Request, Session
 from concordex.wire.reading.tables import read_tables
 from concordex.work.call.answer import decoded
 from concordex.work.call.pages import Onward, onward
-from concordex.work.call.request import CallSpec, only_reads, request_of
+from concordex.work.call.request import CallSpec, only_reads, plain, request_of
+from concordex.work.learn.description import address_of, kept_description
 from concordex.work.run.guards import check_window
 from concordex.work.workspace.user import user
 
@@ -68,10 +69,30 @@ def prepare(workspace: BaseWorkspace, system: str, spec: CallSpec) -> PreparedCa
     if settings is not None and settings.folder is not None:
         raise CalledWrongly(f"{system} is a folder of files: there is nothing to call")
     dialect = workspace.dialect(name)
-    request = request_of(dialect, spec)
+    request = request_of(dialect, _by_operation(workspace, system, spec) or spec)
     return PreparedCall(
         system=system if address else name, spec=spec, request=request, reads=only_reads(dialect, request)
     )
+
+
+def _by_operation(workspace: BaseWorkspace, system: str, spec: CallSpec) -> CallSpec | None:
+    """The call of an operation that the description of a system names; None where it is none."""
+    name, _ = workspace.target(system)
+    if spec.where.startswith(("/", "http:", "https:", "?")) or spec.where in workspace.dialect(name).tables:
+        return None
+    known = kept_description(workspace, system)
+    operation = known.named(spec.where) if known is not None else None
+    if operation is None:
+        return None
+    stands = {parameter.name: parameter.stands for parameter in operation.parameters}
+    body = {name: plain(value) for name, value in spec.values if stands.get(name) == "body"}
+    headers = {name: value for name, value in spec.values if stands.get(name) == "header"}
+    rest = [(name, value) for name, value in spec.values if name not in body and name not in headers]
+    return CallSpec(
+        where=address_of(workspace, system, operation), values=rest, method=spec.method or operation.method,
+        json=spec.json or (orjson.dumps(body).decode() if body else None), content=spec.content,
+        headers={**headers, **spec.headers},
+    )  # fmt: skip
 
 
 def check_write(workspace: BaseWorkspace, call: PreparedCall, *, any_time: bool = False) -> None:

@@ -123,7 +123,7 @@ def _by_name(dialect: d.Dialect, spec: CallSpec, read: d.Read | None) -> Request
         if not isinstance(given, Mapping):
             raise CalledWrongly("the parameters of a method are members of an object", advice="--json '{\"name\": …}'")
         params |= given
-    params |= {name: _plain(value) for name, value in spec.values}
+    params |= {name: plain(value) for name, value in spec.values}
     if read is not None:
         params = {**{name: value for name, value in read.params.items() if not _is_filled(value)}, **params}
     name = read.rpc if read is not None and read.rpc else spec.where
@@ -144,7 +144,7 @@ def _json(text: str) -> Any:
         raise CalledWrongly(f"--json: not JSON (RFC 8259): {error}") from error
 
 
-def _plain(text: str) -> Any:
+def plain(text: str) -> Any:
     """A value of JSON where it is one, such as a number, true or a list; else the text."""
     try:
         return orjson.loads(text)

@@ -139,6 +139,9 @@ class System(Settings):
     folder: str | None = Field(None, description="Instead of a url: where the files are, from the workspace's folder.")
     shares: list[str] = Field(default_factory=list, description="Settings under `shared`, the later ones first.")
     label: str = ""
+    describes: str | None = Field(
+        None, description="Where its API is described (OpenAPI): a path that it serves, or a file from the workspace."
+    )
     role: Literal["manager", "inventory"] | None = Field(None, description="Where it differs from the dialect's.")
     knows: str | None = Field(None, description="A filter: the devices that it should know.")
     read_only: bool = Field(False, description="Nothing is ever written to it.")
