@@ -18,7 +18,7 @@ credentials:
   user: {about: who}
   word: {secret: true, about: the word}
 sign_in: %s
-errors: {message: said}
+errors: {message: said, present: failed}
 tables:
   lamps:
     read:
@@ -54,6 +54,8 @@ def said(method, path, query, body, headers):
     """A house that repeats what it was sent, as some do."""
     if path == "/house/fails":
         return 503, {"said": f"no room for {headers['Authorization']}"}
+    if path == "/house/dark":
+        return 200, {"said": "dark", "failed": True}
     if path == "/house/odd":
         return 418, {"title": "Out of oil", "detail": "lamp 7", "status": 418}
     return (201 if method == "POST" else 200), {"method": method, "query": query, "body": body, "sent": headers}
@@ -69,6 +71,7 @@ def test_an_answer_is_understood_and_stands_alone_in_a_pipe(house):
     failed = shell("call", "lamps", "/fails", status=1)
     assert "503 not now" in failed.stderr
     assert "it says: no room for" in failed.stderr
+    assert "it says: dark" in shell("call", "lamps", "/dark", status=1).stderr  # an error that comes as HTTP 200
     assert "Out of oil: lamp 7" in shell("call", "lamps", "/odd", status=1).stderr  # RFC 9457
     assert "418 refused: the request is at fault" in shell("call", "lamps", "/odd", status=1).stderr
 
@@ -110,6 +113,49 @@ def test_what_may_alter_is_sent_once_when_it_is_meant_and_noted_before(house):
     assert rows[0]["status"].startswith("the connection was cut")
     shell.config(lambda text: text.replace("    dialect: lamps\n", "    dialect: lamps\n    read_only: true\n"))
     assert "is read-only" in shell("call", "lamps", "/lamps/1", "-m", "DELETE", "--write", "--yes", status=5).stderr
+
+
+BY_POST = """\
+format: 1
+name: post
+title: One path
+sign_in: {by: none}
+tables:
+  lamps:
+    read: {method: POST, path: /all, records: lamps, complete: it says so}
+    fields: {record_id: id}
+"""
+BY_EXEC = """\
+format: 1
+name: exec
+title: One method
+sign_in: {by: none}
+rpc: {path: /rpc}
+tables:
+  lamps:
+    read: {rpc: run, params: {do: show lamps}, records: lamps, complete: it says so}
+    fields: {record_id: id}
+"""
+
+
+def test_one_path_that_serves_for_all_is_not_taken_to_read_whatever_it_is_asked(tmp_path, serve):
+    """The dialect reads by POST, and by a method that does anything: what else is asked there may alter something."""
+    server = serve(lambda *asked: (200, {"jsonrpc": "2.0", "id": 1, "result": {"lamps": []}, "lamps": []}))
+    (tmp_path / "dialects").mkdir()
+    for name, text in (("post", BY_POST), ("exec", BY_EXEC)):
+        (tmp_path / f"dialects/{name}.yaml").write_text(text)
+    systems = "".join(
+        f"  {one}: {{dialect: {name}, url: '{server.url}'}}\n" for one, name in (("a", "post"), ("b", "exec"))
+    )
+    (tmp_path / "concordex.yaml").write_text(f"format: 1\nsystems:\n{systems}")
+    shell = Near(tmp_path)
+    for words in (("a", "lamps"), ("b", "lamps"), ("b", "run", "do=show lamps")):
+        shell("call", *words)
+    sent = len(server.requests)
+    for words in (("a", "/all", "-m", "POST"), ("a", "lamps", "--json", '{"mutation": 1}'), ("b", "run", "do=restart"),
+                  ("b", "run"), ("b", "lamps", "do=restart")):  # fmt: skip
+        assert "was not sent" in shell("call", *words, status=2).stderr, words
+    assert len(server.requests) == sent
 
 
 LAMPS = [{"id": at, "label": f"lamp {at}"} for at in range(1, 13)]

@@ -86,15 +86,20 @@ class Judge:
         raise self._refusal(reply, path, self._attempt(reply, shape))
 
     def words(self, reply: Reply, shape: d.Shape) -> str:
-        """What an error says itself: by the dialect, by RFC 9457 (title, detail), or else nothing."""
+        """What an error says itself, by the dialect or by RFC 9457 (title, detail), or else nothing.
+
+        Of an answer that came as HTTP 200 it is one where the dialect says how errors are told.
+        """
         body = self._attempt(reply, shape)
+        if reply.status < 400 and not self._is_error(body):
+            return ""
         for path in self.errors.message:
             if (message := path.first(body)) not in (None, "", [], {}):
                 return masked("; ".join(map(str, message)) if isinstance(message, list) else str(message))
         kind = reply.headers.get("Content-Type", "").partition(";")[0].strip().lower()
         if isinstance(body, Mapping) and (kind.startswith("application/problem+") or {"title", "status"} <= {*body}):
             return masked(": ".join(str(body[name]) for name in ("title", "detail") if body.get(name)))
-        return ""
+        return "an error, by how the dialect knows one" if reply.status < 400 else ""
 
     def _is_error(self, body: Any) -> bool:
         """Whether an answer that came as HTTP 200 is an error."""

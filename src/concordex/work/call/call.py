@@ -69,9 +69,10 @@ def prepare(workspace: BaseWorkspace, system: str, spec: CallSpec) -> PreparedCa
     if settings is not None and settings.folder is not None:
         raise CalledWrongly(f"{system} is a folder of files: there is nothing to call")
     dialect = workspace.dialect(name)
-    request = request_of(dialect, _by_operation(workspace, system, spec) or spec)
+    meant = _by_operation(workspace, system, spec) or spec
+    request = request_of(dialect, meant)
     return PreparedCall(
-        system=system if address else name, spec=spec, request=request, reads=only_reads(dialect, request)
+        system=system if address else name, spec=spec, request=request, reads=only_reads(dialect, meant, request)
     )
 
 
@@ -147,7 +148,7 @@ def _words(session: Session, asked: Request, exchange: Exchange, body: Any) -> s
     if asked.rpc is not None and isinstance(body, Mapping) and isinstance(body.get("error"), Mapping):
         error = body["error"]
         return f"{error.get('code')}: {error.get('message')}"  # JSON-RPC 2.0, section 5.1
-    return session.judge.words(reply, asked.shape) if reply.status >= 400 else ""
+    return session.judge.words(reply, asked.shape)
 
 
 async def _all_of(session: Session, call: PreparedCall, called: Called) -> Called:

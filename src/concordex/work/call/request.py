@@ -79,14 +79,26 @@ def request_of(dialect: d.Dialect, spec: CallSpec) -> Request:
     return _by_path(dialect, spec, spec.where, None)
 
 
-def only_reads(dialect: d.Dialect, asked: Request) -> bool:
-    """Whether a request alters nothing, by its method or because the dialect reads with it."""
+def only_reads(dialect: d.Dialect, spec: CallSpec, asked: Request) -> bool:
+    """Whether a request alters nothing: by its method, or because it is the one with which the dialect reads.
+
+    One path or one method may serve for all that there is, and what is asked stands in the body: so a POST reads only
+    where it is the dialect's own, and a method of JSON-RPC with the parameters that the dialect gives it.
+    """
     if asked.rpc is not None:
-        return asked.rpc in _methods(dialect)
-    if asked.method in SAFE:
-        return True
-    path = asked.path.partition("?")[0].strip("/")
-    return any(call.method == asked.method and str(call.path).strip("/") == path for call in _reads(dialect))
+        return any(call.rpc == asked.rpc and _given(call) <= {*map(_pair, asked.params.items())}
+                   for call in _reads(dialect))  # fmt: skip
+    own = spec.where in dialect.tables and spec.json is None and spec.content is None and spec.method is None
+    return asked.method in SAFE or own
+
+
+def _given(call: d.Call) -> set[tuple[str, str]]:
+    """The parameters that a dialect gives a method as they stand."""
+    return {_pair(pair) for pair in call.params.items() if not _is_filled(pair[1])}
+
+
+def _pair(pair: tuple[str, Any]) -> tuple[str, str]:
+    return pair[0], orjson.dumps(pair[1], default=str).decode()
 
 
 def _by_path(dialect: d.Dialect, spec: CallSpec, path: str, read: d.Call | None) -> Request:
