@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import base64
 import json
+import subprocess
+import sys
+from pathlib import Path
 
 import pytest
 
@@ -257,6 +260,18 @@ def test_what_a_system_describes_is_listed_and_called_by_its_name(tmp_path, harb
     assert "was not sent" in shell("call", "muster", deed, "number=1", "deed=wipe", status=2).stderr
     assert "did you mean" in shell("call", "muster", "--about", deed[:-1], status=2).stderr
     assert "none of" in shell("call", "muster", "--list", "nothing of this", status=2).stderr
+    program = str(Path(sys.executable).with_name("concordex"))
+
+    def completed(*words):
+        asked = {
+            "_CONCORDEX_COMPLETE": "complete_bash",
+            "COMP_WORDS": " ".join(words),
+            "COMP_CWORD": str(len(words) - 1),
+        }
+        return subprocess.run([program], **shell.settings(env=asked), timeout=60, check=False).stdout.split()
+
+    assert completed("concordex", "call", "muster", "list_re") == [rows[0]["operation"]]
+    assert completed("concordex", "call", "muster", deed, "de") == ["deed="]
     lies = (
         "openapi: 3.0.0\nservers: [{url: 'https://elsewhere.example/muster'}]\n"
         "paths: {/roles: {get: {operationId: all}}}\n"

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 from concordex.errors import CalledWrongly
 from concordex.work.call import answer, call, colleague
 from concordex.work.call.request import CallSpec
-from concordex.work.learn.description import description
+from concordex.work.learn.description import description, kept_description
 
 if TYPE_CHECKING:
     import polars as pl
@@ -27,6 +27,19 @@ class Calls:
     def description(self, system: str) -> Described:
         """What a system says can be called: asked of it, or read from a file, as its setting ``describes`` says."""
         return description(self._workspace, system)
+
+    def names(self, system: str) -> list[str]:
+        """What can be called of a system by a name, as far as that is at hand: tables of its dialect, operations."""
+        name, _ = self._workspace.target(system)
+        known = kept_description(self._workspace, system)
+        operations = known.operations if known is not None else ()
+        return [*self._workspace.dialect(name).tables, *(operation.name for operation in operations)]
+
+    def parameters(self, system: str, operation: str) -> list[str]:
+        """The names of what an operation takes, as far as its description is at hand."""
+        known = kept_description(self._workspace, system)
+        found = known.named(operation) if known is not None else None
+        return [parameter.name for parameter in found.parameters] if found is not None else []
 
     def prepare(self, system: str, where: str, **rest: Any) -> PreparedCall:
         """A call to a path, a table of the dialect or a method of JSON-RPC; see

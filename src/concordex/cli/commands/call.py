@@ -47,10 +47,16 @@ class Written(StrEnum):
     PYTHON = "python"
 
 
-def complete_tables(incomplete: str) -> list[str]:
-    """The tables of all dialects in use, for the shell."""
-    here = workspace
-    return safely(lambda: {name for one in here().config.systems for name in here().dialect(one).tables}, incomplete)
+def complete_what(ctx: typer.Context, incomplete: str) -> list[str]:
+    """What can be called of the system that was typed: the tables of its dialect, and operations that are known."""
+    system = str(ctx.params.get("system") or "")
+    return safely(lambda: workspace().calls.names(system), incomplete)
+
+
+def complete_parameters(ctx: typer.Context, incomplete: str) -> list[str]:
+    """The parameters of the operation that was typed, as NAME=."""
+    system, where = str(ctx.params.get("system") or ""), str(ctx.params.get("where") or "")
+    return safely(lambda: [f"{name}=" for name in workspace().calls.parameters(system, where)], incomplete)
 
 
 def call(
@@ -62,11 +68,14 @@ def call(
         typer.Argument(
             help="A path below the system's, a table of its dialect, or a method of JSON-RPC.",
             metavar="PATH",
-            autocompletion=complete_tables,
+            autocompletion=complete_what,
         ),
     ] = None,
     values: Annotated[
-        list[str] | None, typer.Argument(help="NAME=VALUE: fills {NAME} in the path; else a parameter.")
+        list[str] | None,
+        typer.Argument(
+            help="NAME=VALUE: fills {NAME} in the path; else a parameter.", autocompletion=complete_parameters
+        ),
     ] = None,
     method: Annotated[str | None, typer.Option("--method", "-m", help="GET, or POST where there is a body.")] = None,
     json: Annotated[str | None, typer.Option("--json", help="The body, or the parameters of a method.")] = None,
@@ -86,7 +95,10 @@ def call(
         Written | None, typer.Option("--as", help="Not sent: written for a colleague, with names for secrets.")
     ] = None,
     listed: Annotated[bool, typer.Option("--list", help="What it says can be called; of these words.")] = False,
-    about: Annotated[str | None, typer.Option("--about", help="One operation: what it takes, and an example.")] = None,
+    about: Annotated[
+        str | None,
+        typer.Option("--about", help="One operation: what it takes, and an example.", autocompletion=complete_what),
+    ] = None,
     history: Annotated[bool, typer.Option("--history", help="The calls that were made.")] = False,
     again: Annotated[int | None, typer.Option("--again", help="Make the call of that number once more.")] = None,
     columns: Columns = None,

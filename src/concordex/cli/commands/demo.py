@@ -93,6 +93,7 @@ _STEPS: tuple[tuple[str, str], ...] = (
         "show devices --live --system muster"
         " --where 'kind in (tablet, handheld) and last_seen newer than 7d and battery.level < 20' --funnel",
     ),
+    ("Ask one of them anything: what can be called there, and what does it answer?", "call muster --list roles"),
     ("Which records are the same device?", "reconcile"),
     ("What should a person look at?", "findings --count"),
     ("The grave ones.", "findings --where 'severity = high' --limit 8"),
@@ -220,6 +221,11 @@ def _make_workspace(target: Path, harbour: Harbour, devices: int) -> None:
     _want(target)
     written = target / "concordex.yaml"
     systems = written.read_text(encoding="utf-8").partition("systems:\n")[2]
+    for standin in harbour.standins:
+        if standin.openapi is not None:
+            systems = systems.replace(
+                f"  {standin.name}:\n", f"  {standin.name}:\n    describes: {standin.openapi}\n", 1
+            )
     rules = _RULES.replace("{most}", str(max(1000, devices))).replace("{aside}", aside.name)
     written.write_text(f"{rules}systems:\n{systems}", encoding="utf-8")
     draw.line("# The house rules (whose word counts, what people own, guards) were put into concordex.yaml.")
