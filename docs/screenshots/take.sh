@@ -45,7 +45,7 @@ shot show "$fleet" \
     "concordex show interfaces --where 'device.site = cobble-quay and status = down' --limit 4" \
     "concordex show readings --count-by device.site,taken_at:day --of level --limit 4" \
     "concordex query 'select model, count(*) as devices from devices group by model order by devices desc limit 5'"
-shot call "$fleet" "concordex call fairlead /nodes label=sw-cobble-quay-01 --take nodes -c label,family,place,health" \
+shot call "$fleet" \
     "concordex call fairlead /nodes size=many" "concordex call muster --list roles" \
     "concordex call muster devices --all --take devices -c displayName,serialNo,office -n 3" \
     "concordex call crowsnest /states --as curl"
