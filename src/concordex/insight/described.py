@@ -135,7 +135,7 @@ class _Reader:
         sections = _list(told.get("tags"))
         return Operation(
             name=str(told.get("operationId") or f"{method} {path}"), method=method, path=path,
-            about=_short(told.get("summary") or told.get("description")), deprecated=bool(told.get("deprecated")),
+            about=_about(told), deprecated=bool(told.get("deprecated")),
             section=str(sections[0]) if sections else _section(path), reader=self, told=told, shared=shared,
         )  # fmt: skip
 
@@ -242,6 +242,13 @@ def _list(given: Any) -> list[Any]:
 
 def _mapping(given: Any) -> Mapping[str, Any]:
     return given if isinstance(given, Mapping) else {}
+
+
+def _about(told: Mapping[str, Any]) -> str:
+    """What an operation is for: its summary, unless that says its name once more."""
+    bare = [re.sub(r"[\W_]", "", str(told.get(name) or "")).lower() for name in ("summary", "operationId")]
+    first, second = ("description", "summary") if bare[0] == bare[1] else ("summary", "description")
+    return _short(told.get(first)) or _short(told.get(second))
 
 
 def _short(text: Any) -> str:

@@ -35,7 +35,10 @@ class StandIn:
     @cached_property
     def api(self) -> FastAPI:
         """What answers; made when it is first asked, for of a whole harbour few are."""
-        made = FastAPI(title=self.title, openapi_url=self.openapi, docs_url=None, redoc_url=None)
+        made = FastAPI(
+            title=self.title, openapi_url=self.openapi, docs_url=None, redoc_url=None,
+            generate_unique_id_function=lambda route: route.name.replace(" ", "_"),
+        )  # fmt: skip
         made.add_exception_handler(Problem, self._problem)
         self.__dict__["api"] = made
         self.routes()
