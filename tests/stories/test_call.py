@@ -74,7 +74,9 @@ def test_an_answer_is_understood_and_stands_alone_in_a_pipe(house):
     failed = shell("call", "lamps", "/fails", status=1)
     assert "503 not now" in failed.stderr
     assert "it says: no room for" in failed.stderr
-    assert "it says: dark" in shell("call", "lamps", "/dark", status=1).stderr  # an error that comes as HTTP 200
+    dark = shell("call", "lamps", "/dark", status=1).stderr  # an error that comes as HTTP 200
+    assert "200 as if it were done, and yet an error" in dark
+    assert "it says: dark" in dark
     assert "Out of oil: lamp 7" in shell("call", "lamps", "/odd", status=1).stderr  # RFC 9457
     assert "418 refused: the request is at fault" in shell("call", "lamps", "/odd", status=1).stderr
 

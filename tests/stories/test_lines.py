@@ -233,3 +233,17 @@ def test_whatever_a_template_does_ends_and_is_a_mistake_in_it(tmp_path, text, mo
     with pytest.raises((ValueError, CalledWrongly)):
         rendered(template, {})
     assert time.monotonic() - begun < 5
+
+
+def test_a_device_that_answers_for_itself_is_called_like_a_system(deck):
+    """At an address that is among its sort's; what its dialect only shows with is free, all else is not."""
+    shell, switches = deck
+    address = (shell.folder / "rows.csv").read_text().splitlines()[1].partition(",")[0]
+    kept = json.loads(shell("call", f"switches:{address}", "kept").stdout)["result"][0]["lines"]
+    assert sorted(kept) == sorted(switches[0].lines)
+    assert shell("call", f"switches:{address}", "look", "line=show segments", "as=text").stdout
+    told = shell("call", f"switches:{address}", "enter", 'lines=["banner x"]', status=2).stderr
+    assert "was not sent" in told
+    assert "banner x" not in switches[0].lines
+    assert "is not among the addresses" in shell("call", "switches:10.0.0.1", "kept", status=2).stderr
+    assert "say which one" in shell("call", "switches", "kept", status=2).stderr

@@ -44,7 +44,8 @@ def draw_answer(called: Called) -> None:
     """The status, what it means, and what the answer says of itself."""
     reply, took = called.exchange.reply, called.exchange.seconds
     style = "green" if called.ok else "red"
-    draw.note(f"{reply.status} {meaning(reply.status)}; {took * 1000:,.0f} ms, {len(reply.content):,} bytes", style)
+    told = meaning(reply.status) if called.ok or reply.status >= 400 else "as if it were done, and yet an error"
+    draw.note(f"{reply.status} {told}; {took * 1000:,.0f} ms, {len(reply.content):,} bytes", style)
     if called.words:
         draw.note(f"  it says: {called.words}", style)
     sent = [line for name, line in zip(called.exchange.headers, shown(called.exchange.headers), strict=True)

@@ -169,6 +169,8 @@ def _reads(dialect: d.Dialect) -> Iterator[d.Call]:
         yield table.read
         if table.read.details is not None:
             yield table.read.details
+    if dialect.commands is not None and dialect.commands.show is not None:
+        yield dialect.commands.show
 
 
 def _methods(dialect: d.Dialect) -> list[str]:
