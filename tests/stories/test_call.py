@@ -201,6 +201,49 @@ def test_all_pages_are_read_as_the_dialect_or_the_answer_says_and_no_list_is_cal
     assert len(json.loads(shell("call", "lamps", "/lamps", "--take", "$.lamps[*].id", "-f", "json").stdout)) == 5
 
 
+TWO = """\
+format: 1
+name: two
+title: One method, and one path, for two lists
+sign_in: {by: none}
+rpc: {path: /rpc}
+tables:
+  lamps: {read: {rpc: list, params: {kind: lamp}, records: all, complete: it says so}, fields: {record_id: id}}
+  oils: {read: {rpc: list, params: {kind: oil}, records: all, complete: it says so}, fields: {record_id: id}}
+  wicks: {read: {path: /all, query: {kind: wick}, records: all, complete: it says so}, fields: {record_id: id}}
+"""
+
+
+def test_every_page_of_one_list_is_never_that_of_another(tmp_path, serve):
+    """Where one method or path serves for several tables, another one than was meant would be called whole."""
+
+    def answer(method, path, query, body, headers):
+        kind = query.get("kind", "anything") if path == "/all" else body["params"].get("kind", "anything")
+        held = {"all": [{"id": kind}]}
+        return 200, held if path == "/all" else {"jsonrpc": "2.0", "id": body["id"], "result": held}
+
+    server = serve(answer)
+    (tmp_path / "dialects").mkdir()
+    (tmp_path / "dialects/two.yaml").write_text(TWO)
+    (tmp_path / "concordex.yaml").write_text(f"format: 1\nsystems:\n  two: {{dialect: two, url: '{server.url}'}}\n")
+    shell = Near(tmp_path)
+    for table, kind in (("lamps", "lamp"), ("oils", "oil"), ("wicks", "wick")):
+        assert json.loads(shell("call", "two", table, "--all").stdout) == [{"id": kind}]
+        assert kind in shell("call", "two", table).stdout
+    for words, kind in (
+        (("list", "--json", '{"kind": "oil"}'), "oil"),
+        (("list", "kind=oil"), "oil"),
+        (("/all",), "anything"),
+    ):
+        assert f'"{kind}"' in shell("call", "two", *words, "--all").stdout, words
+    told = shell("call", "two", "/all", "-m", "POST", "--all", "--write", "--yes", status=2).stderr
+    assert "may alter something each time" in told
+    log = tmp_path / ".concordex/calls.ndjson"
+    log.write_text(log.read_text() + '{"call": 99, "sys')  # a process was killed there
+    shell("call", "two", "/all", "kind=later")
+    assert json.loads(shell("call", "--history", "-n", "1", "-f", "json").stdout)[0]["where"] == "/all kind=later"
+
+
 SESSION = (
     "{by: call, call: {method: POST, path: /enter, json: {word: '{word}'}}, gives: {t: t},"
     " carries: {headers: {T: '{t}'}}}"

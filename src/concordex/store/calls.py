@@ -50,17 +50,23 @@ class CallLog:
                 row = json.loads(line)
             except ValueError:
                 continue
-            known.setdefault(row["call"], {}).update(row)
+            if isinstance(row, dict) and isinstance(row.get("call"), int):
+                known.setdefault(row["call"], {}).update(row)
         return [row for row in known.values() if "system" in row]
 
     def _add(self, row: Mapping[str, Any]) -> None:
         try:
             with os.fdopen(os.open(self.path, os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o600), "w") as file:
-                file.write(_line(row))
+                file.write(("\n" if self._is_cut() else "") + _line(row))
                 file.flush()
                 os.fsync(file.fileno())
         except OSError as error:
             raise StoreError(f"{self.path} cannot be written", why=error.strerror or str(error)) from error
+
+    def _is_cut(self) -> bool:
+        """Whether the last line did not come to its end: the next one is not to be lost with it."""
+        content = self.path.read_bytes()[-1:] if self.path.exists() else b""
+        return content not in (b"", b"\n")
 
     def _keep(self, rows: list[Row]) -> None:
         """Every write, and the latest reads."""

@@ -75,9 +75,9 @@ def frame_of(rows: Sequence[Mapping[str, Any]]) -> pl.DataFrame:
     return pl.DataFrame(columns, strict=False)
 
 
-def records(bodies: Sequence[Any], path: str | None = None) -> list[Any]:
-    """The members of the list at a path into each answer; or of the one list that it holds."""
-    path = path or only_list(bodies[0])
+def records(bodies: Sequence[Any]) -> list[Any]:
+    """The members of the one list that each answer holds."""
+    path = only_list(bodies[0])
     if path is None:
         raise CalledWrongly("the answer holds no list, or several", advice="say which: --take PATH")
     return [record for body in bodies for record in at(path).several(body) or []]

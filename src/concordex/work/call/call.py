@@ -110,6 +110,10 @@ def send(workspace: BaseWorkspace, call: PreparedCall, *, every: bool = False, w
 
     Raises Stopped for what may alter something and is not said to be meant so.
     """
+    if every and not call.reads:
+        raise CalledWrongly(
+            "--all reads page after page, and this may alter something each time", advice="without --all"
+        )
     if not call.reads and not wrote:
         raise Stopped(f"{call.request.method} may alter something", advice="say --write to send it")
     return completed(_sent(workspace, call, every=every))
@@ -153,8 +157,8 @@ def _words(session: Session, asked: Request, exchange: Exchange, body: Any) -> s
 
 async def _all_of(session: Session, call: PreparedCall, called: Called) -> Called:
     """The same with every page: as the dialect reads that list, or else as the answer itself leads onward."""
-    name = _table_of(session.dialect, call.request)
-    if name is not None and not call.spec.values:
+    name = _table_of(session.dialect, call.spec)
+    if name is not None:
         reads = dict([read async for read in read_tables(session, [name])])
         read, spec = reads[name], session.dialect.tables[name].read
         how = f"as the dialect reads {name}: {read.outcome}" + (f", {read.why}" if read.why else "")
@@ -181,12 +185,18 @@ def _at(asked: Request, leads: Onward) -> Request:
                    content=asked.content, sent_as=asked.sent_as)  # fmt: skip
 
 
-def _table_of(dialect: Dialect, asked: Request) -> str | None:
-    """The table that the dialect reads by this very request."""
+def _table_of(dialect: Dialect, spec: CallSpec) -> str | None:
+    """The table that the dialect reads by this very call: by its name, or by a path that it asks for nothing else.
+
+    A method, or a path with parameters of the dialect's own, may serve for several tables: then only the name tells.
+    """
+    if spec.values or spec.is_altered:
+        return None
     for name, table in dialect.tables.items():
         read = table.read
-        same = read.rpc == asked.rpc if asked.rpc else str(read.path).strip("/") == asked.path.strip("/")
-        if same and not read.file and not read.each and (asked.rpc or read.method == asked.method):
+        bare = not (read.rpc or read.query or read.headers or read.json_body or read.form or read.xml)
+        by_path = bare and read.method == "GET" and str(read.path).strip("/") == spec.where.strip("/")
+        if (name == spec.where or by_path) and not read.file and not read.each:
             return name
     return None
 

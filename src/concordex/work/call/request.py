@@ -36,6 +36,11 @@ class CallSpec:
     content: tuple[bytes, str] | None = None
     headers: Mapping[str, str] = field(default_factory=dict)
 
+    @property
+    def is_altered(self) -> bool:
+        """Whether more is said than what is called and its values: another method, a body, headers."""
+        return bool(self.json is not None or self.content is not None or self.method is not None or self.headers)
+
     def row(self) -> dict[str, Any]:
         """The call as it is kept."""
         told: dict[str, Any] = {
@@ -88,8 +93,7 @@ def only_reads(dialect: d.Dialect, spec: CallSpec, asked: Request) -> bool:
     if asked.rpc is not None:
         return any(call.rpc == asked.rpc and _given(call) <= {*map(_pair, asked.params.items())}
                    for call in _reads(dialect))  # fmt: skip
-    own = spec.where in dialect.tables and spec.json is None and spec.content is None and spec.method is None
-    return asked.method in SAFE or own
+    return asked.method in SAFE or (spec.where in dialect.tables and not spec.is_altered)
 
 
 def _given(call: d.Call) -> set[tuple[str, str]]:
@@ -103,6 +107,9 @@ def _pair(pair: tuple[str, Any]) -> tuple[str, str]:
 
 def _by_path(dialect: d.Dialect, spec: CallSpec, path: str, read: d.Call | None) -> Request:
     left = list(spec.values)
+    if read is not None:  # as the dialect reads it
+        named = {name for name, _ in left}
+        left += [(n, str(text)) for n, text in read.query.items() if n not in named and not _is_filled(str(text))]
     for name in _NAME.findall(path):
         given = next((pair for pair in left if pair[0] == name), None)
         if given is None:
@@ -120,8 +127,9 @@ def _by_path(dialect: d.Dialect, spec: CallSpec, path: str, read: d.Call | None)
         raise CalledWrongly(f"{spec.where} is asked with a body", advice="say it: --json '…'; concordex dialect show")
     usual = read.method if read is not None else "GET" if body is None and content is None else "POST"
     return Request(
-        method=(spec.method or usual).upper(), path=path, shape=dialect.shape, headers=dict(spec.headers), body=body,
-        content=content, sent_as=d.JsonShape(),
+        method=(spec.method or usual).upper(), path=path, shape=dialect.shape, body=body, content=content,
+        headers={**(_plain_headers(read) if read is not None else {}), **spec.headers},
+        sent_as=d.JsonShape(),
     )  # fmt: skip
 
 
@@ -143,6 +151,10 @@ def _by_name(dialect: d.Dialect, spec: CallSpec, read: d.Read | None) -> Request
         method="POST", path=str(dialect.rpc.path), shape=dialect.shape, headers=dict(spec.headers), rpc=name,
         params=params,
     )  # fmt: skip
+
+
+def _plain_headers(call: d.Call) -> dict[str, str]:
+    return {name: str(text) for name, text in call.headers.items() if not _is_filled(str(text))}
 
 
 def _is_filled(value: object) -> bool:

@@ -25,6 +25,8 @@ def told_live(
     since: datetime | None, until: datetime | None,
 ) -> TableSource:  # fmt: skip
     """What the systems answer just now of ``entries``, or of all devices, in a span of time; nothing is kept."""
+    if entries is not None and not entries.height:
+        return TableSource(workspace)  # nobody is meant: nothing is asked
     asking: dict[tuple[str, str | None], list[str]] = defaultdict(list)
     active = set(workspace.active(workspace.systems(systems)))
     for system, name, table in telling(workspace, systems):
