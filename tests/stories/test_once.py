@@ -17,6 +17,7 @@ from ruamel.yaml import YAML
 
 from concordex.change.rows import Row
 from concordex.change.run_options import RunOptions
+from concordex.store.locks import Locks
 from concordex.work.change.push import PushOptions, prepare_push
 from concordex.work.change.undo import prepare_undo
 from concordex.work.pull.pull import pull
@@ -298,7 +299,9 @@ def test_one_change_runs_once_and_one_writer_writes_to_a_system(tmp_path, serve)
     pushed(shell, [f"more-{at}" for at in range(20)], "--draft")
     pushed(shell, [f"most-{at}" for at in range(20)], "--draft")
     first = Shell(shell.folder).begin("change", "run", "2", "--yes")
-    time.sleep(0.3)
+    while Locks(shell.folder / ".concordex").holder("spite") is None:  # however long a process takes to start
+        assert first.poll() is None
+        time.sleep(0.02)
     shell("change", "run", "3", "--yes", "--wait", "30s")
     assert first.wait() == 0
     first.communicate()
