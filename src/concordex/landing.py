@@ -82,11 +82,12 @@ def sweep(folder: Path) -> None:
     for path in folder.rglob(".*-*.new"):
         with suppress(OSError, ValueError):
             is_old = time.time() - path.stat().st_mtime > _ABANDONED
-            if is_old and not _is_alive(int(path.name[1:].partition("-")[0])):
+            if is_old and not is_alive(int(path.name[1:].partition("-")[0])):
                 path.unlink()
 
 
-def _is_alive(process: int) -> bool:
+def is_alive(process: int) -> bool:
+    """Whether a process of this machine runs."""
     try:
         os.kill(process, 0)
     except ProcessLookupError:

@@ -52,6 +52,7 @@ GROUPS = {
         "action": "Actions that systems offer: restart, locate, wipe.",
         "sync": "Bring an inventory up to date: preview, agree, verify.",
         "change": "Prepared writes: show, run in part, resume, undo.",
+        "rehearse": "Serve a copy of a system, to learn on and to try things on.",
     },
     "Configure": {
         "config": "Configuration objects: save, compare, load back, copy, migrate.",

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from concordex.work.api_fleet import FleetView
     from concordex.work.api_kinds import ObjectKinds
     from concordex.work.api_objects import Objects
+    from concordex.work.api_rehearsals import Rehearsals
     from concordex.work.change.freshness import Freshness
     from concordex.work.change.lines import Lines
     from concordex.work.change.onboarding import Onboarding
@@ -496,6 +497,13 @@ class Workspace(BaseWorkspace):
         from concordex.work.api_calls import Calls
 
         return Calls(self)
+
+    @cached_property
+    def rehearsals(self) -> Rehearsals:
+        """Copies of systems, to try things on, and changes run against them."""
+        from concordex.work.api_rehearsals import Rehearsals
+
+        return Rehearsals(self)
 
     @cached_property
     def fleet(self) -> FleetView:

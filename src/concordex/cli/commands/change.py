@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
@@ -18,6 +19,7 @@ from concordex.cli.outcome import troubled, write_results
 from concordex.cli.preview import draw_change, draw_diff, summary
 from concordex.cli.propose import agreed, draw_steps, propose, run_and_tell
 from concordex.cli.reasons import words as words_of
+from concordex.cli.rehearsed import tell_rehearsal
 from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
@@ -104,6 +106,9 @@ def run(
     force: Annotated[
         bool, typer.Option("--force", help="Overwrite what others have altered since it was prepared.")
     ] = False,
+    against_copy: Annotated[
+        bool, typer.Option("--against-copy", help="Rehearse it on a copy of what was pulled last; nothing is sent.")
+    ] = False,
     *,
     answers: ChangeOptions,
 ) -> int:
@@ -116,6 +121,8 @@ def run(
     concordex change run 1 --first 5
 
     concordex change run 1 --only create --where 'site = depot' --yes
+
+    concordex change run 1 --against-copy
     """
     here = workspace()
     prepared = here.change(number)
@@ -127,6 +134,9 @@ def run(
     if not numbers:
         draw.note("no open step is chosen")
         return Status.DONE
+    part = len(numbers) < len(prepared.writes)
+    if against_copy:
+        return _rehearse(here, number, numbers, part=part, how=replace(answers, force=force).run_options())
     if not answers.yes:
         draw_change(_part(prepared, numbers), None)
     if not agreed(prepared, answers, numbers):
@@ -134,8 +144,16 @@ def run(
         return Status.STOPPED
 
     how = replace(answers, force=force).run_options()
-    part = len(numbers) < len(prepared.writes)
     return run_and_tell(here, number, numbers, part=part, how=how, any_time=answers.any_time, wait=answers.wait)
+
+
+def _rehearse(here: Workspace, number: int, numbers: Collection[int], *, part: bool, how: RunOptions) -> int:
+    with draw.progress() as progress:
+        shown = here.rehearsals.change(
+            number, lambda ended, of: progress(f"change {number}, rehearsed", ended, of),
+            only=numbers if part else None, how=how,
+        )  # fmt: skip
+    return tell_rehearsal(shown, numbers, here.now())
 
 
 @change.command("resume")

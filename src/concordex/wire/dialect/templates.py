@@ -54,6 +54,11 @@ class Template(str):
         return template
 
     @property
+    def parts(self) -> tuple[str | Placeholder, ...]:
+        """Its texts and names, in their order."""
+        return self._parts
+
+    @property
     def alone(self) -> str | None:
         """The name, where it is nothing but one."""
         part = self._parts[0] if len(self._parts) == 1 else None

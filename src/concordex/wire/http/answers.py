@@ -123,8 +123,9 @@ class Judge:
             ) from error
 
     def _decoded(self, reply: Reply, path: str, shape: d.Shape) -> Any:
-        if not reply.content:
-            return None
+        if not reply.content:  # of lines none is a list too, where it is said that nothing follows (RFC 9112, 6.3)
+            said = reply.status == 204 or reply.headers.get("Content-Length") == "0"
+            return [] if said and shape.by in ("ndjson", "text", "csv") else None
         kind = reply.headers.get("Content-Type", "").partition(";")[0].strip().lower()
         if is_a_page(kind, reply.content, shape):
             raise BadAnswer(
@@ -172,7 +173,8 @@ class Judge:
             return SignInRefused(
                 f"the system does not allow {path}", http=403, where=self.system, why=why, advice="ask for the right"
             )
-        if status in (429, 503) or status >= 500 or among(errors.busy):
+        cannot = status in (501, 505)  # it has no such thing, and will have none the next time (RFC 9110, 15.6.2)
+        if status == 429 or (status >= 500 and not cannot) or among(errors.busy):
             busy, wait = status == 429 or among(errors.busy), wait_asked(reply)
             return ServerFault(
                 f"the system {'is too busy' if busy else 'failed'} at {path}", http=status,
@@ -184,7 +186,7 @@ class Judge:
                 f"the system gave up on {path}", http=status, where=self.system, why=why, advice="try again later"
             )
         kind = Duplicate if among(errors.duplicate) else Conflict if among(errors.conflict) else RequestRefused
-        what = "knows no" if status == 404 else "refused"
+        what = "knows no" if status == 404 else "cannot do what is asked at" if cannot else "refused"
         advice = "does the url in concordex.yaml, or the dialect's path, fit this system?" if status == 404 else ""
         return kind(f"the system {what} {path}", http=status, body=body, where=self.system, why=why, advice=advice)
 

@@ -13,7 +13,8 @@ from http_message_signatures.resolvers import MappingKeyResolver
 from concordex.errors import SecretError
 from concordex.wire import dialect as d
 
-_ALGORITHMS = {
+#: What each algorithm of the standard is in the library.
+ALGORITHMS = {
     "ed25519": algorithms.ED25519,
     "ecdsa-p256-sha256": algorithms.ECDSA_P256_SHA256,
     "rsa-pss-sha512": algorithms.RSA_PSS_SHA512,
@@ -41,7 +42,7 @@ class Signer:
     def __init__(self, how: d.SignatureSignIn, key: str, key_id: str) -> None:
         self._how, self._key_id = how, key_id
         keys = MappingKeyResolver(public_keys={}, private_keys={key_id: key.encode()})
-        algorithm = _ALGORITHMS[how.algorithm]
+        algorithm = ALGORITHMS[how.algorithm]
         try:
             algorithm(private_key=key.encode())  # type: ignore[no-untyped-call]
         except (ValueError, TypeError, HTTPMessageSignaturesException) as error:

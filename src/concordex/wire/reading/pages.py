@@ -190,7 +190,7 @@ class Pager:
     def _records(self, body: Any, shape: d.Shape) -> Sequence[Record]:
         call = self.call
         where = call.records
-        records = where.several(body)
+        records = where.first(body) if call.keyed_by else where.several(body)
         if isinstance(records, RawRecords):
             return records
         if call.keyed_by and isinstance(records, dict):

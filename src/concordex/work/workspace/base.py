@@ -206,6 +206,10 @@ class BaseWorkspace:
             self._dialects[name] = find(name, self.root / "dialects")
         return self._dialects[name]
 
+    def speaks(self, system: str, dialect: Dialect) -> None:
+        """From now on a system speaks this dialect here."""
+        self._dialects[self.config.systems[system].dialect] = dialect
+
     def role(self, system: str) -> str:
         """Whether a system manages devices or is told about them."""
         return self.config.systems[system].role or self.dialect(system).role

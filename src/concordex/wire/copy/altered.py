@@ -1,0 +1,81 @@
+"""A record altered as a request says: members, a whole record, or a patch."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from concordex.model.members import put, stands, value_at
+from concordex.wire import dialect as d
+from concordex.wire.copy.placing import placed
+from concordex.wire.copy.refused import Cause, Refused, untold
+from concordex.wire.http.formats import merged
+
+Record = dict[str, Any]
+
+
+def altered(how: d.Update, record: Mapping[str, Any], sent: Any, kept: Sequence[str]) -> Record:
+    """``record`` as it is after an update; ``kept`` are members that stay where a whole record is sent."""
+    if how.form_of == "json_patch":
+        return patched(record, sent)
+    if not isinstance(sent, Mapping):
+        raise Refused(Cause.WRONG, "there is no record in the body")
+    sent = {name: value for name, value in sent.items() if name != how.id}
+    if how.form_of == "merge_patch":
+        return dict(merge_patched(record, sent))
+    if how.whole:
+        stay = {name: record[name] for name in (*kept, *how.whole.without) if name in record}
+        return {**sent, **stay}
+    return merged(record, sent)
+
+
+def merge_patched(target: Any, patch: Any) -> Any:
+    """RFC 7396, section 2."""
+    if not isinstance(patch, Mapping):
+        return patch
+    made = dict(target) if isinstance(target, Mapping) else {}
+    for name, value in patch.items():
+        if value is None:
+            made.pop(name, None)
+        else:
+            made[name] = merge_patched(made.get(name), value)
+    return made
+
+
+def patched(record: Mapping[str, Any], patch: Any) -> Record:
+    """RFC 6902, by its library."""
+    import jsonpatch
+
+    try:
+        return dict(jsonpatch.apply_patch(dict(record), patch))
+    except (jsonpatch.JsonPatchException, jsonpatch.JsonPointerException, TypeError) as error:
+        raise Refused(Cause.WRONG, f"the patch cannot be applied: {error}") from error
+
+
+def as_read(table: d.Table, record: Mapping[str, Any], sent: Mapping[str, Any]) -> Record:
+    """``record`` with what was sent also where the dialect reads it, if that is another member."""
+    write, made = table.write, dict(record)
+    if write is None:
+        return made
+    ways: dict[str, str] = {name: how.to for name, how in write.fields.items()}
+    ways |= {name: how.to for name, how in write.references.items()}
+    for name, to in ways.items():
+        spec = table.fields.get(name)
+        if spec is None or not spec.from_ or not stands(sent, to.split(".")):
+            continue
+        if any(path == to for path in spec.from_):
+            continue
+        steps = spec.from_[0].steps
+        if not steps:
+            raise untold(f"where {name}, once it is written to {to}, is read")
+        made = dict(placed(made, steps, value_at(sent, to)))
+    return made
+
+
+def without_secrets(write: d.Write, record: Mapping[str, Any]) -> Record:
+    """``record`` without what is sent once and never shown."""
+    made = dict(record)
+    for how in write.fields.values():
+        if (how.once or how.secret) and stands(made, how.to.split(".")):
+            made = put(made, how.to, None)
+    return made

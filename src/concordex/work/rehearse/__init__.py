@@ -1,0 +1,1 @@
+"""Rehearsing against a copy of a system."""
