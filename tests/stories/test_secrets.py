@@ -214,6 +214,7 @@ dialect schema
 pull
 pulls
 pulls 1 -f json
+rehearse parrot --for 0s
 show devices -f json
 show devices --live
 show devices --over 2d --count-by name

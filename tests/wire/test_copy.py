@@ -257,3 +257,40 @@ def test_a_write_is_seen_by_who_reads_after_it_and_a_stale_one_is_refused(copy):
     assert copy.delete(at).status_code == 204
     assert copy.delete(at).status_code == 404
     assert copy.get("/lamps").json()["n"] == 3
+
+
+JSONS = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.text(max_size=5),
+    lambda below: (
+        st.lists(below, max_size=3)
+        | st.dictionaries(st.sampled_from(["items", "label", "serialNo", "op", "path", "x"]), below, max_size=3)
+    ),
+    max_leaves=8,
+)
+
+
+@given(
+    st.sampled_from(["GET", "POST", "PATCH", "DELETE", "PUT"]),
+    st.sampled_from(["/lamps", "/lamps/1", "/lamps/none", "/lamps/%2F", "/", "/lamps/1/2"]),
+    st.dictionaries(st.sampled_from(["q", "sort", "copy-from", "x"]), st.text(max_size=4), max_size=2),
+    JSONS | st.binary(max_size=6),
+)
+def test_whatever_is_asked_a_copy_answers_and_stays(method, path, query, body):
+    """Also what makes no sense: refused or not known, never a fault of its own, and never half done."""
+    dialect = lamps()
+    own = {"id": 1, "label": "lamp-1", "serialNo": "S1", "sort": "sw"}
+    raw = pl.DataFrame({"record_id": ["1"], ORIGINAL: [orjson.dumps(own).decode()]})
+    stock = Stock({"devices": dialect.tables["devices"]}, raw, [None])
+    copied = Copy(dialect, {"devices": stock.mapped("devices", ["1"], lambda _: pl.DataFrame())}, {})
+    asked = httpx.Request(method, f"http://lamps{path}", params=query)
+    content = body if isinstance(body, bytes) else json.dumps(body).encode()
+    headers = {"content-type": "application/json"}
+    where = asked.url.raw_path.decode().partition("?")[0]
+    sent = copied.answer(method, where, asked.url.query.decode(), headers, content, "http://lamps")
+    assert sent.status in range(200, 600)
+    assert sent.status != 500
+    json.loads(sent.content or b"null")
+    held = json.loads(copied.answer("GET", "/lamps", "", {}, b"", "http://lamps").content)
+    assert held["n"] == len(held["lamps"])
+    if sent.status >= 400:
+        assert held["lamps"] == [own]

@@ -46,10 +46,15 @@ def patched(record: Mapping[str, Any], patch: Any) -> Record:
     """RFC 6902, by its library."""
     import jsonpatch
 
+    if not isinstance(patch, list):
+        raise Refused(Cause.WRONG, "a patch is a list of operations")
     try:
-        return dict(jsonpatch.apply_patch(dict(record), patch))
-    except (jsonpatch.JsonPatchException, jsonpatch.JsonPointerException, TypeError) as error:
+        made = jsonpatch.apply_patch(dict(record), patch)
+    except (jsonpatch.JsonPatchException, jsonpatch.JsonPointerException, TypeError, ValueError, KeyError) as error:
         raise Refused(Cause.WRONG, f"the patch cannot be applied: {error}") from error
+    if not isinstance(made, dict):
+        raise Refused(Cause.WRONG, "the patch leaves no record")
+    return made
 
 
 def as_read(table: d.Table, record: Mapping[str, Any], sent: Mapping[str, Any]) -> Record:

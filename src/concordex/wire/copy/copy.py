@@ -78,7 +78,8 @@ class Copy:
             given = self._tried(one)
             cookies |= given.cookies
             known = {"jsonrpc": "2.0", "id": call.get("id")}
-            answers.append(known | (given.body if given.status >= 400 else {"result": given.body or {}}))
+            result = {} if given.body is None else given.body
+            answers.append(known | (given.body if given.status >= 400 else {"result": result}))
         body = answers if isinstance(asked.body, list) else answers[0]
         return Sent(200, orjson.dumps(body, default=str), {"Content-Type": TYPES["json"]}, cookies)
 

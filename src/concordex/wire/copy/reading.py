@@ -97,8 +97,9 @@ class Reading:
         if isinstance(read.pages, d.WindowPages):
             conditions += self._within(name, table, read.pages, asked)
         if conditions:
-            rows, here = self.stocks.rows(name), set(ids)
-            ids = [n for n in rows.filter(*conditions)["record_id"] if n in here]
+            found = self.stocks.rows(name).filter(*conditions)["record_id"].to_list()
+            here = set(ids) if read.each else None
+            ids = found if here is None else [n for n in found if n in here]
         made = lists.cut(read, asked, len(ids), self._address(), self._marks)
         records = [shown(table, stock.record(n), self._address()) for n in ids[made.start : made.stop]]
         if read.columns and (wanted := asked.parameter(read.place, read.columns.parameter)):
