@@ -18,7 +18,7 @@ GROUPS = {
     },
     "Systems": {
         "system": "The systems of a workspace: add, list, check, pause.",
-        "dialect": "How kinds of system speak: list, show, check, schema.",
+        "dialect": "How kinds of system speak: list, show, draft, check.",
         "pull": "Fetch tables, each proved whole or called unproven or partial.",
         "pulls": "The history of pulls.",
         "mend": "Repair the store after a disk has lost some of it.",

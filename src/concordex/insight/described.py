@@ -9,6 +9,8 @@ from functools import cached_property
 from typing import Any
 from urllib.parse import unquote, urlsplit
 
+from concordex.insight.draft.seen import OnlyDescribed
+
 _METHODS = ("get", "put", "post", "delete", "options", "head", "patch", "trace")
 #: How deep an example goes, and how many values it has.
 _DEEP, _MOST = 5, 300
@@ -60,6 +62,11 @@ class Operation:
         return self.reader.example(schema) if schema else None
 
     @cached_property
+    def returns(self) -> Any:
+        """What a good answer is made of, as it is described: each value an :class:`OnlyDescribed`."""
+        return self.reader.returns(self.told)
+
+    @cached_property
     def answers(self) -> dict[str, str]:
         """What each status means."""
         return self.reader.answers(self.told)
@@ -78,6 +85,11 @@ class Described:
     def notes(self) -> list[str]:
         """What of it could not be followed so far."""
         return [*self.reader.notes]
+
+    @property
+    def security(self) -> Mapping[str, Any]:
+        """The ways of signing in that are described, by their names."""
+        return self.reader.security
 
     def named(self, name: str) -> Operation | None:
         """The operation of that name, without regard to case."""
@@ -149,6 +161,38 @@ class _Reader:
         """What each status of an operation means."""
         responses = _mapping(told.get("responses"))
         return {str(code): _short(self._met(answer).get("description")) for code, answer in responses.items()}
+
+    def returns(self, told: Mapping[str, Any]) -> Any:
+        """The skeleton of an operation's good answer; None where nothing is described."""
+        responses = _mapping(told.get("responses"))
+        good = next((self._met(responses[code]) for code in map(str, responses) if code.startswith("2")), {})
+        content = _mapping(good.get("content"))
+        kind = next((kind for kind in content if "json" in kind), None)
+        schema = _mapping(content[kind]).get("schema") if kind is not None else good.get("schema")  # of 2.0: beside it
+        return self._skeleton(schema, 0, [_MOST]) if schema is not None else None
+
+    def _skeleton(self, given: Any, depth: int, left: list[int]) -> Any:
+        schema = self._met(given)
+        left[0] -= 1
+        if depth > _DEEP or left[0] < 0:
+            return OnlyDescribed("")
+        if parts := next((p for way in ("allOf", "oneOf", "anyOf") if (p := _list(schema.get(way)))), None):
+            made = [self._skeleton(part, depth + 1, left) for part in (parts if "allOf" in schema else parts[:1])]
+            whole = [part for part in made if isinstance(part, Mapping)]
+            return {name: value for part in whole for name, value in part.items()} if whole else made[0]
+        if "properties" in schema:
+            held = _mapping(schema.get("properties"))
+            return {str(name): self._skeleton(one, depth + 1, left) for name, one in held.items()}
+        if schema.get("type") == "array":
+            return [self._skeleton(schema.get("items"), depth + 1, left)]
+        return OnlyDescribed(self._kind(schema))
+
+    @property
+    def security(self) -> Mapping[str, Any]:
+        """The ways of signing in that are described, by their names."""
+        of_3 = _mapping(_mapping(self.document.get("components")).get("securitySchemes"))
+        found = of_3 or _mapping(self.document.get("securityDefinitions"))
+        return {str(name): self._met(one) for name, one in found.items()}
 
     def body(self, told: Mapping[str, Any]) -> tuple[str, Mapping[str, Any]]:
         """The media type of an operation's body, and its schema; of 2.0 it is a parameter."""

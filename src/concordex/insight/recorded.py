@@ -30,7 +30,7 @@ _LONG, _SHORT = 8, 3
 #: Operations that only read, by how they are commonly called.
 _READING = re.compile(r"(^|[._])(get|list|read|look|find|search|query|fetch|show)", re.IGNORECASE)
 #: So many records of a list are kept, since a recording may hold very many; and to so many levels lists are looked for.
-_KEPT, _DEEP = 20, 4
+KEPT, _DEEP = 20, 4
 #: One request that comes so often, each time the same, is a page that looks whether something has changed.
 _OFTEN = 4
 #: So many different words in one place of a path are values.
@@ -210,16 +210,16 @@ def members_of(answer: Any) -> tuple[str, ...]:
 class LongList(list[Any]):
     """The first records of a list, and how many it had in all."""
 
-    def __init__(self, records: Sequence[Any]) -> None:
-        super().__init__(map(shortened, records[:_KEPT]))
+    def __init__(self, records: Sequence[Any], kept: int) -> None:
+        super().__init__(shortened(record, kept) for record in records[:kept])
         self.total = len(records)
 
 
-def shortened(body: Any) -> Any:
+def shortened(body: Any, kept: int = KEPT) -> Any:
     """A body with short lists."""
     if isinstance(body, list):
-        return LongList(body)
-    return {name: shortened(held) for name, held in body.items()} if isinstance(body, dict) else body
+        return LongList(body, kept)
+    return {name: shortened(held, kept) for name, held in body.items()} if isinstance(body, dict) else body
 
 
 def lists_in(value: Any, path: str = "$", depth: int = 0) -> Iterator[tuple[str, LongList]]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -11,8 +11,10 @@ from concordex.work.show import capabilities, requests
 
 if TYPE_CHECKING:
     from concordex.wire.dialect import Dialect, Table
+    from concordex.work.learn.draft import DraftedDialect
     from concordex.work.learn.trace import Trace
     from concordex.work.show.capabilities import Capability
+    from concordex.work.workspace.base import BaseWorkspace
 
 
 class Dialects:
@@ -40,6 +42,12 @@ class Dialects:
         from concordex.work.learn.trace import trace
 
         return trace(path, near=near, text=text, host=host)
+
+    def draft(self, name: str, sources: Sequence[str], workspace: BaseWorkspace | None = None) -> DraftedDialect:
+        """A dialect drafted from recordings (.har), descriptions (.json, .yaml), guides, and systems of a workspace."""
+        from concordex.work.learn.draft import draft_dialect
+
+        return draft_dialect(workspace, name, sources)
 
     def schema(self) -> str:
         """The JSON Schema of the format."""

@@ -12,6 +12,7 @@ from concordex.cli.options import Columns, Limit, Output, OutputFormat, complete
 from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly, DocumentError
+from concordex.landing import make_folder, write_text
 from concordex.words import suggestion
 
 if TYPE_CHECKING:
@@ -168,6 +169,58 @@ def trace(
     draw.note(f"{told.host}; left out: {told.noise or 'nothing'}", "dim")
 
 
+@dialect.command("draft")
+def draft(
+    name: Annotated[str, typer.Argument(help="What the dialect shall be called: small letters, digits, dashes.")],
+    source: Annotated[
+        list[str],
+        typer.Option("--from", help="A system, a recording (.har), a description (.json, .yaml), a guide. Repeatable."),
+    ],
+    output: Annotated[
+        Path | None, typer.Option("--output", "-o", help="The file; else dialects/NAME.yaml of the workspace.")
+    ] = None,
+) -> int:
+    """Draft a dialect from what can be seen of an API: its tables, ids, pages, totals, sign-in and fields.
+
+    What was seen is written, with why beside it; what is only likely is a comment, with what would settle it.  Of a
+    system of the workspace nothing but reading is asked: each list once, and on as its answers lead.  Nothing is
+    called whole that nothing has shown to be.
+
+    Examples:
+
+    concordex dialect draft lamps --from console.har
+
+    concordex dialect draft lamps --from lamps --from GUIDE.md
+    """
+    here = workspace() if _folder() is not None else None
+    target = output or (here.root / "dialects" if here is not None else Path()) / f"{name}.yaml"
+    if target.exists():
+        raise CalledWrongly(f"{target} is there already", advice="-o FILE writes it elsewhere")
+    made = _dialects().draft(name, source, here)
+    make_folder(target.parent)
+    write_text(target, made.text)
+    rows = [
+        {
+            "table": table.name, "asked": table.seen.rpc or table.seen.path, "records": table.count or None,
+            "pages": (table.pages.pages or {}).get("by"), "total": table.pages.total,
+            "fields": ", ".join([*table.via, *(guess.name for guess in table.fields if guess.sure)]),
+            "likely": ", ".join(guess.name for guess in table.fields if not guess.sure) or None,
+        }
+        for table in made.draft.tables
+    ]  # fmt: skip
+    if rows:
+        emit_rows(rows, None, None)
+    for why in made.draft.left[:_LEFT]:
+        draw.note(f"left out: {why}")
+    for note in made.draft.api.notes[:_LEFT]:
+        draw.note(note, "yellow")
+    if not rows:
+        draw.note("no table could be drafted", "yellow")
+        return Status.PARTLY
+    draw.note(f"{target}: a draft; read it, and then: concordex dialect check {name} --against SYSTEM")
+    return Status.DONE
+
+
 @dialect.command("schema")
 def schema() -> None:
     """Print the JSON Schema of the dialect format, for an editor.
@@ -177,6 +230,8 @@ def schema() -> None:
     draw.line(_dialects().schema().rstrip())
 
 
+#: How much of what a draft left out is told.
+_LEFT = 10
 #: What is told of each table in a few words, in this order.
 _SHORT = {
     "create": "create", "update": "update", "delete": "delete", "be saved as objects": "be saved as objects",

@@ -9,7 +9,7 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
-from concordex.documents import check, dotted, line_of, parse_fast, quickly, read_yaml
+from concordex.documents import check, dotted, line_of, parse_fast, parse_yaml, quickly, read_yaml
 from concordex.errors import CalledWrongly, DocumentError
 from concordex.wire.dialect import Dialect
 from concordex.wire.dialect.validate import unmeant
@@ -57,6 +57,11 @@ def known(folder: Path | None = None) -> dict[str, str]:
 def from_file(path: Path) -> Dialect:
     """The dialect in a file; raises DocumentError with file, line and key of every fault."""
     return quickly(path, lambda document: _checked(document, str(path), path.parent))
+
+
+def from_text(text: str, name: str) -> Dialect:
+    """The dialect in a text that is called ``name``; raises DocumentError as :func:`from_file`."""
+    return _checked(parse_yaml(text, name), name, None)
 
 
 def _document(name: str, folder: Path | None) -> tuple[Any, str]:

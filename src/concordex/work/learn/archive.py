@@ -16,7 +16,7 @@ from urllib.parse import parse_qsl, unquote, urlsplit
 import xxhash
 
 from concordex.errors import DocumentError
-from concordex.insight.recorded import Recorded, leaves, shortened
+from concordex.insight.recorded import KEPT, Recorded, leaves, shortened
 
 #: A body that is longer is not taken apart: it is no list that a console shows.
 _LONGEST = 20_000_000
@@ -28,6 +28,7 @@ class Archive:
 
     path: Path
     sought: str | None = None
+    kept: int = KEPT  # so many records of a list
     notes: list[str] = field(default_factory=list)
 
     def calls(self) -> Iterator[Recorded]:
@@ -40,7 +41,7 @@ class Archive:
                 for entry in ijson.items(file, "log.entries.item", use_float=True):
                     number += 1
                     try:
-                        yield _recorded(number, entry, self.sought)
+                        yield _recorded(number, entry, self.sought, self.kept)
                     except (KeyError, TypeError, ValueError, AttributeError):
                         odd += 1
         except ijson.JSONError as error:
@@ -59,7 +60,7 @@ def _said(error: Exception) -> str:
     return str(error).split("\n")[0].strip()[:120]
 
 
-def _recorded(number: int, entry: Mapping[str, Any], sought: str | None) -> Recorded:
+def _recorded(number: int, entry: Mapping[str, Any], sought: str | None, kept: int) -> Recorded:
     asked, came = entry["request"], entry["response"]
     parts = urlsplit(asked["url"])
     content = came.get("content") or {}
@@ -69,7 +70,7 @@ def _recorded(number: int, entry: Mapping[str, Any], sought: str | None) -> Reco
         number=number, at=_moment(entry["startedDateTime"]), method=str(asked["method"]).upper(), host=parts.netloc,
         path=unquote(parts.path), query=parse_qsl(parts.query, keep_blank_values=True), headers=_pairs(asked),
         sent=_sent(asked.get("postData") or {}), status=int(came["status"]), kind=kind, answer_headers=_pairs(came),
-        answer=shortened(answer), size=int(content.get("size") or 0), cut=cut,
+        answer=shortened(answer, kept), size=int(content.get("size") or 0), cut=cut,
         digest=xxhash.xxh3_128_hexdigest(str(content.get("text") or "").encode()), found=_places(answer, sought),
     )  # fmt: skip
 

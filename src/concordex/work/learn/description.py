@@ -33,7 +33,7 @@ def description(workspace: BaseWorkspace, system: str, *, kept: bool = False) ->
         )
     file = workspace.root / where
     if not where.startswith(("/", "http:", "https:")) or file.is_file():
-        return _described(_document(read_text(file), str(file)), str(file))
+        return described_in(file)
     copy = _copy(workspace, name)
     if kept and copy.is_file():
         return _described(orjson.loads(copy.read_bytes()), str(copy))
@@ -43,6 +43,11 @@ def description(workspace: BaseWorkspace, system: str, *, kept: bool = False) ->
     with landing(copy, private=True) as making:
         making.write_bytes(orjson.dumps(_document(content.decode(errors="replace"), where)))
     return found
+
+
+def described_in(file: Path) -> Described:
+    """The description in a file."""
+    return _described(_document(read_text(file), str(file)), str(file))
 
 
 def kept_description(workspace: BaseWorkspace, system: str) -> Described | None:

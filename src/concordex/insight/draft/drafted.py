@@ -1,0 +1,282 @@
+"""A dialect put together from what was seen: tables, what hangs from what, and what is only likely."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from concordex.insight.draft.fields import FieldGuess, Profile, guesses, id_of, profiles
+from concordex.insight.draft.pages import PageGuess, pages_of
+from concordex.insight.draft.seen import ApiSeen, ListSeen, OneSeen, OnlyDescribed, WriteSeen, lists, members
+
+#: Fields that only devices have many of.
+_DEVICE = {"serial": 3, "macs": 2, "model": 2, "os_version": 2, "ips": 1, "maker": 1, "kind": 1, "os": 1, "uuid": 1}
+#: What a list of such records is called here.
+_CALLED = {
+    "interfaces": r"ports?|interfaces?|nics?", "sites": r"sites?|places?|offices?|locations?|zones?|branches|berths?",
+    "users": r"users?|people|persons|holders?", "models": r"models?|products?", "racks": r"racks?",
+    "events": r"events?|changes|happenings", "readings": r"readings?|samples|measurements", "hosts": r"hosts?|clients?",
+}  # fmt: skip
+
+
+@dataclass
+class DraftedDetails:
+    """One more call for each record: the name in its path, where the record stands, and what it adds."""
+
+    name: str
+    record: str
+    records: list[Mapping[str, Any]] = field(default_factory=list)
+
+
+@dataclass
+class DraftedTable:
+    """One table of a draft: where it is, how it is cut, what its records are known by, and its fields."""
+
+    name: str
+    seen: ListSeen
+    records: str
+    records_why: str
+    pages: PageGuess
+    record_id: str | None
+    id_why: str
+    id_others: list[str]
+    fields: list[FieldGuess]
+    members: list[Profile]
+    count: int
+    details: DraftedDetails | None = None
+    listed: set[str] = field(default_factory=set)  # the members that the list itself has
+    each: str | None = None  # the table whose records its lists hang from
+    of_parent: str = ""  # the name in its path that stands for them
+    via: dict[str, tuple[str, str]] = field(default_factory=dict)  # our field: its member, the table that it leads to
+
+
+@dataclass
+class Draft:
+    """A dialect as far as it could be drafted."""
+
+    name: str
+    api: ApiSeen
+    base: str
+    tables: list[DraftedTable]
+    writes: list[WriteSeen]
+    left: list[str]  # lists that are no table of it, and why
+
+
+def draft(name: str, api: ApiSeen, known: Mapping[str, set[str]]) -> Draft:
+    """A dialect of what was seen; ``known`` are values of fields that other systems have."""
+    tables, left = list[DraftedTable](), list[str]()
+    for seen in api.lists:
+        table = _table(seen, api.ones, known)
+        if table is None:
+            left.append(f"{_asked(seen)}: no list of records was seen in its answers")
+        elif table.record_id is None:
+            left.append(f"{_asked(seen)}: nothing tells its records apart")
+        else:
+            tables.append(table)
+    tables = _hung(tables, left)
+    _named(tables)
+    _referred(tables)
+    _of_one_size(tables)
+    base = _base([table.seen.path for table in tables if not table.seen.rpc] + _sign_in_paths(api))
+    return Draft(name, api, base, tables, api.writes, left)
+
+
+def _asked(seen: ListSeen) -> str:
+    return seen.rpc or seen.path
+
+
+def _table(seen: ListSeen, ones: Sequence[OneSeen], known: Mapping[str, set[str]]) -> DraftedTable | None:
+    where = _where(seen)
+    if where is None:
+        return None
+    path, why = where
+    groups = [seen.records_of(answer, path) for answer in seen.answers]
+    record_id, id_why, others = id_of(groups)
+    apart = {str(record.get(record_id)): record for group in groups for record in group} if record_id else {}
+    listed = {name for record in apart.values() for name, _ in members(record)}
+    details = _details(seen.path, record_id, apart, ones)
+    told = _profiles([*apart.values(), *(details.records if details else ())])
+    described = any(isinstance(value, OnlyDescribed) for record in apart.values() for value in record.values())
+    return DraftedTable(
+        "", seen, path, why, pages_of(seen, path), record_id, id_why, others,
+        guesses(told, known, record_id or ""), told, 0 if described else len(apart), details=details, listed=listed,
+    )  # fmt: skip
+
+
+def _profiles(records: Sequence[Mapping[str, Any]]) -> list[Profile]:
+    values: dict[str, list[Any]] = {}
+    for record in records:
+        for name, value in members(record):
+            values.setdefault(name, []).append(value)
+    return profiles(values)
+
+
+def _details(
+    path: str, record_id: str | None, apart: Mapping[str, Mapping[str, Any]], ones: Sequence[OneSeen]
+) -> DraftedDetails | None:
+    """What one more call for each record adds to it, where such calls were seen."""
+    made: DraftedDetails | None = None
+    for one in ones:
+        match = re.fullmatch(re.escape(path) + r"/\{(\w+)\}", one.path)
+        own = apart.get(one.values.get(match[1], "")) if match else None
+        if own is None or match is None or record_id is None:
+            continue
+        for where, record in _mappings(one.body):
+            if str(record.get(record_id)) == one.values[match[1]]:
+                made = made or DraftedDetails(match[1], where)
+                made.records.append({name: value for name, value in record.items() if name not in own})
+                break
+    return made
+
+
+def _mappings(body: Any) -> Iterator[tuple[str, Mapping[str, Any]]]:
+    if isinstance(body, Mapping):
+        yield "$", body
+        yield from ((str(name), held) for name, held in body.items() if isinstance(held, Mapping))
+
+
+def _where(seen: ListSeen) -> tuple[str, str] | None:
+    """Where an answer holds its list: the one list, or the longest."""
+    found: dict[str, int] = {}
+    for answer in seen.answers:
+        for path, records in lists(answer.body):
+            found[path] = found.get(path, 0) + len(records)
+    outer = {path: n for path, n in found.items() if not any(path.startswith(f"{o}.") for o in found if o != path)}
+    if not outer:
+        return (seen.records, "as it is described") if seen.records else None
+    best = max(outer, key=lambda path: (path == seen.records, outer[path]))
+    return best, "the only list of records in the answer" if len(outer) == 1 else "the longest list in the answer"
+
+
+def _hung(tables: list[DraftedTable], left: list[str]) -> list[DraftedTable]:
+    """Lists with a name in their path hang from the table whose ids stood there."""
+    kept = []
+    for table in tables:
+        names = re.findall(r"\{(\w+)\}", table.seen.path)
+        if not names:
+            kept.append(table)
+            continue
+        stood = {answer.values.get(names[-1], "") for answer in table.seen.answers} - {""}
+        above = table.seen.path.partition("/{")[0]
+        owners = [
+            one for one in tables if one is not table and "{" not in one.seen.path and stood and stood <= _ids(one)
+        ]
+        owner = min(owners, key=lambda one: one.seen.path != above, default=None)
+        if owner is None or len(names) > 1:
+            left.append(f"{table.seen.path}: what stands for {{{names[-1]}}} is the id of no record that was seen")
+            continue
+        table.each, table.of_parent = owner.seen.path, names[-1]
+        kept.append(table)
+    return kept
+
+
+def _ids(table: DraftedTable) -> set[str]:
+    return next((p.distinct for p in table.members if p.path == table.record_id), set())
+
+
+def _named(tables: list[DraftedTable]) -> None:
+    """Names of tables: the one with most of what only devices have is devices, the others as their paths call them."""
+    devices = max(tables, key=_device_like, default=None)
+    taken: set[str] = set()
+    if devices is not None and _device_like(devices) >= 4:
+        devices.name = "devices"
+        taken.add("devices")
+    for table in tables:
+        if table.name:
+            continue
+        word = _word(table.seen)
+        name = next((ours for ours, called in _CALLED.items() if re.fullmatch(called, word)), word)
+        while name in taken:
+            name = f"{name}-{len(taken)}"
+        table.name = name
+        taken.add(name)
+        _called_by_itself(table)
+    by_path = {table.seen.path: table.name for table in tables}
+    for table in tables:
+        table.each = by_path.get(table.each) if table.each else None
+
+
+def _called_by_itself(table: DraftedTable) -> None:
+    """What other tables would call the site is, of a site itself, its name; and so of a rack, or a model."""
+    own = {"sites": "site", "racks": "rack", "models": "model", "users": "user", "makers": "maker"}.get(table.name)
+    if own and not any(guess.name == "name" for guess in table.fields):
+        for guess in table.fields:
+            if guess.name == own:
+                guess.name = "name"
+
+
+def _device_like(table: DraftedTable) -> float:
+    points = sum(_DEVICE.get(guess.name, 0) for guess in table.fields if guess.score >= 4)
+    return points - (3 if table.each else 0) + min(table.count, 500) / 1000
+
+
+def _word(seen: ListSeen) -> str:
+    parts = [part for part in re.split(r"[/.:]", seen.rpc or seen.path) if part and "{" not in part]
+    last = parts[-1] if parts else "records"
+    if seen.rpc and len(parts) > 1 and re.fullmatch(r"(get|list|read|all|find|search)\w*", last, re.IGNORECASE):
+        last = parts[-2]
+    return re.sub(r"[^a-z0-9]+", "-", re.sub(r"(?<=[a-z])(?=[A-Z])", "-", last).lower()).strip("-") or "records"
+
+
+def _referred(tables: list[DraftedTable]) -> None:
+    """Members that hold ids of another table: the device that something hangs from, the site that a device is at."""
+    for table in tables:
+        for profile in table.members:
+            if profile.path == table.record_id or not profile.distinct:
+                continue
+            for other in tables:
+                if other is table or not profile.distinct <= _ids(other):
+                    continue
+                small = all(text.isdecimal() and len(text) < 4 for text in profile.distinct)
+                akin = _akin(profile.path, other)
+                if (small and not akin) or (len(profile.distinct) < 2 and not akin):
+                    continue
+                field_name = _field_for(other)
+                if field_name is None:
+                    continue
+                table.fields = [g for g in table.fields if g.path != profile.path and g.name != field_name]
+                table.via[field_name] = (profile.path, other.name)
+                table.id_others = [one for one in table.id_others if one != profile.path]
+                break
+
+
+def _of_one_size(tables: Sequence[DraftedTable]) -> None:
+    """A short list shows no more than that it is short: pages are asked for in the size that another list gave."""
+    most: dict[str, int] = {}
+    for table in tables:
+        pages = table.pages.pages or {}
+        if "limit" in pages:
+            most[pages["limit"]] = max(most.get(pages["limit"], 0), pages["size"])
+    for table in tables:
+        if table.pages.pages and "limit" in table.pages.pages:
+            table.pages.pages = {**table.pages.pages, "size": most[table.pages.pages["limit"]]}
+
+
+def _akin(path: str, other: DraftedTable) -> bool:
+    word = re.sub(r"(Id|ID|_id|Key|_key|Ref|_ref)$", "", path.rpartition(".")[2]).lower()
+    return len(word) > 2 and (word[:4] in _word(other.seen) or word[:4] in other.name)
+
+
+def _field_for(other: DraftedTable) -> str | None:
+    return {"devices": "parent", "sites": "site", "models": "model", "racks": "rack", "users": "user"}.get(other.name)
+
+
+def _base(paths: Sequence[str]) -> str:
+    """What all paths begin with, but for their last part."""
+    parts = [path.strip("/").split("/")[:-1] for path in paths if path.startswith("/")]
+    if not parts:
+        return ""
+    common = []
+    for column in zip(*parts, strict=False):
+        if len(set(column)) > 1 or "{" in column[0]:
+            break
+        common.append(column[0])
+    return "/" + "/".join(common) if common else ""
+
+
+def _sign_in_paths(api: ApiSeen) -> list[str]:
+    how = api.sign_in or {}
+    calls = [how.get("call"), how]
+    return [str(call["path"]) for call in calls if isinstance(call, Mapping) and call.get("path")]

@@ -1,0 +1,203 @@
+"""How a list is cut into pages, by what followed what: parameters that moved, marks and links that were given back."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from itertools import pairwise
+from typing import Any
+
+from concordex.insight.draft.seen import AnswerSeen, ListSeen, around, known_by
+
+_LIMIT = re.compile(r"(page_?)?(limit|size|count|take|many|per(_?page)?|rows|top|max|num|length|lines)$", re.IGNORECASE)
+_OFFSET = re.compile(r"offset|skip|start|from|begin|first|since_?row", re.IGNORECASE)
+_PAGE = re.compile(r"page(_?(no|num|number|index))?$|^sheet$", re.IGNORECASE)
+_MARK = re.compile(r"cursor|mark|token|after|continu|next", re.IGNORECASE)
+_TOTAL = re.compile(r"total|count|all|found|matche|avail|overall|number|size|hits|^n$|records", re.IGNORECASE)
+
+
+@dataclass
+class PageGuess:
+    """How a list is cut, as a dialect says it, and how many there are: each with why, or with what it may be.
+
+    Nothing where nothing shows it.  ``may`` are candidates that nothing has shown.
+    """
+
+    pages: Mapping[str, Any] | None = None
+    pages_why: str = ""
+    total: str | None = None
+    total_why: str = ""
+    may: list[str] = field(default_factory=list)
+
+
+def pages_of(listed: ListSeen, records: str) -> PageGuess:
+    """What the answers of a list show of its pages; ``records`` is where they hold it."""
+    made = PageGuess()
+    for before, after in pairwise(listed.answers):
+        if before.values != after.values:
+            continue
+        found = _moved(listed, before, after, records)
+        if found is not None:
+            made.pages, made.pages_why = found
+            break
+    made.total, made.total_why, others = _total(listed, records, several=made.pages is not None)
+    made.may += others
+    if made.pages is None:
+        made.may += list(_candidates(listed, records))
+    return made
+
+
+def _moved(listed: ListSeen, before: AnswerSeen, after: AnswerSeen, records: str) -> tuple[dict[str, Any], str] | None:
+    """The way from one page to the next, where their records are others."""
+    here, there = listed.records_of(before, records), listed.records_of(after, records)
+    if not here or not there or known_by(here[0]) == known_by(there[0]):
+        return None
+    came = listed.came(before, records)
+    size = {"size": max(listed.came(answer, records) for answer in listed.answers)}
+    limit = _limit(before, after, came)
+    told = {"limit": limit} if limit else {}
+    link = re.search(r'<([^>]*)>\s*;[^,]*rel="?next"?', before.headers.get("link", ""))
+    if link and _same_address(link[1], after.url):
+        return {"by": "link_header", **told, **size}, "the header Link of one page leads to the next (RFC 8288)"
+    for path, value in around(before.body, records):
+        if isinstance(value, str) and _same_address(value, after.url):
+            return {"by": "link", "next": path, **told, **size}, f"{path} of one page is the address of the next"
+    moved = [name for name, value in after.parameters.items() if before.parameters.get(name) != value]
+    for name in moved:
+        sent = after.parameters[name]
+        for path, value in around(before.body, records):
+            if str(value) == sent and not (sent.isdecimal() and len(sent) < 4 and not _MARK.search(name)):
+                return {"by": "cursor", "next": path, "cursor": name, **told, **size}, f"{name} gives {path} back"
+        for header, value in before.headers.items():
+            if value == sent and not sent.isdecimal():
+                return (
+                    {"by": "cursor", "next": f"header:{header}", "cursor": name, **told, **size},
+                    f"{name} gives the header {header} back",
+                )
+    return _counted(before, after, moved, came, told | size)
+
+
+def _counted(
+    before: AnswerSeen, after: AnswerSeen, moved: Sequence[str], came: int, told: Mapping[str, Any]
+) -> tuple[dict[str, Any], str] | None:
+    for name in sorted(moved, key=lambda name: not (_OFFSET.search(name) or _PAGE.search(name))):
+        sent, had = after.parameters[name], before.parameters.get(name)
+        if _LIMIT.search(name) and not _PAGE.search(name):
+            continue
+        if not sent.isdecimal() or not (had is None or had.isdecimal()):
+            continue
+        to = int(sent)
+        first = int(had) if had is not None else None
+        if (first is not None and to - first == came and first in (0, 1)) or (first is None and to in (came, came + 1)):
+            begin = first if first is not None else to - came
+            if came > 1 or _OFFSET.search(name):
+                if "limit" not in told:
+                    return None
+                why = f"{name} went from {begin} to {to}, by the {came} records that came"
+                return {"by": "offset", "offset": name, "first": begin, **told}, why
+        if (first is not None and to - first == 1 and first in (0, 1)) or (first is None and to in (1, 2)):
+            begin = first if first is not None else to - 1
+            return {"by": "number", "page": name, "first": begin, **told}, f"{name} went from {begin} to {to}"
+    return None
+
+
+def _limit(before: AnswerSeen, after: AnswerSeen, came: int) -> str | None:
+    same = [name for name, value in after.parameters.items() if before.parameters.get(name) == value]
+    fits = [name for name in same if after.parameters[name] == str(came)]
+    named = [name for name in same if after.parameters[name].isdecimal() and _LIMIT.search(name)]
+    return next(iter([name for name in fits if name in named] or fits or named), None)
+
+
+def _same_address(one: str, other: str) -> bool:
+    """Whether two addresses mean one page, whatever their hosts."""
+    bare = [re.sub(r"^[A-Za-z][A-Za-z0-9+.-]*://[^/]*", "", text) for text in (one, other)]
+    if not bare[0] or "?" not in bare[0]:
+        return False
+    paths = [text.partition("?") for text in bare]
+    same_path = paths[0][0] == paths[1][0] or not paths[0][0] or paths[1][0].endswith(paths[0][0])
+    return same_path and sorted(paths[0][2].split("&")) == sorted(paths[1][2].split("&"))
+
+
+def _total(listed: ListSeen, records: str, *, several: bool) -> tuple[str | None, str, list[str]]:
+    """Where the answers say how many there are in all: the same on every page, and more than one holds."""
+    seen: dict[str, list[tuple[int, int]]] = {}
+    for answer in listed.answers:
+        came = listed.came(answer, records)
+        for path, said in [*around(answer.body, records), *_numbers(answer.headers)]:
+            value = int(said) if isinstance(said, str) and re.fullmatch(r"\d{1,9}", said) else said
+            if isinstance(value, int) and not isinstance(value, bool) and value >= came:
+                seen.setdefault(path, []).append((value, came))
+    whole = {
+        path: told for path, told in seen.items()
+        if len(told) == len(listed.answers) and (len({v for v, _ in told}) == 1 or _by_parent(listed))
+    }  # fmt: skip
+    shown = [path for path, told in whole.items() if several and any(value > came for value, came in told)]
+    named = [path for path in shown if _TOTAL.search(path.rpartition(".")[2])]
+    if len(named) == 1 or len(shown) == 1:
+        path = (named or shown)[0]
+        return path, f"{whole[path][0][0]:,} on every page, and more than one page holds", []
+    may = [path for path in whole if _TOTAL.search(path.rpartition(".")[2]) or path.startswith("header:")]
+    return None, "", [f"total: {path}" for path in (shown or may)]
+
+
+def _by_parent(listed: ListSeen) -> bool:
+    return len({tuple(answer.values.items()) for answer in listed.answers}) > 1
+
+
+def _numbers(headers: Mapping[str, str]) -> Iterator[tuple[str, int]]:
+    for name, value in headers.items():
+        if value.isdecimal() and re.search(r"count|total", name, re.IGNORECASE) and name != "content-length":
+            yield f"header:{name}", int(value)
+
+
+def _candidates(listed: ListSeen, records: str) -> Iterator[str]:
+    """Ways that nothing has shown: by what parameters, and what stands beside the list, are called."""
+    names = list(dict.fromkeys([*listed.takes, *(name for answer in listed.answers for name in answer.parameters)]))
+    limit, offsets, pages, _ = parameters_of(names)
+    size = f", limit: {limit}" if limit else ""
+    begin = next((name for name in names if re.fullmatch("since|after|from|start|begin", name, re.IGNORECASE)), None)
+    end = next((name for name in names if re.fullmatch("until|before|to|end", name, re.IGNORECASE)), None)
+    if begin and end:
+        yield f"pages: {{by: window, since: {begin}, until: {end}, full: ?}}"
+    yield from (f"pages: {{by: number, page: {name}{size}}}" for name in pages)
+    if limit:
+        yield from (
+            f"pages: {{by: offset, offset: {name}{size}}}" for name in offsets if name not in (begin, end) or not end
+        )
+    for answer in listed.answers[:1]:
+        if re.search(r'rel="?next"?', answer.headers.get("link", "")):
+            yield f"pages: {{by: link_header{size}}}"
+        for path, value in around(answer.body, records):
+            if re.search("next|more|onward", path, re.IGNORECASE) and isinstance(value, str):
+                way = "link" if re.match(r"https?://|/|\?", value) else "cursor"
+                yield f"pages: {{by: {way}, next: {path}{size}}}"
+
+
+#: The marks that an answer tells, each with the parameter that may give it back.
+Marks = Callable[[AnswerSeen, str], Iterator[tuple[str, str]]]
+
+
+def parameters_of(takes: Sequence[str]) -> tuple[str | None, list[str], list[str], Marks]:
+    """Of parameters the one for how many, those for the first record, those for the page; and marks that are told."""
+    limit = next((name for name in takes if _LIMIT.search(name) and not _PAGE.search(name)), None)
+    rest = [name for name in dict.fromkeys(takes) if name != limit]
+    pages = [name for name in rest if _PAGE.search(name)]
+    offsets = [name for name in rest if _OFFSET.search(name) and name not in pages]
+    named = [name for name in rest if _MARK.search(name) and name not in pages]
+
+    def marks(answer: AnswerSeen, records: str) -> Iterator[tuple[str, str]]:
+        told = [str(v) for path, v in around(answer.body, records) if _MARK.search(path) and not isinstance(v, bool)]
+        yield from ((name, value) for name in named for value in told)
+
+    return limit, offsets, pages, marks
+
+
+def next_links(answer: AnswerSeen, records: str) -> Iterator[str]:
+    """Addresses that may be those of a next page."""
+    link = re.search(r'<([^>]*)>\s*;[^,]*rel="?next"?', answer.headers.get("link", ""))
+    if link:
+        yield link[1]
+    for _, value in around(answer.body, records):
+        if isinstance(value, str) and re.match(r"(https?://|/|\?)\S*\?\S|\?\S", value):
+            yield value

@@ -1,0 +1,210 @@
+"""A draft as a file: what is sure stands in it with why; what is not is a comment, with what may settle it."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from concordex.insight.draft.drafted import Draft, DraftedTable
+from concordex.insight.draft.fields import FieldGuess
+from concordex.insight.draft.seen import WriteSeen
+
+#: What stands without quotes and is a text to every reader of YAML.
+_BARE = re.compile(r"[A-Za-z_/][\w./-]*( [\w./-]+)*")
+_WORDS = {"true", "false", "null", "yes", "no", "on", "off", "y", "n"}
+#: How far comments are moved to the right.
+_WIDTH = 52
+
+
+def written(draft: Draft, system: str) -> str:
+    """The file; ``system`` is what the commands that settle something name."""
+    lines = [
+        "# A draft: what was seen stands here, with why; what is only likely is a comment, with what would settle it.",
+        f"# concordex dialect check {draft.name} --against {system} tries each part of it.",
+        *(f"# {note}" for note in draft.api.notes),
+        "format: 1",
+        f"name: {draft.name}",
+        f"title: {_value(draft.api.title or draft.name)}",
+    ]
+    if draft.base:
+        lines.append(f"base: {_value(draft.base)}")
+    if draft.api.shape != "json":
+        lines.append(f"shape: {draft.api.shape}")
+    lines += ["", *_sign_in(draft)]
+    if draft.api.error:
+        lines += ["", _noted(f"errors: {{message: {_value(draft.api.error)}}}", "an answer that refused said so there")]
+    lines += ["", "tables:"]
+    if not draft.tables:
+        lines += ["  # nothing was seen that could be a table", "  unknown:", "    read: {path: /unknown}",
+                  "    fields: {record_id: id}"]  # fmt: skip
+    for table in draft.tables:
+        lines += [*_table(draft, table, system), ""]
+    if draft.left:
+        lines += ["# Left out:", *(f"#   {why}" for why in draft.left)]
+    return "\n".join(lines).rstrip() + "\n"
+
+
+def _sign_in(draft: Draft) -> Iterator[str]:
+    api = draft.api
+    if api.credentials:
+        yield "credentials:"
+        for name, told in api.credentials.items():
+            yield f"  {name}: {_value(dict(told))}"
+    if api.sign_in is None:
+        yield "# How one signs in was not seen: sign_in: {by: …} (docs/dialects.md, Signing in)"
+        return
+    how = _shortened(api.sign_in, draft.base)
+    yield _noted("sign_in:", api.sign_in_why)
+    for key, value in how.items():
+        yield f"  {key}: {_value(value)}"
+
+
+def _shortened(how: Mapping[str, Any], base: str) -> dict[str, Any]:
+    """The same with paths below the base."""
+    made = dict(how)
+    if isinstance(made.get("path"), str):
+        made["path"] = _below(made["path"], base)
+    for name in ("call", "sign_out"):
+        if isinstance(made.get(name), Mapping):
+            made[name] = _shortened(made[name], base)
+    return made
+
+
+def _below(path: str, base: str) -> str:
+    return path.removeprefix(base) if base and path.startswith(f"{base}/") else path
+
+
+def _table(draft: Draft, table: DraftedTable, system: str) -> Iterator[str]:
+    yield f"  {table.name}:"
+    if table.seen.about:
+        yield f"    about: {_value(table.seen.about)}"
+    yield f"    read: {'' if not table.count else f'  # {table.count:,} records were seen'}".rstrip()
+    path = _below(table.seen.path, draft.base)
+    if table.each:
+        yield f"      each: {{of: {table.each}}}"
+        path = path.replace(f"{{{table.of_parent}}}", "{record_id}")
+    yield f"      rpc: {_value(table.seen.rpc)}" if table.seen.rpc else f"      path: {_value(path)}"
+    if table.records != "$":
+        yield _noted(f"      records: {_value(table.records)}", table.records_why)
+    yield from _pages(table, system)
+    yield from _details(table, path)
+    yield from _fields(table)
+    yield from _writes(draft, table)
+
+
+def _pages(table: DraftedTable, system: str) -> Iterator[str]:
+    pages = table.pages
+    if pages.total:
+        yield _noted(f"      total: {_value(pages.total)}", pages.total_why)
+    if pages.pages:
+        yield _noted(f"      pages: {_value(dict(pages.pages))}", pages.pages_why)
+    for may in pages.may:
+        yield f"      # {may}   # not shown: {_settles(table, system, may)}"
+    if not pages.pages and not pages.may:
+        yield "      # how it is cut into pages, if it is, was not seen; nothing proves it whole:"
+        yield '      # complete: "…"   # only if the guide says that it is never cut'
+
+
+def _details(table: DraftedTable, path: str) -> Iterator[str]:
+    """One more call for each record: written where fields of ours stand only there, else as a comment."""
+    details = table.details
+    if details is None:
+        return
+    only = [g.name for g in table.fields if g.sure and not {*g.several, g.path} & table.listed]
+    record = "" if details.record == "$" else f", record: {_value(details.record)}"
+    said = f"details: {{path: {_value(f'{path}/{{{table.record_id}}}')}{record}}}"
+    if only:
+        yield _noted(f"      {said}", f"{', '.join(only)} stand only there")
+    else:
+        yield f"      # {said}   # one more call for each record, which adds no field of ours"
+
+
+def _fields(table: DraftedTable) -> Iterator[str]:
+    yield "    fields:"
+    below = ", below_parent: true" if table.each else ""
+    own = f"{{from: {_value(table.record_id)}{below}}}" if below else _value(table.record_id)
+    yield _noted(f"      record_id: {own}", table.id_why)
+    for other in table.id_others:
+        yield f"      # record_id: {_value(other)}   # it is different in each as well"
+    if table.each:
+        yield "      parent: {of_parent: record_id}"
+    for name, (member, other) in table.via.items():
+        said = _value(member) if name == "parent" else f"{{from: {_value(member)}, via: {other}}}"
+        yield _noted(f"      {name}: {said}", f"its values are ids of {other}")
+    for guess in table.fields:
+        if not (guess.name in table.via or (guess.name == "parent" and table.each)):
+            yield from _field(guess)
+
+
+def _field(guess: FieldGuess) -> Iterator[str]:
+    told: dict[str, Any] = {"from": guess.several or guess.path}
+    told |= {"as": guess.read_as} if guess.read_as else {}
+    told |= {"values": guess.values} if guess.values else {}
+    said = _value(told["from"]) if len(told) == 1 else _value(told)
+    if guess.sure:
+        yield _noted(f"      {guess.name}: {said}", guess.why)
+        return
+    others = f", or {', '.join(guess.others)}" if guess.others else ""
+    yield f"      # {guess.name}: {said}   # likely: {guess.why or 'by its place'}{others}"
+
+
+def _settles(table: DraftedTable, system: str, may: str) -> str:
+    """The command whose answer would show whether a guess holds."""
+    where = table.seen.rpc or table.seen.path
+    if may.startswith("total:"):
+        return f"is it the number of all, or of one page?  concordex call {system} {where}"
+    names = re.findall(r"(?:page|offset|cursor|limit): (\w[\w-]*)", may)
+    told = " ".join(f"{name}=2" for name in names) or ""
+    return f"concordex call {system} {where} {told}".rstrip()
+
+
+def _writes(draft: Draft, table: DraftedTable) -> Iterator[str]:
+    """What may be written of a table, as comments: a write is tried on a copy, by a person."""
+    path = table.seen.path
+    found: dict[str, WriteSeen] = {}
+    for write in draft.writes:
+        one = re.fullmatch(re.escape(path) + r"/\{\w+\}", write.path)
+        if write.method == "POST" and write.path == path:
+            found.setdefault("create", write)
+        elif one and write.method in ("PATCH", "PUT"):
+            found.setdefault("update", write)
+        elif one and write.method == "DELETE":
+            found.setdefault("delete", write)
+    if not found or table.seen.rpc:
+        return
+    key = next((g.name for g in table.fields if g.name in ("serial", "name") and g.sure), "name")
+    yield "    # It may be written like this; to try it first: concordex rehearse, and change run N --against-copy"
+    yield f"    # write:\n    #   keys: {key}"
+    sent = {name for write in found.values() for name in write.sends}
+    fields = {g.name: g.path for g in table.fields if g.sure and g.path in sent}
+    if fields:
+        yield f"    #   fields: {_value(fields)}"
+    for what, write in found.items():
+        where = _below(re.sub(r"\{\w+\}$", "{record_id}", write.path), draft.base)
+        method = "" if (what, write.method) in _USUAL else f", method: {write.method}"
+        whole = ", whole: true" if write.method == "PUT" else ""
+        yield f"    #   {what}: {{path: {_value(where)}{method}{whole}}}"
+
+
+_USUAL = {("create", "POST"), ("update", "PATCH"), ("delete", "DELETE")}
+
+
+def _noted(line: str, why: str) -> str:
+    return f"{line:<{_WIDTH}}  # {' '.join(why.split())}" if why else line
+
+
+def _value(value: Any) -> str:
+    """A value in one line of YAML."""
+    if isinstance(value, Mapping):
+        return "{" + ", ".join(f"{_value(name)}: {_value(held)}" for name, held in value.items()) + "}"
+    if isinstance(value, list):
+        return "[" + ", ".join(map(_value, value)) + "]"
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, int | float):
+        return str(value)
+    text = str(value)
+    plain = _BARE.fullmatch(text) and text.lower() not in _WORDS
+    return text if plain else json.dumps(text, ensure_ascii=False)
