@@ -23,6 +23,9 @@ MASK = "***"
 #: What stands in data where one of our secrets stood; it looks the same in JSON, XML and a form, and is never sent.
 WITHHELD = "_a-secret-of-ours_"
 
+#: The same in a recording, whose every value may be sent again when it is played.
+HIDDEN = "hidden-secret"
+
 #: Shorter ones would mask half of every text, and are no secrets.
 _SHORTEST = 3
 #: So many characters of Base64 belong to a secret and to nothing else.
@@ -107,6 +110,11 @@ class Unseen:
         if self._parameters:
             text = self._parameters.sub(rf"\1{MASK}", text)
         return _QUOTED.sub(rf"\1{MASK}", _USERINFO.sub(rf"\1{MASK}@", text))
+
+    def hidden(self, text: str, *, words: bool = True) -> str:
+        """``text`` for a recording, with ``HIDDEN`` for our secrets; without ``words`` only for those that are none."""
+        known = [one for one in (*self._known, *self._passing) if words or len(one) >= _NO_WORD]
+        return self._without_known(text, [one for one in known if one != HIDDEN], HIDDEN)
 
     def data(self, value: Any) -> Any:
         """What a system said or a person wrote, in texts, lists and mappings, with ``WITHHELD`` for our secrets.

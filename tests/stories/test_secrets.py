@@ -211,7 +211,10 @@ dialect trace ../console.har
 dialect show parrot --requests
 dialect check parrot --against parrot
 dialect schema
+dialect draft drafted --from ../console.har
 pull
+pull parrot --record recorded --anonymise
+dialect test parrot --accept
 pulls
 pulls 1 -f json
 rehearse parrot --for 0s
@@ -323,6 +326,10 @@ def test_no_command_tells_a_secret(tmp_path, serve):
             f"format: 1\nsystems:\n  parrot: {one}\n  other: {one}\n"
             "devices:\n  all: {dialect: parrot, url: 'http://{address}', addresses: [127.0.0.0/8],"
             " credentials: {user: polly, word: 'env:LAMP_WORD'}}\n"
+        )
+        (folder / "dialects/tests").mkdir()
+        (folder / "dialects/tests/parrot.har").write_text(
+            json.dumps({"log": {"entries": recorded(url, "no-token-of-ours")}})
         )
         (folder / "x.json").write_text('[{"name": "lamp-2"}]')
         (folder / "versions").mkdir()

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from concordex.errors import CalledWrongly
 from concordex.wire.dialect import load
 from concordex.work.show import capabilities, requests
 
@@ -13,6 +14,8 @@ if TYPE_CHECKING:
     from concordex.wire.dialect import Dialect, Table
     from concordex.work.learn.draft import DraftedDialect
     from concordex.work.learn.trace import Trace
+    from concordex.work.pull.check import Finding
+    from concordex.work.rehearse.tested import Tested
     from concordex.work.show.capabilities import Capability
     from concordex.work.workspace.base import BaseWorkspace
 
@@ -48,6 +51,20 @@ class Dialects:
         from concordex.work.learn.draft import draft_dialect
 
         return draft_dialect(workspace, name, sources)
+
+    def test(self, name: str | None = None, *, accept: bool = False) -> list[Tested]:
+        """Each recording in the folder's ``tests`` read by its dialect, and compared with what was accepted."""
+        from concordex.work.rehearse.tested import try_recordings
+
+        if self._folder is None:
+            raise CalledWrongly("recordings stand in dialects/tests of a workspace", advice="concordex init DIR")
+        return try_recordings(self._folder, name, accept=accept)
+
+    def check_against(self, dialect: Dialect, folder: Path, workspace: BaseWorkspace | None = None) -> list[Finding]:
+        """Each read of a dialect tried on recordings, in the place of a system."""
+        from concordex.work.rehearse.replayed import check_against
+
+        return check_against(workspace, folder, dialect)
 
     def schema(self) -> str:
         """The JSON Schema of the format."""

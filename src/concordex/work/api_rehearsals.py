@@ -1,23 +1,29 @@
-"""Copies of systems, in the public Python API: ``Workspace.rehearsals``."""
+"""What stands in for systems, in the public Python API: ``Workspace.rehearsals``."""
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Callable, Collection, Sequence
 from contextlib import AbstractContextManager
+from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from concordex.work.rehearse.against_copy import Rehearsed, rehearse_change
+from concordex.work.rehearse.recorded import recording
 from concordex.work.rehearse.rehearsal import ServedCopy, rehearsing
+from concordex.work.rehearse.replayed import place_of, replay
 
 if TYPE_CHECKING:
     from concordex.change.run_options import RunOptions
     from concordex.progress import Counted
+    from concordex.work.pull.pull import Progress, Pull
     from concordex.work.workspace.base import BaseWorkspace
+
+T = TypeVar("T")
 
 
 class Rehearsals:
-    """Copies of the systems of a workspace, as they were pulled last."""
+    """Copies of the systems of a workspace, and recordings of them."""
 
     def __init__(self, workspace: BaseWorkspace) -> None:
         self._workspace = workspace
@@ -28,6 +34,21 @@ class Rehearsals:
         That is made in ``into``, which must not be there yet, or in the store; it goes with the block.
         """
         return rehearsing(self._workspace, system, port, into)
+
+    def record_pull(self, folder: Path, pull: Callable[..., T], *, anonymise: bool = False, **how: Any) -> T:
+        """Pull as ``pull`` says, and record what is sent meanwhile into a new ``folder``, without secrets."""
+        return recording(self._workspace, folder, partial(pull, **how), anonymise=anonymise)
+
+    def replay(
+        self, folder: Path, systems: Sequence[str] = (), tables: Sequence[str] = (), progress: Progress | None = None
+    ) -> Pull:
+        """Pull what recordings answer, into a workspace of its own: see :meth:`played_in`."""
+        return replay(self._workspace, folder, systems, tables, progress)[0]
+
+    @staticmethod
+    def played_in(folder: Path) -> Path:
+        """The workspace in which recordings are played."""
+        return place_of(folder)
 
     def change(
         self, number: int, progress: Counted | None = None, *,

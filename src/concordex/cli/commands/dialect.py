@@ -102,7 +102,11 @@ def check(
     name: Annotated[str, typer.Argument(help="A dialect, by name or as a file.")],
     against: Annotated[
         str | None,
-        typer.Option("--against", help="Try each read on this system.", autocompletion=complete_systems),
+        typer.Option(
+            "--against",
+            help="Try each read on this system, or on a folder of recordings.",
+            autocompletion=complete_systems,
+        ),
     ] = None,
     form: OutputFormat = None,
 ) -> int:
@@ -116,6 +120,8 @@ def check(
     concordex dialect check dialects/ours.yaml
 
     concordex dialect check dialects/ours.yaml --against lamps
+
+    concordex dialect check dialects/ours.yaml --against recordings
     """
 
     spoken = _found(name)
@@ -124,7 +130,11 @@ def check(
         _draw(spoken, form)
         return Status.DONE
 
-    tried = workspace().check([against], spoken)
+    if Path(against).exists():
+        here = workspace() if _folder() is not None else None
+        tried = _dialects().check_against(spoken, Path(against), here)
+    else:
+        tried = workspace().check([against], spoken)
     rows = [{"step": f.step, "result": "ok" if f.ok else "FAILED", "seen": f.seen} for f in tried]
     emit_rows(rows, form, None, styles=RESULTS)
     for finding in (f for f in tried if f.advice):
@@ -219,6 +229,35 @@ def draft(
         return Status.PARTLY
     draw.note(f"{target}: a draft; read it, and then: concordex dialect check {name} --against SYSTEM")
     return Status.DONE
+
+
+@dialect.command("test")
+def test(
+    name: Annotated[str | None, typer.Argument(help="Only recordings of this dialect.")] = None,
+    accept: Annotated[
+        bool, typer.Option("--accept", help="Keep what is read now as what is right: look at it first.")
+    ] = False,
+    form: OutputFormat = None,
+) -> int:
+    """Read the recordings in dialects/tests by their dialects, and compare with what was accepted.
+
+    Nothing is asked of any system.  Exit status 1 where something is read in another way.
+
+    Examples:
+
+    concordex dialect test --accept
+
+    concordex dialect test lamps
+    """
+    tried = _dialects().test(name, accept=accept)
+    rows = [
+        {"recording": one.recording, "dialect": one.dialect, "result": one.result, "seen": one.seen} for one in tried
+    ]
+    emit_rows(rows, form, None, styles=TESTED)
+    return Status.FAILED if any(one.result in ("different", "failed") for one in tried) else Status.DONE
+
+
+TESTED = {"accepted": "green", "new": "yellow", "different": "bold red", "failed": "bold red"}
 
 
 @dialect.command("schema")

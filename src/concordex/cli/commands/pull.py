@@ -1,7 +1,11 @@
 """``concordex pull``."""
 
+from __future__ import annotations
+
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from functools import partial
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -10,11 +14,12 @@ from concordex.cli import draw
 from concordex.cli.options import Labels, OutputFormat, Systems, Tags, Where, chosen, complete_tables, words, workspace
 from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
-from concordex.errors import Stopped
+from concordex.errors import CalledWrongly, Stopped
 from concordex.words import plural
 
 if TYPE_CHECKING:
     from concordex.store.catalogue import Snapshot
+    from concordex.work.pull.pull import Pull
 
 STATUSES = {
     "whole": Status.DONE,
@@ -46,6 +51,15 @@ def pull(
     accept_fall: Annotated[
         bool, typer.Option("--accept-fall", help="Believe lists that fell by more than the workspace allows.")
     ] = False,
+    record: Annotated[
+        Path | None, typer.Option("--record", help="Keep what is sent, without secrets, in this new folder (HAR).")
+    ] = None,
+    anonymise: Annotated[
+        bool, typer.Option("--anonymise", help="With --record: other names, serials and addresses of the same form.")
+    ] = False,
+    replay: Annotated[
+        Path | None, typer.Option("--replay", help="Ask no system, but recordings; kept apart from real pulls.")
+    ] = None,
     tag: Tags = None,
     label: Labels = None,
     form: OutputFormat = None,
@@ -67,20 +81,47 @@ def pull(
     concordex pull --tag quays --where 'kind = switch'
 
     concordex pull --changed-only
+
+    concordex pull muster --record for-a-colleague --anonymise
+
+    concordex pull --replay for-a-colleague
     """
 
-    here, names = workspace(), chosen(systems, tag, label)
-    draw_unverified(names)
+    if anonymise and record is None:
+        raise CalledWrongly("--anonymise is about a recording", advice="--record DIR as well")
+    if replay is not None and (record or where or changed_only):
+        raise CalledWrongly("--replay answers what was asked when it was recorded, and nothing else")
+    here = workspace()
+    names = words(systems) if replay is not None else chosen(systems, tag, label)
+    fetch: _Fetch
+    if replay is not None:
+        fetch = partial(here.rehearsals.replay, replay, names, words(table))
+    else:
+        draw_unverified(names)
+        plain = partial(here.pull, names, words(table), where=where, changed_only=changed_only, accept_fall=accept_fall)
+        fetch = partial(here.rehearsals.record_pull, record, plain, anonymise=anonymise) if record else plain
     try:
         with draw.progress() as progress:
-            done = here.pull(
-                names, words(table), lambda s, t, came, of: progress(f"{s}/{t}", came, of), where=where,
-                changed_only=changed_only, accept_fall=accept_fall,
-            )  # fmt: skip
+            done = fetch(progress=lambda s, t, came, of: progress(f"{s}/{t}", came, of))
     except (KeyboardInterrupt, Stopped) as stopped:
         how = f"{stopped}; " if isinstance(stopped, Stopped) else "stopped; "
         draw.note(f"{how}what was finished is kept: concordex pulls", "yellow")
         return Status.STOPPED
+    _tell(done, form)
+    if replay is not None:
+        place = here.rehearsals.played_in(replay)
+        draw.note(f"no system was asked; what the recordings gave is in a workspace of its own: concordex -w {place}")
+    if record is not None:
+        hidden = "names, serials and addresses are others" if anonymise else "names, serials and addresses are real"
+        draw.note(f"recorded in {record}, without secrets; {hidden}: look before you hand it on", "yellow")
+    return STATUSES[done.outcome]
+
+
+#: Fetches, and tells how far it is.
+_Fetch = Callable[..., "Pull"]
+
+
+def _tell(done: Pull, form: OutputFormat) -> None:
     rows = [
         {
             "system": s.system, "table": s.table, "outcome": s.outcome, "proof": s.proof, "announced": s.announced,
@@ -95,10 +136,9 @@ def pull(
         _sum_up(done.snapshots)
     if done.removed:
         draw.note(f"{done.removed} snapshots older than `keep:` says were removed")
-    return STATUSES[done.outcome]
 
 
-def _sum_up(snapshots: "Sequence[Snapshot]") -> None:
+def _sum_up(snapshots: Sequence[Snapshot]) -> None:
     """One line that says it all, for those whose table is longer than their screen."""
     counts = Counter(snapshot.outcome for snapshot in snapshots)
     text = ", ".join(f"{counts[outcome]} {outcome}" for outcome in STATUSES if counts[outcome])
@@ -116,7 +156,7 @@ def draw_unverified(names: list[str]) -> None:
         draw.note(f"TLS is not verified for {', '.join(loose)}: anybody in between could answer for it", "bold yellow")
 
 
-def _remark(snapshots: "Sequence[Snapshot]") -> None:
+def _remark(snapshots: Sequence[Snapshot]) -> None:
     """What is to be said of each; what is the same of several tables of a system, once."""
     faults, same = dict[tuple[str, str, str], list[str]](), dict[tuple[str, str], list[str]]()
     for taken in snapshots:

@@ -27,6 +27,7 @@ from concordex.wire.dialect.templates import fill, fill_texts, names_in
 from concordex.wire.http.answers import Answer, Judge, Reply, wait_asked
 from concordex.wire.http.exchange import Exchange
 from concordex.wire.http.formats import ACCEPT, TYPES, encode, merged
+from concordex.wire.http.recording import Played, PlayedTransport, Recorder, Sending
 from concordex.wire.http.signin import Credentials, prepare
 from concordex.wire.http.transport import Endpoint, Traffic, Transport, log
 
@@ -81,12 +82,17 @@ class _Turn:
 class Session:
     """An ``async with`` block in which one system can be asked."""
 
-    def __init__(self, endpoint: Endpoint, dialect: d.Dialect) -> None:
+    def __init__(
+        self, endpoint: Endpoint, dialect: d.Dialect, recorder: Recorder | None = None, recording: Played | None = None
+    ) -> None:
+        """What is sent goes to a ``recorder`` too; with a ``recording`` nothing is sent, and that answers."""
         self.endpoint, self.dialect = endpoint, dialect
-        self.began = datetime.now(UTC)
-        self._wire = Transport(endpoint, dialect)
+        self.began = recording.began if recording else datetime.now(UTC)
+        self._recorder, self.is_played = recorder, recording is not None
+        self._wire = PlayedTransport(endpoint, dialect, recording) if recording else Transport(endpoint, dialect)
         self.judge = Judge(endpoint.name, dialect)
-        self._sign_in = prepare(dialect.sign_in, endpoint.credentials)
+        unsigned = recording is not None and isinstance(dialect.sign_in, d.SignatureSignIn)  # no key is at hand
+        self._sign_in = prepare(d.NoSignIn() if unsigned else dialect.sign_in, endpoint.credentials)
         self._signing, self._looking = asyncio.Lock(), asyncio.Lock()
         self._gate = asyncio.Semaphore(self._wire.concurrency)
         self._numbers = itertools.count(1)
@@ -129,6 +135,8 @@ class Session:
             log.debug("%s: signing out failed: %s", self.endpoint.name, failed)
         finally:
             await self._wire.close()
+            if self._recorder:
+                self._recorder.close()
 
     async def asked(self, call: d.Call, values: Mapping[str, Any] | None = None) -> Request:
         """``call`` filled in with the system's credentials, its lookups and ``values``."""
@@ -361,6 +369,12 @@ class Session:
             begun, ticked = time.time(), time.perf_counter()
             reply = await self._wire.send(asked.method, url, headers, body, gives_secrets=turn is None)
             took = time.perf_counter() - ticked
+            if self._recorder:
+                at = datetime.fromtimestamp(begun, UTC) if self.traffic.requests > 1 else self.began
+                self._recorder(
+                    Sending(method=asked.method, url=str(url), headers=headers, body=body, reply=reply, began=at,
+                            took=round(took * 1000, 1), secret=turn is None)
+                )  # fmt: skip
             self._clock(reply, (begun + time.time()) / 2)
             if (wait := wait_asked(reply)) is not None:
                 self._wire.hold(min(wait, 60.0))

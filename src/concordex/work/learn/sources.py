@@ -104,7 +104,7 @@ def _signed_in(seen: ApiSeen, given: Sequence[GivenCredential], calls: Sequence[
     used = [one for one in given if one.call.method == "POST" and one.call.sent is not None] or list(given)
     if used:
         best = max(used, key=lambda one: one.times)
-        mine = [one for one in used if one.call.number == best.call.number]
+        mine = [one for one in used if one.call.number == best.call.number and one.times * 2 >= best.times]
         _by_call(seen, best.call, mine)
         return
     for call in calls:

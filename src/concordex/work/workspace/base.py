@@ -7,7 +7,7 @@ It knows no use case; these stand in the other rooms and are handed one of these
 from __future__ import annotations
 
 import os
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from functools import cached_property
@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from concordex.store.snapshots import Frames
     from concordex.unseen import Secret
     from concordex.wire.dialect import Dialect
+    from concordex.wire.http.recording import Played, Recorder
     from concordex.wire.http.session import Endpoint, Session
     from concordex.work.workspace.config import WorkspaceConfig
     from concordex.work.workspace.secrets import Secrets
@@ -42,6 +43,9 @@ class BaseWorkspace:
     def __init__(self, root: Path | str) -> None:
         self.root = Path(root)
         self._dialects: dict[str, Dialect] = {}
+        #: Where what is sent to systems is recorded, if it is; and recordings that answer in the place of systems.
+        self.recorded_into: Path | None = None
+        self.played: Mapping[str, Played] = {}
         if not (self.root / "concordex.yaml").is_file():
             raise CalledWrongly(
                 f"{self.root} is not a workspace: it has no concordex.yaml", advice="concordex init DIR"
@@ -224,8 +228,27 @@ class BaseWorkspace:
             return self.device_session(devices, address or "")
         self.active([system])
         spoken = dialect or self.dialect(system)
+        if system in self.played:
+            return Session(self._from_recording(system, spoken), spoken, recording=self.played[system])
         check_credentials(self.config.systems[system], spoken, system, self.root)
-        return Session(self._endpoint(system, self.config.systems[system]), spoken)
+        return Session(self._endpoint(system, self.config.systems[system]), spoken, self._recorder(system, spoken))
+
+    def _recorder(self, system: str, dialect: Dialect) -> Recorder | None:
+        from concordex.wire.http.recording import Recorder
+
+        into = self.recorded_into
+        return Recorder(into / f"{system}.har", system, dialect.name) if into is not None else None
+
+    def _from_recording(self, system: str, dialect: Dialect) -> Endpoint:
+        """A system that a recording answers for: no secret is needed, since none is in it."""
+        from concordex.unseen import HIDDEN
+        from concordex.wire.http.session import Endpoint
+
+        settings = self.config.systems[system]
+        given = {n: settings.credentials.get(n, HIDDEN) for n, c in dialect.credentials.items() if not c.secret}
+        hidden = dict.fromkeys((n for n, c in dialect.credentials.items() if c.secret), HIDDEN)
+        trusted = frozenset(settings.trust)
+        return Endpoint(name=system, url=self.played[system].url, credentials=given | hidden, trusted=trusted)
 
     def device_session(self, devices: str, address: str) -> Session:
         """A session with one of the ``devices`` of the workspace; refused where that address is not to be called."""

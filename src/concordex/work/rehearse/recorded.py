@@ -1,0 +1,108 @@
+"""Recordings of a pull: made, and on demand with names, serials and addresses replaced."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Callable, Iterator, Mapping
+from pathlib import Path
+from secrets import token_bytes
+from typing import TYPE_CHECKING, Any, TypeVar
+from urllib.parse import parse_qsl, urlsplit
+
+from concordex.errors import CalledWrongly
+from concordex.insight.anonymous import CODES, PLAIN, WORDS, Disguise
+from concordex.landing import landing, make_folder
+from concordex.model.fields import ORIGINAL
+from concordex.wire.http.recording import recordings
+
+if TYPE_CHECKING:
+    from concordex.work.workspace.base import BaseWorkspace
+
+T = TypeVar("T")
+
+
+def recording(workspace: BaseWorkspace, folder: Path, work: Callable[[], T], *, anonymise: bool = False) -> T:
+    """Do some ``work``, and record what is sent to systems meanwhile: a file for each system, in a new folder.
+
+    With ``anonymise``, they are written anew with other names, serials and addresses, the same ones in all of them.
+    """
+    if folder.exists() and any(folder.iterdir()):
+        raise CalledWrongly(f"{folder} holds something already", advice="name a new folder for the recordings")
+    make_folder(folder)
+    folder.chmod(0o700)
+    workspace.recorded_into = folder
+    try:
+        return work()
+    finally:
+        workspace.recorded_into = None
+        if anonymise:
+            _disguise(workspace, folder)
+
+
+def _disguise(workspace: BaseWorkspace, folder: Path) -> None:
+    files = list(recordings(folder))
+    disguise = Disguise(token_bytes(32))
+    documents = {file: json.loads(file.read_bytes()) for file in files}
+    disguise.learn(_values(workspace, [file.stem for file in files]), _members(documents.values()))
+    for file, document in documents.items():
+        for entry in document["log"]["entries"]:
+            _replace(entry, disguise)
+        document["log"]["_anonymous"] = True
+        with landing(file, private=True) as making:
+            making.write_text(json.dumps(document, ensure_ascii=False) + "\n", encoding="utf-8")
+
+
+def _values(workspace: BaseWorkspace, systems: list[str]) -> dict[str, set[str]]:
+    """What systems have said of each telling field, as they said it."""
+    told: dict[str, set[str]] = {name: set() for name in (*WORDS, *CODES, *PLAIN)}
+    for system in systems:
+        tables = workspace.dialect(system).tables
+        for shot in workspace.memory.newest(system=system):
+            if not shot.file or shot.table not in tables:
+                continue
+            fields = tables[shot.table].fields
+            asked = {name: fields[name].from_ for name in told if name in fields}
+            for text in workspace.frames.scan(shot.file).select(ORIGINAL).collect()[ORIGINAL]:
+                record = json.loads(text)
+                for name, paths in asked.items():
+                    for path in paths:
+                        said = path.first(record)
+                        told[name].update(str(one) for one in (said if isinstance(said, list) else [said]) if one)
+    return told
+
+
+def _members(documents: Any) -> Iterator[str]:
+    """Words that a dialect goes by: names of members and parameters, and what paths are made of."""
+    for document in documents:
+        for entry in document["log"]["entries"]:
+            parts = urlsplit(entry["request"]["url"])
+            yield from re.split(r"/", parts.path)
+            yield from (name for name, _ in parse_qsl(parts.query))
+            for text in (
+                entry["response"]["content"].get("text"),
+                (entry["request"].get("postData") or {}).get("text"),
+            ):
+                yield from re.findall(r'"([\w@#:.-]+)"\s*:', text or "")
+                yield from re.findall(r"<([\w:.-]+)", text or "")
+                yield from re.findall(r"\s([\w:.-]+)=\"", text or "")
+
+
+def _replace(entry: Mapping[str, Any], disguise: Disguise) -> None:
+    asked, came = entry["request"], entry["response"]
+    asked["url"] = _url(asked["url"], disguise)
+    for pair in asked.get("queryString") or []:
+        pair["value"] = disguise.text(pair["value"])
+    if asked.get("postData"):
+        asked["postData"]["text"] = disguise.text(asked["postData"]["text"])
+    for pair in came.get("headers") or []:
+        if pair["name"].lower() in ("link", "location"):
+            pair["value"] = disguise.text(pair["value"])
+    if came["content"].get("encoding") != "base64" and came["content"].get("text"):
+        came["content"]["text"] = disguise.text(came["content"]["text"])
+
+
+def _url(url: str, disguise: Disguise) -> str:
+    """The host stays: it is where a recording is played."""
+    host, slash, rest = url.partition("://")[2].partition("/")
+    return f"{url.partition('://')[0]}://{host}{slash}{disguise.text(rest)}"

@@ -1,0 +1,161 @@
+"""Recordings: what systems said, without a secret, and on demand with other names; read again without a network."""
+
+from __future__ import annotations
+
+import json
+import re
+import shutil
+
+import pytest
+
+from concordex import Workspace
+from concordex.insight.anonymous import Disguise
+from tests.conftest import Near, make_workspace
+from tests.lamplight import RECORDS
+from tests.stories.test_nine import NINE
+from tests.stories.test_rehearse import tables_of
+
+DIALECT = """
+format: 1
+name: lamps
+title: Lamps
+credentials: {user: {}, word: {secret: true}}
+sign_in:
+  by: call
+  call: {path: /in, json: {u: "{user}", p: "{word}"}}
+  gives: {t: ticket}
+  carries: {headers: {X-Lamp: "{t}"}}
+tables:
+  devices:
+    read: {path: /lamps, records: lamps, total: n, pages: {by: offset, offset: from, limit: many, size: 10}}
+    fields: {record_id: id, name: label}
+"""
+
+
+def lamps(method, path, query, _body, headers):
+    if path == "/in":
+        return 200, {"ticket": "tick-77aa12ff"}
+    if headers.get("X-Lamp") != "tick-77aa12ff":
+        return 401, {"why": "who is it?"}
+    at = int(query.get("from", 0))
+    return 200, {"lamps": RECORDS[at : at + int(query.get("many", 10))], "n": len(RECORDS), "echo": headers["X-Lamp"]}
+
+
+@pytest.fixture
+def shell(tmp_path, serve):
+    (tmp_path / "dialects").mkdir()
+    (tmp_path / "dialects/lamps.yaml").write_text(DIALECT)
+    (tmp_path / "concordex.yaml").write_text(
+        f"format: 1\nsystems:\n  lamps: {{dialect: lamps, url: '{serve(lamps).url}',"
+        " credentials: {user: keeper, word: 'env:LAMP_WORD'}}\n"
+    )
+    return Near(tmp_path)
+
+
+def test_every_system_is_read_from_its_recording_as_it_was_read_itself(tmp_path, harbour):
+    """In nine manners of asking; no system is asked, no secret is needed, and none is in any file."""
+    shell = make_workspace(tmp_path, harbour, NINE, Near)
+    shell("pull", "--record", "rec")
+    here = shell.workspace
+    kept = {name: tables_of(here, name) for name in NINE}
+    for standin in harbour.standins:
+        standin.faults.clear()
+    secrets = [path.read_text().strip() for path in tmp_path.glob("*.secret")]
+    for path in tmp_path.glob("*.secret"):
+        path.unlink()
+    done = shell("pull", "--replay", "rec")
+    assert "no system was asked" in done.stderr
+    assert not any(standin.faults.requests for standin in harbour.standins)
+    there = Workspace(shell.folder / "rec/replayed")
+    assert {name: tables_of(there, name) for name in NINE} == kept
+    text = "".join(path.read_text() for path in (shell.folder / "rec").glob("*.har"))
+    assert not [secret for secret in secrets for line in secret.splitlines() if len(line) > 7 and line in text]
+    assert all((path.stat().st_mode & 0o077) == 0 for path in (shell.folder / "rec").glob("*.har"))
+
+
+def test_what_signing_in_gave_is_nowhere_in_a_recording(shell):
+    """Also where the system repeats it in its answers; and the file is one that any program reads."""
+    shell("pull", "--record", "rec", env={"LAMP_WORD": "oil-and-wick"})
+    text = (shell.folder / "rec/lamps.har").read_text()
+    assert "oil-and-wick" not in text
+    assert "tick-77aa12ff" not in text
+    log = json.loads(text)["log"]
+    assert log["version"] == "1.2"
+    assert all(
+        {"request", "response", "startedDateTime", "time", "cache", "timings"} <= entry.keys()
+        for entry in log["entries"]
+    )
+    assert shell("dialect", "trace", "rec/lamps.har").returncode == 0
+    assert "holds something already" in shell("pull", "--record", "rec", status=2).stderr
+
+
+def test_a_dialect_is_mended_and_tested_on_its_recording(shell):
+    """Another field is told as another; what was not asked then is no answer, and never an empty list."""
+    shell("pull", "--record", "rec", env={"LAMP_WORD": "oil-and-wick"})
+    assert "ok" in shell("dialect", "check", "lamps", "--against", "rec").stdout
+    tests = shell.folder / "dialects/tests"
+    tests.mkdir()
+    shutil.copy(shell.folder / "rec/lamps.har", tests)
+    assert "nothing says what lamps.har should give" in shell("dialect", "test", status=2).stderr
+    assert "new" in shell("dialect", "test", "--accept").stdout
+    assert "accepted" in shell("dialect", "test").stdout
+    path = shell.folder / "dialects/lamps.yaml"
+    path.write_text(DIALECT.replace("name: label", "name: room"))
+    done = shell("dialect", "test", "lamps", status=1)
+    assert re.search(r"devices 1: name is '2', and was 'lamp-001'", done.stdout)
+    path.write_text(DIALECT.replace("size: 10", "size: 5"))
+    done = shell("dialect", "test", status=1)
+    assert "the recording lamps.har holds no GET /lamps?" in done.stdout
+    path.write_text(DIALECT.replace(", total: n", ", total: of_all"))
+    assert "partial" in shell("dialect", "test", status=1).stdout
+
+
+def test_a_recording_that_breaks_off_or_is_none_is_told(shell):
+    shell("pull", "--record", "rec", env={"LAMP_WORD": "oil-and-wick"})
+    whole = (shell.folder / "rec/lamps.har").read_text()
+    (shell.folder / "rec/lamps.har").write_text(whole[: len(whole) // 2])
+    assert "is no recording that can be played" in shell("pull", "--replay", "rec", status=1).stderr
+    (shell.folder / "rec/lamps.har").write_text("[]")
+    assert "holds no request" in shell("pull", "--replay", "rec", status=1).stderr
+    assert "there is no" in shell("pull", "--replay", "nowhere", status=2).stderr
+    assert "and nothing else" in shell("pull", "--replay", "rec", "--changed-only", status=2).stderr
+
+
+def test_an_anonymous_recording_names_nobody_and_is_matched_alike(tmp_path, harbour):
+    """No name, serial, address or person of three systems is in it, and it makes as many entries."""
+    shell = make_workspace(tmp_path, harbour, kind=Near)
+    shell("pull", "--record", "rec", "--anonymise")
+    text = "".join(path.read_text() for path in (shell.folder / "rec").glob("*.har"))
+    rows = json.loads(shell("show", "devices", "-f", "json", "--columns", "name,serial,macs,ips,user,asset_tag").stdout)
+    told = {
+        str(one) for row in rows for value in row.values() for one in (value if isinstance(value, list) else [value])
+    }
+    known = [one for one in told if one != "None" and len(one) > 5 and not one.isdecimal()]
+    known.remove("System Serial Number")  # what a maker left is nobody's
+    assert len(known) > 500
+    assert not [one for one in known if re.search(rf"(?<![\w-]){re.escape(one)}(?![\w-])", text, re.IGNORECASE)]
+    shell("pull", "--replay", "rec")
+    counts = [
+        re.search(r"(\d+) records, (\d+) entries", shell(*w, "reconcile").stderr) for w in ([], ["-w", "rec/replayed"])
+    ]
+    assert counts[0][1] == counts[1][1]
+    assert abs(int(counts[0][2]) - int(counts[1][2])) <= 2
+
+
+def test_a_disguise_keeps_forms_and_equalities():
+    disguise = Disguise(b"key")
+    disguise.learn(
+        {"serial": ["AB12-34x"], "macs": ["0c:b1:04:00:01:2c", "0CB1.0400.012C"], "ips": ["10.22.0.7", "10.22.0.9/24"],
+         "name": ["sw-Cobble-quay-02"], "user": ["pegs brine"], "kind": ["switch"]}, ["lamp"],
+    )  # fmt: skip
+    told = disguise.text(
+        "AB12-34x 0c:b1:04:00:01:2c 0CB1.0400.012C 10.22.0.7 10.22.0.9 COBBLE cobble switch lamp sw-cobble-quay-02"
+    )
+    code, mac, dotted, one, other, upper, lower, kind, member, name = told.split()
+    assert re.fullmatch(r"[A-Z]{2}\d\d-\d\d[a-z]", code)
+    assert code != "AB12-34x"
+    assert dotted.replace(".", "").lower() == mac.replace(":", "")
+    assert one.rpartition(".")[0] == other.rpartition(".")[0] != "10.22.0"
+    assert (kind, member, upper) == ("switch", "lamp", lower.upper())
+    assert lower in name
+    assert Disguise(b"other").text("cobble") == "cobble"
