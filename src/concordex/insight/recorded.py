@@ -19,6 +19,8 @@ _VALUE = re.compile(
     r"\d+|[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}|(?=.*\d)[0-9a-f]{6,}|(?=.*\d)(?=.*[A-Za-z])[\w.~=-]{12,}",
     re.IGNORECASE,
 )
+#: A release of an API, where nothing else ever stands in its place.
+_RELEASE = re.compile(r"v?\d{1,2}(\.\d{1,2}){0,2}", re.IGNORECASE)
 #: Members, parameters and headers that hold a secret, whatever stands there.
 _SECRET = re.compile(
     r"pass(word|phrase|wd)?$|secret|token|api-?_?key|authorization|cookie|session_?(id|key)?$|^key$|credential"
@@ -26,7 +28,7 @@ _SECRET = re.compile(
     re.IGNORECASE,
 )
 #: A value that is shorter is in other places by chance.
-_LONG, _SHORT = 8, 3
+_LONG, _SHORT, _KEY = 8, 3, 12
 #: Operations that only read, by how they are commonly called.
 _READING = re.compile(r"(^|[._])(get|list|read|look|find|search|query|fetch|show)", re.IGNORECASE)
 #: So many records of a list are kept, since a recording may hold very many; and to so many levels lists are looked for.
@@ -181,12 +183,21 @@ def _templates(calls: Sequence[Recorded]) -> dict[int, str]:
     for call in calls:
         for at in range(1, len(parts[call.number])):
             beside[_beside(call, parts[call.number], at)].add(parts[call.number][at])
+    after: dict[tuple[str, ...], dict[str, set[tuple[str, ...]]]] = defaultdict(lambda: defaultdict(set))
+    for own in parts.values():
+        for at, part in enumerate(own):
+            after[tuple(own[:at])][part].add(tuple(own[at + 1 :]))
     told = {}
     for call in calls:
         own, names = parts[call.number], list[str]()
         for at, part in enumerate(own):
             varies = at > 0 and len(beside[_beside(call, own, at)]) >= _SEVERAL
-            names.append(f"{{{_name(own, at)}}}" if _VALUE.fullmatch(part) or varies else part)
+            if part.isalpha() and at == len(own) - 1 and any(True for _ in lists_in(call.answer)):
+                varies = False  # words at the end that each give a list are its names
+            there = after[tuple(own[:at])]
+            is_version = _RELEASE.fullmatch(part) and len(there) == 1 and len(there[part]) > 1
+            is_value = _VALUE.fullmatch(part) and not is_version
+            names.append(f"{{{_name(own, at)}}}" if is_value or varies else part)
         told[call.number] = "/" + "/".join(names)
     return told
 
@@ -203,8 +214,10 @@ def _name(parts: Sequence[str], at: int) -> str:
 
 
 def members_of(answer: Any) -> tuple[str, ...]:
-    """The names of the members of an answer."""
-    return tuple(sorted(answer)) if isinstance(answer, Mapping) else ()
+    """The names of the members of an answer and of the records in its lists, by which things differ."""
+    own = sorted(map(str, answer)) if isinstance(answer, Mapping) else []
+    held = [name for _, records in lists_in(answer) for name in sorted(map(str, records[0]))]
+    return (*own, *held)
 
 
 class LongList(list[Any]):
@@ -270,13 +283,34 @@ def _credentials(call: Recorded) -> Iterator[tuple[str, str]]:
             yield f"parameter {name}", value
 
 
+#: Headers of requests and answers that carry no credential, whatever stands in them (RFC 9110, and what browsers add).
+_STANDARD = re.compile(
+    r"accept.*|cache-control|connection|content-.*|date|dnt|etag|expires|host|if-.*|keep-alive|last-modified|link"
+    r"|location|origin|pragma|priority|range|referer|server|te|trailer|transfer-encoding|upgrade.*|user-agent|vary|via"
+    r"|sec-.*|x-requested-with|x-forwarded-.*|age|allow|retry-after|strict-transport-security|signature.*",
+    re.IGNORECASE,
+)
+
+
+def _carried(call: Recorded) -> Iterator[tuple[str, str]]:
+    """Where a call may carry what an answer gave, and what: headers of any name, cookies, parameters, members."""
+    yield from _credentials(call)
+    for name, value in call.headers:
+        if name.lower() != "cookie" and not _SECRET.search(name) and not _STANDARD.fullmatch(name):
+            yield f"header {name}", value
+    if isinstance(call.sent, Mapping):
+        for name, held in call.sent.items():
+            if isinstance(held, str) and name not in ("jsonrpc", "method", "query", "id"):
+                yield f"member {name}", held
+
+
 def _signed_in(calls: Sequence[Recorded]) -> Iterator[GivenCredential]:
     """The answers that gave what later calls carry: by the value itself, not by what it is called."""
     given: dict[str, tuple[Recorded, str]] = {}
     carried: Counter[tuple[int, str, str]] = Counter()
     first: dict[tuple[int, str, str], tuple[Recorded, str, str]] = {}
     for call in calls:
-        for where, value in _credentials(call):
+        for where, value in _carried(call):
             if len(value) >= _LONG and value in given:
                 source, place = given[value]
                 key = (source.number, place, where)
@@ -289,7 +323,7 @@ def _signed_in(calls: Sequence[Recorded]) -> Iterator[GivenCredential]:
             if name.lower() == "set-cookie":
                 cookie, _, held = value.partition(";")[0].partition("=")
                 given.setdefault(held, (call, f"cookie {cookie.strip()}"))
-            elif _SECRET.search(name):
+            elif not _STANDARD.fullmatch(name) and len(value) >= _LONG:
                 given.setdefault(value, (call, f"header {name}"))
     for key, (source, place, where) in first.items():
         yield GivenCredential(source, place, where, carried[key])
@@ -299,6 +333,9 @@ def _secrets_of(calls: Sequence[Recorded]) -> Iterator[str]:
     """Every value that stands where a secret stands, or is carried as one."""
     for call in calls:
         yield from (value for _, value in _credentials(call) if len(value) >= _SHORT)
+        for name, value in call.headers:  # a header of any name may hold a key
+            if not _STANDARD.fullmatch(name) and len(value) >= _KEY and re.search(r"\d", value):
+                yield value
         for name, value in call.answer_headers:
             if name.lower() == "set-cookie":
                 yield name + value.partition(";")[0].partition("=")[2]
@@ -315,3 +352,8 @@ def secrets_in(calls: Sequence[Recorded]) -> set[str]:
 def is_secret(name: str) -> bool:
     """Whether what is called so holds a secret."""
     return _SECRET.search(name) is not None
+
+
+def is_standard(header: str) -> bool:
+    """Whether a header of that name carries no credential, whatever stands in it."""
+    return _STANDARD.fullmatch(header) is not None

@@ -47,9 +47,14 @@ class DraftedTable:
     count: int
     details: DraftedDetails | None = None
     listed: set[str] = field(default_factory=set)  # the members that the list itself has
-    each: str | None = None  # the table whose records its lists hang from
+    owner: DraftedTable | None = None  # the table whose records its lists hang from
     of_parent: str = ""  # the name in its path that stands for them
     via: dict[str, tuple[str, str]] = field(default_factory=dict)  # our field: its member, the table that it leads to
+
+    @property
+    def each(self) -> str | None:
+        """What the table is called whose records its lists hang from."""
+        return self.owner.name if self.owner else None
 
 
 @dataclass
@@ -155,21 +160,27 @@ def _hung(tables: list[DraftedTable], left: list[str]) -> list[DraftedTable]:
     kept = []
     for table in tables:
         names = re.findall(r"\{(\w+)\}", table.seen.path)
+        if table.seen.rpc:
+            names = list(dict.fromkeys(name for answer in table.seen.answers for name in answer.values))
         if not names:
             kept.append(table)
             continue
         stood = {answer.values.get(names[-1], "") for answer in table.seen.answers} - {""}
         above = table.seen.path.partition("/{")[0]
         owners = [
-            one for one in tables if one is not table and "{" not in one.seen.path and stood and stood <= _ids(one)
+            one for one in tables if one is not table and not _has_names(one.seen) and stood and stood <= _ids(one)
         ]
         owner = min(owners, key=lambda one: one.seen.path != above, default=None)
         if owner is None or len(names) > 1:
-            left.append(f"{table.seen.path}: what stands for {{{names[-1]}}} is the id of no record that was seen")
+            left.append(f"{_asked(table.seen)}: what stands for {{{names[-1]}}} is the id of no record that was seen")
             continue
-        table.each, table.of_parent = owner.seen.path, names[-1]
+        table.owner, table.of_parent = owner, names[-1]
         kept.append(table)
     return kept
+
+
+def _has_names(seen: ListSeen) -> bool:
+    return "{" in seen.path or any(answer.values for answer in seen.answers)
 
 
 def _ids(table: DraftedTable) -> set[str]:
@@ -193,9 +204,6 @@ def _named(tables: list[DraftedTable]) -> None:
         table.name = name
         taken.add(name)
         _called_by_itself(table)
-    by_path = {table.seen.path: table.name for table in tables}
-    for table in tables:
-        table.each = by_path.get(table.each) if table.each else None
 
 
 def _called_by_itself(table: DraftedTable) -> None:
@@ -209,13 +217,16 @@ def _called_by_itself(table: DraftedTable) -> None:
 
 def _device_like(table: DraftedTable) -> float:
     points = sum(_DEVICE.get(guess.name, 0) for guess in table.fields if guess.score >= 4)
-    return points - (3 if table.each else 0) + min(table.count, 500) / 1000
+    return points - (3 if table.owner else 0) + min(table.count, 500) / 1000
 
 
 def _word(seen: ListSeen) -> str:
     parts = [part for part in re.split(r"[/.:]", seen.rpc or seen.path) if part and "{" not in part]
     last = parts[-1] if parts else "records"
-    if seen.rpc and len(parts) > 1 and re.fullmatch(r"(get|list|read|all|find|search)\w*", last, re.IGNORECASE):
+    if seen.rpc and seen.params:
+        last = next(iter(seen.params.values()))
+        last = last if last.endswith("s") else f"{last}es" if last.endswith("ss") else f"{last}s"
+    elif seen.rpc and len(parts) > 1 and re.fullmatch(r"(get|list|read|all|find|search)\w*", last, re.IGNORECASE):
         last = parts[-2]
     return re.sub(r"[^a-z0-9]+", "-", re.sub(r"(?<=[a-z])(?=[A-Z])", "-", last).lower()).strip("-") or "records"
 
@@ -227,11 +238,12 @@ def _referred(tables: list[DraftedTable]) -> None:
             if profile.path == table.record_id or not profile.distinct:
                 continue
             for other in tables:
-                if other is table or not profile.distinct <= _ids(other):
-                    continue
-                small = all(text.isdecimal() and len(text) < 4 for text in profile.distinct)
                 akin = _akin(profile.path, other)
-                if (small and not akin) or (len(profile.distinct) < 2 and not akin):
+                shared = profile.distinct & _ids(other)
+                if other is table or not shared or not (akin or shared == profile.distinct):
+                    continue  # not all of the other list may have been seen
+                small = all(text.isdecimal() and len(text) < 4 for text in profile.distinct)
+                if not akin and (small or len(profile.distinct) < 2):
                     continue
                 field_name = _field_for(other)
                 if field_name is None:

@@ -22,8 +22,8 @@ _WORDS: dict[str, dict[str, int]] = {
     "uuid": {"uuid": 5, "guid": 5},
     "macs": {"mac": 4, "ethernet": 2, "bssid": 3, "hardware": 1, "phys": 2},
     "ips": {"ip": 4, "ipv4": 4, "ipv6": 4, "address": 3, "addr": 3, "management": 2, "v4": 3, "v6": 3},
-    "maker": {"maker": 5, "vendor": 5, "manufacturer": 5, "make": 5, "brand": 4, "built": 3, "mfg": 4, "builder": 4},
-    "model": {"model": 5, "product": 4, "series": 4, "sku": 3, "hardware": 3, "platform": 1, "type": 2, "part": 1},
+    "maker": {"maker": 5, "vendor": 5, "manufacturer": 5, "make": 5, "brand": 4, "built": 4, "mfg": 4, "builder": 4},
+    "model": {"model": 5, "product": 4, "series": 4, "sku": 3, "hardware": 4, "platform": 1, "type": 2, "part": 1},
     "kind": {"kind": 5, "family": 4, "class": 4, "category": 5, "sort": 4, "type": 3, "platform": 3, "species": 3},
     "site": {
         "site": 5, "place": 4, "office": 4, "berth": 4, "branch": 4, "campus": 4, "building": 4, "zone": 3, "depot": 4,
@@ -33,7 +33,7 @@ _WORDS: dict[str, dict[str, int]] = {
     "os_version": {"version": 5, "release": 5, "firmware": 5, "build": 2, "rev": 3, "software": 2},
     "status": {
         "status": 5, "state": 5, "health": 4, "phase": 3, "standing": 4, "online": 4, "condition": 4, "linked": 3,
-        "reachable": 4, "up": 3, "mood": 2,
+        "reachable": 4, "up": 4, "mood": 2,
     },
     "user": {"user": 5, "owner": 4, "holder": 4, "assigned": 3, "person": 3, "custodian": 4, "assignee": 4},
     "rack": {"rack": 5},
@@ -82,6 +82,8 @@ _ITS_OWN = {
     "net",
     "core",
 }
+#: The name of what runs on a device, and not the device's.
+_SOFTWARE = re.compile(r"(^|\.)(os|system|software|platform|firmware)[._]?name$", re.IGNORECASE)
 #: A MAC address that is called so is no device's own.
 _NOBODYS = re.compile(r"virtual|shared|vrrp|floating|cluster", re.IGNORECASE)
 
@@ -175,7 +177,7 @@ def _several(name: str, path: str, why: str, others: Sequence[str], by_path: Map
     order = list(by_path)
     alike = sorted([path, *others], key=order.index)
     if name == "macs" and all("." not in one for one in alike):
-        told = ", ".join(f"'{one}'" for one in alike)
+        told = ",".join(f"'{one}'" for one in alike)
         return FieldGuess(name, f"$[{told}]", f"{why}; so are the others'", True, 9.0, others=list(others))
     guess = FieldGuess(name, path, why, True, 9.0, others=list(others))
     if name == "ips":
@@ -189,6 +191,8 @@ def _score(profile: Profile, name: str, known: set[str]) -> tuple[float, str]:
     named = max((points for word, points in _WORDS[name].items() if word in words[0]), default=0.0)
     if not named:
         named = max((points * 0.4 for word, points in _WORDS[name].items() if word in words[1]), default=0.0)
+    if _SOFTWARE.search(profile.path):
+        named = 5.0 if name == "os" else 0.0 if name == "name" else named
     looks, look = _looks(profile, name)
     if looks == _NO:
         return _NO, ""
@@ -250,7 +254,7 @@ def _looks(profile: Profile, name: str) -> tuple[float, str]:  # noqa: C901, PLR
     if name == "serial":
         return (1.0, "") if share(_SERIAL.fullmatch) > 0.8 and varied > 0.8 else (-2.0, "")
     if name == "name":
-        return (1.0, "") if varied > 0.8 else (-0.5, "")
+        return (1.0, "") if varied > 0.8 else (0.0, "")
     if name in ("kind", "status"):
         few = len(profile.distinct) <= max(12, len(texts) // 4)
         return (1.0 + (2.0 if name == "kind" and _is_known_kind(profile) else 0.0), "") if few else (-3.0, "")

@@ -106,6 +106,7 @@ def _limit(before: AnswerSeen, after: AnswerSeen, came: int) -> str | None:
     same = [name for name, value in after.parameters.items() if before.parameters.get(name) == value]
     fits = [name for name in same if after.parameters[name] == str(came)]
     named = [name for name in same if after.parameters[name].isdecimal() and _LIMIT.search(name)]
+    fits = [name for name in fits if came > 1 or name in named]
     return next(iter([name for name in fits if name in named] or fits or named), None)
 
 

@@ -43,6 +43,7 @@ class ListSeen:
     records: str | None = None
     about: str = ""
     from_: str = ""
+    params: Mapping[str, Any] = field(default_factory=dict)  # of JSON-RPC, the same with every call
     words: Sequence[str] = ()  # that a guide has beside it: what may stand for a name in its path
 
     def records_of(self, answer: AnswerSeen, path: str) -> list[Mapping[str, Any]]:
@@ -80,6 +81,7 @@ class ApiSeen:
 
     title: str = ""
     shape: str = "json"
+    rpc: str | None = None  # the path of all calls of JSON-RPC
     lists: list[ListSeen] = field(default_factory=list)
     ones: list[OneSeen] = field(default_factory=list)
     writes: list[WriteSeen] = field(default_factory=list)

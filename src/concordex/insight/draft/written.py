@@ -32,6 +32,8 @@ def written(draft: Draft, system: str) -> str:
         lines.append(f"base: {_value(draft.base)}")
     if draft.api.shape != "json":
         lines.append(f"shape: {draft.api.shape}")
+    if draft.api.rpc and any(table.seen.rpc for table in draft.tables):
+        lines.append(f"rpc: {{path: {_value(_below(draft.api.rpc, draft.base))}}}")
     lines += ["", *_sign_in(draft)]
     if draft.api.error:
         lines += ["", _noted(f"errors: {{message: {_value(draft.api.error)}}}", "an answer that refused said so there")]
@@ -86,6 +88,9 @@ def _table(draft: Draft, table: DraftedTable, system: str) -> Iterator[str]:
         yield f"      each: {{of: {table.each}}}"
         path = path.replace(f"{{{table.of_parent}}}", "{record_id}")
     yield f"      rpc: {_value(table.seen.rpc)}" if table.seen.rpc else f"      path: {_value(path)}"
+    params = dict(table.seen.params) | ({table.of_parent: "{record_id}"} if table.seen.rpc and table.each else {})
+    if params:
+        yield f"      params: {_value(params)}"
     if table.records != "$":
         yield _noted(f"      records: {_value(table.records)}", table.records_why)
     yield from _pages(table, system)

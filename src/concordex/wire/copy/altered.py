@@ -7,8 +7,8 @@ from typing import Any
 
 from concordex.model.members import put, stands, value_at
 from concordex.wire import dialect as d
+from concordex.wire.copy.declined import Cause, Declined, untold
 from concordex.wire.copy.placing import placed
-from concordex.wire.copy.refused import Cause, Refused, untold
 from concordex.wire.http.formats import merged
 
 Record = dict[str, Any]
@@ -19,7 +19,7 @@ def altered(how: d.Update, record: Mapping[str, Any], sent: Any, kept: Sequence[
     if how.form_of == "json_patch":
         return patched(record, sent)
     if not isinstance(sent, Mapping):
-        raise Refused(Cause.WRONG, "there is no record in the body")
+        raise Declined(Cause.WRONG, "there is no record in the body")
     sent = {name: value for name, value in sent.items() if name != how.id}
     if how.form_of == "merge_patch":
         return dict(merge_patched(record, sent))
@@ -47,13 +47,13 @@ def patched(record: Mapping[str, Any], patch: Any) -> Record:
     import jsonpatch
 
     if not isinstance(patch, list):
-        raise Refused(Cause.WRONG, "a patch is a list of operations")
+        raise Declined(Cause.WRONG, "a patch is a list of operations")
     try:
         made = jsonpatch.apply_patch(dict(record), patch)
     except (jsonpatch.JsonPatchException, jsonpatch.JsonPointerException, TypeError, ValueError, KeyError) as error:
-        raise Refused(Cause.WRONG, f"the patch cannot be applied: {error}") from error
+        raise Declined(Cause.WRONG, f"the patch cannot be applied: {error}") from error
     if not isinstance(made, dict):
-        raise Refused(Cause.WRONG, "the patch leaves no record")
+        raise Declined(Cause.WRONG, "the patch leaves no record")
     return made
 
 

@@ -15,10 +15,10 @@ from concordex.errors import BadAnswer
 from concordex.model.members import value_at
 from concordex.wire import dialect as d
 from concordex.wire.copy.asked import Asked, Pattern
+from concordex.wire.copy.declined import Cause, Declined, untold
 from concordex.wire.copy.gate import Gate
 from concordex.wire.copy.placing import at_path, placed, way_to
 from concordex.wire.copy.reading import Reading
-from concordex.wire.copy.refused import Cause, Refused, untold
 from concordex.wire.copy.route import Given, Noted, Route, Sent, Values
 from concordex.wire.copy.said import Speech
 from concordex.wire.copy.shaping import TYPES, shaped
@@ -63,7 +63,7 @@ class Copy:
         try:
             asked.body = _decoded(asked, self.dialect)
         except BadAnswer as error:
-            return self._sent(self._fault(Refused(Cause.WRONG, f"the request {error.what}")))
+            return self._sent(self._fault(Declined(Cause.WRONG, f"the request {error.what}")))
         if self._rpc and method == "POST" and self._rpc.fits(path):
             return self._called(asked)
         return self._sent(self._tried(asked))
@@ -86,7 +86,7 @@ class Copy:
     def _tried(self, asked: Asked) -> Given:
         try:
             return self._answered(asked)
-        except Refused as refused:
+        except Declined as refused:
             if refused.cause is Cause.UNTOLD:
                 self.noted.untold[refused.text] += 1
             return self._fault(refused)
@@ -125,7 +125,7 @@ class Copy:
         before = len(written.staged)
         try:
             given = route.answer(asked, values)
-        except Refused as refused:
+        except Declined as refused:
             written.take_back(before)
             if refused.cause is not Cause.UNTOLD:
                 self.noted.refused[refused.text] += 1
@@ -145,7 +145,7 @@ class Copy:
             return Sent(given.status, b"", given.headers, given.cookies)
         try:
             content = shaped(given.body, shape)
-        except Refused as refused:
+        except Declined as refused:
             self.noted.untold[refused.text] += 1
             given = self._fault(refused)
             shape = given.shape or self.dialect.shape
@@ -153,7 +153,7 @@ class Copy:
         kind = {"Content-Type": self.dialect.headers.get("Accept") or TYPES[shape.by]}
         return Sent(given.status, content, kind | given.headers, given.cookies)
 
-    def _fault(self, refused: Refused) -> Given:
+    def _fault(self, refused: Declined) -> Given:
         return self._spoken.fault(refused)
 
     def _looked_up(self, lookup: d.Lookup, name: str, _asked: Asked, _values: Values) -> Given:

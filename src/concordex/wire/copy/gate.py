@@ -13,8 +13,8 @@ from urllib.parse import parse_qs
 
 from concordex.wire import dialect as d
 from concordex.wire.copy.asked import Asked, Pattern
+from concordex.wire.copy.declined import Cause, Declined, untold
 from concordex.wire.copy.placing import placed, way_to
-from concordex.wire.copy.refused import Cause, Refused, untold
 from concordex.wire.dialect.paths import Path, Source
 from concordex.wire.dialect.templates import fill, fill_texts
 
@@ -96,7 +96,7 @@ class Gate:
         for name, text in fill_texts(self._how.call.headers, self._known).items():
             good = good and _same(asked.headers.get(name.lower(), ""), text)
         if not good:
-            raise Refused(Cause.DENIED, "the credential is not the one of this copy")
+            raise Declined(Cause.DENIED, "the credential is not the one of this copy")
         given = {name: token_urlsafe(18) for name in self._how.gives}
         self._sessions.append(given)
         made = Opening()
@@ -116,7 +116,7 @@ class Gate:
         if how.send == "basic":
             good = _same(asked.headers.get("authorization", ""), basic(client, secret))
         if form.get("grant_type") != "client_credentials" or not good:
-            raise Refused(Cause.DENIED, "the credential is not the one of this copy")
+            raise Declined(Cause.DENIED, "the credential is not the one of this copy")
         given = {"token": token_urlsafe(18)}
         self._sessions.append(given)
         return Opening({"access_token": given["token"], "token_type": "Bearer", "expires_in": _LASTS})
@@ -143,7 +143,7 @@ class Gate:
             good = any(self._carries(asked, given) for given in self._sessions)
             self._without_pass(asked)
         if not good:
-            raise Refused(Cause.DENIED, "nobody is signed in here with what this request carries")
+            raise Declined(Cause.DENIED, "nobody is signed in here with what this request carries")
 
     def _carries(self, asked: Asked, given: Mapping[str, str]) -> bool:
         if isinstance(self._how, d.ClientCredentials):

@@ -10,8 +10,8 @@ from urllib.parse import urlencode
 
 from concordex.wire import dialect as d
 from concordex.wire.copy.asked import Asked
+from concordex.wire.copy.declined import Cause, Declined, untold
 from concordex.wire.copy.placing import placed, way_to
-from concordex.wire.copy.refused import Cause, Refused, untold
 from concordex.wire.dialect.paths import Path, Source
 
 #: The parameter of our own links that says where a page begins.
@@ -49,7 +49,7 @@ class Marks:
     def moved(self, mark: str, by: int) -> int:
         """Where a mark stands; it goes on by a page."""
         if mark not in self._places:
-            raise Refused(Cause.WRONG, f"there is no mark {mark!r}")
+            raise Declined(Cause.WRONG, f"there is no mark {mark!r}")
         here = self._places[mark]
         self._places[mark] = here + by
         return here
@@ -87,15 +87,15 @@ def _number(asked: Asked, place: str, name: str, default: int) -> int:
     if text is None:
         return default
     if not text.isdecimal():
-        raise Refused(Cause.WRONG, f"{name} should be a whole number")
+        raise Declined(Cause.WRONG, f"{name} should be a whole number")
     return int(text)
 
 
 def _counted(pages: d.OffsetPages | d.NumberedPages, start: int, size: int, count: int) -> Cut:
     if start < 0 or not size:
-        raise Refused(Cause.WRONG, f"pages are counted from {pages.first}, and hold at least one record")
+        raise Declined(Cause.WRONG, f"pages are counted from {pages.first}, and hold at least one record")
     if start >= count and isinstance(pages.past_end, int) and (start or count):
-        raise Refused(Cause.PAST, f"there is nothing at {start + pages.first}")
+        raise Declined(Cause.PAST, f"there is nothing at {start + pages.first}")
     if start >= count and pages.past_end == "repeats":
         start = max((count - 1) // size * size, 0)
     return Cut(min(start, count), min(start + size, count))
@@ -110,7 +110,7 @@ def _ranged(pages: d.RangePages, asked: Asked, count: int) -> Cut:
     if not count:
         return Cut(0, 0)
     if start >= count:
-        raise Refused(Cause.PAST, f"there are {count}")
+        raise Declined(Cause.PAST, f"there are {count}")
     stop = min(last + 1, count)
     return Cut(start, stop, 206, {"Content-Range": f"{pages.unit} {start}-{stop - 1}/{count}"})
 
@@ -137,7 +137,7 @@ def _marked(pages: d.CursorPages, asked: Asked, place: str, count: int, marks: M
         made.following = mark or marks.begun(size)
     else:
         if mark is not None and not re.fullmatch(r"at-\d+", mark):
-            raise Refused(Cause.WRONG, f"there is no mark {mark!r}")
+            raise Declined(Cause.WRONG, f"there is no mark {mark!r}")
         start = int(mark.removeprefix("at-")) if mark else 0
         made = Cut(min(start, count), min(start + size, count))
         made.following = f"at-{made.stop}" if made.stop < count else None

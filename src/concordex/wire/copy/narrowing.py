@@ -12,8 +12,8 @@ import polars as pl
 from concordex.model.scalars import parse_time
 from concordex.wire import dialect as d
 from concordex.wire.copy.asked import Asked
+from concordex.wire.copy.declined import Cause, Declined, untold
 from concordex.wire.copy.placing import at_path
-from concordex.wire.copy.refused import Cause, Refused, untold
 from concordex.wire.reading.mapping import Mapper
 from concordex.wire.reading.records import DecodedRecords
 
@@ -101,7 +101,7 @@ def _moment(text: str, rule: d.FilterMap) -> datetime:
     try:
         return moment_of(text, rule.time)
     except (ValueError, OverflowError) as error:
-        raise Refused(Cause.WRONG, f"{text!r} is no moment as {rule.parameter} takes it") from error
+        raise Declined(Cause.WRONG, f"{text!r} is no moment as {rule.parameter} takes it") from error
 
 
 def moment_of(text: str, form: str) -> datetime:

@@ -6,7 +6,7 @@ import re
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from concordex.wire.copy.refused import untold
+from concordex.wire.copy.declined import untold
 from concordex.wire.dialect.paths import Path
 
 #: The parts of a path (RFC 9535) that can be followed backwards: a name, the first item, and at its end all items, or
@@ -18,7 +18,7 @@ Way = Sequence[str | int]
 
 
 def way_to(path: Path) -> Way:
-    """The members on the way to what a path finds; a number is a place in a list.  Refused where it has no way back."""
+    """The members on the way to what a path finds; a number is a place in a list.  Declined where it has no way back."""
     if path.steps is not None:
         return path.steps
     text, way, at = str(path), list[str | int](), 1

@@ -11,8 +11,8 @@ import polars as pl
 from concordex.wire import dialect as d
 from concordex.wire.copy import lists, narrowing
 from concordex.wire.copy.asked import Asked, Pattern
+from concordex.wire.copy.declined import Cause, Declined, untold
 from concordex.wire.copy.placing import at_path, placed, way_to
-from concordex.wire.copy.refused import Cause, Refused, untold
 from concordex.wire.copy.route import Given, Route, Values
 from concordex.wire.copy.stock import Record
 from concordex.wire.copy.stocks import Stocks, list_key, list_of
@@ -60,7 +60,7 @@ class Reading:
         if call.link is None:
             yield Route(Pattern(self.dialect, call), answer)
         else:
-            yield Route(Linked(self.dialect, call, self._linked(name, call.link)), answer)
+            yield Route(LinkPattern(self.dialect, call, self._linked(name, call.link)), answer)
 
     def _linked(self, name: str, link: Path) -> Callable[[], Mapping[str, str]]:
         """The records of a table by the addresses that they hold."""
@@ -121,7 +121,7 @@ class Reading:
                 try:
                     moment = narrowing.moment_of(text, pages.time)
                 except ValueError as error:
-                    raise Refused(Cause.WRONG, f"{parameter}: {text!r} is no moment") from error
+                    raise Declined(Cause.WRONG, f"{parameter}: {text!r} is no moment") from error
                 made.append(column >= moment if is_begin else column < moment)
         return made
 
@@ -154,19 +154,19 @@ class Reading:
         record = stock.record(self.stocks.hanging(name, values))
         shown = record.get(details.under) if details.under else record
         if shown is None:
-            raise Refused(Cause.ABSENT, f"there is nothing more of this record of {name}")
+            raise Declined(Cause.ABSENT, f"there is nothing more of this record of {name}")
         return Given(at_path(details.record, shown), shape=details.shape)
 
     def _gathered(self, name: str, gather: d.Gather, asked: Asked, values: Values) -> Given:
         record = self.stocks.of(name).record(self.stocks.hanging(name, values))
         records = record.get(gather.under)
         if not isinstance(records, list):
-            raise Refused(Cause.ABSENT, f"there is no {gather.under} of this record of {name}")
+            raise Declined(Cause.ABSENT, f"there is no {gather.under} of this record of {name}")
         made = lists.cut(gather, asked, len(records), self._address(), self._marks)
         return self._page(gather, records[made.start : made.stop], len(records), made)
 
 
-class Linked(Pattern):
+class LinkPattern(Pattern):
     """A request to an address that a record holds."""
 
     def __init__(self, dialect: d.Dialect, call: d.Call, by_address: Callable[[], Mapping[str, str]]) -> None:

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from typing import Any
 
 from concordex.wire import dialect as d
+from concordex.wire.copy.declined import Cause, Declined
 from concordex.wire.copy.placing import placed, way_to
-from concordex.wire.copy.refused import Cause, Refused
 from concordex.wire.copy.route import Given
 
 #: HTTP statuses (RFC 9110, section 15), where the dialect has no other.
@@ -26,7 +26,7 @@ class Speech:
     def __init__(self, dialect: d.Dialect) -> None:
         self._dialect, self._errors = dialect, dialect.errors
 
-    def fault(self, refused: Refused, rules: d.Refusals | None = None) -> Given:
+    def fault(self, refused: Declined, rules: d.Refusals | None = None) -> Given:
         """The answer that refuses; of a list, with its places by ``rules``."""
         code, text = self._code(refused.cause), _words(refused)
         if self._dialect.rpc:
@@ -66,10 +66,10 @@ class Speech:
                 return 416
         return None
 
-    def _data(self, refused: Refused, rules: d.Refusals | None) -> dict[str, Any]:
+    def _data(self, refused: Declined, rules: d.Refusals | None) -> dict[str, Any]:
         return {"data": self._places(refused, rules)} if rules and refused.places else {}
 
-    def _places(self, refused: Refused, rules: d.Refusals) -> Any:
+    def _places(self, refused: Declined, rules: d.Refusals) -> Any:
         if rules.index is not None:
             return [
                 placed(placed(None, way_to(rules.index), place), way_to(rules.reason), one.text)
@@ -78,7 +78,7 @@ class Speech:
         return {str(place): placed(None, way_to(rules.reason), one.text) for place, one in refused.places.items()}
 
 
-def _words(refused: Refused) -> str:
+def _words(refused: Declined) -> str:
     if refused.cause is Cause.UNTOLD:
         return f"this copy does not know {refused.text}: its dialect does not tell it"
     return refused.text

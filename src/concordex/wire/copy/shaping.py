@@ -11,7 +11,7 @@ from typing import Any
 import orjson
 
 from concordex.wire import dialect as d
-from concordex.wire.copy.refused import untold
+from concordex.wire.copy.declined import untold
 from concordex.wire.http.formats import decode, encode
 
 #: The media type of what is answered.

@@ -10,7 +10,7 @@ import orjson
 import polars as pl
 
 from concordex.wire import dialect as d
-from concordex.wire.copy.refused import Cause, Refused, untold
+from concordex.wire.copy.declined import Cause, Declined, untold
 from concordex.wire.copy.route import Values
 from concordex.wire.copy.stock import Stock, parents_of
 from concordex.wire.dialect.order import order
@@ -59,7 +59,7 @@ class Stocks:
         other = table.read.each.of
         found = self._by_fields(other, values)
         if not found:
-            raise Refused(Cause.ABSENT, f"there is no such record among {other}")
+            raise Declined(Cause.ABSENT, f"there is no such record among {other}")
         return found
 
     def row(self, name: str, record_id: str) -> Mapping[str, Any]:
@@ -86,7 +86,7 @@ class Stocks:
 
         found = stock.named(values, values, known)
         if not found:
-            raise Refused(Cause.ABSENT, f"there is no such record of {name}")
+            raise Declined(Cause.ABSENT, f"there is no such record of {name}")
         return found
 
     def written(self, name: str, values: Values) -> str:

@@ -9,14 +9,14 @@ from typing import Any
 
 from concordex.model.members import value_at
 from concordex.wire import dialect as d
+from concordex.wire.copy.alterations import Alterations, Done, listed_answer
 from concordex.wire.copy.asked import Asked, Pattern
+from concordex.wire.copy.declined import Cause, Declined
 from concordex.wire.copy.placing import at_path, placed, way_to
 from concordex.wire.copy.reading import shown
-from concordex.wire.copy.refused import Cause, Refused
 from concordex.wire.copy.route import Given, Noted, Route, Values
 from concordex.wire.copy.said import Speech
 from concordex.wire.copy.stocks import Stocks
-from concordex.wire.copy.written import Done, Written, listed_answer
 from concordex.wire.dialect.order import order
 from concordex.wire.dialect.templates import names_in
 
@@ -30,7 +30,7 @@ class Writing:
     def __init__(self, stocks: Stocks, speech: Speech, noted: Noted, address: Callable[[], str]) -> None:
         self.dialect, self.stocks, self._spoken, self._noted = stocks.dialect, stocks, speech, noted
         self._address = address
-        self.written = Written(stocks)
+        self.written = Alterations(stocks)
         self._tasks: dict[str, list[Any]] = {}
 
     def routes(self) -> Iterator[Route]:
@@ -74,7 +74,7 @@ class Writing:
         record_id = self.stocks.written(name, values)
         stock = self.stocks.of(name)
         if record_id not in stock:
-            raise Refused(Cause.ABSENT, f"there is no {record_id or 'such record'}")
+            raise Declined(Cause.ABSENT, f"there is no {record_id or 'such record'}")
         record: Any = shown(self.dialect.tables[name], stock.record(record_id), self._address())
         record = [record] if how.listed else record
         body = placed(None, how.within.split("."), record) if how.within else record
@@ -101,10 +101,10 @@ class Writing:
         bodies = sent if many and isinstance(sent, list) else [sent]
         parent = self.stocks.parent(table, values) if table.read.each else None
         if len(bodies) > how.batch_size:
-            raise Refused(Cause.WRONG, f"{how.batch_size} at once are taken, and not {len(bodies)}")
+            raise Declined(Cause.WRONG, f"{how.batch_size} at once are taken, and not {len(bodies)}")
         before = len(self.written.staged)
         outcomes = self.written.create(name, bodies, parent)
-        bad = {place: outcome for place, outcome in enumerate(outcomes) if isinstance(outcome, Refused)}
+        bad = {place: outcome for place, outcome in enumerate(outcomes) if isinstance(outcome, Declined)}
         if bad and how.answers is None:
             self.written.take_back(before)
             first = next(iter(bad.values()))
@@ -137,12 +137,12 @@ class Writing:
         if how.batch_size > 1:
             sent = self._body(how, asked, how.records)
             listed = sent if isinstance(sent, list) else [sent]
-            outcomes: list[Done | Refused] = []
+            outcomes: list[Done | Declined] = []
             for place, one in enumerate(listed):
                 own = one.get(how.id) if isinstance(one, Mapping) and how.id else None
                 try:
                     outcomes.append(self.written.update(name, self._own(name, own), one, tag))
-                except Refused as refused:
+                except Declined as refused:
                     if how.answers is None:
                         self.written.take_back(before)
                         return self._listed_fault(replace(refused, places={place: refused}), write.refusals)
@@ -173,11 +173,11 @@ class Writing:
             return self._task_begun(how, {} if how.task or how.rpc else None, [done.raw], 200 if how.rpc else 204)
         given = values.get("record_ids")
         sent = str(given).split(",") if given is not None else self._body(how, asked, how.records)
-        outcomes: list[Done | Refused] = []
+        outcomes: list[Done | Declined] = []
         for place, own in enumerate(sent if isinstance(sent, list) else [sent]):
             try:
                 outcomes.append(self.written.delete(name, self._own(name, own)))
-            except Refused as refused:
+            except Declined as refused:
                 if how.answers is None:
                     self.written.take_back(before)
                     return self._listed_fault(replace(refused, places={place: refused}), write.refusals)
@@ -210,7 +210,7 @@ class Writing:
                 continue
             bodies = [_resolved(body, how, made, self.dialect) for body in bodies]
             outcomes = self.written.create(name, bodies)
-            bad = [outcome for outcome in outcomes if isinstance(outcome, Refused)]
+            bad = [outcome for outcome in outcomes if isinstance(outcome, Declined)]
             if bad:
                 raise bad[0]
             record_id = self.dialect.tables[name].fields["record_id"].from_[0]
@@ -237,7 +237,7 @@ class Writing:
     def _task(self, task: d.Task, _asked: Asked, values: Values) -> Given:
         number = str(values.get("task"))
         if number not in self._tasks:
-            raise Refused(Cause.ABSENT, f"there is no task {number}")
+            raise Declined(Cause.ABSENT, f"there is no task {number}")
         body = at_path(task.state, task.done[0])
         if task.made:
             ids = self._tasks[number]
@@ -263,7 +263,7 @@ class Writing:
         self.written.take_back()
         return Given({})
 
-    def _listed_fault(self, refused: Refused, rules: d.Refusals | None) -> Given:
+    def _listed_fault(self, refused: Declined, rules: d.Refusals | None) -> Given:
         self._noted.refused.update(one.text for one in refused.places.values())
         return self._spoken.fault(refused, rules)
 

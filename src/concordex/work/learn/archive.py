@@ -15,8 +15,10 @@ from urllib.parse import parse_qsl, unquote, urlsplit
 
 import xxhash
 
-from concordex.errors import DocumentError
+from concordex.errors import BadAnswer, DocumentError
 from concordex.insight.recorded import KEPT, Recorded, leaves, shortened
+from concordex.wire import dialect as d
+from concordex.wire.http.formats import decode
 
 #: A body that is longer is not taken apart: it is no list that a console shows.
 _LONGEST = 20_000_000
@@ -116,10 +118,19 @@ def _answer(content: Mapping[str, Any], kind: str) -> tuple[Any, bool]:
         except (binascii.Error, UnicodeDecodeError):
             return None, True
     looks = text.lstrip()[:1] in ("{", "[")
+    if "xml" in kind and "html" not in kind and "svg" not in kind:
+        return _xml(text)
     if "json" not in kind and not looks:
         return None, False
     body = _json(text)
     return body, body is None and looks
+
+
+def _xml(text: str) -> tuple[Any, bool]:
+    try:
+        return decode(text.encode(), d.XmlShape(by="xml")), False
+    except BadAnswer as error:
+        return None, error.cut
 
 
 def _json(text: str | None) -> Any:

@@ -117,7 +117,7 @@ async def _asked(
 def _together(api: ApiSeen, more: ApiSeen) -> None:
     """What one source adds to the others: answers go before descriptions, and of one list all are kept."""
     for listed in more.lists:
-        same = next((one for one in api.lists if (one.path, one.rpc) == (listed.path, listed.rpc)), None)
+        same = next((one for one in api.lists if _same(one, listed)), None)
         if same is None:
             api.lists.append(listed)
             continue
@@ -135,7 +135,12 @@ def _together(api: ApiSeen, more: ApiSeen) -> None:
     if api.sign_in is None and more.sign_in is not None:
         api.sign_in, api.sign_in_why, api.credentials = more.sign_in, more.sign_in_why, more.credentials
     api.error = api.error or more.error
+    api.rpc = api.rpc or more.rpc
     api.notes += more.notes
+
+
+def _same(one: ListSeen, other: ListSeen) -> bool:
+    return (one.path, one.rpc, dict(one.params)) == (other.path, other.rpc, dict(other.params))
 
 
 def _known(workspace: BaseWorkspace, without: Sequence[str]) -> dict[str, set[str]]:

@@ -13,7 +13,7 @@ from concordex.insight.described import Described
 from concordex.insight.draft.fields import id_of
 from concordex.insight.draft.pages import Marks, next_links, parameters_of
 from concordex.insight.draft.seen import AnswerSeen, ApiSeen, ListSeen, OneSeen, WriteSeen, known_by, lists
-from concordex.insight.recorded import CallGroup, GivenCredential, Recorded, is_secret, secrets_in, traced
+from concordex.insight.recorded import CallGroup, GivenCredential, Recorded, is_secret, is_standard, secrets_in, traced
 from concordex.unseen import UNSEEN
 from concordex.wire.http.formats import decode
 from concordex.wire.http.session import Request, Session
@@ -23,6 +23,8 @@ from concordex.work.learn.archive import Archive
 _KEPT = 2_000
 #: Parents whose lists are asked for, pages that are asked for of one list, and lists in all: a draft asks little.
 _PARENTS, _LISTS = 3, 60
+#: So many different words in a parameter are kinds of thing; more are the records of another list.
+_KINDS = 6
 #: How many words of a guide are tried where a name in a path may be one of them.
 _WORDS = 60
 #: How many records a small page is asked for.
@@ -42,7 +44,13 @@ def of_recording(path: Path) -> ApiSeen:
             sent = group.calls[0].sent
             seen.writes.append(WriteSeen(method=group.method, path=group.path, sends=_names(sent)))
             continue
+        if group.calls[0].operation and isinstance(group.calls[0].sent, Mapping) and "jsonrpc" in group.calls[0].sent:
+            seen.rpc = group.path.removesuffix(f" {group.calls[0].operation}")
+            seen.lists += _of_methods(_recorded_list(group))
+            continue
         listed = _recorded_list(group)
+        if any(call.kind.endswith("xml") for call in group.calls):
+            seen.shape = "xml"
         seen.ones += [OneSeen(path=listed.path, values=a.values, body=a.body) for a in listed.answers if a.values]
         if any(True for answer in listed.answers for _ in lists(answer.body)):
             seen.lists.append(listed)
@@ -77,6 +85,25 @@ def _recorded_list(group: CallGroup) -> ListSeen:
     return listed
 
 
+def _of_methods(listed: ListSeen) -> Iterator[ListSeen]:
+    """A method of JSON-RPC as one list for each kind of thing that it is asked for, or for each record of another."""
+    by_words: dict[tuple[tuple[str, str], ...], list[AnswerSeen]] = {}
+    for answer in listed.answers:
+        if any(True for _ in lists(answer.body)):
+            said = tuple(sorted((n, v) for n, v in answer.parameters.items() if not v.isdecimal()))
+            by_words.setdefault(said, []).append(answer)
+    if len(by_words) > _KINDS and all(len(said) == 1 for said in by_words):
+        for said, answers in by_words.items():
+            for answer in answers:
+                answer.values = dict(said)
+                answer.parameters = {n: v for n, v in answer.parameters.items() if n not in answer.values}
+        listed.answers = [answer for answers in by_words.values() for answer in answers]
+        yield listed
+        return
+    for said, answers in by_words.items():
+        yield ListSeen(path=listed.path, rpc=listed.rpc, answers=answers, params=dict(said), from_=listed.from_)
+
+
 def _stood(template: str, path: str) -> dict[str, str]:
     """What stands in a path for the names in its template."""
     pairs = zip(template.strip("/").split("/"), path.strip("/").split("/"), strict=False)
@@ -100,68 +127,93 @@ def _texts(value: Any, path: str = "") -> Iterator[tuple[str, Any]]:
 
 
 def _signed_in(seen: ApiSeen, given: Sequence[GivenCredential], calls: Sequence[Recorded]) -> None:
-    """The sign-in of a console: the call whose answer gave what the later ones carried, or a header that all carry."""
-    used = [one for one in given if one.call.method == "POST" and one.call.sent is not None] or list(given)
+    """The sign-in of a console: the call whose answer gave what the later ones carried, or what all of them carry."""
+    used = [one for one in given if one.call.method == "POST" and one.call.sent is not None]
     if used:
         best = max(used, key=lambda one: one.times)
         mine = [one for one in used if one.call.number == best.call.number and one.times * 2 >= best.times]
+        if isinstance(best.call.sent, Mapping) and best.call.sent.get("grant_type") == "client_credentials":
+            seen.sign_in = {"by": "client_credentials", "path": best.call.path}
+            seen.sign_in_why = "OAuth 2.0, grant_type=client_credentials (RFC 6749, 4.4)"
+            seen.credentials = {"client": {}, "secret": {"secret": True}}
+            return
         _by_call(seen, best.call, mine)
         return
-    for call in calls:
-        for name, value in call.headers:
-            if name.lower() == "authorization" and value.lower().startswith("basic "):
-                seen.sign_in, seen.sign_in_why = (
-                    {"by": "basic"},
-                    "every request carried Authorization: Basic (RFC 7617)",
-                )
-                seen.credentials = {"user": {}, "password": {"secret": True}}
-                return
-            if is_secret(name) and name.lower() != "cookie":
-                manner, space, _ = value.partition(" ")
-                text = f"{manner} {{token}}" if space else "{token}"
-                seen.sign_in = {"by": "header", "header": name, "value": text}
-                seen.sign_in_why = f"requests carried the header {name}, and no answer gave what stands in it"
-                seen.credentials = {"token": {"secret": True}}
-                return
+    for name, value in calls[-1].headers if calls else ():
+        if name.lower() == "authorization" and value.lower().startswith("basic "):
+            seen.sign_in, seen.sign_in_why = {"by": "basic"}, "every request carried Authorization: Basic (RFC 7617)"
+            seen.credentials = {"user": {}, "password": {"secret": True}}
+        elif name.lower() == "signature-input":
+            told = re.search(r'alg="([\w-]+)"', value)
+            seen.sign_in = {"by": "signature", **({"algorithm": told[1]} if told else {})}
+            seen.sign_in_why = "requests were signed (RFC 9421)"
+            seen.credentials = {"key_id": {}, "key": {"secret": True}}
+        elif name.lower() != "cookie" and (is_secret(name) or _with_all(name, value, calls)):
+            manner, space, _ = value.partition(" ")
+            text = f"{manner} {{token}}" if space else "{token}"
+            seen.sign_in = {"by": "header", "header": name, "value": text}
+            seen.sign_in_why = f"requests carried the header {name}, and no answer gave what stands in it"
+            seen.credentials = {"token": {"secret": True}}
+        else:
+            continue
+        return
+
+
+def _with_all(name: str, value: str, calls: Sequence[Recorded]) -> bool:
+    """Whether a header of no standard stands in every call, the same, and looks like a key."""
+    return (
+        not is_standard(name) and len(value) >= 8
+        and all((name, value) in list(call.headers) for call in calls)
+    )  # fmt: skip
 
 
 def _by_call(seen: ApiSeen, call: Recorded, given: Sequence[GivenCredential]) -> None:
-    body: dict[str, Any] = {}
-    credentials: dict[str, dict[str, Any]] = {}
-    for name, value in call.sent.items() if isinstance(call.sent, Mapping) else ():
-        if isinstance(value, str) and name not in ("grant_type", "jsonrpc", "method"):
-            credentials[name] = {"secret": True} if is_secret(name) else {}
-            body[name] = f"{{{name}}}"
-        else:
-            body[name] = value
+    sent = call.sent if isinstance(call.sent, Mapping) else {}
+    method = str(sent["method"]) if "jsonrpc" in sent and "method" in sent else None
+    named = sent.get("params") if method else sent
+    body, credentials = _with_names(named if isinstance(named, Mapping) else {})
     form = any("x-www-form-urlencoded" in value for name, value in call.headers if name.lower() == "content-type")
     gives: dict[str, str] = {}
-    headers: dict[str, str] = {}
-    query: dict[str, str] = {}
-    cookies = False
-    for at_, one in enumerate(given):
+    carries: dict[str, Any] = {}
+    for number, one in enumerate(given):
         kind, _, where = one.carried.partition(" ")
         if kind == "cookie":
-            cookies = True
+            carries["cookies"] = True
             continue
-        name = f"given{at_ or ''}"
-        place = one.gives
+        name = f"given{number or ''}"
+        place = one.gives.removeprefix("result.") if method else one.gives
         gives[name] = place.replace("cookie ", "cookie:").replace("header ", "header:")
         header, _, manner = where.partition(" (")
         if kind == "header":
-            headers[header] = f"{manner.removesuffix(')')} {{{name}}}" if manner else f"{{{name}}}"
+            carries.setdefault("headers", {})[header] = (
+                f"{manner.removesuffix(')')} {{{name}}}" if manner else f"{{{name}}}"
+            )
         else:
-            query[where] = f"{{{name}}}"
-    carries: dict[str, Any] = {"cookies": True} if cookies else {}
-    carries |= {"headers": headers} if headers else {}
-    carries |= {"query": query} if query else {}
-    told: dict[str, Any] = {"path": call.path}
-    told |= {"method": call.method} if call.method != "POST" else {}
-    told |= {"form" if form else "json": body} if body else {}
+            carries.setdefault("body" if kind == "member" else "query", {})[where] = f"{{{name}}}"
+    if method:
+        told: dict[str, Any] = {"rpc": method, "params": body}
+        seen.rpc = seen.rpc or call.path
+    else:
+        told = {"path": call.path, **({"method": call.method} if call.method != "POST" else {})}
+        told |= {"form" if form else "json": body} if body else {}
     seen.sign_in = {"by": "call", "call": told, **({"gives": gives} if gives else {}), "carries": carries}
-    times = max(one.times for one in given)
-    seen.sign_in_why = f"{times} later requests carried what its answer gave"
+    seen.sign_in_why = f"{max(one.times for one in given)} later requests carried what its answer gave"
     seen.credentials = credentials
+
+
+def _with_names(sent: Mapping[str, Any]) -> tuple[dict[str, Any], dict[str, dict[str, Any]]]:
+    """What is sent to sign in, with names in the place of what a person knows; and these names."""
+    body: dict[str, Any] = {}
+    credentials: dict[str, dict[str, Any]] = {}
+    texts = [name for name, value in sent.items() if isinstance(value, str)]
+    secret = [name for name in texts if is_secret(name)] or texts[1:]  # of two texts the second is the secret
+    for name, value in sent.items():
+        if name in texts and re.fullmatch(r"[A-Za-z_]\w*", name):
+            credentials[name] = {"secret": True} if name in secret else {}
+            body[name] = f"{{{name}}}"
+        else:
+            body[name] = value
+    return body, credentials
 
 
 def of_description(told: Described) -> ApiSeen:
@@ -324,13 +376,14 @@ async def _probed(
         return  # how it is cut was seen with the first one
     where = max(lists(first.body), key=lambda one: len(one[1]))[0]
     limit, offsets, pages, marks = parameters_of(kept.takes)
-    size = {limit: str(_SMALL)} if limit else {}
-    if size and (small := await _ask(session, path, size, values, base)) is not None:
-        if kept.came(small, where) == _SMALL:
+    size: dict[str, str] = {}
+    for name in [limit] if limit else pages:  # how many are wanted is told by what comes, whatever it is called
+        small = await _ask(session, path, {name: str(_SMALL)}, values, base)
+        if small is not None and kept.came(small, where) == _SMALL and not _is_another(kept, small, first, where):
+            size, first = {name: str(_SMALL)}, small
             kept.answers.append(small)
-            first = small
-        else:
-            size = {}
+            pages = [one for one in pages if one != name]
+            break
     for steps in _next_ways(first, where, size, offsets, pages, marks, kept.came(first, where)):
         told = [await _ask(session, link or path, query, values, base) for link, query in steps]
         came = [page for page in told if page is not None and kept.records_of(page, where)]
@@ -381,5 +434,5 @@ async def _ask(
     links = ", ".join(made.reply.links)
     headers = {name.lower(): value for name, value in made.reply.headers.items()} | ({"link": links} if links else {})
     url = f"{parts.path}?{parts.query}" if parts.query else parts.path
-    asked = dict(query) if "://" not in path else dict(parse_qsl(parts.query))
+    asked = dict(query) or {n: v for n, v in parse_qsl(parts.query) if not is_secret(n)}
     return AnswerSeen(parameters=asked, body=body, values=values, headers=headers, url=url)

@@ -20,7 +20,7 @@ class Cause(StrEnum):
 
 
 @dataclass
-class Refused(Exception):
+class Declined(Exception):
     """A request that is refused; ``places`` are the records of a list that are at fault, and why.
 
     The ``text`` says why; of what is not told, what that is.
@@ -28,12 +28,12 @@ class Refused(Exception):
 
     cause: Cause
     text: str
-    places: Mapping[int, Refused] = field(default_factory=dict)
+    places: Mapping[int, Declined] = field(default_factory=dict)
 
     def __str__(self) -> str:
         return self.text
 
 
-def untold(what: str) -> Refused:
+def untold(what: str) -> Declined:
     """What cannot be answered, since the dialect does not tell it."""
-    return Refused(Cause.UNTOLD, what)
+    return Declined(Cause.UNTOLD, what)

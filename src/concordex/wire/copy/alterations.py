@@ -13,8 +13,8 @@ from concordex.model.members import flat, value_at
 from concordex.query.tree import Clause
 from concordex.wire import dialect as d
 from concordex.wire.copy.altered import altered, as_read, without_secrets
+from concordex.wire.copy.declined import Cause, Declined, untold
 from concordex.wire.copy.placing import placed, way_to
-from concordex.wire.copy.refused import Cause, Refused, untold
 from concordex.wire.copy.stock import Record, Stock
 from concordex.wire.copy.stocks import Stocks
 
@@ -31,7 +31,7 @@ class Done:
 
 
 @dataclass
-class Written:
+class Alterations:
     """What is written to the stocks of a copy, by table; ``staged`` is how it is taken back until it is committed."""
 
     stocks: Stocks
@@ -39,13 +39,13 @@ class Written:
     _taken: dict[tuple[str, str], dict[str, str]] = field(default_factory=dict)
     _binned: dict[tuple[str, str], str] = field(default_factory=dict)
 
-    def create(self, name: str, bodies: Sequence[Any], parent: str | None = None) -> list[Done | Refused]:
+    def create(self, name: str, bodies: Sequence[Any], parent: str | None = None) -> list[Done | Declined]:
         """Records made of what was sent, or why not, one by one."""
-        outcomes: list[Done | Refused] = []
+        outcomes: list[Done | Declined] = []
         for body in bodies:
             try:
                 outcomes.append(self._made(name, body, parent))
-            except Refused as refused:
+            except Declined as refused:
                 outcomes.append(refused)
         return outcomes
 
@@ -53,17 +53,17 @@ class Written:
         table, stock = self.stocks.dialect.tables[name], self.stocks.of(name)
         assert table.write and table.write.create
         if not isinstance(sent, Mapping):
-            raise Refused(Cause.WRONG, "there is no record in the body")
+            raise Declined(Cause.WRONG, "there is no record in the body")
         self._required(table, sent)
         self._allowed(table, sent)
         named = table.write.create.named
         raw = named.first(sent) if named else stock.new_id()
         if raw in _NOTHING:
-            raise Refused(Cause.WRONG, f"{named} is required")
+            raise Declined(Cause.WRONG, f"{named} is required")
         record = stock.with_id(without_secrets(table.write, as_read(table, sent, sent)), raw)
         record_id = stock.known_as(raw, parent)
         if record_id in stock:
-            raise Refused(Cause.TAKEN, f"there is {record_id} already")
+            raise Declined(Cause.TAKEN, f"there is {record_id} already")
         self._unique(name, record_id, record)
         self._put(stock, record_id, record, parent)
         return Done(raw, record)
@@ -162,9 +162,9 @@ class Written:
 
     def _there(self, stock: Stock, record_id: str, tag: str | None) -> None:
         if record_id not in stock:
-            raise Refused(Cause.ABSENT, f"there is no {record_id or 'such record'}")
+            raise Declined(Cause.ABSENT, f"there is no {record_id or 'such record'}")
         if tag not in (None, "*", self.tag(stock.name, record_id)):
-            raise Refused(Cause.ALTERED, f"{record_id} was altered meanwhile")
+            raise Declined(Cause.ALTERED, f"{record_id} was altered meanwhile")
 
     def _put(self, stock: Stock, record_id: str, record: Mapping[str, Any] | str, parent: str | None) -> None:
         self.staged.append((stock, record_id, stock.text(record_id), parent))
@@ -175,7 +175,7 @@ class Written:
         for name in table.write.required:
             how = table.write.references.get(name) or table.write.fields.get(name)
             if how and value_at(sent, how.to) in _NOTHING:
-                raise Refused(Cause.WRONG, f"{how.to} is required")
+                raise Declined(Cause.WRONG, f"{how.to} is required")
 
     def _allowed(self, table: d.Table, sent: Mapping[str, Any]) -> None:
         """What is sent is of the words that it may be, not too long, and refers to what is there."""
@@ -184,16 +184,16 @@ class Written:
             value = value_at(sent, how.to)
             words = {(how.values or {}).get(word, word).lower() for word in how.choices}
             if words and value not in _NOTHING and str(value).lower() not in words:
-                raise Refused(Cause.WRONG, f"{how.to} may be {', '.join(sorted(words))}, and not {value}")
+                raise Declined(Cause.WRONG, f"{how.to} may be {', '.join(sorted(words))}, and not {value}")
             if how.longest and isinstance(value, str) and len(value) > how.longest:
-                raise Refused(Cause.WRONG, f"{how.to} may have {how.longest} characters, and not {len(value)}")
+                raise Declined(Cause.WRONG, f"{how.to} may have {how.longest} characters, and not {len(value)}")
         referred: list[tuple[str, str]] = [(ref.to, ref.via) for ref in table.write.references.values()]
         referred += list((table.config.references if table.config else {}).items())
         for member, other in referred:
             value = value_at(sent, member)
             for one in value if isinstance(value, list) else [value]:
                 if one not in _NOTHING and other in self.stocks and str(one) not in self.stocks.of(other):
-                    raise Refused(Cause.WRONG, f"{member}: there is no {one} among {other}")
+                    raise Declined(Cause.WRONG, f"{member}: there is no {one} among {other}")
 
     def _unique(self, name: str, record_id: str, record: Record) -> None:
         table, stock = self.stocks.dialect.tables[name], self.stocks.of(name)
@@ -205,7 +205,7 @@ class Written:
             if holder not in (None, record_id) and holder in stock:
                 now = self._value(name, holder, stock.record(holder), unique)
                 if str(now) == str(value):
-                    raise Refused(Cause.TAKEN, f"{holder} has the {unique} {value} already")
+                    raise Declined(Cause.TAKEN, f"{holder} has the {unique} {value} already")
             self._bearers(name, unique)[str(value)] = record_id
 
     def _bearers(self, name: str, unique: str) -> dict[str, str]:
@@ -239,14 +239,14 @@ def _as_filtered(table: d.Table, record: Mapping[str, Any], node: Any) -> Record
     raise untold("how a record in the bin looks")
 
 
-def listed_answer(how: d.Answers, outcomes: Sequence[Done | Refused], record_of: Callable[[Done], Any]) -> list[Any]:
+def listed_answer(how: d.Answers, outcomes: Sequence[Done | Declined], record_of: Callable[[Done], Any]) -> list[Any]:
     """How a good answer tells of each record which were refused."""
     node = how.refused.query.node
     if not isinstance(node, Clause) or node.operator not in (">=", ">", "=", "present") or len(node.values) > 1:
         raise untold(f"how an answer looks for which {how.refused} holds")
     member, told = node.field.text, []
     for outcome in outcomes:
-        bad = isinstance(outcome, Refused)
+        bad = isinstance(outcome, Declined)
         item: Any = record_of(outcome) if isinstance(outcome, Done) else {}
         item = dict(item) if isinstance(item, Mapping) else {"id": item}
         if node.operator == "present":
