@@ -35,7 +35,7 @@ def workspace(folder: Path, harbour: Harbour) -> Workspace:
     lines = ["format: 1", "systems:"]
     for standin in map(harbour.named, NAMES):
         lines += [f"  {standin.name}:", f"    dialect: {standin.dialect}", f"    url: {harbour.urls[standin.name]}"]
-        lines += [f"    describes: {standin.openapi}"] if standin.openapi else []
+        lines += [f"    describes: {standin.describes}"] if standin.describes else []
         lines += ["    credentials:", *(f"      {name}: {value}" for name, value in standin.plain().items())]
         for name, value in standin.secrets().items():
             (folder / f"{standin.name}-{name}.secret").write_text(value + "\n")

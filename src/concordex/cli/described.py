@@ -34,7 +34,7 @@ def draw_operations(
         raise CalledWrongly(f"none of {plural(len(told.operations), 'operation')} is about {' '.join(words)}",
                             advice="concordex call SYSTEM --list")  # fmt: skip
     emit_rows(rows, form, output, columns=columns, limit=limit)
-    draw.note(f"{told.title}: {len(rows):,} of {plural(len(told.operations), 'operation')} (OpenAPI {told.form})")
+    draw.note(f"{told.title}: {len(rows):,} of {plural(len(told.operations), 'operation')} ({told.form})")
 
 
 def draw_operation(system: str, told: Described, name: str) -> None:
@@ -67,6 +67,9 @@ def draw_operation(system: str, told: Described, name: str) -> None:
 
 def _example(system: str, operation: Operation) -> str:
     words = ["concordex", "call", system, operation.name]
+    if operation.question:
+        given = [f"{p.name}=VALUE" for p in operation.parameters if p.required]
+        return shlex.join([*words, *given]) + ("" if operation.section == "query" else " --write")
     words += [
         f"{p.name}={p.example if p.example is not None else 'VALUE'}"
         for p in operation.parameters

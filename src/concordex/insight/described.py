@@ -1,4 +1,4 @@
-"""What an OpenAPI description (2.0, 3.0, 3.1) says can be called, and how; it is believed to lie, and asked no host."""
+"""What a description (OpenAPI 2.0, 3.0, 3.1) says can be called, and how; it is believed to lie, and asks no host."""
 
 from __future__ import annotations
 
@@ -49,6 +49,11 @@ class Operation:
     def parameters(self) -> list[DescribedParameter]:
         """What it takes, the members of a JSON body among them."""
         return self.reader.parameters(self.told, self.shared)
+
+    @property
+    def question(self) -> str:
+        """What is asked in a body, where all is asked at one path: a document of GraphQL."""
+        return str(self.told.get("x-question") or "")
 
     @cached_property
     def body(self) -> str:
@@ -112,13 +117,14 @@ def described(document: Any) -> Described:
     """The description in a document; raises NotDescribed where there is none."""
     if not isinstance(document, Mapping) or not isinstance(document.get("paths"), Mapping):
         raise NotDescribed("has no `paths`: it is no OpenAPI description")
+    told_by = str(document.get("x-told-by") or "")
     form = str(document.get("openapi") or document.get("swagger") or "")
     if not form.startswith(("2.", "3.")):
         raise NotDescribed(f"is of no form that is known: openapi {form or 'is not said'}")
     reader = _Reader(document, form)
     operations = list(reader.operations())
     title = str(_mapping(document.get("info")).get("title") or "")
-    return Described(title=title, form=form, operations=operations, reader=reader)
+    return Described(title=title, form=told_by or f"OpenAPI {form}", operations=operations, reader=reader)
 
 
 class _Reader:

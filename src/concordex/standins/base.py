@@ -65,6 +65,11 @@ class StandIn:
         """The dialect that it speaks."""
         return type(self).name
 
+    @property
+    def describes(self) -> str | None:
+        """Where it says what can be called, as a workspace names it."""
+        return self.openapi
+
     def plain(self) -> dict[str, str]:
         """The credentials that are no secrets."""
         return {}

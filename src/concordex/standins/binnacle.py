@@ -19,6 +19,13 @@ from concordex.standins.base import Problem, StandIn, body_of, only
 
 _YANG = "application/yang-data+json"
 _LOOPBACK = "iana-if-type:softwareLoopback"
+#: What stands at the top of its data, and the modules that say so, with those that only lend them types.
+_TOP = ("ietf-hardware:hardware", "ietf-system:system", "ietf-interfaces:interfaces", "saltmarsh-portal:portal")
+_MODULES = {
+    "ietf-hardware": "2018-03-13", "ietf-system": "2014-08-06", "ietf-interfaces": "2018-02-20",
+    "ietf-ip": "2018-02-22", "iana-hardware": "2018-03-13", "iana-if-type": "2014-05-08",
+    "saltmarsh-portal": "2026-05-04",
+}  # fmt: skip
 Record = dict[str, Any]
 
 
@@ -53,6 +60,11 @@ class Binnacle(StandIn):
         }  # fmt: skip
         super().__init__()
 
+    @property
+    def describes(self) -> str:
+        """RESTCONF tells it itself."""
+        return "restconf:/restconf"
+
     def secrets(self) -> dict[str, str]:
         """The steersman's password."""
         return {"password": self.password}
@@ -64,6 +76,9 @@ class Binnacle(StandIn):
     def routes(self) -> None:
         """Add what this system answers to."""
         self.api.get("/.well-known/host-meta")(self.host_meta)
+        self.api.get("/restconf/data")(self.top)
+        self.api.get("/restconf/operations")(self.operations)
+        self.api.get("/restconf/data/ietf-yang-library:yang-library")(self.library)
         self.api.get("/restconf/data/ietf-hardware:hardware")(self.hardware)
         self.api.get("/restconf/data/ietf-system:system")(self.system)
         self.api.patch("/restconf/data/ietf-system:system")(self.alter_system)
@@ -79,6 +94,27 @@ class Binnacle(StandIn):
         """Where RESTCONF begins (RFC 8040, section 3.1)."""
         xrd = "<XRD xmlns='http://docs.oasis-open.org/ns/xri/xrd-1.0'><Link rel='restconf' href='/restconf'/></XRD>"
         return Response(xrd, media_type="application/xrd+xml")
+
+    async def top(self, request: Request) -> Response:
+        """What stands at the top of the data, one level deep (RFC 8040, section 4.8.2)."""
+        self._admit(request)
+        only(request, "depth")
+        if request.query_params.get("depth") != "1":
+            raise Problem(400, "the whole is given one level deep only: depth=1")
+        return self._yang({"ietf-restconf:data": {name: {} for name in _TOP}})
+
+    async def operations(self, request: Request) -> Response:
+        """There are none (RFC 8040, section 3.3.2)."""
+        self._admit(request)
+        return self._yang({"ietf-restconf:operations": {}})
+
+    async def library(self, request: Request) -> Response:
+        """Which modules it has (RFC 8525)."""
+        self._admit(request)
+        modules = [{"name": name, "revision": revision} for name, revision in _MODULES.items()]
+        return self._yang({
+            "ietf-yang-library:yang-library": {"module-set": [{"name": "all", "module": modules}], "content-id": "1"}
+        })  # fmt: skip
 
     async def hardware(self, request: Request) -> Response:
         """The chassis (RFC 8348)."""

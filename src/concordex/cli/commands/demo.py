@@ -222,9 +222,9 @@ def _make_workspace(target: Path, harbour: Harbour, devices: int) -> None:
     written = target / "concordex.yaml"
     systems = written.read_text(encoding="utf-8").partition("systems:\n")[2]
     for standin in harbour.standins:
-        if standin.openapi is not None:
+        if standin.describes is not None:
             systems = systems.replace(
-                f"  {standin.name}:\n", f"  {standin.name}:\n    describes: {standin.openapi}\n", 1
+                f"  {standin.name}:\n", f"  {standin.name}:\n    describes: {standin.describes}\n", 1
             )
     rules = _RULES.replace("{most}", str(max(1000, devices))).replace("{aside}", aside.name)
     written.write_text(f"{rules}systems:\n{systems}", encoding="utf-8")

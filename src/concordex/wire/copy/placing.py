@@ -18,7 +18,7 @@ Way = Sequence[str | int]
 
 
 def way_to(path: Path) -> Way:
-    """The members on the way to what a path finds; a number is a place in a list.  Declined where it has no way back."""
+    """The members on the way to what a path finds, and places in lists; declined where it has no way back."""
     if path.steps is not None:
         return path.steps
     text, way, at = str(path), list[str | int](), 1

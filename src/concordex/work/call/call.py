@@ -71,8 +71,17 @@ def prepare(workspace: BaseWorkspace, system: str, spec: CallSpec) -> PreparedCa
     dialect = workspace.dialect(name)
     meant = _by_operation(workspace, system, spec) or spec
     request = request_of(dialect, meant)
-    return PreparedCall(
-        system=system if address else name, spec=spec, request=request, reads=only_reads(dialect, meant, request)
+    reads = only_reads(dialect, meant, request) or (meant is not spec and _is_question(meant, spec))
+    return PreparedCall(system=system if address else name, spec=spec, request=request, reads=reads)
+
+
+def _is_question(meant: CallSpec, spec: CallSpec) -> bool:
+    """Whether it is a query of GraphQL that we made ourselves: such a one only reads (its standard, section 6.2.1)."""
+    if meant.json is None or spec.is_altered or meant.method != "POST":
+        return False
+    asked = orjson.loads(meant.json)
+    return (
+        isinstance(asked, dict) and asked.keys() == {"query", "variables"} and str(asked["query"]).startswith("query ")
     )
 
 
@@ -85,12 +94,18 @@ def _by_operation(workspace: BaseWorkspace, system: str, spec: CallSpec) -> Call
     operation = known.named(spec.where) if known is not None else None
     if operation is None:
         return None
+    if operation.question:  # of GraphQL the values are variables of what is asked at the one path
+        variables = {name: plain(value) for name, value in spec.values}
+        asked = orjson.dumps({"query": operation.question, "variables": variables}).decode()
+        path = address_of(workspace, system, operation).partition("#")[0]
+        return CallSpec(where=path, method="POST", json=spec.json or asked, headers=spec.headers)
     stands = {parameter.name: parameter.stands for parameter in operation.parameters}
     body = {name: plain(value) for name, value in spec.values if stands.get(name) == "body"}
     headers = {name: value for name, value in spec.values if stands.get(name) == "header"}
     rest = [(name, value) for name, value in spec.values if name not in body and name not in headers]
     return CallSpec(
-        where=address_of(workspace, system, operation), values=rest, method=spec.method or operation.method,
+        where=address_of(workspace, system, operation).partition("#")[0], values=rest,
+        method=spec.method or operation.method,
         json=spec.json or (orjson.dumps(body).decode() if body else None), content=spec.content,
         headers={**headers, **spec.headers},
     )  # fmt: skip

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote, urlsplit
 
@@ -10,9 +11,11 @@ import orjson
 from concordex.documents import NotYaml, Unbounded, parse_fast, read_text
 from concordex.errors import CalledWrongly, ConcordexError, WireError
 from concordex.insight.described import Described, NotDescribed, Operation, described
+from concordex.insight.otherwise import INTROSPECTION, of_graphql, of_odata, of_restconf
 from concordex.landing import landing
 from concordex.parallel import completed
 from concordex.wire import dialect as d
+from concordex.wire.http.formats import decode
 from concordex.wire.http.session import Request
 
 if TYPE_CHECKING:
@@ -31,6 +34,13 @@ def description(workspace: BaseWorkspace, system: str, *, kept: bool = False) ->
             f"nothing says where {system} is described",
             advice=f"systems: {name}: describes: in concordex.yaml: a path that it serves, or a file",
         )
+    if (standard := where.partition(":")[0]) in _ASKED:
+        copy = _copy(workspace, name)
+        if kept and copy.is_file():
+            return _described(orjson.loads(copy.read_bytes()), str(copy))
+        document = completed(_ASKED[standard](workspace, name, where.partition(":")[2]))
+        _keep(copy, document)
+        return _described(document, where)
     file = workspace.root / where
     if not where.startswith(("/", "http:", "https:")) or file.is_file():
         return described_in(file)
@@ -38,11 +48,16 @@ def description(workspace: BaseWorkspace, system: str, *, kept: bool = False) ->
     if kept and copy.is_file():
         return _described(orjson.loads(copy.read_bytes()), str(copy))
     content = completed(_served(workspace, name, where))
-    found = _described(_document(content.decode(errors="replace"), where), where)
+    document = _document(content.decode(errors="replace"), where)
+    found = _described(document, where)
+    _keep(copy, document)
+    return found
+
+
+def _keep(copy: Path, document: Any) -> None:
     copy.parent.mkdir(parents=True, exist_ok=True)
     with landing(copy, private=True) as making:
-        making.write_bytes(orjson.dumps(_document(content.decode(errors="replace"), where)))
-    return found
+        making.write_bytes(orjson.dumps(document))
 
 
 def described_in(file: Path) -> Described:
@@ -83,7 +98,65 @@ async def _served(workspace: BaseWorkspace, name: str, where: str) -> bytes:
     return made.reply.content
 
 
+async def _of_graphql(workspace: BaseWorkspace, name: str, path: str) -> dict[str, Any]:
+    content = (orjson.dumps({"query": INTROSPECTION}), "application/json")
+    address = _full(workspace, name, path)
+    asked = Request(method="POST", path=address, shape=d.JsonShape(), content=content)
+    answer = await _asked(workspace, name, [asked])
+    return _made(of_graphql, answer[0], path)
+
+
+async def _of_restconf(workspace: BaseWorkspace, name: str, root: str) -> dict[str, Any]:
+    """The library of modules, the data one level deep, and the operations: each as far as the device has it."""
+    accept = {"Accept": "application/yang-data+json"}
+    below = (
+        "/data/ietf-yang-library:yang-library",
+        "/data?depth=1",
+        "/operations",
+        "/data/ietf-yang-library:modules-state",
+    )
+    paths = [_full(workspace, name, f"{root}{path}") for path in below]
+    asked = [Request(method="GET", path=path, shape=d.JsonShape(), headers=accept) for path in paths]
+    library, data, operations, before = await _asked(workspace, name, asked)
+    if library is None and before is None and data is None:
+        raise WireError(
+            f"nothing below {root} tells of modules or data", where=name, advice="is that where RESTCONF begins?"
+        )
+    return of_restconf(library or before, data, operations, root)
+
+
+async def _asked(workspace: BaseWorkspace, name: str, requests: Sequence[Request]) -> list[Any]:
+    """The answers to some requests as JSON; None for what is refused."""
+    told = []
+    async with workspace.session(name) as session:
+        for request in requests:
+            made = await session.exchange(request)
+            try:
+                told.append(orjson.loads(made.reply.content) if made.reply.status == 200 else None)
+            except ValueError:
+                told.append(None)
+    return told
+
+
+def _full(workspace: BaseWorkspace, name: str, path: str) -> str:
+    url = urlsplit(workspace.config.systems[name].url)
+    return f"{url.scheme}://{url.netloc}{path}"
+
+
+def _made(make: Callable[[Any, str], dict[str, Any]], answer: Any, where: str) -> dict[str, Any]:
+    try:
+        return make(answer, where)
+    except ValueError as error:
+        raise CalledWrongly(f"{where} {error}") from error
+
+
+#: Standards by which a system is asked for what it offers, in a few requests.
+_ASKED = {"graphql": _of_graphql, "restconf": _of_restconf}
+
+
 def _document(text: str, name: str) -> Any:
+    if text.lstrip()[:1] == "<":
+        return _made(of_odata, decode(text.encode(), d.XmlShape(by="xml")), name.rpartition("/$metadata")[0])
     try:
         return orjson.loads(text)
     except ValueError:

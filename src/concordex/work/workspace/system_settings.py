@@ -140,7 +140,9 @@ class System(Settings):
     shares: list[str] = Field(default_factory=list, description="Settings under `shared`, the later ones first.")
     label: str = ""
     describes: str | None = Field(
-        None, description="Where its API is described (OpenAPI): a path that it serves, or a file from the workspace."
+        None,
+        description="Where its API is described: a path that it serves, or a file from the workspace (OpenAPI, OData"
+        " metadata); or `graphql:PATH`, `restconf:PATH`: it is asked there.",
     )
     role: Literal["manager", "inventory"] | None = Field(None, description="Where it differs from the dialect's.")
     knows: str | None = Field(None, description="A filter: the devices that it should know.")
