@@ -14,12 +14,13 @@ import shutil
 import tempfile
 from datetime import UTC, datetime
 from pathlib import Path
+from unittest.mock import patch
 from typing import Any
 
 from concordex import Workspace
 from concordex.model.fields import FIELDS
 from concordex.standins.server import Harbour
-from concordex.unseen import UNSEEN
+from concordex.unseen import Unseen
 from concordex.wire import dialect as d
 from concordex.wire.dialect import load
 from concordex.wire.http import recording
@@ -120,10 +121,12 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as made, Harbour.of(900, moment=datetime.now(UTC)) as harbour:
         here = workspace(Path(made) / "w", harbour)
         recorded = Path(made) / "recorded"
-        hidden, UNSEEN.hidden = UNSEEN.hidden, lambda text, **_: text  # as a browser records: with all that was sent
-        recording.is_credential = lambda _: False
-        here.rehearsals.record_pull(recorded, here.pull)
-        UNSEEN.hidden = hidden
+        # as a browser records: with all that was sent
+        with (
+            patch.object(Unseen, "hidden", lambda _, text, **__: text),
+            patch.object(recording, "is_credential", lambda _: False),
+        ):
+            here.rehearsals.record_pull(recorded, here.pull)
         for name in NAMES:
             real = here.dialect(name)
             truth = {place(real, real.tables[s.table]): s.distinct for s in here.memory.newest(system=name)}

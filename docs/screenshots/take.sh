@@ -65,13 +65,40 @@ shot versions "$fleet" "concordex versions -n 7" "concordex versions --spread --
     concordex links --where 'near.site in (cobble-quay, gull-stairs) or far.site in (cobble-quay, gull-stairs)' --draw "$here/site.png"
     concordex health --events --where 'site in (fishgate, mv-eider, saltpan)' --draw "$here/timeline.png"
     concordex report -o "$work/fleet.html") >"$work/drawn.txt" 2>&1 || true
-for size in report:1280,800 report-phone:390,800; do
+for size in report:1280,800; do
     chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update \
         --disable-sync --user-data-dir="$work/profile" --hide-scrollbars --window-size="${size#*:}" \
         --screenshot="$here/${size%%:*}.png" "file://$work/fleet.html" >/dev/null 2>&1
     echo "${size%%:*}.png"
 done
 shot sync "$fleet" "concordex sync stowage --draft"
+cat >"$fleet/console.py" <<'END'
+"""What a browser would record of Fairlead's console: somebody signs in, and looks at ports and devices."""
+import json, pathlib, re, urllib.request
+from datetime import UTC, datetime, timedelta
+url = re.search(r"fairlead:\n.*?url: (\S+)", pathlib.Path("concordex.yaml").read_text(), re.DOTALL)[1] + "/fl/3"
+word = pathlib.Path("../ferries-aside/fairlead-passphrase").read_text().strip()
+entries, at = [], datetime(2026, 11, 30, 14, 3, tzinfo=UTC)
+def ask(method, path, sent=None, session=None):
+    headers = {"Content-Type": "application/json"} | ({"Fairlead-Session": session} if session else {})
+    asked = urllib.request.Request(url + path, json.dumps(sent).encode() if sent else None, headers, method=method)
+    text = urllib.request.urlopen(asked).read().decode()
+    request = {"method": method, "url": url + path, "headers": [{"name": n, "value": v} for n, v in headers.items()]}
+    request |= {"postData": {"mimeType": "application/json", "text": json.dumps(sent)}} if sent else {}
+    content = {"mimeType": "application/json", "size": len(text), "text": text}
+    entries.append({"startedDateTime": (at + timedelta(seconds=4 * len(entries))).isoformat(), "request": request,
+                    "response": {"status": 200, "headers": [], "content": content}})
+    return json.loads(text)
+key = ask("POST", "/session", {"operator": "inventory", "passphrase": word})["session"]["key"]
+for path in ("/nodes?from=1&size=50", "/nodes?from=51&size=50", "/ports?from=1&size=50", "/ports?from=51&size=50"):
+    ask("GET", path, session=key)
+pathlib.Path("console.har").write_text(json.dumps({"log": {"version": "1.2", "entries": entries}}))
+END
+(cd "$fleet" && python3 console.py)
+shot learn "$fleet" "concordex dialect trace console.har -c at,call,times,parameters,answers" \
+    "concordex dialect draft campus --from console.har" "sed -n '/devices:/,/os_version/p' dialects/campus.yaml | cut -c1-150" \
+    "concordex change run 1 --against-copy --first 40 | tail -3"
+rm "$fleet/dialects/campus.yaml"
 (cd "$fleet" && concordex change run 1 --yes) >"$work/synced.txt" 2>&1 || true  # what is held is named, with status 4
 cp "$here/../examples/new-switches.csv" "$fleet"
 shot push "$fleet" "concordex push new-switches.csv --to stowage --rejects bad.csv --draft" \
