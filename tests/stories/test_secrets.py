@@ -212,6 +212,7 @@ dialect show parrot --requests
 dialect check parrot --against parrot
 dialect schema
 dialect draft drafted --from ../console.har
+dialect add dialects/drafted.yaml --yes
 pull
 pull parrot --record recorded --anonymise
 dialect test parrot --accept

@@ -12,6 +12,7 @@ from concordex.work.show import capabilities, requests
 
 if TYPE_CHECKING:
     from concordex.wire.dialect import Dialect, Table
+    from concordex.work.learn.added import Offered
     from concordex.work.learn.draft import DraftedDialect
     from concordex.work.learn.trace import Trace
     from concordex.work.pull.check import Finding
@@ -56,15 +57,30 @@ class Dialects:
         """Each recording in the folder's ``tests`` read by its dialect, and compared with what was accepted."""
         from concordex.work.rehearse.tested import try_recordings
 
-        if self._folder is None:
-            raise CalledWrongly("recordings stand in dialects/tests of a workspace", advice="concordex init DIR")
-        return try_recordings(self._folder, name, accept=accept)
+        return try_recordings(self._own_folder(), name, accept=accept)
 
     def check_against(self, dialect: Dialect, folder: Path, workspace: BaseWorkspace | None = None) -> list[Finding]:
         """Each read of a dialect tried on recordings, in the place of a system."""
         from concordex.work.rehearse.replayed import check_against
 
         return check_against(workspace, folder, dialect)
+
+    def offered(self, source: Path) -> Offered:
+        """What a file, a folder or an archive of somebody else's holds, looked at and not taken yet."""
+        from concordex.work.learn.added import offered
+
+        return offered(self._own_folder(), source)
+
+    def take(self, offer: Offered) -> list[Path]:
+        """Take what was offered into the workspace; the files that were written."""
+        from concordex.work.learn.added import take
+
+        return take(self._own_folder(), offer)
+
+    def _own_folder(self) -> Path:
+        if self._folder is None:
+            raise CalledWrongly("dialects of one's own stand in a workspace", advice="concordex init DIR")
+        return self._folder
 
     def schema(self) -> str:
         """The JSON Schema of the format."""

@@ -36,7 +36,7 @@ dialect = typer.Typer(
 def list_dialects(
     limit: Limit = None, columns: Columns = None, form: OutputFormat = None, output: Output = None
 ) -> None:
-    """List the dialects: those that ship with the program, and the workspace's own.
+    """List the dialects: those that ship with the program, the workspace's own, and those of installed packages.
 
     Example: concordex dialect list
     """
@@ -258,6 +258,45 @@ def test(
 
 
 TESTED = {"accepted": "green", "new": "yellow", "different": "bold red", "failed": "bold red"}
+
+
+@dialect.command("add")
+def add(
+    source: Annotated[Path, typer.Argument(help="A dialect, a folder of some, or an archive (.zip, .whl, .tar.gz).")],
+    yes: Annotated[bool, typer.Option("--yes", "-y", help="Agree without being asked.")] = False,
+) -> int:
+    """Take dialects that somebody else made into the workspace, with their recordings, after a look at what they ask.
+
+    Nothing is taken over what is there, nor in the place of a shipped dialect.  A dialect asks nothing but what is
+    shown, at the one system that a workspace names, with no secret but those that it names itself.  Dialects in an
+    installed package (entry point concordex.dialects) need not be added.
+
+    Examples:
+
+    concordex dialect add lamps.yaml
+
+    concordex dialect add lamplight-dialects.zip
+    """
+    every = _dialects()
+    offer = every.offered(source)
+    for name, spoken in offer.dialects.items():
+        draw.heading(f"{name}: {spoken.title}")
+        secrets = [part for part, spec in spoken.credentials.items() if spec.secret]
+        rows = [("secrets", ", ".join(secrets) or "none"), *every.summary(spoken)]
+        rows += [("tried with", ", ".join(one.release for one in spoken.tried))] if spoken.tried else []
+        for what, told in rows:
+            draw.line(f"  {what}: {told}")
+    tests = [name for name in offer.files if name.startswith("tests/")]
+    if tests:
+        draw.line(f"with {', '.join(tests[:_LEFT])}")
+    if not (yes or draw.ask(f"Add {', '.join(offer.dialects)}?")):
+        draw.note("not agreed; nothing was added")
+        return Status.STOPPED
+    for path in every.take(offer):
+        draw.note(f"added {path}")
+    first = next(iter(offer.dialects))
+    draw.note(f"every request of it: concordex dialect show {first} --requests")
+    return Status.DONE
 
 
 @dialect.command("schema")

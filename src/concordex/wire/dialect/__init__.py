@@ -254,6 +254,13 @@ class Errors(Part):
         return words(given)
 
 
+class Tried(Part):
+    """A release of the system with which the dialect was tried, and by which recording that can be tried again."""
+
+    release: str
+    recording: str | None = Field(None, description="A file in the folder `tests` beside the dialect.")
+
+
 class Rpc(Part):
     """JSON-RPC 2.0: one path for all calls, errors inside HTTP 200."""
 
@@ -279,6 +286,7 @@ class Dialect(Part):
     role: Literal["manager", "inventory"] = Field(
         "manager", description="manager: speaks with the devices; inventory: is told about them by people."
     )
+    tried: list[Tried] = Field(default_factory=list, description="Releases of the system with which it was tried.")
     base: str = Field("", description="Stands before every path.")
     headers: dict[str, TemplateText] = Field(default_factory=dict, description="With every request.")
     shape: Shape = Field(default_factory=JsonShape, description="Of answers, and of what is written.")

@@ -1,4 +1,4 @@
-"""Finding dialects: in the workspace first, then those that ship with the program."""
+"""Finding dialects: in the workspace first, then those that ship with the program, then those of installed packages."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ from typing import Any
 from concordex.documents import check, dotted, line_of, parse_fast, parse_yaml, quickly, read_yaml
 from concordex.errors import CalledWrongly, DocumentError
 from concordex.wire.dialect import Dialect
+from concordex.wire.dialect.packages import packaged
 from concordex.wire.dialect.validate import unmeant
 from concordex.words import suggestion
 
@@ -29,7 +30,9 @@ def find(name: str, folder: Path | None = None) -> Dialect:
     if own:
         return quickly(own, lambda document: _checked(document, str(own), folder))
     document, file = _document(name, folder)
-    return _checked(document, file, folder) if "extends" in document else _by_itself(name)
+    if "extends" in document or name not in shipped():
+        return _checked(document, file, folder)
+    return _by_itself(name)
 
 
 @cache
@@ -44,14 +47,17 @@ def text_of(name: str, folder: Path | None = None) -> str:
     if own:
         return own.read_text(encoding="utf-8")
     if name not in shipped():
+        if name in packaged():
+            return packaged()[name].file.read_text(encoding="utf-8")
         raise CalledWrongly(f"there is no dialect {name!r}", advice=suggestion(name, known(folder)))
     return resources.files("concordex.dialects").joinpath(f"{name}.yaml").read_text(encoding="utf-8")
 
 
 def known(folder: Path | None = None) -> dict[str, str]:
-    """Every dialect that a workspace can use, and whether it is ``shipped`` or its ``own``."""
+    """Every dialect that a workspace can use, and whether it is ``shipped``, its ``own``, or of which package."""
     own = sorted(file.stem for file in folder.glob("*.yaml")) if folder and folder.is_dir() else []
-    return dict.fromkeys(shipped(), "shipped") | dict.fromkeys(own, "own")
+    brought = {name: f"{one.package} {one.version}" for name, one in packaged().items()}
+    return brought | dict.fromkeys(shipped(), "shipped") | dict.fromkeys(own, "own")
 
 
 def from_file(path: Path) -> Dialect:
@@ -70,6 +76,8 @@ def _document(name: str, folder: Path | None) -> tuple[Any, str]:
         return read_yaml(own), str(own)
     if name in shipped():
         return _shipped(name), f"dialects/{name}.yaml"
+    if name in packaged():
+        return read_yaml(packaged()[name].file), str(packaged()[name].file)
     raise CalledWrongly(f"there is no dialect {name!r}", advice=suggestion(name, known(folder)))
 
 

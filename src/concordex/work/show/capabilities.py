@@ -28,6 +28,9 @@ def capabilities(dialect: d.Dialect) -> list[Capability]:
 
 def _system(dialect: d.Dialect) -> Iterator[Capability]:
     sign_in, limits = dialect.sign_in, dialect.limits
+    tried = ", ".join(f"{one.release} ({one.recording})" if one.recording else one.release for one in dialect.tried)
+    if tried:
+        yield Capability("system", "releases with which it was tried", True, tried)
     yield Capability("system", "sign in", True, _signs_in(sign_in))
     out = sign_in.sign_out if isinstance(sign_in, d.CallSignIn) else None
     yield Capability("system", "sign out", out is not None, _call(out) if out else "")
