@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from concordex.model.members import put, stands, value_at
+from concordex.model.members import pruned, put, stands, value_at
 from concordex.wire import dialect as d
 from concordex.wire.copy.declined import Cause, Declined, untold
 from concordex.wire.copy.placing import placed
@@ -20,6 +21,8 @@ def altered(how: d.Update, record: Mapping[str, Any], sent: Any, kept: Sequence[
         return patched(record, sent)
     if not isinstance(sent, Mapping):
         raise Declined(Cause.WRONG, "there is no record in the body")
+    if how.form_of == "patch_op":
+        return _operated(record, sent.get("Operations"))
     sent = {name: value for name, value in sent.items() if name != how.id}
     if how.form_of == "merge_patch":
         return dict(merge_patched(record, sent))
@@ -54,6 +57,23 @@ def patched(record: Mapping[str, Any], patch: Any) -> Record:
         raise Declined(Cause.WRONG, f"the patch cannot be applied: {error}") from error
     if not isinstance(made, dict):
         raise Declined(Cause.WRONG, "the patch leaves no record")
+    return made
+
+
+def _operated(record: Mapping[str, Any], operations: Any) -> Record:
+    """RFC 7644, section 3.5.2, as far as a plain path leads; what filters values within it is not known here."""
+    made = dict(record)
+    for operation in operations if isinstance(operations, list) else [None]:
+        told = operation if isinstance(operation, Mapping) else {}
+        op, path = str(told.get("op")).lower(), told.get("path")
+        if op not in ("add", "replace", "remove") or (path is None and not isinstance(told.get("value"), Mapping)):
+            raise Declined(Cause.WRONG, "a patch lists operations: add, replace or remove, with their paths")
+        if path is None:
+            made = merged(made, told["value"])
+        elif not isinstance(path, str) or not re.fullmatch(r"\w+(\.\w+)*", path):
+            raise untold(f"what the path {path} means in a patch")
+        else:
+            made = pruned(made, [path]) if op == "remove" else put(made, path, told.get("value"))
     return made
 
 

@@ -120,8 +120,8 @@ class Update(Send):
     """How records are altered; `{record_id}` stands for the id."""
 
     method: Method = "PATCH"
-    form_of: Literal["members", "merge_patch", "json_patch"] = Field(
-        "members", alias="as", description="merge_patch: RFC 7396; json_patch: RFC 6902."
+    form_of: Literal["members", "merge_patch", "json_patch", "patch_op"] = Field(
+        "members", alias="as", description="merge_patch: RFC 7396; json_patch: RFC 6902; patch_op: RFC 7644, 3.5.2."
     )
     whole: Whole | None = Field(None, description="The whole record must be sent: true, or where it is read.")
     etag: bool = Field(False, description="It is read first, and sent with If-Match (RFC 9110, section 13.1.1).")

@@ -22,7 +22,10 @@ from concordex.wire.http.session import Request, Session
 from concordex.wire.reading.pages import moment
 from concordex.wire.writing.tasks import follow
 
-_PATCHES = {"merge_patch": "application/merge-patch+json", "json_patch": "application/json-patch+json"}
+_PATCHES = {
+    "merge_patch": "application/merge-patch+json", "json_patch": "application/json-patch+json",
+    "patch_op": "application/scim+json",
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -214,12 +217,14 @@ async def update(
     own_id = record_id if own_id is None else own_id
     values = {**(fields or {}), "record_id": record_id}
     base = base or await base_of(session, how, record_id, fields)
-    sent: Any = {how.id: own_id, **body} if how.id and how.form_of != "json_patch" else body
+    sent: Any = {how.id: own_id, **body} if how.id and how.form_of not in ("json_patch", "patch_op") else body
     if how.whole:
         sent = merged(_as_it_is(session, how.whole, base, values), sent)
     if how.form_of == "json_patch":
         # "add" replaces what is there and makes what is not (RFC 6902, section 4.1)
         sent = [{"op": "add", "path": _pointer(steps), "value": value} for steps, value in _flat(body)]
+    if how.form_of == "patch_op":
+        sent = patch_op(body)
     headers = {"Content-Type": _PATCHES[how.form_of]} if how.form_of in _PATCHES else {}
     listed, member = ([sent], how.records) if how.batch_size > 1 else (sent, None)
     await _write(session, how, listed, member, values, headers | _match(base) | _known(how, key))
@@ -316,6 +321,20 @@ def _laid(body: Mapping[str, Any], sent: Any, member: str | None) -> dict[str, A
     more: dict[str, Any] = {}
     put_into(more, member, sent)
     return merged(body, more)
+
+
+#: What a message of SCIM says that it is (RFC 7644, section 3.5.2).
+PATCH_OP = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
+
+
+def patch_op(body: Mapping[str, Any]) -> dict[str, Any]:
+    """Members as a PATCH of SCIM: each replaced, or removed where it is to be empty (RFC 7644, section 3.5.2)."""
+    operations = []
+    for steps, value in _flat(body):
+        empty = value in (None, "", [])
+        path = ".".join(steps)
+        operations.append({"op": "remove", "path": path} if empty else {"op": "replace", "path": path, "value": value})
+    return {"schemas": [PATCH_OP], "Operations": operations}
 
 
 def _pointer(steps: Sequence[str]) -> str:
