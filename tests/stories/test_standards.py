@@ -7,6 +7,7 @@ import socket
 import subprocess
 import sys
 import time
+from contextlib import contextmanager
 from pathlib import Path
 
 import httpx
@@ -17,26 +18,35 @@ from tests.conftest import Near
 USERS = 130
 
 
-@pytest.fixture(scope="module")
-def scim():
-    """A SCIM service of other people's, with some users and one group."""
+def free_port() -> int:
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
-        port = free.getsockname()[1]
-    program = str(Path(sys.executable).with_name("scim2-server"))
-    url, token = f"http://127.0.0.1:{port}", {"Authorization": "Bearer tok-lamplight"}
-    with subprocess.Popen(
-        [program, "--port", str(port), "--bearer-token", "tok-lamplight"],
-        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-    ) as server:  # fmt: skip
+        return free.getsockname()[1]
+
+
+@contextmanager
+def served(program: str, *words: str, url: str, **headers: str):
+    """A server of other people's, once it answers."""
+    command = [str(Path(sys.executable).with_name(program)), *words]
+    with subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as server:
         ends = time.monotonic() + 60
         while True:
             try:
-                httpx.get(f"{url}/ServiceProviderConfig", headers=token)
+                httpx.get(url, headers=headers)
                 break
             except httpx.TransportError:
                 assert time.monotonic() < ends
                 time.sleep(0.1)
+        yield
+        server.terminate()
+
+
+@pytest.fixture(scope="module")
+def scim():
+    """A SCIM service with some users."""
+    port = free_port()
+    url, token = f"http://127.0.0.1:{port}", {"Authorization": "Bearer tok-lamplight"}
+    with served("scim2-server", "--port", str(port), "--bearer-token", "tok-lamplight", url=f"{url}/Schemas", **token):
         with httpx.Client(base_url=url, headers=token | {"Content-Type": "application/scim+json"}) as client:
             for n in range(USERS):
                 client.post("/Users", json={
@@ -44,7 +54,6 @@ def scim():
                     "displayName": f"Keeper {n}", "name": {"familyName": f"Brine {n}"}, "active": n % 2 == 0,
                 }).raise_for_status()  # fmt: skip
         yield url
-        server.terminate()
 
 
 @pytest.fixture
@@ -93,3 +102,37 @@ def test_the_copy_of_a_scim_service_takes_the_same_patches(shell):
     done = shell("change", "run", "1", "--against-copy")
     assert "1 step written, read back and confirmed" in done.stderr
     assert "1 step written" in shell("change", "run", "1", "--yes").stderr
+
+
+def test_a_redfish_service_is_pulled_whole_by_its_links_and_switched(tmp_path):
+    """Collections, what their members lead to, what sensors read; a machine is switched on by the address it tells."""
+    port, machines = free_port(), [
+        {"uuid": f"1000000{n}-9e44-4fa7-8e91-f3527a1ef094", "name": f"lamp-{n}", "power_state": "Off",
+         "external_notifier": False, "nics": [{"mac": f"02:00:00:00:01:0{n}", "ip": f"10.9.0.{n + 1}"}]}
+        for n in range(4)
+    ]  # fmt: skip
+    settings = f"SUSHY_EMULATOR_FAKE_SYSTEMS = {machines!r}\nSUSHY_EMULATOR_STATE_DIR = {str(tmp_path)!r}\n"
+    (tmp_path / "settings.py").write_text(settings)
+    (tmp_path / "word").write_text("keeper-word")
+    (tmp_path / "concordex.yaml").write_text(
+        f"format: 1\nsystems:\n  bmc: {{dialect: redfish, url: 'http://127.0.0.1:{port}',"
+        " credentials: {user: keeper, password: 'file:word'}}\n"
+    )
+    shell, words = (
+        Near(tmp_path),
+        ["--config", str(tmp_path / "settings.py"), "--fake", "-i", "127.0.0.1", "-p", str(port)],
+    )
+    with served("sushy-emulator", *words, url=f"http://127.0.0.1:{port}/redfish/v1/"):
+        assert "5 whole" in shell("pull").stderr
+        rows = json.loads(shell("show", "devices", "-f", "json", "--columns", "name,status,record_id").stdout)
+        made = {row["name"]: row["status"] for row in rows if row["name"].startswith("lamp-")}
+        assert made == {f"lamp-{n}": "down" for n in range(4)}
+        nics = json.loads(shell("show", "interfaces", "-f", "json", "--columns", "macs,parent").stdout)
+        assert {row["macs"][0] for row in nics} >= {f"02:00:00:00:01:0{n}" for n in range(4)}
+        heat = json.loads(shell("show", "temperatures", "-f", "json", "--columns", "celsius").stdout)
+        assert all(row["celsius"] > 0 for row in heat)
+        assert heat
+        assert "1 step taken" in shell("action", "bmc", "power-on", "name = lamp-2", "--yes").stderr
+        ends = time.monotonic() + 30
+        while "up" not in shell("show", "devices", "--live", "--where", "name = lamp-2", "--columns", "status").stdout:
+            assert time.monotonic() < ends
