@@ -14,8 +14,8 @@ import shutil
 import tempfile
 from datetime import UTC, datetime
 from pathlib import Path
-from unittest.mock import patch
 from typing import Any
+from unittest.mock import patch
 
 from concordex import Workspace
 from concordex.model.fields import FIELDS
