@@ -105,6 +105,7 @@ class Read(Listed):
     """How a table is read."""
 
     file: str | None = Field(None, description="Of a system that is a folder: the file, or a pattern such as *.csv.")
+    sql: str | None = Field(None, description="Of a system that is a database: the statement that selects the rows.")
     details: Details | None = None
     also: list[Also] = Field(default_factory=list)
     gathers: list[Gather] = Field(default_factory=list)
@@ -114,6 +115,8 @@ class Read(Listed):
 
     @model_validator(mode="after")
     def _somewhere(self) -> Read:
-        if not (self.path or self.rpc or self.file):
-            raise fault_at(("path",), "is required: where is the list? (or `rpc`, or `file`)")
+        if not (self.path or self.rpc or self.file or self.sql):
+            raise fault_at(("path",), "is required: where is the list? (or `rpc`, `file` or `sql`)")
+        if self.sql and (self.path or self.rpc or self.file or self.each or self.details or self.also or self.gathers):
+            raise fault_at(("sql",), "a statement selects all there is: no other call belongs to it")
         return self

@@ -36,6 +36,8 @@ class Endpoint:
     name: str
     url: str = ""
     folder: Path | None = None  # of a system that is files
+    database: str | None = None  # of a system that is a database; a path in it is meant from ``root``
+    root: Path | None = None
     credentials: Mapping[str, Secret | str] = field(default_factory=dict)
     ca: str | None = None
     verify: bool = True

@@ -6,6 +6,7 @@ read; when neither agrees, what came is kept and called partial.
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import AsyncIterator, Callable, Coroutine, Sequence
 from typing import Any
 
@@ -16,6 +17,7 @@ from concordex.progress import Counted
 from concordex.wire import dialect as d
 from concordex.wire.http.session import Session
 from concordex.wire.reading.completeness import TableOutcome, Trail, Verdict, verdict
+from concordex.wire.reading.databases import VOUCHED, select
 from concordex.wire.reading.details import Enricher, few
 from concordex.wire.reading.files import read_file
 from concordex.wire.reading.list_reader import list_reader
@@ -84,6 +86,11 @@ async def peek(session: Session, name: str, parents: pl.DataFrame | None = None)
     """The first page of a table, mapped, and how many records are announced: to see whether it reads."""
     table = session.dialect.tables[name]
     collector = Collector(table, session.dialect.limits.record)
+    if table.read.sql:
+        selected = select(session.endpoint, table)
+        for page in selected.pages:
+            collector.add(page)
+        return collector.look([], notes=[selected.note]), None
     if table.read.file:
         file = read_file(session.endpoint, session.dialect, table)
         for page in file.pages:
@@ -106,6 +113,25 @@ async def peek(session: Session, name: str, parents: pl.DataFrame | None = None)
     return look, page.total if total is None else total
 
 
+async def _look_elsewhere(session: Session, table: d.Table, collector: Collector) -> TableRead:
+    """What a file holds, or a statement selects."""
+    read = table.read
+    if read.sql:
+        selected = select(session.endpoint, table)
+        pages, note, doubt, vouched = selected.pages, selected.note, "it is what a statement selects", VOUCHED
+        while (piece := await asyncio.to_thread(next, pages, None)) is not None:  # a database may take its time
+            collector.add(piece)
+    else:
+        file = read_file(session.endpoint, session.dialect, table)
+        pages, note, vouched = file.pages, file.note, None
+        doubt = "it is a file, and nothing in it shows that it is all"
+        for piece in pages:
+            collector.add(piece)
+    trail = Trail(doubts=[doubt])
+    trail.counts.append((None, collector.received))
+    return collector.look([verdict(trail, vouched=read.complete or vouched)], notes=[note])
+
+
 async def _look(
     session: Session,
     table: d.Table,
@@ -115,13 +141,8 @@ async def _look(
     parents: pl.DataFrame | None,
 ) -> TableRead:
     read = table.read
-    if read.file:
-        file = read_file(session.endpoint, session.dialect, table)
-        for piece in file.pages:
-            collector.add(piece)
-        trail = Trail(doubts=["it is a file, and nothing in it shows that it is all"])
-        trail.counts.append((None, collector.received))
-        return collector.look([verdict(trail, vouched=read.complete)], notes=[file.note])
+    if read.sql or read.file:
+        return await _look_elsewhere(session, table, collector)
     if read.each:
         if narrow.parents and parents is not None:
             parents = narrow.parents(parents)

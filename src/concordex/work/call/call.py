@@ -66,8 +66,9 @@ def prepare(workspace: BaseWorkspace, system: str, spec: CallSpec) -> PreparedCa
     """A call, understood; nothing is sent."""
     name, address = workspace.target(system)
     settings = workspace.config.systems.get(name)
-    if settings is not None and settings.folder is not None:
-        raise CalledWrongly(f"{system} is a folder of files: there is nothing to call")
+    if settings is not None and not settings.url:
+        what = "a database" if settings.database else "a folder of files"
+        raise CalledWrongly(f"{system} is {what}: there is nothing to call")
     dialect = workspace.dialect(name)
     meant = _by_operation(workspace, system, spec) or spec
     request = request_of(dialect, meant)

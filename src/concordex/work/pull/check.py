@@ -94,7 +94,7 @@ async def _steps(workspace: BaseWorkspace, name: str, tried: Dialect | None) -> 
     yield "secrets", None
     session = workspace.session(name, tried)
     yield "secrets", CheckSeen(", ".join(workspace.config.systems[name].credentials) or "none needed")
-    if session.endpoint.folder is None and not session.is_played:
+    if session.endpoint.url and not session.is_played:
         async for step in _network(workspace, session.endpoint):
             yield step
     async with session:

@@ -58,8 +58,9 @@ def copied(workspace: BaseWorkspace, system: str) -> Copied:
     if address is not None:
         raise CalledWrongly(f"{system} is a device, of which no snapshot is kept")
     settings, dialect = workspace.config.systems[name], workspace.dialect(name)
-    if settings.folder:
-        raise CalledWrongly(f"{name} is a folder of files: there is nothing to serve", advice="copy the folder")
+    if not settings.url:
+        what = "a database" if settings.database else "a folder of files"
+        raise CalledWrongly(f"{name} is {what}: there is nothing to serve")
     newest = {shot.table: shot for shot in workspace.memory.newest(system=name) if shot.table in dialect.tables}
     frames = {table: _rows(workspace, shot) for table, shot in newest.items() if shot.file}
     if not frames:

@@ -43,7 +43,7 @@ def _known(workspace: BaseWorkspace, name: str) -> SystemOverview:
     kept = workspace.memory.newest("devices", system=name) if pulled else []
     return SystemOverview(
         name=name, label=system.label, tags=tuple(system.tags), paused=system.paused, role=workspace.role(name),
-        dialect=system.dialect, where=system.url or str(system.folder),
+        dialect=system.dialect, where=system.url or system.database or str(system.folder),
         outcome=outcome, proof=", ".join(sorted({s.proof for s in latest if s.proof})),
         records=kept[0].distinct if kept else None, taken=kept[0].taken if kept else None,
     )  # fmt: skip

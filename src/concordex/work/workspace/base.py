@@ -270,6 +270,7 @@ class BaseWorkspace:
         from concordex.work.workspace.secret_sources import is_reference
 
         tls, folder = system.tls, getattr(system, "folder", None)
+        database = getattr(system, "database", None)
         credentials: dict[str, Secret | str] = dict(system.credentials)
         for name_of, given in system.credentials.items():
             if is_reference(given):
@@ -277,7 +278,7 @@ class BaseWorkspace:
         proxy = system.proxy
         hidden = self.secrets.of(proxy.password, name, system) if proxy and proxy.password else None
         return Endpoint(
-            name=name, url=system.url, folder=self.root / folder if folder else None,
+            name=name, url=system.url, folder=self.root / folder if folder else None, database=database, root=self.root,
             credentials=credentials,
             ca=self._file(tls.ca), certificate=self._file(tls.certificate), key=self._file(tls.key),
             verify=tls.verify, fingerprint=tls.fingerprint, proxy=proxy.url if proxy else None,

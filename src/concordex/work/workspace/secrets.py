@@ -84,7 +84,8 @@ def destination(part: System | Devices) -> str:
     """Where the secrets of a system or of devices go, with all else that says to whom."""
     tls, addresses = part.tls, getattr(part, "addresses", None)
     parts = [
-        f"{part.url}", f"as {part.dialect}", f"for {', '.join(addresses)}" if addresses else "",
+        f"{part.url}", getattr(part, "database", None) or "", f"as {part.dialect}",
+        f"for {', '.join(addresses)}" if addresses else "",
         f"by {part.proxy.url}" if part.proxy else "", "" if tls.verify else "whoever answers there",
         f"trusting {tls.ca}" if tls.ca else "", f"pinned to {tls.fingerprint}" if tls.fingerprint else "",
     ]  # fmt: skip

@@ -137,6 +137,11 @@ class System(Settings):
     dialect: Slug
     url: Annotated[str, Field(pattern=r"^https?://[^\s/]+(/\S*)?$"), AfterValidator(address)] = ""
     folder: str | None = Field(None, description="Instead of a url: where the files are, from the workspace's folder.")
+    database: str | None = Field(
+        None,
+        pattern=r"^(sqlite:///|postgresql://)\S+$",
+        description="Instead of a url: a database, sqlite:///FILE from the workspace's folder or postgresql://USER@HOST/NAME.",
+    )
     shares: list[str] = Field(default_factory=list, description="Settings under `shared`, the later ones first.")
     label: str = ""
     describes: str | None = Field(
@@ -159,8 +164,10 @@ class System(Settings):
 
     @model_validator(mode="after")
     def _somewhere(self) -> System:
-        if bool(self.url) == bool(self.folder):
-            raise fault_at(("url",), "is required: where is it? (a `folder` instead, for files)")
+        if sum(map(bool, (self.url, self.folder, self.database))) != 1:
+            raise fault_at(("url",), "is required: where is it? (a `folder` instead, for files, or a `database`)")
+        if self.database and urlsplit(self.database).password:
+            raise fault_at(("database",), "holds a password, and addresses are shown: name it as credential `password`")
         if self.url.startswith("http:") and self.tls.fingerprint:
             raise fault_at(("tls", "fingerprint"), "pins a certificate, and http: has none: say https:")
         return self
