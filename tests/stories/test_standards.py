@@ -136,3 +136,33 @@ def test_a_redfish_service_is_pulled_whole_by_its_links_and_switched(tmp_path):
         ends = time.monotonic() + 30
         while "up" not in shell("show", "devices", "--live", "--where", "name = lamp-2", "--columns", "status").stdout:
             assert time.monotonic() < ends
+
+
+EXPOSED = """# TYPE lamp_heat_celsius gauge
+# UNIT lamp_heat_celsius celsius
+lamp_heat_celsius{instance="lamp-1",side="fore"} 41.5
+lamp_heat_celsius{instance="lamp-2",side="fore"} NaN
+# TYPE lamp_lit counter
+lamp_lit_total{instance="lamp-1"} 17 1796000000.5
+# EOF
+"""
+
+
+@pytest.mark.parametrize(
+    ("text", "outcome"),
+    [(EXPOSED, "whole"), (EXPOSED.replace("# EOF\n", ""), "failed"), (EXPOSED[:90], "failed"), ("{}", "failed")],
+)
+def test_an_exposition_is_read_to_its_end_or_not_at_all(tmp_path, serve, text, outcome):
+    """A value that is none is missing; a text without its end is no text of which half counts."""
+    url = serve(lambda *_: (200, text.encode())).url
+    (tmp_path / "concordex.yaml").write_text(f"format: 1\nsystems: {{lamps: {{dialect: openmetrics, url: '{url}'}}}}\n")
+    shell = Near(tmp_path)
+    done = shell("pull", status=0 if outcome == "whole" else 1)
+    assert outcome in done.stdout
+    if outcome == "whole":
+        rows = json.loads(shell("show", "readings", "-f", "json", "--sort", "record_id").stdout)
+        assert [(row["parent"], row["metric"], row["value"], row["unit"]) for row in rows] == [
+            ("lamp-1", "lamp_heat_celsius", 41.5, "celsius"), ("lamp-2", "lamp_heat_celsius", None, "celsius"),
+            ("lamp-1", "lamp_lit_total", 17, None),
+        ]  # fmt: skip
+        assert rows[2]["taken_at"].startswith("2026-11-30")

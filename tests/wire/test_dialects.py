@@ -40,7 +40,12 @@ def test_every_shipped_dialect_is_valid():
         "fairlead", "masthead", "bollard", "muster", "crowsnest", "pilotage", "binnacle", "stowage", "purser",
         "capstan",
     }  # fmt: skip
-    assert {find(name).name for name in shipped()} == standins | {"redfish", "restconf", "scim"}  # and standards
+    assert {find(name).name for name in shipped()} == standins | {
+        "openmetrics",
+        "redfish",
+        "restconf",
+        "scim",
+    }  # and standards
 
 
 def test_the_schema_that_ships_is_the_format_that_is_checked():

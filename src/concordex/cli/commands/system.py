@@ -55,6 +55,9 @@ def add(
         str | None, typer.Option("--fingerprint", help="SHA-256 of its certificate, where that is to be pinned.")
     ] = None,
     folder: Annotated[str | None, typer.Option("--folder", help="Instead of --url: where its files are.")] = None,
+    database: Annotated[
+        str | None, typer.Option("--database", help="Instead of --url: sqlite:///FILE or postgresql://USER@HOST/NAME.")
+    ] = None,
 ) -> None:
     """Add a system to concordex.yaml; comments there are kept.
 
@@ -62,7 +65,7 @@ def add(
     """
     credentials = dict(_pair(text) for text in credential or [])
     settings: dict[str, Any] = {
-        "dialect": dialect, "url": url, "folder": folder, "label": label, "tags": words(tag),
+        "dialect": dialect, "url": url, "folder": folder, "database": database, "label": label, "tags": words(tag),
         "credentials": credentials,
         "tls": {key: value for key, value in (("ca", ca), ("fingerprint", fingerprint)) if value},
     }  # fmt: skip

@@ -82,6 +82,12 @@ class LinesShape(Part):
     by: Literal["ndjson"]
 
 
+class MetricsShape(Part):
+    """OpenMetrics text: each sample is a record (`id`, `metric`, `value`, `unit`, `type`, `at`, `labels`)."""
+
+    by: Literal["openmetrics"]
+
+
 class SheetShape(Part):
     """A sheet of an XLSX workbook, with a row of names; for files only."""
 
@@ -96,7 +102,8 @@ class ParquetShape(Part):
 
 
 Shape = Annotated[
-    JsonShape | XmlShape | CsvShape | TextShape | LinesShape | SheetShape | ParquetShape, Field(discriminator="by")
+    JsonShape | XmlShape | CsvShape | TextShape | LinesShape | MetricsShape | SheetShape | ParquetShape,
+    Field(discriminator="by"),
 ]
 
 

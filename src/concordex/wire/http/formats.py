@@ -25,11 +25,11 @@ TYPES = {"json": "application/json", "xml": "application/xml"}
 #: What a request says it would like to have.
 ACCEPT = {
     "json": "application/json", "xml": "application/xml", "csv": "text/csv", "text": "text/plain",
-    "ndjson": "application/x-ndjson",
+    "ndjson": "application/x-ndjson", "openmetrics": "application/openmetrics-text; version=1.0.0",
 }  # fmt: skip
 #: What each shape is called in a message.
 NAMES = {"json": "JSON", "xml": "XML", "csv": "CSV", "text": "text", "ndjson": "JSON lines", "xlsx": "a workbook",
-         "parquet": "Parquet"}  # fmt: skip
+         "parquet": "Parquet", "openmetrics": "OpenMetrics text"}  # fmt: skip
 
 
 def is_a_page(kind: str, content: bytes, shape: d.Shape) -> bool:
@@ -257,6 +257,33 @@ def _text(content: bytes, shape: d.Shape) -> list[dict[str, Any]]:
         return [match.groupdict() for match in matches]
 
 
+def _metrics(content: bytes, _shape: d.Shape) -> list[dict[str, Any]]:
+    """OpenMetrics 1.0: an exposition ends with `# EOF`, so that one which was cut off is no exposition."""
+    from prometheus_client.openmetrics.parser import text_string_to_metric_families
+
+    text = _text_of(content)
+    try:
+        families = list(text_string_to_metric_families(text))  # type: ignore[no-untyped-call]
+    except ValueError as error:
+        cut = not text.rstrip().endswith("# EOF")
+        what = "sent OpenMetrics text that is cut off: no # EOF" if cut else "sent what is not OpenMetrics text"
+        raise BadAnswer(what, why=str(error), cut=cut) from error
+    return [_sample(family, sample) for family in families for sample in family.samples]
+
+
+def _sample(family: Any, sample: Any) -> dict[str, Any]:
+    labels = dict(sorted(sample.labels.items()))
+    told = ",".join(f'{name}="{value}"' for name, value in labels.items())
+    at = float(sample.timestamp) if sample.timestamp is not None else None
+    value = (
+        sample.value if abs(sample.value) < float("inf") and sample.value == sample.value else None
+    )  # no JSON has these
+    return {
+        "id": f"{sample.name}{{{told}}}", "metric": sample.name, "value": value, "unit": family.unit or None,
+        "type": family.type, "at": at, "labels": labels,
+    }  # fmt: skip
+
+
 def _sheet(content: bytes, shape: d.Shape) -> list[dict[str, Any]]:
     assert isinstance(shape, d.SheetShape)
     try:
@@ -289,6 +316,7 @@ def _parquet(content: bytes, _shape: d.Shape) -> list[dict[str, Any]]:
 
 _DECODE = {
     "json": _json, "xml": _xml, "csv": _csv, "text": _text, "ndjson": _lines, "xlsx": _sheet, "parquet": _parquet,
+    "openmetrics": _metrics,
 }  # fmt: skip
 
 
