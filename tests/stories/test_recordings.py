@@ -142,6 +142,24 @@ def test_an_anonymous_recording_names_nobody_and_is_matched_alike(tmp_path, harb
     assert abs(int(counts[0][2]) - int(counts[1][2])) <= 2
 
 
+def test_what_could_not_be_kept_is_made_anonymous_as_well_or_nothing_is_left(shell):
+    """A table that fails is in no snapshot, and in the recording; where that breaks off, the recording goes."""
+    (shell.folder / "dialects/lamps.yaml").write_text(DIALECT.replace("records: lamps", "records: lamp"))
+    shell("pull", "--record", "rec", "--anonymise", status=1, env={"LAMP_WORD": "oil-and-wick"})
+    text = (shell.folder / "rec/lamps.har").read_text()
+    assert '\\"label\\":' in text
+    assert "lamp-0" not in text
+    with pytest.raises(ZeroDivisionError):
+        shell.workspace.rehearsals.record_pull(shell.folder / "broken", _break_off, anonymise=True, into=shell.folder)
+    assert not list((shell.folder / "broken").glob("*.har"))
+
+
+def _break_off(into):
+    """A run that leaves a recording behind of which only a part was written."""
+    (into / "broken/lamps.har").write_text('{"log": {"entries": [{"lamp-001')
+    raise ZeroDivisionError
+
+
 def test_a_disguise_keeps_forms_and_equalities():
     disguise = Disguise(b"key")
     disguise.learn(

@@ -52,6 +52,7 @@ def test_a_copy_is_used_in_a_workspace_of_its_own_and_forgets(writing):
         url = re.search(r"http://127\.0\.0\.1:\d+", "".join(told))[0]
         assert any("concordex -w copy pull stowage" in line for line in told)
         assert httpx.get(f"{url}/v2/gear").status_code == 401
+        assert httpx.get(f"{url}/v2/gear", headers={"Host": "quay.example"}).status_code == 421
         assert (writing.folder / "copy/stowage-key.secret").stat().st_mode & 0o077 == 0
         assert "7 whole" in writing("-w", "copy", "pull").stderr
         made = writing("-w", "copy", "set", "stowage", "name like sw-*", "comment=rehearsed", "--yes")

@@ -111,7 +111,9 @@ def pull(
     if replay is not None:
         place = here.rehearsals.played_in(replay)
         draw.note(f"no system was asked; what the recordings gave is in a workspace of its own: concordex -w {place}")
-    if record is not None:
+    if record is not None and not any(record.glob("*.har")):
+        draw.note(f"nothing is recorded in {record}", "yellow")
+    elif record is not None:
         hidden = "names, serials and addresses are others" if anonymise else "names, serials and addresses are real"
         draw.note(f"recorded in {record}, without secrets; {hidden}: look before you hand it on", "yellow")
     return STATUSES[done.outcome]

@@ -68,6 +68,8 @@ def _tell(served: ServedCopy, now: datetime) -> None:
         draw.note(f"{table} is not proved to be whole: the copy lacks what was not pulled", "yellow")
     for table in made.missing:
         draw.note(f"{table} was not pulled: the copy knows nothing of it", "yellow")
+    if made.copy.dialect.sign_in.by == "none":
+        draw.note("it asks for no sign-in: whoever is on this machine can read it", "yellow")
     draw.line()
     draw.line("In another terminal, with credentials that only the copy knows:")
     first = next(iter(made.tables))

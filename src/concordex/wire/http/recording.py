@@ -135,6 +135,27 @@ class Played:
     _opening: dict[str, list[Reply]] = field(default_factory=lambda: defaultdict(list))
     _given: dict[str, int] = field(default_factory=lambda: defaultdict(int))
 
+    def take(self, entry: Mapping[str, Any]) -> None:
+        """Add an entry of the file."""
+        asked, came = entry["request"], entry["response"]
+        headers: CIMultiDict[str] = CIMultiDict((pair["name"], pair["value"]) for pair in came.get("headers") or [])
+        content = came.get("content") or {}
+        text = str(content.get("text") or "")
+        packed = base64.b64decode(text) if content.get("encoding") == "base64" else text.encode()
+        headers.setdefault("Content-Length", str(len(packed)))
+        reply = Reply(
+            int(came["status"]),
+            packed,
+            headers,
+            headers.getall("Set-Cookie", []),
+            headers.getall("Link", []),
+            asked["url"],
+        )
+        sent = str((asked.get("postData") or {}).get("text") or "").encode() or None
+        self._replies[_key(asked["method"], asked["url"], sent)[0]].append(reply)
+        if entry.get("_opens_session"):
+            self._opening[f"{asked['method']} {urlsplit(asked['url']).path}"].append(reply)
+
     def reply(self, method: str, url: str, body: bytes | None, *, secret: bool) -> Reply:
         """The answer to a request, as it came then; raises BadAnswer where nothing like it was asked."""
         key, ids = _key(method, url, body)
@@ -166,7 +187,7 @@ def played(path: Path) -> Played:
             file.seek(0)
             for entry in ijson.items(file, "log.entries.item", use_float=True):
                 made = made or _begun(path, names, entry)
-                _take(made, entry)
+                made.take(entry)
     except (ijson.JSONError, KeyError, TypeError, ValueError) as error:
         raise DocumentError(str(path), [(0, "", f"is no recording that can be played: {_first(error)}")]) from error
     except OSError as error:
@@ -186,22 +207,6 @@ def _begun(path: Path, names: Mapping[str, str], entry: Mapping[str, Any]) -> Pl
     began = at if at.tzinfo else at.replace(tzinfo=UTC)
     system = names["_system"] or path.stem
     return Played(path, system, names["_dialect"], began, f"{parts.scheme}://{parts.netloc}")
-
-
-def _take(made: Played, entry: Mapping[str, Any]) -> None:
-    asked, came = entry["request"], entry["response"]
-    headers: CIMultiDict[str] = CIMultiDict((pair["name"], pair["value"]) for pair in came.get("headers") or [])
-    content = came.get("content") or {}
-    text = str(content.get("text") or "")
-    packed = base64.b64decode(text) if content.get("encoding") == "base64" else text.encode()
-    headers.setdefault("Content-Length", str(len(packed)))
-    reply = Reply(
-        int(came["status"]), packed, headers, headers.getall("Set-Cookie", []), headers.getall("Link", []), asked["url"]
-    )
-    sent = str((asked.get("postData") or {}).get("text") or "").encode() or None
-    made._replies[_key(asked["method"], asked["url"], sent)[0]].append(reply)
-    if entry.get("_opens_session"):
-        made._opening[f"{asked['method']} {urlsplit(asked['url']).path}"].append(reply)
 
 
 def _key(method: str, url: str, body: bytes | None) -> tuple[str, list[Any]]:

@@ -3,23 +3,28 @@
 from __future__ import annotations
 
 import json
+import logging
 import re
 from collections.abc import Callable, Iterator, Mapping
+from contextlib import suppress
 from pathlib import Path
 from secrets import token_bytes
 from typing import TYPE_CHECKING, Any, TypeVar
 from urllib.parse import parse_qsl, urlsplit
 
-from concordex.errors import CalledWrongly
+from concordex.errors import BadAnswer, CalledWrongly
 from concordex.insight.anonymous import CODES, PLAIN, WORDS, Disguise
 from concordex.landing import landing, make_folder
 from concordex.model.fields import ORIGINAL
+from concordex.wire import dialect as d
+from concordex.wire.http.formats import decode
 from concordex.wire.http.recording import recordings
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
 
 T = TypeVar("T")
+log = logging.getLogger("concordex")
 
 
 def recording(workspace: BaseWorkspace, folder: Path, work: Callable[[], T], *, anonymise: bool = False) -> T:
@@ -37,14 +42,29 @@ def recording(workspace: BaseWorkspace, folder: Path, work: Callable[[], T], *, 
     finally:
         workspace.recorded_into = None
         if anonymise:
-            _disguise(workspace, folder)
+            _disguise_or_remove(workspace, folder)
+
+
+def _disguise_or_remove(workspace: BaseWorkspace, folder: Path) -> None:
+    """What was not made anonymous is not left for somebody to hand on."""
+    done = False
+    with suppress(ValueError, KeyError, TypeError):  # a recording that breaks off is none
+        _disguise(workspace, folder)
+        done = True
+    if not done:
+        for file in recordings(folder):
+            file.unlink()
+        log.warning("the recordings in %s could not be made anonymous, and were removed", folder)
 
 
 def _disguise(workspace: BaseWorkspace, folder: Path) -> None:
     files = list(recordings(folder))
     disguise = Disguise(token_bytes(32))
     documents = {file: json.loads(file.read_bytes()) for file in files}
-    disguise.learn(_values(workspace, [file.stem for file in files]), _members(documents.values()))
+    told = _values(workspace, [file.stem for file in files])
+    for file, document in documents.items():
+        _said(workspace, file.stem, document, told)
+    disguise.learn(told, _members(documents.values()))
     for file, document in documents.items():
         for entry in document["log"]["entries"]:
             _replace(entry, disguise)
@@ -58,7 +78,8 @@ def _values(workspace: BaseWorkspace, systems: list[str]) -> dict[str, set[str]]
     told: dict[str, set[str]] = {name: set() for name in (*WORDS, *CODES, *PLAIN)}
     for system in systems:
         tables = workspace.dialect(system).tables
-        for shot in workspace.memory.newest(system=system):
+        there = (workspace.store / "catalogue.sqlite").is_file()
+        for shot in workspace.memory.newest(system=system) if there else ():
             if not shot.file or shot.table not in tables:
                 continue
             fields = tables[shot.table].fields
@@ -70,6 +91,43 @@ def _values(workspace: BaseWorkspace, systems: list[str]) -> dict[str, set[str]]
                         said = path.first(record)
                         told[name].update(str(one) for one in (said if isinstance(said, list) else [said]) if one)
     return told
+
+
+def _said(workspace: BaseWorkspace, system: str, document: Any, told: dict[str, set[str]]) -> None:
+    """What stands anywhere in answers under the names of telling members: of tables that were not kept as well."""
+    dialect = workspace.dialect(system)
+    named: dict[str, set[str]] = {}
+    for table in dialect.tables.values():
+        for name, spec in table.fields.items():
+            if name in told:
+                for path in spec.from_:
+                    for member in re.findall(r"[\w@#:-]+", str(path))[-1:]:
+                        named.setdefault(member, set()).add(name)
+    for entry in document["log"]["entries"]:
+        body = _body(entry["response"]["content"].get("text") or "")
+        for member, value in _each(body):
+            for name in named.get(member, ()):
+                told[name].update(str(one) for one in (value if isinstance(value, list) else [value]) if one)
+
+
+def _body(text: str) -> Any:
+    try:
+        return json.loads(text) if text.lstrip()[:1] in ("{", "[") else decode(text.encode(), d.XmlShape(by="xml"))
+    except (ValueError, BadAnswer):
+        return None
+
+
+def _each(value: Any) -> Iterator[tuple[str, Any]]:
+    """Each member, however deep, that is a single value or a list of such."""
+    if isinstance(value, dict):
+        for name, held in value.items():
+            if isinstance(held, dict) or (isinstance(held, list) and any(isinstance(one, dict) for one in held)):
+                yield from _each(held)
+            else:
+                yield str(name), held
+    elif isinstance(value, list):
+        for one in value:
+            yield from _each(one)
 
 
 def _members(documents: Any) -> Iterator[str]:

@@ -70,6 +70,8 @@ class Served:
 
     async def _answer(self, request: web.BaseRequest) -> web.Response:
         headers = {name.lower(): value for name, value in request.headers.items()}
+        if headers.get("host", "").rpartition(":")[0] not in ("127.0.0.1", "localhost"):
+            return web.Response(status=421)  # a page of somebody's that had its name lead here (RFC 9110, 15.5.20)
         url = request.rel_url
         sent = self.copy.answer(
             request.method, url.raw_path, url.raw_query_string, headers, await request.read(), self.url
