@@ -16,7 +16,10 @@ from concordex.insight.draft.written import written
 from concordex.parallel import completed
 from concordex.wire.dialect import load
 from concordex.work.learn.description import described_in, description
-from concordex.work.learn.sources import of_description, of_guide, of_recording, of_system
+from concordex.work.learn.from_description import of_description
+from concordex.work.learn.from_guide import of_guide
+from concordex.work.learn.from_recording import of_recording
+from concordex.work.learn.from_system import of_system
 
 if TYPE_CHECKING:
     from concordex.wire.dialect import Dialect

@@ -1,0 +1,173 @@
+"""What a system itself answers, list by list, to see how each is cut: nothing but reading is asked."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from urllib.parse import parse_qsl, quote, urlsplit
+
+from concordex.errors import BadAnswer, CalledWrongly, ConcordexError
+from concordex.insight.draft.fields import id_of
+from concordex.insight.draft.pages import Marks, next_links, parameters_of
+from concordex.insight.draft.seen import AnswerSeen, ListSeen, OneSeen, known_by, lists
+from concordex.insight.recorded import is_secret
+from concordex.wire.http.formats import decode
+from concordex.wire.http.session import Request, Session
+
+#: Parents whose lists are asked for, pages that are asked for of one list, and lists in all: a draft asks little.
+_PARENTS, _LISTS = 3, 60
+#: How many records a small page is asked for.
+_SMALL = 2
+
+
+async def of_system(
+    session: Session, known: Sequence[ListSeen], base: str
+) -> tuple[list[ListSeen], list[OneSeen], list[str]]:
+    """Lists as the system itself answers for them: each asked once, and on as its parameters and answers lead.
+
+    Nothing but reading is asked; what refuses is told.
+    """
+    asked, notes = list[ListSeen](), list[str]()
+    open_ = [one for one in known if one.rpc is None and "{" not in one.path][:_LISTS]
+    hung = [one for one in known if one.rpc is None and one.path.count("{") == 1][:_LISTS]
+    for listed in open_:
+        await _probed(session, listed, listed.path, {}, base, asked, notes)
+    for listed in hung:
+        name = re.findall(r"\{(\w+)\}", listed.path)[0]
+        above = _based(listed.path.partition("/{")[0], base)
+        if not above or listed.path.endswith(f"/{{{name}}}"):
+            await _named_in_guide(session, listed, name, base, asked)
+            continue
+        owner = next((one for one in asked if one.path == above), None)
+        for own in _some_ids(owner)[:_PARENTS] if owner else ():
+            path = listed.path.replace(f"{{{name}}}", quote(own, safe=""))
+            await _probed(session, listed, path, {name: own}, base, asked, notes)
+    return asked, await _one_by_one(session, known, asked, base), notes
+
+
+async def _named_in_guide(session: Session, listed: ListSeen, name: str, base: str, asked: list[ListSeen]) -> None:
+    """Lists whose names stand as words in a guide: each word is tried in the place of the name."""
+    for word in listed.words:
+        path = listed.path.replace(f"{{{name}}}", word)
+        if not any(one.path == _based(path, base) for one in asked):
+            one = ListSeen(path=path, takes=listed.takes, from_=listed.from_)
+            await _probed(session, one, path, {}, base, asked, [])
+
+
+def _some_ids(owner: ListSeen) -> list[str]:
+    for answer in owner.answers:
+        for path, _ in lists(answer.body):
+            records = owner.records_of(answer, path)
+            record_id, _, _ = id_of([records])
+            if record_id:
+                return [str(record[record_id]) for record in records]
+    return []
+
+
+async def _one_by_one(
+    session: Session, known: Sequence[ListSeen], asked: Sequence[ListSeen], base: str
+) -> list[OneSeen]:
+    """Some records by themselves, where a path is that of a list and a name after it."""
+    ones = []
+    for path in (_based(one.path, base) for one in known if one.rpc is None):
+        owner = next((one for one in asked if re.fullmatch(re.escape(one.path) + r"/\{\w+\}", path)), None)
+        if owner is None:
+            continue
+        name = re.findall(r"\{(\w+)\}", path)[-1]
+        for answer in owner.answers[:_PARENTS]:
+            alone = ListSeen(path=owner.path, answers=[answer])
+            for own in _some_ids(alone)[:_PARENTS]:
+                where = path
+                for stood, value in {**answer.values, name: own}.items():
+                    where = where.replace(f"{{{stood}}}", quote(value, safe=""))
+                came = await _ask(session, where, {}, {**answer.values, name: own}, base)
+                if came is not None:
+                    ones.append(OneSeen(path=path, values=came.values, body=came.body))
+    return ones
+
+
+def _based(path: str, base: str) -> str:
+    """A path from the root: guides leave out what all of them begin with."""
+    return path if not base or path.startswith(f"{base}/") else f"{base}{path}"
+
+
+async def _probed(
+    session: Session, listed: ListSeen, path: str, values: Mapping[str, str], base: str, into: list[ListSeen],
+    notes: list[str],
+) -> None:  # fmt: skip
+    """Ask one list, and its second page in each way that may be one, until another page comes."""
+    first = await _ask(session, path, {}, values, base)
+    if first is None or not any(True for _ in lists(first.body)):
+        if first is None:
+            notes.append(f"GET {path} was refused or answered with no data")
+        return
+    own = _based(listed.path, base)
+    kept = next((one for one in into if one.path == own), None)
+    if kept is None:
+        kept = ListSeen(path=own, takes=listed.takes, about=listed.about, from_="the system")
+        into.append(kept)
+    kept.answers.append(first)
+    if len(kept.answers) > 1 and kept.answers[0].values != values:
+        return  # how it is cut was seen with the first one
+    where = max(lists(first.body), key=lambda one: len(one[1]))[0]
+    limit, offsets, pages, marks = parameters_of(kept.takes)
+    size: dict[str, str] = {}
+    for name in [limit] if limit else pages:  # how many are wanted is told by what comes, whatever it is called
+        small = await _ask(session, path, {name: str(_SMALL)}, values, base)
+        if small is not None and kept.came(small, where) == _SMALL and not _is_another(kept, small, first, where):
+            size, first = {name: str(_SMALL)}, small
+            kept.answers.append(small)
+            pages = [one for one in pages if one != name]
+            break
+    for steps in _next_ways(first, where, size, offsets, pages, marks, kept.came(first, where)):
+        told = [await _ask(session, link or path, query, values, base) for link, query in steps]
+        came = [page for page in told if page is not None and kept.records_of(page, where)]
+        if len(came) == len(steps) and _is_another(kept, came[-1], first, where):
+            kept.answers.extend(came)
+            return
+
+
+def _is_another(listed: ListSeen, page: AnswerSeen, first: AnswerSeen, where: str) -> bool:
+    return bool(known_by(listed.records_of(page, where)[0]) != known_by(listed.records_of(first, where)[0]))
+
+
+Step = tuple[str | None, dict[str, str]]
+
+
+def _next_ways(
+    first: AnswerSeen, where: str, size: Mapping[str, str], offsets: Sequence[str], pages: Sequence[str],
+    marks: Marks, came: int,
+) -> Iterator[list[Step]]:  # fmt: skip
+    """Requests that would bring another page: by a link, or by parameters as they are commonly called."""
+    for link in next_links(first, where):
+        yield [(link, {})]
+    for mark, value in marks(first, where):
+        yield [(None, {**size, mark: value})]
+    for name in offsets:
+        for begin in (0, 1):
+            yield [(None, {**size, name: str(begin)}), (None, {**size, name: str(begin + came)})]
+    for name in pages:
+        for begin in (1, 0):
+            yield [(None, {**size, name: str(begin)}), (None, {**size, name: str(begin + 1)})]
+
+
+async def _ask(
+    session: Session, path: str, query: Mapping[str, str], values: Mapping[str, str], base: str
+) -> AnswerSeen | None:
+    shape = session.dialect.shape
+    own = path if "://" in path else path.removeprefix(base)
+    try:
+        made = await session.exchange(Request(method="GET", path=own, query=dict(query), shape=shape))
+        if made.reply.status != 200:
+            return None
+        body = decode(made.reply.content, shape)
+    except (BadAnswer, CalledWrongly):
+        return None
+    except ConcordexError:
+        raise
+    parts = urlsplit(made.url)
+    links = ", ".join(made.reply.links)
+    headers = {name.lower(): value for name, value in made.reply.headers.items()} | ({"link": links} if links else {})
+    url = f"{parts.path}?{parts.query}" if parts.query else parts.path
+    asked = dict(query) or {n: v for n, v in parse_qsl(parts.query) if not is_secret(n)}
+    return AnswerSeen(parameters=asked, body=body, values=values, headers=headers, url=url)
