@@ -8,12 +8,9 @@ import shutil
 
 import pytest
 
-from concordex import Workspace
 from concordex.insight.anonymous import Disguise
 from tests.conftest import Near, make_workspace
 from tests.lamplight import RECORDS
-from tests.stories.test_nine import NINE
-from tests.stories.test_rehearse import tables_of
 
 DIALECT = """
 format: 1
@@ -50,27 +47,6 @@ def shell(tmp_path, serve):
         " credentials: {user: keeper, word: 'env:LAMP_WORD'}}\n"
     )
     return Near(tmp_path)
-
-
-def test_every_system_is_read_from_its_recording_as_it_was_read_itself(tmp_path, harbour):
-    """In nine manners of asking; no system is asked, no secret is needed, and none is in any file."""
-    shell = make_workspace(tmp_path, harbour, NINE, Near)
-    shell("pull", "--record", "rec")
-    here = shell.workspace
-    kept = {name: tables_of(here, name) for name in NINE}
-    for standin in harbour.standins:
-        standin.faults.clear()
-    secrets = [path.read_text().strip() for path in tmp_path.glob("*.secret")]
-    for path in tmp_path.glob("*.secret"):
-        path.unlink()
-    done = shell("pull", "--replay", "rec")
-    assert "no system was asked" in done.stderr
-    assert not any(standin.faults.requests for standin in harbour.standins)
-    there = Workspace(shell.folder / "rec/replayed")
-    assert {name: tables_of(there, name) for name in NINE} == kept
-    text = "".join(path.read_text() for path in (shell.folder / "rec").glob("*.har"))
-    assert not [secret for secret in secrets for line in secret.splitlines() if len(line) > 7 and line in text]
-    assert all((path.stat().st_mode & 0o077) == 0 for path in (shell.folder / "rec").glob("*.har"))
 
 
 def test_what_signing_in_gave_is_nowhere_in_a_recording(shell):
@@ -133,7 +109,8 @@ def test_an_anonymous_recording_names_nobody_and_is_matched_alike(tmp_path, harb
     known = [one for one in told if one != "None" and len(one) > 5 and not one.isdecimal()]
     known.remove("System Serial Number")  # what a maker left is nobody's
     assert len(known) > 500
-    assert not [one for one in known if re.search(rf"(?<![\w-]){re.escape(one)}(?![\w-])", text, re.IGNORECASE)]
+    words = set(re.findall(r"[\w.:-]+", text.lower()))
+    assert not [one for one in known if one.lower() in words or (" " in one and one.lower() in text.lower())]
     shell("pull", "--replay", "rec")
     counts = [
         re.search(r"(\d+) records, (\d+) entries", shell(*w, "reconcile").stderr) for w in ([], ["-w", "rec/replayed"])

@@ -13,7 +13,7 @@ import pytest
 from concordex import Workspace
 from concordex.errors import CalledWrongly
 from concordex.model.fields import ORIGINAL
-from tests.conftest import make_workspace
+from tests.conftest import Near, make_workspace
 from tests.stories.test_nine import NINE
 
 
@@ -27,21 +27,32 @@ def tables_of(here: Workspace, system: str) -> dict:
     return kept
 
 
-def test_pulling_the_copy_of_each_stand_in_gives_the_snapshot(tmp_path, harbour):
-    """In nine manners of signing in, paging, shaping and asking; and the real ones are not asked meanwhile."""
-    shell = make_workspace(tmp_path, harbour, NINE)
+def test_a_copy_and_a_recording_of_each_stand_in_give_what_was_pulled(tmp_path, harbour):
+    """In nine manners of asking; no system is asked meanwhile, no secret is needed, and none is in any recording."""
+    shell = make_workspace(tmp_path, harbour, NINE, Near)
+    shell("pull", "--record", "rec")
     here = shell.workspace
-    here.pull()
+    kept = {name: tables_of(here, name) for name in NINE}
     for standin in harbour.standins:
         standin.faults.clear()
+    secrets = [path.read_text().strip() for path in tmp_path.glob("*.secret")]
+    for path in tmp_path.glob("*.secret"):
+        path.unlink()
     for name in NINE:
         with here.rehearsals.serve(name) as served:
             there = Workspace(served.workspace)
             there.pull()
-            assert tables_of(there, name) == tables_of(here, name)
+            assert tables_of(there, name) == kept[name]
             assert not served.made.copy.noted.untold
         assert not served.workspace.exists()
+    assert "no system was asked" in shell("pull", "--replay", "rec").stderr
+    there = Workspace(shell.folder / "rec/replayed")
+    assert {name: tables_of(there, name) for name in NINE} == kept
     assert not any(standin.faults.requests for standin in harbour.standins)
+    files = list((shell.folder / "rec").glob("*.har"))
+    text = "".join(path.read_text() for path in files)
+    assert not [secret for secret in secrets for line in secret.splitlines() if len(line) > 7 and line in text]
+    assert all((path.stat().st_mode & 0o077) == 0 for path in files)
 
 
 def test_a_copy_is_used_in_a_workspace_of_its_own_and_forgets(writing):

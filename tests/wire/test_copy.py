@@ -10,7 +10,7 @@ import httpx
 import orjson
 import polars as pl
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from concordex.model.fields import ORIGINAL
@@ -143,7 +143,6 @@ async def read_all(url: str, dialect: Dialect, ours: dict[str, str]) -> dict[str
 
 
 @given(told())
-@settings(max_examples=120)
 def test_pulling_a_copy_gives_what_it_was_made_of(said):
     """In every manner of paging, signing in and writing answers; and whatever is announced there is proved."""
     document, own, ports = said
