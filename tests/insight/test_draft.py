@@ -12,7 +12,7 @@ from concordex.insight.draft.drafted import draft
 from concordex.insight.draft.fields import Profile, guesses, time_form
 from concordex.insight.draft.pages import pages_of
 from concordex.insight.draft.seen import AnswerSeen, ApiSeen, ListSeen, OneSeen
-from concordex.insight.draft.written import written
+from concordex.insight.draft.written import left_open, written
 from concordex.wire.dialect.load import from_text
 from tests.manners import Manners
 
@@ -143,6 +143,19 @@ def _at(record: dict, path: str):
 )  # fmt: skip
 def test_moments_are_known_by_how_they_are_written(values, form):
     assert time_form(Profile("at", values)) == form
+
+
+def test_what_a_draft_leaves_open_is_read_from_its_file():
+    """Each guess with its table, until the person has made it a line or taken it out."""
+    asked = ListSeen(
+        path="/lamps", answers=[AnswerSeen(parameters={}, body={"lamps": lamps(0, 3), "n": 3})], takes=["page"]
+    )
+    text = written(draft("l", ApiSeen(lists=[asked]), {}), "l")
+    assert [(table, guess) for table, guess, _ in left_open(text)] == [
+        ("lamps", "total: n"), ("lamps", "pages: {by: number, page: page}")
+    ]  # fmt: skip
+    assert "concordex call l /lamps page=2" in left_open(text)[1][2]
+    assert left_open(text.replace("      # total: n ", "      total: n ")) == left_open(text)[1:]
 
 
 def test_lists_hang_from_what_stands_in_their_path_and_details_add_fields():

@@ -65,6 +65,13 @@ class Dialects:
 
         return check_against(workspace, folder, dialect)
 
+    def left_open(self, name: str) -> list[tuple[str, str, str]]:
+        """The guesses that a draft leaves to a person: table, guess, and what speaks for or settles it."""
+        from concordex.insight.draft.written import left_open
+
+        is_file = Path(name).suffix in (".yaml", ".yml") or "/" in name
+        return left_open(Path(name).read_text(encoding="utf-8") if is_file else self.text(name))
+
     def offered(self, source: Path) -> Offered:
         """What a file, a folder or an archive of somebody else's holds, looked at and not taken yet."""
         from concordex.work.learn.added import offered

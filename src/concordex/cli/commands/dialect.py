@@ -128,6 +128,7 @@ def check(
     draw.note(f"{name}: ok; {spoken.title}")
     if against is None:
         _draw(spoken, form)
+        _tell_open(name)
         return Status.DONE
 
     if Path(against).exists():
@@ -139,7 +140,17 @@ def check(
     emit_rows(rows, form, None, styles=RESULTS)
     for finding in (f for f in tried if f.advice):
         draw.note(f"{finding.step}: {finding.advice}", "yellow" if not finding.ok else "")
+    _tell_open(name)
     return Status.DONE if all(f.ok for f in tried) else Status.FAILED
+
+
+def _tell_open(name: str) -> None:
+    """What a draft leaves to its person, and what would settle it."""
+    left = _dialects().left_open(name)
+    for table, guess, how in left[:_LEFT]:
+        draw.note(f"{table}: open: {guess}  ({how})")
+    if len(left) > _LEFT:
+        draw.note(f"and {len(left) - _LEFT:,} more guesses stand as comments in the file")
 
 
 @dialect.command("trace")
