@@ -319,12 +319,13 @@ def test_what_a_system_describes_is_listed_and_called_by_its_name(tmp_path, harb
     assert completed("concordex", "call", "muster", deed, "de") == ["deed="]
     lies = (
         "openapi: 3.0.0\nservers: [{url: 'https://elsewhere.example/muster'}]\n"
-        "paths: {/roles: {get: {operationId: all}}}\n"
+        "paths: {/roles: {get: {operationId: all}, post: {operationId: look, x-question: 'query { roles }'}}}\n"
     )
     (tmp_path / "workspace/lies.yaml").write_text(lies)
     shell.config(lambda text: text.replace("describes: /muster/openapi.json", "describes: lies.yaml"))
     asked = shell("call", "muster", "all", "--take", "roles", "-c", "name", "-f", "csv")
     assert "crew" in asked.stdout
     assert f"GET {harbour.urls['muster']}/muster/roles" in asked.stderr  # and no other host is asked
+    assert "was not sent" in shell("call", "muster", "look", status=2).stderr  # that it only reads is its word alone
     shell.config(lambda text: text.replace("describes: lies.yaml", "describes: gone.yaml"))
     assert "there is no such file" in shell("call", "muster", "--list", status=1).stderr

@@ -93,8 +93,25 @@ def test_a_recording_that_breaks_off_or_is_none_is_told(shell):
     assert "is no recording that can be played" in shell("pull", "--replay", "rec", status=1).stderr
     (shell.folder / "rec/lamps.har").write_text("[]")
     assert "holds no request" in shell("pull", "--replay", "rec", status=1).stderr
+    odd = (
+        '{"request": {"method": "GET", "url": "http://a/"}, "response": "", "startedDateTime": "2026-01-01T00:00:00Z"}'
+    )
+    (shell.folder / "rec/lamps.har").write_text(f'{{"log": {{"entries": [{odd}]}}}}')
+    assert "is no recording that can be played" in shell("pull", "--replay", "rec", status=1).stderr
     assert "there is no" in shell("pull", "--replay", "nowhere", status=2).stderr
     assert "and nothing else" in shell("pull", "--replay", "rec", "--changed-only", status=2).stderr
+
+
+def test_a_replay_removes_no_folder_but_its_own(shell):
+    """What somebody else keeps under the name in which it works stays; its own is made anew."""
+    shell("pull", "--record", "rec", env={"LAMP_WORD": "oil-and-wick"})
+    (shell.folder / "rec/replayed").mkdir()
+    (shell.folder / "rec/replayed/concordex.yaml").write_text("format: 1\n")
+    assert "is not of an earlier replay" in shell("pull", "--replay", "rec", status=2).stderr
+    assert (shell.folder / "rec/replayed/concordex.yaml").read_text() == "format: 1\n"
+    shutil.rmtree(shell.folder / "rec/replayed")
+    for _ in range(2):
+        assert "whole" in shell("pull", "--replay", "rec").stdout
 
 
 def test_an_anonymous_recording_names_nobody_and_is_matched_alike(tmp_path, harbour):
@@ -129,6 +146,18 @@ def test_what_could_not_be_kept_is_made_anonymous_as_well_or_nothing_is_left(she
     with pytest.raises(ZeroDivisionError):
         shell.workspace.rehearsals.record_pull(shell.folder / "broken", _break_off, anonymise=True, into=shell.folder)
     assert not list((shell.folder / "broken").glob("*.har"))
+
+
+def test_who_stops_a_disguise_keeps_nothing_under_real_names(shell, monkeypatch):
+    def impatient(_disguise, _text):
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr(Disguise, "text", impatient)
+    monkeypatch.setenv("LAMP_WORD", "oil-and-wick")
+    here = shell.workspace
+    with pytest.raises(KeyboardInterrupt):
+        here.rehearsals.record_pull(shell.folder / "rec", here.pull, anonymise=True)
+    assert not list((shell.folder / "rec").glob("*.har"))
 
 
 def _break_off(into):

@@ -208,6 +208,7 @@ def copy():
     )  # fmt: skip
     pulled = {"devices": stock.mapped("devices", stock.ids, lambda _: pl.DataFrame())}
     with Served(Copy(dialect, pulled, {})) as served, httpx.Client(base_url=served.url) as client:
+        client.noted = served.copy.noted
         yield client
 
 
@@ -241,6 +242,7 @@ def test_a_list_with_a_bad_record_is_refused_as_a_whole(copy, items, places):
     assert answer.is_client_error
     assert {bad["at"]: bad["text"] for bad in answer.json()["why"]["bad"]} == places
     assert copy.get("/lamps").json()["n"] == 3
+    assert (copy.noted.writes, sum(copy.noted.refused.values())) == (0, 1)
 
 
 def test_a_write_is_seen_by_who_reads_after_it_and_a_stale_one_is_refused(copy):

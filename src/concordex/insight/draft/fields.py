@@ -59,29 +59,9 @@ _SHARE, _FEW, _PLAIN, _MAYBE, _MARGIN = 0.3, 3, 4.0, 2.0, 1.0
 _NO = -100.0
 #: What holds what a device is, and what holds something else's: a battery's health is not the device's.
 _ITS_OWN = {
-    "chassis",
-    "hardware",
-    "system",
-    "software",
-    "device",
-    "network",
-    "addressing",
-    "identity",
-    "info",
-    "details",
-    "general",
-    "platform",
-    "attributes",
-    "properties",
-    "node",
-    "unit",
-    "os",
-    "site",
-    "place",
-    "location",
-    "net",
-    "core",
-}
+    "chassis", "hardware", "system", "software", "device", "network", "addressing", "identity", "info", "details",
+    "general", "platform", "attributes", "properties", "node", "unit", "os", "site", "place", "location", "net", "core",
+}  # fmt: skip
 #: The name of what runs on a device, and not the device's.
 _SOFTWARE = re.compile(r"(^|\.)(os|system|software|platform|firmware)[._]?name$", re.IGNORECASE)
 #: A MAC address that is called so is no device's own.

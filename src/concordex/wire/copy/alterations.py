@@ -132,7 +132,9 @@ class Alterations:
         called = self._name(name, record_id)
         undoes = any(action == act.taken_back for act in table.write.actions.values())
         left = [item for item in listed if item != called]
-        self._put(targets, str(target), placed(record, way, left if undoes else [*left, called]), None)
+        self._put(
+            targets, str(target), placed(record, way, left if undoes else [*left, called]), targets.parent(str(target))
+        )
         return True
 
     def _name(self, name: str, record_id: str) -> Any:

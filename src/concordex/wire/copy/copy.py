@@ -130,6 +130,8 @@ class Copy:
             if refused.cause is not Cause.UNTOLD:
                 self.noted.refused[refused.text] += 1
             raise
+        if given.status >= 400:  # a list that was refused with its places
+            return given
         self.noted.writes += 1
         if key is not None:
             self._repeated[str(key)] = given

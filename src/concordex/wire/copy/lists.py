@@ -16,7 +16,7 @@ from concordex.wire.dialect.paths import Path, Source
 
 #: The parameter of our own links that says where a page begins.
 PLACE = "copy-from"
-#: Whether a cut list has an end in sight, as most systems say it.
+#: The records that are asked for (RFC 9110, section 14.1.1).
 _RANGE = re.compile(r"(\S+?)=(\d+)-(\d*)")
 
 Fetch = Callable[[int, int], Sequence[Mapping[str, Any]]]

@@ -133,30 +133,39 @@ class Writing:
             del self.written.staged[before:]
 
     def _update(self, name: str, write: d.Write, how: d.Update, asked: Asked, values: Values) -> Given:
-        before, tag = len(self.written.staged), asked.headers.get("if-match")
+        tag = asked.headers.get("if-match")
         if how.batch_size > 1:
             sent = self._body(how, asked, how.records)
-            listed = sent if isinstance(sent, list) else [sent]
-            outcomes: list[Done | Declined] = []
-            for place, one in enumerate(listed):
+
+            def alter(one: Any) -> Done:
                 own = one.get(how.id) if isinstance(one, Mapping) and how.id else None
-                try:
-                    outcomes.append(self.written.update(name, self._own(name, own), one, tag))
-                except Declined as refused:
-                    if how.answers is None:
-                        self.written.take_back(before)
-                        return self._listed_fault(replace(refused, places={place: refused}), write.refusals)
-                    outcomes.append(refused)
-            self._kept(write, before)
-            if how.answers is not None:
-                return Given(
-                    at_path(how.answers.records, listed_answer(how.answers, outcomes, lambda d: d.record)), 207
-                )
-            return self._task_begun(how, {}, [], 200)
+                return self.written.update(name, self._own(name, own), one, tag)
+
+            return self._one_by_one(write, how, sent, alter, lambda done: done.record)
+        before = len(self.written.staged)
         done = self.written.update(name, self.stocks.written(name, values), self._body(how, asked), tag)
         self._kept(write, before)
         body = placed(None, how.within.split("."), done.record) if how.within else dict(done.record)
         return self._task_begun(how, body, [done.raw], 200)
+
+    def _one_by_one(
+        self, write: d.Write, how: d.Update | d.Delete, sent: Any, do: Callable[[Any], Done],
+        told: Callable[[Done], Any],
+    ) -> Given:  # fmt: skip
+        """Several records in one request: all or none of them, or each by itself where the dialect tells its answer."""
+        before, outcomes = len(self.written.staged), list[Done | Declined]()
+        for place, one in enumerate(sent if isinstance(sent, list) else [sent]):
+            try:
+                outcomes.append(do(one))
+            except Declined as refused:
+                if how.answers is None:
+                    self.written.take_back(before)
+                    return self._listed_fault(replace(refused, places={place: refused}), write.refusals)
+                outcomes.append(refused)
+        self._kept(write, before)
+        if how.answers is not None:
+            return Given(at_path(how.answers.records, listed_answer(how.answers, outcomes, told)), 207)
+        return self._task_begun(how, {}, [], 200)
 
     def _own(self, name: str, own: Any) -> str:
         """A record by its id as the system writes it."""
@@ -166,26 +175,16 @@ class Writing:
         return stock.named(["own"], {"own": own}, lambda n: {"own": stock.raw_id(n)})
 
     def _delete(self, name: str, write: d.Write, how: d.Delete, asked: Asked, values: Values) -> Given:
-        before, tag = len(self.written.staged), asked.headers.get("if-match")
         if how.batch_size == 1:
-            done = self.written.delete(name, self.stocks.written(name, values), tag)
+            before = len(self.written.staged)
+            done = self.written.delete(name, self.stocks.written(name, values), asked.headers.get("if-match"))
             self._kept(write, before)
             return self._task_begun(how, {} if how.task or how.rpc else None, [done.raw], 200 if how.rpc else 204)
         given = values.get("record_ids")
         sent = str(given).split(",") if given is not None else self._body(how, asked, how.records)
-        outcomes: list[Done | Declined] = []
-        for place, own in enumerate(sent if isinstance(sent, list) else [sent]):
-            try:
-                outcomes.append(self.written.delete(name, self._own(name, own)))
-            except Declined as refused:
-                if how.answers is None:
-                    self.written.take_back(before)
-                    return self._listed_fault(replace(refused, places={place: refused}), write.refusals)
-                outcomes.append(refused)
-        self._kept(write, before)
-        if how.answers is not None:
-            return Given(at_path(how.answers.records, listed_answer(how.answers, outcomes, lambda d: d.raw)), 207)
-        return self._task_begun(how, {}, [], 200)
+        return self._one_by_one(
+            write, how, sent, lambda own: self.written.delete(name, self._own(name, own)), lambda done: done.raw
+        )
 
     def _restore(self, name: str, how: d.Send, _asked: Asked, values: Values) -> Given:
         done = self.written.restore(name, self.stocks.written(name, values))

@@ -7,6 +7,7 @@ them), no NaN, no key that stands twice, nothing that is not UTF-8.
 from __future__ import annotations
 
 import json
+import math
 import re
 from collections import defaultdict
 from collections.abc import Iterator, Mapping
@@ -275,9 +276,7 @@ def _sample(family: Any, sample: Any) -> dict[str, Any]:
     labels = dict(sorted(sample.labels.items()))
     told = ",".join(f'{name}="{value}"' for name, value in labels.items())
     at = float(sample.timestamp) if sample.timestamp is not None else None
-    value = (
-        sample.value if abs(sample.value) < float("inf") and sample.value == sample.value else None
-    )  # no JSON has these
+    value = sample.value if math.isfinite(sample.value) else None  # no JSON has infinity, or what is no number
     return {
         "id": f"{sample.name}{{{told}}}", "metric": sample.name, "value": value, "unit": family.unit or None,
         "type": family.type, "at": at, "labels": labels,

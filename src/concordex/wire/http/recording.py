@@ -188,7 +188,7 @@ def played(path: Path) -> Played:
             for entry in ijson.items(file, "log.entries.item", use_float=True):
                 made = made or _begun(path, names, entry)
                 made.take(entry)
-    except (ijson.JSONError, KeyError, TypeError, ValueError) as error:
+    except (ijson.JSONError, AttributeError, KeyError, TypeError, ValueError) as error:
         raise DocumentError(str(path), [(0, "", f"is no recording that can be played: {_first(error)}")]) from error
     except OSError as error:
         raise DocumentError(str(path), [(0, "", f"cannot be read: {error.strerror or error}")]) from error

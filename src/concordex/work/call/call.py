@@ -20,7 +20,7 @@ from concordex.wire.reading.tables import read_tables
 from concordex.work.call.answer import decoded
 from concordex.work.call.pages import Onward, onward
 from concordex.work.call.request import CallSpec, only_reads, plain, request_of
-from concordex.work.learn.description import address_of, kept_description
+from concordex.work.learn.description import address_of, is_question, kept_description
 from concordex.work.run.guards import check_window
 from concordex.work.workspace.user import user
 
@@ -95,7 +95,9 @@ def _by_operation(workspace: BaseWorkspace, system: str, spec: CallSpec) -> Call
     operation = known.named(spec.where) if known is not None else None
     if operation is None:
         return None
-    if operation.question:  # of GraphQL the values are variables of what is asked at the one path
+    if is_question(
+        workspace, system, operation
+    ):  # of GraphQL the values are variables of what is asked at the one path
         variables = {name: plain(value) for name, value in spec.values}
         asked = orjson.dumps({"query": operation.question, "variables": variables}).decode()
         path = address_of(workspace, system, operation).partition("#")[0]

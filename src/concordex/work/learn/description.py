@@ -34,30 +34,22 @@ def description(workspace: BaseWorkspace, system: str, *, kept: bool = False) ->
             f"nothing says where {system} is described",
             advice=f"systems: {name}: describes: in concordex.yaml: a path that it serves, or a file",
         )
-    if (standard := where.partition(":")[0]) in _ASKED:
-        copy = _copy(workspace, name)
-        if kept and copy.is_file():
-            return _described(orjson.loads(copy.read_bytes()), str(copy))
-        document = completed(_ASKED[standard](workspace, name, where.partition(":")[2]))
-        _keep(copy, document)
-        return _described(document, where)
+    standard, _, path = where.partition(":")
     file = workspace.root / where
-    if not where.startswith(("/", "http:", "https:")) or file.is_file():
+    if standard not in _ASKED and (not where.startswith(("/", "http:", "https:")) or file.is_file()):
         return described_in(file)
     copy = _copy(workspace, name)
     if kept and copy.is_file():
         return _described(orjson.loads(copy.read_bytes()), str(copy))
-    content = completed(_served(workspace, name, where))
-    document = _document(content.decode(errors="replace"), where)
+    if standard in _ASKED:
+        document = completed(_ASKED[standard](workspace, name, path))
+    else:
+        document = _document(completed(_served(workspace, name, where)).decode(errors="replace"), where)
     found = _described(document, where)
-    _keep(copy, document)
-    return found
-
-
-def _keep(copy: Path, document: Any) -> None:
     copy.parent.mkdir(parents=True, exist_ok=True)
     with landing(copy, private=True) as making:
         making.write_bytes(orjson.dumps(document))
+    return found
 
 
 def described_in(file: Path) -> Described:
@@ -77,6 +69,16 @@ def kept_description(workspace: BaseWorkspace, system: str) -> Described | None:
     except ConcordexError:
         return None
     return None
+
+
+def is_question(workspace: BaseWorkspace, system: str, operation: Operation) -> bool:
+    """Whether an operation is asked as a document of GraphQL: where the workspace says so, whatever a description does.
+
+    A description is believed to lie, and such a document is sent as one that only reads.
+    """
+    name, _ = workspace.target(system)
+    path = operation.path.partition("#")[0]
+    return bool(operation.question) and workspace.config.systems[name].describes == f"graphql:{path}"
 
 
 def address_of(workspace: BaseWorkspace, system: str, operation: Operation) -> str:

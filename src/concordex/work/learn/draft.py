@@ -87,9 +87,9 @@ def _of_system(workspace: BaseWorkspace, system: str, known: Sequence[ListSeen])
             seen.sign_in, seen.sign_in_why, seen.credentials = told.sign_in, told.sign_in_why, told.credentials
             seen.lists = told.lists
     dialect = workspace.dialect(system)
+    base = f"/{dialect.base.strip('/')}" if dialect.base.strip("/") else ""
     own = dialect.sign_in.model_dump(mode="json", by_alias=True, exclude_defaults=True)
     if dialect.sign_in.by != "none":
-        base = f"/{dialect.base.strip('/')}" if dialect.base.strip("/") else ""
         for part in (own, own.get("call"), own.get("sign_out")):
             if isinstance(part, dict) and part.get("path"):
                 part["path"] = f"{base}{part['path']}"
@@ -104,7 +104,6 @@ def _of_system(workspace: BaseWorkspace, system: str, known: Sequence[ListSeen])
             f"nothing says what {system} can be asked",
             advice=f"describes: of {system} in concordex.yaml, or --from its guide or a recording as well",
         )
-    base = f"/{dialect.base.strip('/')}" if dialect.base.strip("/") else ""
     seen.lists, seen.ones, more = completed(_asked(workspace, system, list(paths.values()), base))
     seen.notes += more[:20]
     return seen

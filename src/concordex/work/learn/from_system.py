@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from urllib.parse import parse_qsl, quote, urlsplit
 
-from concordex.errors import BadAnswer, CalledWrongly, ConcordexError
+from concordex.errors import BadAnswer, CalledWrongly
 from concordex.insight.draft.fields import id_of
 from concordex.insight.draft.pages import Marks, next_links, parameters_of
 from concordex.insight.draft.seen import AnswerSeen, ListSeen, OneSeen, known_by, lists
@@ -163,8 +163,6 @@ async def _ask(
         body = decode(made.reply.content, shape)
     except (BadAnswer, CalledWrongly):
         return None
-    except ConcordexError:
-        raise
     parts = urlsplit(made.url)
     links = ", ".join(made.reply.links)
     headers = {name.lower(): value for name, value in made.reply.headers.items()} | ({"link": links} if links else {})

@@ -6,7 +6,6 @@ import json
 import logging
 import re
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import suppress
 from pathlib import Path
 from secrets import token_bytes
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -47,13 +46,13 @@ def recording(workspace: BaseWorkspace, folder: Path, work: Callable[[], T], *, 
 
 def _disguise_or_remove(workspace: BaseWorkspace, folder: Path) -> None:
     """What was not made anonymous is not left for somebody to hand on."""
-    done = False
-    with suppress(ValueError, KeyError, TypeError):  # a recording that breaks off is none
+    try:
         _disguise(workspace, folder)
-        done = True
-    if not done:
+    except BaseException as error:  # whatever it is, and also where somebody has no more patience
         for file in recordings(folder):
             file.unlink()
+        if not isinstance(error, ValueError | KeyError | TypeError):  # such a recording breaks off
+            raise
         log.warning("the recordings in %s could not be made anonymous, and were removed", folder)
 
 

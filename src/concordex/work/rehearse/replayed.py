@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 
 #: Below a folder of recordings: the workspace in which they are played.
 PLACE = "replayed"
+#: What its configuration begins with: nothing else that is called so is ever removed.
+_OURS = "# Recordings are played here, and this folder goes with the next time.\n"
 
 
 def replay(
@@ -39,6 +41,9 @@ def replay(
     if missing:
         raise CalledWrongly(f"{folder} holds no recording of {missing[0]}", advice=f"it holds: {', '.join(told)}")
     place = place_of(folder)
+    config = place / "concordex.yaml"
+    if place.exists() and not (config.is_file() and config.read_text(encoding="utf-8").startswith(_OURS)):
+        raise CalledWrongly(f"{place} is there, and is not of an earlier replay", advice="move it, or the recordings")
     shutil.rmtree(place, ignore_errors=True)
     there = _settled(workspace, place, told)
     try:
@@ -96,7 +101,7 @@ def _settled(workspace: BaseWorkspace | None, place: Path, told: Mapping[str, Pl
         systems[name] = {"dialect": dialect, "url": one.url, "credentials": plain}
         systems[name] |= {"trust": dict(own.trust)} if own is not None and own.trust else {}
     make_folder(place)
-    write_text(place / "concordex.yaml", plain_yaml({"format": 1, "systems": systems}))
+    write_text(place / "concordex.yaml", _OURS + plain_yaml({"format": 1, "systems": systems}))
     if workspace is not None and (workspace.root / "dialects").is_dir():
         shutil.copytree(
             workspace.root / "dialects", place / "dialects", dirs_exist_ok=True, ignore=shutil.ignore_patterns("tests")
