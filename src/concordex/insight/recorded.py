@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
 
@@ -30,7 +30,7 @@ _SECRET = re.compile(
 #: A value that is shorter is in other places by chance.
 _LONG, _SHORT, _KEY = 8, 3, 12
 #: Operations that only read, by how they are commonly called.
-_READING = re.compile(r"(^|[._])(get|list|read|look|find|search|query|fetch|show)", re.IGNORECASE)
+_READING = re.compile(r"(^|[._])(get|list|read|look|find|search|query|fetch|show|detail|describe|info|view)", re.IGNORECASE)
 #: So many records of a list are kept, since a recording may hold very many; and to so many levels lists are looked for.
 KEPT, _DEEP = 20, 4
 #: One request that comes so often, each time the same, is a page that looks whether something has changed.
@@ -135,7 +135,7 @@ def traced(calls: Sequence[Recorded], host: str | None = None) -> Traced:
     kept = list(_without_polling(there, noise))
     paths = _templates(kept)
     groups: dict[tuple[str, str], list[Recorded]] = defaultdict(list)
-    for call in kept:
+    for call in (one for call in kept for one in _each_of_batch(call)):
         path = paths[call.number] + (f" {call.operation}" if call.operation else "")
         groups[call.method, path].append(call)
     return Traced(
@@ -143,6 +143,19 @@ def traced(calls: Sequence[Recorded], host: str | None = None) -> Traced:
         secrets=len(set(_secrets_of(calls))),
         groups=[CallGroup(method=method, host=mine, path=path, calls=them) for (method, path), them in groups.items()],
     )  # fmt: skip
+
+
+def _each_of_batch(call: Recorded) -> Iterator[Recorded]:
+    """The calls of a batch of JSON-RPC 2.0 (its section 6) by themselves, each with its answer by its id."""
+    sent, answer = call.sent, call.answer
+    if not (isinstance(sent, list) and sent and all(isinstance(one, Mapping) and "jsonrpc" in one for one in sent)):
+        yield call
+        return
+    by_id = {str(one.get("id")): one for one in answer if isinstance(one, Mapping)} if isinstance(answer, list) else {}
+    for one in sent:
+        came = by_id.get(str(one.get("id")))
+        if came is not None:
+            yield replace(call, sent=one, answer=came)
 
 
 def _is_data(call: Recorded, noise: Counter[str]) -> bool:

@@ -8,8 +8,9 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from concordex.insight.draft.fields import FieldGuess, Profile, guesses, id_of, profiles
-from concordex.insight.draft.pages import PageGuess, pages_of
+from concordex.insight.draft.pages import PageGuess, in_one_manner, pages_of
 from concordex.insight.draft.seen import ApiSeen, ListSeen, OneSeen, OnlyDescribed, WriteSeen, lists, members
+from concordex.insight.draft.standards import FollowedStandard, ShippedStandard, followed
 
 #: Fields that only devices have many of.
 _DEVICE = {"serial": 3, "macs": 2, "model": 2, "os_version": 2, "ips": 1, "maker": 1, "kind": 1, "os": 1, "uuid": 1}
@@ -23,8 +24,9 @@ _CALLED = {
 
 @dataclass
 class DraftedDetails:
-    """One more call for each record: the name in its path, where the record stands, and what it adds."""
+    """One more call for each record: where, the name of the id in it, where the record stands, and what it adds."""
 
+    seen: OneSeen
     name: str
     record: str
     records: list[Mapping[str, Any]] = field(default_factory=list)
@@ -67,12 +69,21 @@ class Draft:
     tables: list[DraftedTable]
     writes: list[WriteSeen]
     left: list[str]  # lists that are no table of it, and why
+    standard: FollowedStandard | None = None
 
 
-def draft(name: str, api: ApiSeen, known: Mapping[str, set[str]]) -> Draft:
-    """A dialect of what was seen; ``known`` are values of fields that other systems have."""
+def draft(
+    name: str, api: ApiSeen, known: Mapping[str, set[str]], shipped: Mapping[str, ShippedStandard] | None = None
+) -> Draft:
+    """A dialect of what was seen; ``known`` are values of fields that other systems have.
+
+    What a dialect in ``shipped`` reads, since the API follows its standard, is no table of the draft.
+    """
     tables, left = list[DraftedTable](), list[str]()
+    standard = followed(api, shipped or {})
     for seen in api.lists:
+        if standard is not None and standard.reads(seen.path):
+            continue
         table = _table(seen, api.ones, known)
         if table is None:
             left.append(f"{_asked(seen)}: no list of records was seen in its answers")
@@ -81,11 +92,12 @@ def draft(name: str, api: ApiSeen, known: Mapping[str, set[str]]) -> Draft:
         else:
             tables.append(table)
     tables = _hung(tables, left)
-    _named(tables)
+    _named(tables, set(standard.shipped.tables.values()) if standard else set())
     _referred(tables)
+    in_one_manner([(table.seen, table.records, table.pages) for table in tables])
     _of_one_size(tables)
-    base = _base([table.seen.path for table in tables if not table.seen.rpc] + _sign_in_paths(api))
-    return Draft(name, api, base, tables, api.writes, left)
+    base = standard.base if standard else _base([table.seen.path for table in tables if not table.seen.rpc] + _sign_in_paths(api))
+    return Draft(name, api, base, tables, api.writes, left, standard)
 
 
 def _asked(seen: ListSeen) -> str:
@@ -121,19 +133,36 @@ def _profiles(records: Sequence[Mapping[str, Any]]) -> list[Profile]:
 def _details(
     path: str, record_id: str | None, apart: Mapping[str, Mapping[str, Any]], ones: Sequence[OneSeen]
 ) -> DraftedDetails | None:
-    """What one more call for each record adds to it, where such calls were seen."""
+    """What one more call for each record adds to it, where such calls were seen: below its list, or elsewhere."""
     made: DraftedDetails | None = None
-    for one in ones:
-        match = re.fullmatch(re.escape(path) + r"/\{(\w+)\}", one.path)
-        own = apart.get(one.values.get(match[1], "")) if match else None
-        if own is None or match is None or record_id is None:
+    for one in sorted(ones, key=lambda one: not re.fullmatch(re.escape(path) + r"/\{\w+\}", one.path)):
+        name = _only_name(one, path)
+        own = apart.get(one.values.get(name, "")) if name else None
+        if own is None or name is None or record_id is None:
             continue
+        if made is not None and (made.seen.path, made.seen.rpc) != (one.path, one.rpc):
+            break
         for where, record in _mappings(one.body):
-            if str(record.get(record_id)) == one.values[match[1]]:
-                made = made or DraftedDetails(match[1], where)
+            if str(record.get(record_id)) == one.values[name] and (one.path.startswith(path) or _same(own, record)):
+                made = made or DraftedDetails(one, name, where)
                 made.records.append({name: value for name, value in record.items() if name not in own})
                 break
     return made
+
+
+def _only_name(one: OneSeen, path: str) -> str | None:
+    """The name that stands for the id where one record is asked for by itself."""
+    below = re.fullmatch(re.escape(path) + r"/\{(\w+)\}", one.path)
+    if below and not one.rpc:
+        return below[1]
+    alone = len(one.values) == 1 and (one.rpc or re.fullmatch(r"[^{]*\{\w+\}", one.path))
+    return next(iter(one.values)) if alone else None
+
+
+def _same(own: Mapping[str, Any], record: Mapping[str, Any]) -> bool:
+    """Whether two say the same of more than the id: ids of two lists may be the same by chance."""
+    shared = [name for name, value in own.items() if isinstance(value, str) and value and name in record]
+    return sum(own[name] == record[name] for name in shared) > 1
 
 
 def _mappings(body: Any) -> Iterator[tuple[str, Mapping[str, Any]]]:
@@ -187,11 +216,10 @@ def _ids(table: DraftedTable) -> set[str]:
     return next((p.distinct for p in table.members if p.path == table.record_id), set())
 
 
-def _named(tables: list[DraftedTable]) -> None:
+def _named(tables: list[DraftedTable], taken: set[str]) -> None:
     """Names of tables: the one with most of what only devices have is devices, the others as their paths call them."""
     devices = max(tables, key=_device_like, default=None)
-    taken: set[str] = set()
-    if devices is not None and _device_like(devices) >= 4:
+    if devices is not None and _device_like(devices) >= 4 and "devices" not in taken:
         devices.name = "devices"
         taken.add("devices")
     for table in tables:

@@ -5,9 +5,10 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from itertools import pairwise
+from itertools import pairwise, permutations
 from typing import Any
 
+from concordex.insight.draft.fields import Profile, time_form
 from concordex.insight.draft.seen import AnswerSeen, ListSeen, around, known_by
 
 _LIMIT = re.compile(r"(page_?)?(limit|size|count|take|many|per(_?page)?|rows|top|max|num|length|lines)$", re.IGNORECASE)
@@ -34,18 +35,34 @@ class PageGuess:
 def pages_of(listed: ListSeen, records: str) -> PageGuess:
     """What the answers of a list show of its pages; ``records`` is where they hold it."""
     made = PageGuess()
-    for before, after in pairwise(listed.answers):
-        if before.values != after.values:
-            continue
+    for before, after in _following(listed.answers):
         found = _moved(listed, before, after, records)
         if found is not None:
             made.pages, made.pages_why = found
             break
+    if made.pages is None:
+        found = _spans(listed, records)
+        if found is not None:
+            made.pages, made.pages_why = found
     made.total, made.total_why, others = _total(listed, records, several=made.pages is not None)
     made.may += others
     if made.pages is None:
         made.may += list(_candidates(listed, records))
     return made
+
+
+def _following(answers: Sequence[AnswerSeen]) -> Iterator[tuple[AnswerSeen, AnswerSeen]]:
+    """Answers that came after each other for the same list: those of several parents may be mixed."""
+    for own in _by_values(answers):
+        yield from pairwise(own)
+
+
+def _by_values(answers: Sequence[AnswerSeen]) -> list[list[AnswerSeen]]:
+    """The answers for each parent by themselves, in the order in which they came."""
+    kept: dict[tuple[tuple[str, str], ...], list[AnswerSeen]] = {}
+    for answer in answers:
+        kept.setdefault(tuple(sorted(answer.values.items())), []).append(answer)
+    return list(kept.values())
 
 
 def _moved(listed: ListSeen, before: AnswerSeen, after: AnswerSeen, records: str) -> tuple[dict[str, Any], str] | None:
@@ -55,7 +72,7 @@ def _moved(listed: ListSeen, before: AnswerSeen, after: AnswerSeen, records: str
         return None
     came = listed.came(before, records)
     size = {"size": max(listed.came(answer, records) for answer in listed.answers)}
-    limit = _limit(before, after, came)
+    limit = _limit(before, after, came) or _limit(before, before, came)  # a link need not repeat how many
     told = {"limit": limit} if limit else {}
     link = re.search(r'<([^>]*)>\s*;[^,]*rel="?next"?', before.headers.get("link", ""))
     if link and _same_address(link[1], after.url):
@@ -76,6 +93,36 @@ def _moved(listed: ListSeen, before: AnswerSeen, after: AnswerSeen, records: str
                     f"{name} gives the header {header} back",
                 )
     return _counted(before, after, moved, came, told | size)
+
+
+def _spans(listed: ListSeen, records: str) -> tuple[dict[str, Any], str] | None:
+    """A list that was read by spans of time: one ended where the next began, and one that came full was asked halved.
+
+    Without a full one nobody knows what is cut off, and nothing is said.
+    """
+    for answers in _by_values(listed.answers):
+        names = list(dict.fromkeys(name for answer in answers for name in answer.parameters))
+        for since, until in permutations(names, 2):
+            own = [answer for answer in answers if {since, until} <= answer.parameters.keys()]
+            told = [(answer.parameters[since], answer.parameters[until]) for answer in own]
+            form = time_form(Profile("", [_number(text) for pair in told for text in pair]))
+            ends = {end for _, end in told}
+            if form not in ("iso", "epoch", "epoch_ms") or not any(begin in ends for begin, _ in told):
+                continue
+            full = [
+                listed.came(answer, records)
+                for answer, (begin, end) in zip(own, told, strict=True)
+                if any(b == begin and _number(e) < _number(end) for b, e in told)
+            ]
+            if full and min(full) == max(full) == max(listed.came(answer, records) for answer in own):
+                way = {"by": "window", "since": since, "until": until, "full": full[0]}
+                why = f"one span ended where the next began, and one with {full[0]} records was asked again halved"
+                return way | ({"time": form} if form != "iso" else {}), why
+    return None
+
+
+def _number(text: str) -> Any:
+    return float(text) if re.fullmatch(r"\d+(\.\d+)?", text) else text
 
 
 def _counted(
@@ -202,3 +249,54 @@ def next_links(answer: AnswerSeen, records: str) -> Iterator[str]:
     for _, value in around(answer.body, records):
         if isinstance(value, str) and re.match(r"(https?://|/|\?)\S*\?\S|\?\S", value):
             yield value
+
+
+def in_one_manner(tables: Sequence[tuple[ListSeen, str, PageGuess]]) -> None:
+    """What one list has shown of its pages and its total holds of another whose answers stand in the same envelope.
+
+    It must have taken the same parameters, and its total must be no less than what came: a list that is called whole by
+    it has shown as many.
+    """
+    shown = [(seen, records, guess) for seen, records, guess in tables if guess.pages and guess.pages["by"] != "window"]
+    for seen, records, guess in tables:
+        if guess.pages or guess.total:
+            continue
+        for other, others, by in shown:
+            if _told(other, others, by) <= _told(seen, records, by) and _adds_up(seen, records, by):
+                guess.pages, guess.total = by.pages, by.total
+                guess.pages_why = f"as {other.rpc or other.path} showed it: both answer in one manner"
+                guess.total_why = guess.pages_why if by.total else ""
+                guess.may = []
+                break
+
+
+def _told(listed: ListSeen, records: str, guess: PageGuess) -> set[str]:
+    """Whatever of a way of paging a list has: members beside its records, headers, and the parameters that it takes."""
+    pages = guess.pages or {}
+    wanted = {str(pages[name]) for name in ("next", "offset", "page", "cursor", "limit") if name in pages}
+    wanted |= {guess.total} if guess.total else set()
+    beside = {path for answer in listed.answers for path in _paths(answer.body, records)}
+    headers = {f"header:{name}" for answer in listed.answers for name in answer.headers}
+    taken = {name for answer in listed.answers for name in answer.parameters} | {*listed.takes}
+    return {f"at {records.rpartition('.')[0]}"} | (wanted & (beside | headers | taken))
+
+
+def _paths(value: Any, records: str, path: str = "") -> Iterator[str]:
+    """The members beside a list by their paths, those that are null as well."""
+    if path != records and isinstance(value, Mapping):
+        for name, held in value.items():
+            yield from _paths(held, records, f"{path}.{name}" if path else str(name))
+    elif path and path != records and not isinstance(value, list):
+        yield path
+
+
+def _adds_up(listed: ListSeen, records: str, guess: PageGuess) -> bool:
+    """Whether a total stands in each answer as a number that is no less than what came; a list without one is no proof."""
+    if not guess.total:
+        return bool(guess.pages and "next" in guess.pages)
+    for answer in listed.answers:
+        told = [value for path, value in [*around(answer.body, records), *_numbers(answer.headers)] if path == guess.total]
+        came = listed.came(answer, records)
+        if len(told) != 1 or isinstance(told[0], bool) or not isinstance(told[0], int) or told[0] < came:
+            return False
+    return bool(listed.answers)

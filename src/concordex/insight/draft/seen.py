@@ -59,11 +59,15 @@ class ListSeen:
 
 @dataclass(kw_only=True)
 class OneSeen:
-    """One record by itself, at a path that ends with its id: what stood for the names, and what came."""
+    """One record by itself, at a path that ends with its id, or by a method of JSON-RPC with its id alone.
+
+    ``values`` are what stood for the names, ``body`` is what came.
+    """
 
     path: str
     values: Mapping[str, str]
     body: Any
+    rpc: str | None = None
 
 
 @dataclass(kw_only=True)

@@ -44,7 +44,9 @@ def written(draft: Draft, system: str) -> str:
         f"name: {draft.name}",
         f"title: {_value(draft.api.title or draft.name)}",
     ]
-    if draft.base:
+    if draft.standard:
+        lines.append(_noted(f"extends: {draft.standard.dialect}", draft.standard.why))
+    if draft.base and not (draft.standard and draft.base == draft.standard.shipped.base):
         lines.append(f"base: {_value(draft.base)}")
     if draft.api.shape != "json":
         lines.append(f"shape: {draft.api.shape}")
@@ -53,8 +55,9 @@ def written(draft: Draft, system: str) -> str:
     lines += ["", *_sign_in(draft)]
     if draft.api.error:
         lines += ["", _noted(f"errors: {{message: {_value(draft.api.error)}}}", "an answer that refused said so there")]
-    lines += ["", "tables:"]
-    if not draft.tables:
+    if draft.tables or not draft.standard:
+        lines += ["", "tables:"]
+    if not draft.tables and not draft.standard:
         lines += ["  # nothing was seen that could be a table", "  unknown:", "    read: {path: /unknown}",
                   "    fields: {record_id: id}"]  # fmt: skip
     for table in draft.tables:
@@ -66,10 +69,16 @@ def written(draft: Draft, system: str) -> str:
 
 def _sign_in(draft: Draft) -> Iterator[str]:
     api = draft.api
+    shipped = draft.standard.shipped if draft.standard else None
+    if shipped and (api.sign_in is None or api.sign_in.get("by") == shipped.by):
+        return
     if api.credentials:
         yield "credentials:"
         for name, told in api.credentials.items():
             yield f"  {name}: {_value(dict(told))}"
+        for name in shipped.credentials if shipped else ():
+            if name not in api.credentials:
+                yield f"  {name}: null"
     if api.sign_in is None:
         yield "# How one signs in was not seen: sign_in: {by: …} (docs/dialects.md, Signing in)"
         return
@@ -110,7 +119,7 @@ def _table(draft: Draft, table: DraftedTable, system: str) -> Iterator[str]:
     if table.records != "$":
         yield _noted(f"      records: {_value(table.records)}", table.records_why)
     yield from _pages(table, system)
-    yield from _details(table, path)
+    yield from _details(draft, table)
     yield from _fields(table)
     yield from _writes(draft, table)
 
@@ -128,14 +137,22 @@ def _pages(table: DraftedTable, system: str) -> Iterator[str]:
         yield '      # complete: "…"   # only if the guide says that it is never cut'
 
 
-def _details(table: DraftedTable, path: str) -> Iterator[str]:
+def _details(draft: Draft, table: DraftedTable) -> Iterator[str]:
     """One more call for each record: written where fields of ours stand only there, else as a comment."""
     details = table.details
     if details is None:
         return
     only = [g.name for g in table.fields if g.sure and not {*g.several, g.path} & table.listed]
     record = "" if details.record == "$" else f", record: {_value(details.record)}"
-    said = f"details: {{path: {_value(f'{path}/{{{table.record_id}}}')}{record}}}"
+    own = f"{{{table.record_id}}}"
+    if details.seen.rpc:
+        where = f"rpc: {_value(details.seen.rpc)}, params: {_value({details.name: own})}"
+    else:
+        path = _below(details.seen.path, draft.base).replace(f"{{{details.name}}}", own)
+        if table.each:
+            path = path.replace(f"{{{table.of_parent}}}", "{record_id}")
+        where = f"path: {_value(path)}"
+    said = f"details: {{{where}{record}}}"
     if only:
         yield _noted(f"      {said}", f"{', '.join(only)} stand only there")
     else:

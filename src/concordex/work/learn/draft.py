@@ -12,6 +12,7 @@ from concordex.errors import CalledWrongly, ConcordexError
 from concordex.insight.draft.drafted import Draft, draft
 from concordex.insight.draft.fields import bare
 from concordex.insight.draft.seen import ApiSeen, ListSeen, OneSeen, lists
+from concordex.insight.draft.standards import ShippedStandard
 from concordex.insight.draft.written import written
 from concordex.parallel import completed
 from concordex.wire.dialect import load
@@ -56,9 +57,20 @@ def draft_dialect(workspace: BaseWorkspace | None, name: str, sources: Sequence[
         _together(api, seen)
     known = _known(workspace, systems) if workspace is not None else {}
     api.lists = [one for one in api.lists if one.answers] + [one for one in api.lists if not one.answers]
-    made = draft(name, api, known)
+    made = draft(name, api, known, _standards())
     text = written(made, systems[0] if systems else "SYSTEM")
     return DraftedDialect(made, text, load.from_text(text, f"{name}.yaml"))
+
+
+def _standards() -> dict[str, ShippedStandard]:
+    """The shipped dialects of open standards, as a draft may rest on them."""
+    made = {}
+    for name in ("restconf", "redfish", "scim", "odata"):
+        if name in load.shipped():
+            dialect = load.find(name)
+            tables = {table.read.path: own for own, table in dialect.tables.items() if not table.read.each}
+            made[name] = ShippedStandard(tables, dialect.base, dialect.sign_in.by, tuple(dialect.credentials))
+    return made
 
 
 def _of_file(path: Path, workspace: BaseWorkspace | None) -> ApiSeen:
@@ -98,7 +110,11 @@ def _of_system(workspace: BaseWorkspace, system: str, known: Sequence[ListSeen])
             f"as {dialect.name} says it, and it was let in",
         )
         seen.credentials = {part: {"secret": True} if spec.secret else {} for part, spec in dialect.credentials.items()}
-    paths = {one.path: one for one in [*known, *seen.lists]}
+    paths = {one.path: one for one in known}
+    for one in seen.lists:
+        if one.path in paths:
+            one.takes = list(dict.fromkeys([*one.takes, *paths[one.path].takes]))
+        paths[one.path] = one
     if not paths:
         raise CalledWrongly(
             f"nothing says what {system} can be asked",

@@ -32,10 +32,19 @@ def of_recording(path: Path) -> ApiSeen:
         if group.writes:
             sent = group.calls[0].sent
             seen.writes.append(WriteSeen(method=group.method, path=group.path, sends=_names(sent)))
+            if group.calls[0].operation and any(True for call in group.calls for _ in lists(_result(call.answer))):
+                named = group.calls[0].operation
+                seen.notes.append(f"{named} answered with records; its name does not say that it only reads: no table")
             continue
         if group.calls[0].operation and isinstance(group.calls[0].sent, Mapping) and "jsonrpc" in group.calls[0].sent:
             seen.rpc = group.path.removesuffix(f" {group.calls[0].operation}")
-            seen.lists += _of_methods(_recorded_list(group))
+            called = _recorded_list(group)
+            seen.lists += _of_methods(called)
+            seen.ones += [
+                OneSeen(path=called.path, rpc=called.rpc, values=answer.parameters, body=answer.body)
+                for answer in called.answers
+                if answer.parameters and isinstance(answer.body, Mapping) and not any(True for _ in lists(answer.body))
+            ]
             continue
         listed = _recorded_list(group)
         if any(call.kind.endswith("xml") for call in group.calls):
@@ -46,6 +55,10 @@ def of_recording(path: Path) -> ApiSeen:
     add_sign_in(seen, told.sign_in, [call for group in told.groups for call in group.calls])
     seen.error = next((why for group in told.groups for call in group.calls if (why := _why(call))), None)
     return seen
+
+
+def _result(answer: Any) -> Any:
+    return answer.get("result") if isinstance(answer, Mapping) else None
 
 
 def _names(body: Any) -> list[str]:
