@@ -32,6 +32,7 @@ PAGES: dict[str, dict[str, Any]] = {
     "range": {"by": "range", "size": 3},
     "link": {"by": "link", "next": "onward.href", "limit": "take", "size": 3},
     "link_header": {"by": "link_header", "limit": "take", "size": 2},
+    "link in a header": {"by": "link", "next": "header:X-Onward", "limit": "take", "size": 2},
     "cursor": {"by": "cursor", "next": "$['@mark.next']", "cursor": "mark", "more": "more", "limit": "n", "size": 3},
     "cursor in a header": {"by": "cursor", "next": "header:X-Mark", "cursor": "mark", "limit": "n", "size": 2},
     "same mark": {"by": "cursor", "next": "mark", "cursor": "mark", "same_mark": True, "limit": "n", "size": 3},

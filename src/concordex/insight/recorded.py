@@ -211,7 +211,8 @@ def _templates(calls: Sequence[Recorded]) -> dict[int, str]:
             is_version = _RELEASE.fullmatch(part) and len(there) == 1 and len(there[part]) > 1
             is_value = _VALUE.fullmatch(part) and not is_version
             names.append(f"{{{_name(own, at)}}}" if is_value or varies else part)
-        told[call.number] = "/" + "/".join(names)
+        end = "/" if own != [""] and call.path.endswith("/") else ""  # to some systems another path
+        told[call.number] = "/" + "/".join(names) + end
     return told
 
 

@@ -135,7 +135,7 @@ def _details(
 ) -> DraftedDetails | None:
     """What one more call for each record adds to it, where such calls were seen: below its list, or elsewhere."""
     made: DraftedDetails | None = None
-    for one in sorted(ones, key=lambda one: not re.fullmatch(re.escape(path) + r"/\{\w+\}", one.path)):
+    for one in sorted(ones, key=lambda one: not _is_below(one.path, path)):
         name = _only_name(one, path)
         own = apart.get(one.values.get(name, "")) if name else None
         if own is None or name is None or record_id is None:
@@ -150,11 +150,17 @@ def _details(
     return made
 
 
+def _is_below(one: str, path: str) -> str | None:
+    """The name in the path of one record, where it is that of its list and the name."""
+    below = re.fullmatch(re.escape(path.rstrip("/")) + r"/\{(\w+)\}/?", one)
+    return below[1] if below else None
+
+
 def _only_name(one: OneSeen, path: str) -> str | None:
     """The name that stands for the id where one record is asked for by itself."""
-    below = re.fullmatch(re.escape(path) + r"/\{(\w+)\}", one.path)
+    below = _is_below(one.path, path)
     if below and not one.rpc:
-        return below[1]
+        return below
     alone = len(one.values) == 1 and (one.rpc or re.fullmatch(r"[^{]*\{\w+\}", one.path))
     return next(iter(one.values)) if alone else None
 
@@ -199,7 +205,7 @@ def _hung(tables: list[DraftedTable], left: list[str]) -> list[DraftedTable]:
         owners = [
             one for one in tables if one is not table and not _has_names(one.seen) and stood and stood <= _ids(one)
         ]
-        owner = min(owners, key=lambda one: one.seen.path != above, default=None)
+        owner = min(owners, key=lambda one: one.seen.path.rstrip("/") != above, default=None)
         if owner is None or len(names) > 1:
             left.append(f"{_asked(table.seen)}: what stands for {{{names[-1]}}} is the id of no record that was seen")
             continue

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise, permutations
 from typing import Any
+from urllib.parse import parse_qsl
 
 from concordex.insight.draft.fields import Profile, time_form
 from concordex.insight.draft.seen import AnswerSeen, ListSeen, around, known_by
@@ -15,6 +16,8 @@ _LIMIT = re.compile(r"(page_?)?(limit|size|count|take|many|per(_?page)?|rows|top
 _OFFSET = re.compile(r"offset|skip|start|from|begin|first|since_?row", re.IGNORECASE)
 _PAGE = re.compile(r"page(_?(no|num|number|index))?$|^sheet$", re.IGNORECASE)
 _MARK = re.compile(r"cursor|mark|token|after|continu|next", re.IGNORECASE)
+#: Links that stand beside that to the next page, and lead to others.
+_ELSEWHERE = re.compile(r"(^|[._-])(last|first|prev\w*|self|location|before)$", re.IGNORECASE)
 _TOTAL = re.compile(r"total|count|all|found|matche|avail|overall|number|size|hits|^n$|records", re.IGNORECASE)
 
 
@@ -78,13 +81,17 @@ def _moved(listed: ListSeen, before: AnswerSeen, after: AnswerSeen, records: str
     if link and _same_address(link[1], after.url):
         return {"by": "link_header", **told, **size}, "the header Link of one page leads to the next (RFC 8288)"
     for path, value in around(before.body, records):
-        if isinstance(value, str) and _same_address(value, after.url):
+        if isinstance(value, str) and _same_address(value, after.url) and not _ELSEWHERE.search(path):
             return {"by": "link", "next": path, **told, **size}, f"{path} of one page is the address of the next"
+    for header, value in before.headers.items():
+        if _same_address(value, after.url) and not _ELSEWHERE.search(header):
+            name = "-".join(word.capitalize() for word in header.split("-"))
+            return {"by": "link", "next": f"header:{name}", **told, **size}, f"{name} is the address of the next page"
     moved = [name for name, value in after.parameters.items() if before.parameters.get(name) != value]
     for name in moved:
         sent = after.parameters[name]
         for path, value in around(before.body, records):
-            if str(value) == sent and not (sent.isdecimal() and len(sent) < 4 and not _MARK.search(name)):
+            if str(value) == sent and not (sent.isdecimal() and len(sent) < 4 and not _MARK.search(_own(name))):
                 return {"by": "cursor", "next": path, "cursor": name, **told, **size}, f"{name} gives {path} back"
         for header, value in before.headers.items():
             if value == sent and not sent.isdecimal():
@@ -128,9 +135,9 @@ def _number(text: str) -> Any:
 def _counted(
     before: AnswerSeen, after: AnswerSeen, moved: Sequence[str], came: int, told: Mapping[str, Any]
 ) -> tuple[dict[str, Any], str] | None:
-    for name in sorted(moved, key=lambda name: not (_OFFSET.search(name) or _PAGE.search(name))):
+    for name in sorted(moved, key=lambda name: not (_OFFSET.search(_own(name)) or _PAGE.search(_own(name)))):
         sent, had = after.parameters[name], before.parameters.get(name)
-        if _LIMIT.search(name) and not _PAGE.search(name):
+        if _LIMIT.search(_own(name)) and not _PAGE.search(_own(name)):
             continue
         if not sent.isdecimal() or not (had is None or had.isdecimal()):
             continue
@@ -138,7 +145,7 @@ def _counted(
         first = int(had) if had is not None else None
         if (first is not None and to - first == came and first in (0, 1)) or (first is None and to in (came, came + 1)):
             begin = first if first is not None else to - came
-            if came > 1 or _OFFSET.search(name):
+            if came > 1 or _OFFSET.search(_own(name)):
                 if "limit" not in told:
                     return None
                 why = f"{name} went from {begin} to {to}, by the {came} records that came"
@@ -152,7 +159,7 @@ def _counted(
 def _limit(before: AnswerSeen, after: AnswerSeen, came: int) -> str | None:
     same = [name for name, value in after.parameters.items() if before.parameters.get(name) == value]
     fits = [name for name in same if after.parameters[name] == str(came)]
-    named = [name for name in same if after.parameters[name].isdecimal() and _LIMIT.search(name)]
+    named = [name for name in same if after.parameters[name].isdecimal() and _LIMIT.search(_own(name))]
     fits = [name for name in fits if came > 1 or name in named]
     return next(iter([name for name in fits if name in named] or fits or named), None)
 
@@ -164,7 +171,8 @@ def _same_address(one: str, other: str) -> bool:
         return False
     paths = [text.partition("?") for text in bare]
     same_path = paths[0][0] == paths[1][0] or not paths[0][0] or paths[1][0].endswith(paths[0][0])
-    return same_path and sorted(paths[0][2].split("&")) == sorted(paths[1][2].split("&"))
+    asked = [sorted(parse_qsl(path[2], keep_blank_values=True)) for path in paths]  # encoded or plain
+    return same_path and asked[0] == asked[1]
 
 
 def _total(listed: ListSeen, records: str, *, several: bool) -> tuple[str | None, str, list[str]]:
@@ -182,6 +190,8 @@ def _total(listed: ListSeen, records: str, *, several: bool) -> tuple[str | None
     }  # fmt: skip
     shown = [path for path, told in whole.items() if several and any(value > came for value, came in told)]
     named = [path for path in shown if _TOTAL.search(path.rpartition(".")[2])]
+    if len({tuple(whole[path]) for path in named}) == 1:  # of several that always say the same, one
+        named = [min(named, key=lambda path: not re.search("total|all", path.rpartition(".")[2], re.IGNORECASE))]
     if len(named) == 1 or len(shown) == 1:
         path = (named or shown)[0]
         return path, f"{whole[path][0][0]:,} on every page, and more than one page holds", []
@@ -228,11 +238,11 @@ Marks = Callable[[AnswerSeen, str], Iterator[tuple[str, str]]]
 
 def parameters_of(takes: Sequence[str]) -> tuple[str | None, list[str], list[str], Marks]:
     """Of parameters the one for how many, those for the first record, those for the page; and marks that are told."""
-    limit = next((name for name in takes if _LIMIT.search(name) and not _PAGE.search(name)), None)
+    limit = next((name for name in takes if _LIMIT.search(_own(name)) and not _PAGE.search(_own(name))), None)
     rest = [name for name in dict.fromkeys(takes) if name != limit]
-    pages = [name for name in rest if _PAGE.search(name)]
-    offsets = [name for name in rest if _OFFSET.search(name) and name not in pages]
-    named = [name for name in rest if _MARK.search(name) and name not in pages]
+    pages = [name for name in rest if _PAGE.search(_own(name))]
+    offsets = [name for name in rest if _OFFSET.search(_own(name)) and name not in pages]
+    named = [name for name in rest if _MARK.search(_own(name)) and name not in pages]
 
     def marks(answer: AnswerSeen, records: str) -> Iterator[tuple[str, str]]:
         told = [str(v) for path, v in around(answer.body, records) if _MARK.search(path) and not isinstance(v, bool)]
@@ -241,13 +251,30 @@ def parameters_of(takes: Sequence[str]) -> tuple[str | None, list[str], list[str
     return limit, offsets, pages, marks
 
 
+def shaping(listed: ListSeen, pages: Mapping[str, Any] | None) -> dict[str, str]:
+    """The parameters that every call of a list had, but for those that cut it into pages."""
+    told = {str(value) for value in (pages or {}).values()}
+    return {
+        name: value for name, value in listed.always.items()
+        if name not in told and not (_LIMIT.search(_own(name)) and value.isdecimal()) and not _PAGE.search(_own(name))
+        and not _OFFSET.search(_own(name)) and not _MARK.search(_own(name))
+    }  # fmt: skip
+
+
+def _own(name: str) -> str:
+    """A parameter's own name: of ``page[limit]`` what stands in the brackets."""
+    held = re.fullmatch(r"\w+\[(\w+)\]", name)
+    return held[1] if held else name
+
+
 def next_links(answer: AnswerSeen, records: str) -> Iterator[str]:
     """Addresses that may be those of a next page."""
     link = re.search(r'<([^>]*)>\s*;[^,]*rel="?next"?', answer.headers.get("link", ""))
     if link:
         yield link[1]
-    for _, value in around(answer.body, records):
-        if isinstance(value, str) and re.match(r"(https?://|/|\?)\S*\?\S|\?\S", value):
+    for name, value in [*answer.headers.items(), *around(answer.body, records)]:
+        is_link = isinstance(value, str) and re.match(r"(https?://|/|\?)\S*\?\S|\?\S", value)
+        if is_link and not _ELSEWHERE.search(name):
             yield value
 
 

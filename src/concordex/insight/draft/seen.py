@@ -45,6 +45,13 @@ class ListSeen:
     from_: str = ""
     params: Mapping[str, Any] = field(default_factory=dict)  # of JSON-RPC, the same with every call
     words: Sequence[str] = ()  # that a guide has beside it: what may stand for a name in its path
+    query: Mapping[str, str] = field(default_factory=dict)  # without which its records do not come as they should
+
+    @property
+    def always(self) -> dict[str, str]:
+        """The parameters that every call had, each with the same value: they may shape the list, or narrow it."""
+        first, *others = [answer.parameters for answer in self.answers] or [{}]
+        return {name: value for name, value in first.items() if all(one.get(name) == value for one in others)}
 
     def records_of(self, answer: AnswerSeen, path: str) -> list[Mapping[str, Any]]:
         """The records of an answer."""
@@ -108,6 +115,10 @@ def known_by(record: Mapping[str, Any]) -> Any:
     return named or [value for value in record.values() if isinstance(value, str)]
 
 
+#: A member that stands in a dotted path as it is.
+_PLAIN = re.compile(r"[A-Za-z_@#][\w:@#-]*")
+
+
 def at(value: Any, path: str) -> Any:
     """The value at a dotted path; ``$`` is the whole."""
     for name in [] if path == "$" else path.split("."):
@@ -132,7 +143,7 @@ def lists(value: Any, path: str = "$", depth: int = 0) -> Iterator[tuple[str, li
             yield path, value
     elif isinstance(value, Mapping) and depth < 4:
         for name, held in value.items():
-            if "." not in str(name):
+            if _PLAIN.fullmatch(str(name)):
                 yield from lists(held, f"{path}.{name}" if path != "$" else str(name), depth + 1)
 
 

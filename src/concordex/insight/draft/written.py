@@ -9,6 +9,7 @@ from typing import Any
 
 from concordex.insight.draft.drafted import Draft, DraftedTable
 from concordex.insight.draft.fields import FieldGuess
+from concordex.insight.draft.pages import shaping
 from concordex.insight.draft.seen import WriteSeen
 
 #: What stands without quotes and is a text to every reader of YAML.
@@ -116,12 +117,25 @@ def _table(draft: Draft, table: DraftedTable, system: str) -> Iterator[str]:
     params = dict(table.seen.params) | ({table.of_parent: "{record_id}"} if table.seen.rpc and table.each else {})
     if params:
         yield f"      params: {_value(params)}"
+    yield from _query(table, system)
     if table.records != "$":
         yield _noted(f"      records: {_value(table.records)}", table.records_why)
     yield from _pages(table, system)
     yield from _details(draft, table)
     yield from _fields(table)
     yield from _writes(draft, table)
+
+
+def _query(table: DraftedTable, system: str) -> Iterator[str]:
+    """The parameters that shape a list; those that may narrow it are a comment, for they would lose records."""
+    own = table.seen.query
+    if own:
+        yield _noted(f"      query: {_value(dict(own))}", "asked without, its records do not stand there")
+    may = {} if table.seen.rpc else shaping(table.seen, table.pages.pages)
+    for name, value in may.items():
+        if name not in own:
+            where = f"concordex call {system} {table.seen.path}"
+            yield f"      # query: {_value({name: value})}   # not shown: every call had it: does it narrow the list?  {where}"
 
 
 def _pages(table: DraftedTable, system: str) -> Iterator[str]:
@@ -203,7 +217,7 @@ def _writes(draft: Draft, table: DraftedTable) -> Iterator[str]:
     path = table.seen.path
     found: dict[str, WriteSeen] = {}
     for write in draft.writes:
-        one = re.fullmatch(re.escape(path) + r"/\{\w+\}", write.path)
+        one = re.fullmatch(re.escape(path.rstrip("/")) + r"/\{\w+\}/?", write.path)
         if write.method == "POST" and write.path == path:
             found.setdefault("create", write)
         elif one and write.method in ("PATCH", "PUT"):
@@ -220,7 +234,7 @@ def _writes(draft: Draft, table: DraftedTable) -> Iterator[str]:
     if fields:
         yield f"    #   fields: {_value(fields)}"
     for what, write in found.items():
-        where = _below(re.sub(r"\{\w+\}$", "{record_id}", write.path), draft.base)
+        where = _below(re.sub(r"\{\w+\}(/?)$", r"{record_id}\1", write.path), draft.base)
         method = "" if (what, write.method) in _USUAL else f", method: {write.method}"
         whole = ", whole: true" if write.method == "PUT" else ""
         yield f"    #   {what}: {{path: {_value(where)}{method}{whole}}}"

@@ -155,13 +155,10 @@ def body_of(listed: d.Listed, records: Sequence[Mapping[str, Any]], count: int, 
         body = _said(body, listed.total, count, made)
     if listed.revision:
         body = _said(body, listed.revision, revision, made)
-    if isinstance(pages, d.LinkedPages):
-        body = placed(body, way_to(pages.next), made.following)
-    if isinstance(pages, d.CursorPages):
-        if made.following is not None or not pages.next.header:
-            body = _said(body, pages.next, made.following, made)
-        if pages.more:
-            body = _said(body, pages.more, made.more, made)
+    if isinstance(pages, d.LinkedPages | d.CursorPages) and (made.following is not None or not pages.next.header):
+        body = _said(body, pages.next, made.following, made)
+    if isinstance(pages, d.CursorPages) and pages.more:
+        body = _said(body, pages.more, made.more, made)
     return body
 
 

@@ -8,7 +8,7 @@ from pydantic import Field
 
 from concordex.documents import Part
 from concordex.wire.dialect.calls import Call
-from concordex.wire.dialect.paths import PathText, SourceText
+from concordex.wire.dialect.paths import SourceText
 
 Times = Literal["iso", "epoch", "epoch_ms"]
 
@@ -58,7 +58,7 @@ class LinkedPages(Part):
     """Each answer holds the address of the next page."""
 
     by: Literal["link"]
-    next: PathText = Field(description="Where the address of the next page stands in the body.")
+    next: SourceText = Field(description="Where the address of the next page stands: in the body, or `header:NAME`.")
     limit: str | None = Field(None, description="The parameter for how many are wanted, if there is one.")
     size: int = Field(100, ge=1)
     path_only: bool = Field(False, description="Of the link only path and query count, as where a proxy ends TLS.")

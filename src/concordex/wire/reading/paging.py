@@ -9,7 +9,7 @@ from typing import Any
 from concordex.errors import ConcordexError, RequestRefused, ServerFault
 from concordex.model.scalars import parse_duration
 from concordex.wire import dialect as d
-from concordex.wire.reading.completeness import End
+from concordex.wire.reading.completeness import End, suspicious
 from concordex.wire.reading.pages import Page, Pager, in_order, moment
 
 #: Pages in a row that may bring nothing, where a mark says that there is more.
@@ -287,6 +287,31 @@ class _Followed:
             await self._show_more(page)
         if self.trail.end is End.SAID and page.next is not None and page.more is False and not self.trail.agrees:
             await self._nothing_follows(page)
+        if self.trail.end is End.SAID and not (self.trail.doubts or self.trail.faults or self.trail.agrees):
+            await self._ends_elsewhere()
+
+    async def _ends_elsewhere(self) -> None:
+        """A list whose last page is full may be cut there: in pages of another size it must end with the same record."""
+        lengths = [length for _, length in self.trail.counts]
+        came, most = self.trail.came, max(lengths)
+        whole_pages = lengths[-1] == most and (len(lengths) > 1 or most == self.pages_of.size or suspicious(most))
+        if not whole_pages or not most:
+            return
+        doubt = f"it ends with a full page of {most:,}, as it would if it were cut there"
+        sizes = [*range(most - 1, most // 2, -1), most + 1, most + 2]
+        size = next((size for size in sizes if came % size), None)
+        if getattr(self.pages_of, "limit", None) is None or size is None:
+            self.trail.doubts.append(doubt)
+            return
+        page = await first_page(self.pager, size=size)
+        again, marks = len(page.records), 0
+        while self._tells_of_more(page) and page.next is not None and marks < 3 * len(lengths) + 3:
+            page, marks = await self._following(page, size), marks + 1
+            again += len(page.records)
+        if again > came:
+            self.trail.faults.append(f"{came:,} came in pages of {most:,}, and {again:,} in pages of {size:,}")
+        elif again < came or len(page.records) in (most, size) or self._tells_of_more(page):
+            self.trail.doubts.append(doubt)
 
     def _tells_of_more(self, page: Page) -> bool:
         return bool(page.more) if self._says else page.next is not None
@@ -310,11 +335,11 @@ class _Followed:
     def _same_mark(self) -> bool:
         return isinstance(self.pages_of, d.CursorPages) and self.pages_of.same_mark
 
-    async def _following(self, page: Page) -> Page:
+    async def _following(self, page: Page, size: int | None = None) -> Page:
         pages = self.pages_of
         if isinstance(pages, d.CursorPages):
-            size = {pages.limit: pages.size} if pages.limit else {}
-            return await self.pager.page({pages.cursor: page.next} | size)
+            wanted = {pages.limit: size or pages.size} if pages.limit else {}
+            return await self.pager.page({pages.cursor: page.next} | wanted)
         return await self.pager.page({}, link=str(page.next))
 
     def _ended(self, page: Page, idle: int) -> bool:

@@ -85,7 +85,8 @@ def address_of(workspace: BaseWorkspace, system: str, operation: Operation) -> s
     """The full address of an operation, on the system's own host: a description may name another."""
     name, _ = workspace.target(system)
     url = urlsplit(workspace.config.systems[name].url)
-    below = url.path.rstrip("/")
+    standard = str(workspace.config.systems[name].describes).partition(":")[0]
+    below = "" if standard in _ASKED else url.path.rstrip("/")  # its paths are whole: so they were asked for
     path = operation.path if operation.path.startswith(f"{below}/") else f"{below}{operation.path}"
     return f"{url.scheme}://{url.netloc}{path}"
 

@@ -6,9 +6,9 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from urllib.parse import parse_qsl, quote, urlsplit
 
-from concordex.errors import BadAnswer, CalledWrongly
+from concordex.errors import BadAnswer, CalledWrongly, ForeignHost
 from concordex.insight.draft.fields import id_of
-from concordex.insight.draft.pages import Marks, next_links, parameters_of
+from concordex.insight.draft.pages import Marks, next_links, parameters_of, shaping
 from concordex.insight.draft.seen import AnswerSeen, ListSeen, OneSeen, known_by, lists
 from concordex.insight.recorded import is_secret
 from concordex.wire.http.formats import decode
@@ -35,10 +35,10 @@ async def of_system(
     for listed in hung:
         name = re.findall(r"\{(\w+)\}", listed.path)[0]
         above = _based(listed.path.partition("/{")[0], base)
-        if not above or listed.path.endswith(f"/{{{name}}}"):
+        if not above or listed.path.rstrip("/").endswith(f"/{{{name}}}"):
             await _named_in_guide(session, listed, name, base, asked)
             continue
-        owner = next((one for one in asked if one.path == above), None)
+        owner = next((one for one in asked if one.path.rstrip("/") == above), None)
         for own in _some_ids(owner)[:_PARENTS] if owner else ():
             path = listed.path.replace(f"{{{name}}}", quote(own, safe=""))
             await _probed(session, listed, path, {name: own}, base, asked, notes)
@@ -70,7 +70,7 @@ async def _one_by_one(
     """Some records by themselves, where a path is that of a list and a name after it."""
     ones = []
     for path in (_based(one.path, base) for one in known if one.rpc is None):
-        owner = next((one for one in asked if re.fullmatch(re.escape(one.path) + r"/\{\w+\}", path)), None)
+        owner = next((one for one in asked if re.fullmatch(re.escape(one.path.rstrip("/")) + r"/\{\w+\}/?", path)), None)
         if owner is None:
             continue
         name = re.findall(r"\{(\w+)\}", path)[-1]
@@ -97,6 +97,9 @@ async def _probed(
 ) -> None:  # fmt: skip
     """Ask one list, and its second page in each way that may be one, until another page comes."""
     first = await _ask(session, path, {}, values, base)
+    shape = await _shape(session, listed, path, first, values, base)
+    if shape:
+        first = await _ask(session, path, shape, values, base)
     if first is None or not any(True for _ in lists(first.body)):
         if first is None:
             notes.append(f"GET {path} was refused or answered with no data")
@@ -106,6 +109,7 @@ async def _probed(
     if kept is None:
         kept = ListSeen(path=own, takes=listed.takes, about=listed.about, from_="the system")
         into.append(kept)
+    kept.query = shape
     kept.answers.append(first)
     if len(kept.answers) > 1 and kept.answers[0].values != values:
         return  # how it is cut was seen with the first one
@@ -113,18 +117,37 @@ async def _probed(
     limit, offsets, pages, marks = parameters_of(kept.takes)
     size: dict[str, str] = {}
     for name in [limit] if limit else pages:  # how many are wanted is told by what comes, whatever it is called
-        small = await _ask(session, path, {name: str(_SMALL)}, values, base)
+        small = await _ask(session, path, {**shape, name: str(_SMALL)}, values, base)
         if small is not None and kept.came(small, where) == _SMALL and not _is_another(kept, small, first, where):
             size, first = {name: str(_SMALL)}, small
             kept.answers.append(small)
             pages = [one for one in pages if one != name]
             break
     for steps in _next_ways(first, where, size, offsets, pages, marks, kept.came(first, where)):
-        told = [await _ask(session, link or path, query, values, base) for link, query in steps]
+        told = [
+            await _ask(session, link or path, query if link else {**shape, **query}, values, base)
+            for link, query in steps
+        ]
         came = [page for page in told if page is not None and kept.records_of(page, where)]
         if len(came) == len(steps) and _is_another(kept, came[-1], first, where):
             kept.answers.extend(came)
             return
+
+
+async def _shape(
+    session: Session, listed: ListSeen, path: str, without: AnswerSeen | None, values: Mapping[str, str], base: str
+) -> dict[str, str]:
+    """Of the parameters that a console always sent, those without which no list of records stands where it stood.
+
+    Whatever else they do they may narrow the list, and are left away.
+    """
+    always = shaping(listed, None) if listed.from_ == "the recording" else {}
+    found = [(len(records), place) for answer in listed.answers for place, records in lists(answer.body)]
+    place = max(found, default=(0, ""))[1]
+    if not always or not found or (without is not None and place in dict(lists(without.body))):
+        return {}
+    asked = await _ask(session, path, always, values, base)
+    return always if asked is not None and place in dict(lists(asked.body)) else {}
 
 
 def _is_another(listed: ListSeen, page: AnswerSeen, first: AnswerSeen, where: str) -> bool:
@@ -161,7 +184,7 @@ async def _ask(
         if made.reply.status != 200:
             return None
         body = decode(made.reply.content, shape)
-    except (BadAnswer, CalledWrongly):
+    except (BadAnswer, CalledWrongly, ForeignHost):  # a link that leads elsewhere is not followed
         return None
     parts = urlsplit(made.url)
     links = ", ".join(made.reply.links)
