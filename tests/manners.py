@@ -23,6 +23,7 @@ class Manners:
     more: Any = None  # whether to send `more`: true, lies, reversed
     stop: int | None = None  # nothing is given past this record
     deaf: bool = False  # parameters are ignored
+    shy: bool = False  # nothing leads to a last page that would not be full
     asked: int = 0
 
     def __call__(self, _method: str, path: str, query: dict[str, str], _body: Any, _headers: dict[str, str]) -> tuple:
@@ -65,7 +66,7 @@ class Manners:
     def _following(self, start: int, came: int, of: int, wanted: int) -> dict[str, Any]:
         if self.by not in ("link", "cursor"):
             return {}
-        there_is_more = start + came < of
+        there_is_more = start + came < of and not (self.shy and start + 2 * came > of)
         said: dict[str, Any] = {}
         if self.more == "true":
             said["more"] = there_is_more

@@ -9,8 +9,12 @@ from django.conf import settings
 
 settings.configure(
     SECRET_KEY="x" * 50, ALLOWED_HOSTS=["*"], ROOT_URLCONF=__name__, USE_TZ=True,
-    INSTALLED_APPS=["django.contrib.auth", "django.contrib.contenttypes", "rest_framework", "rest_framework.authtoken", "drf_spectacular"],
-    DATABASES={"default": {"ENGINE": "django.db.backends.sqlite3", "NAME": ":memory:"}}, DEFAULT_AUTO_FIELD="django.db.models.AutoField",
+    INSTALLED_APPS=[
+        "django.contrib.auth", "django.contrib.contenttypes", "rest_framework", "rest_framework.authtoken",
+        "drf_spectacular",
+    ],
+    DATABASES={"default": {"ENGINE": "django.db.backends.sqlite3", "NAME": ":memory:"}},
+    DEFAULT_AUTO_FIELD="django.db.models.AutoField",
     REST_FRAMEWORK={
         "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema", "PAGE_SIZE": 25,
         "DEFAULT_PAGINATION_CLASS": "rest_framework.pagination.LimitOffsetPagination",
@@ -28,7 +32,8 @@ from rest_framework import routers, serializers, viewsets  # noqa: E402
 
 
 class Office(models.Model):
-    slug, title, town = models.CharField(max_length=50), models.CharField(max_length=50), models.CharField(max_length=50)
+    slug, title = models.CharField(max_length=50), models.CharField(max_length=50)
+    town = models.CharField(max_length=50)
 
     class Meta:
         app_label = "fleet"
@@ -59,9 +64,16 @@ router = routers.DefaultRouter()
 for model in (Office, Device, Port):
     meta = type("Meta", (), {"model": model, "fields": "__all__"})
     serializer = type(f"{model.__name__}Serializer", (serializers.ModelSerializer,), {"Meta": meta})
-    view = type(f"{model.__name__}View", (viewsets.ModelViewSet,), {"queryset": model.objects.order_by("id"), "serializer_class": serializer})
+    view = type(
+        f"{model.__name__}View",
+        (viewsets.ModelViewSet,),
+        {"queryset": model.objects.order_by("id"), "serializer_class": serializer},
+    )
     router.register(f"{model.__name__.lower()}s", view)
-urlpatterns = [path("api/schema/", SpectacularAPIView.as_view(permission_classes=[])), path("api/", include(router.urls))]
+urlpatterns = [
+    path("api/schema/", SpectacularAPIView.as_view(permission_classes=[])),
+    path("api/", include(router.urls)),
+]
 
 call_command("migrate", verbosity=0)
 with connection.schema_editor() as editor:

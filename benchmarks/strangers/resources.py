@@ -5,7 +5,7 @@ import sys
 from data import fleet
 from flask import Flask
 from flask_sqlalchemy import SQLAlchemy
-from safrs import SAFRSBase, SafrsApi
+from safrs import SafrsApi, SAFRSBase
 
 db = SQLAlchemy()
 

@@ -14,5 +14,7 @@ with sqlite3.connect(folder / "fleet.db") as db:
     for table, rows in fleet().items():
         names = ", ".join(f"{name} {'integer primary key' if name == 'id' else 'text'}" for name in rows[0])
         db.execute(f"create table {table} ({names})")
-        db.executemany(f"insert into {table} values ({', '.join('?' * len(rows[0]))})", [tuple(r.values()) for r in rows])
+        db.executemany(
+            f"insert into {table} values ({', '.join('?' * len(rows[0]))})", [tuple(r.values()) for r in rows]
+        )
 uvicorn.run(Datasette([str(folder / "fleet.db")]).app(), port=int(sys.argv[1]), log_level="error")

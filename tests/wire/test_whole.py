@@ -104,6 +104,17 @@ CASES = {
     "more without a mark": (
         Manners(by="cursor", total="none", more="lies"), "pages: {by: cursor, next: next, cursor: mark, more: more}",
         "partial", None, 64),
+    "no link to a last page that is not full": (
+        Manners(by="link", total="none", shy=True), "pages: {by: link, next: next, limit: many, size: 20}",
+        "unproven", None, 60),
+    "the same, and no size to ask for": (
+        Manners(by="link", total="none", shy=True), "pages: {by: link, next: next}", "unproven", None, 60),
+    "no mark to it, and one page": (
+        Manners(by="cursor", size=70, total="none", shy=True, last="absent"),
+        "pages: {by: cursor, next: next, cursor: mark, limit: many, size: 50}", "unproven", None, 50),
+    "a last page that is full": (
+        Manners(by="link", size=60, total="none"), "pages: {by: link, next: next, limit: many, size: 20}",
+        "whole", "end", 60),
     "a mark that leads back": (
         Manners(by="cursor", total="none", last="loop"), "pages: {by: cursor, next: next, cursor: mark}",
         "partial", None, 64),
@@ -222,6 +233,19 @@ def test_spans_are_never_cut_below_what_the_dialect_calls_full(serve, time, outc
     assert look.distinct == (800 if outcome == "whole" else 0), look.notes
 
 
+def test_days_without_an_event_are_no_list_without_an_end(serve):
+    from datetime import UTC, datetime
+
+    now = int(datetime.now(UTC).timestamp())
+
+    def answer(_m, _p, query, *_):
+        return 200, [{"id": at, "at": when} for at, when in ((1, now - 190_000), (2, now - 60))
+                     if int(query["since"]) <= when < int(query["until"])]  # fmt: skip
+
+    look = look_at(serve(answer).url, dialect((SPANS % "epoch").replace("reach: 6h", "reach: 60h")))
+    assert (look.outcome, look.distinct) == ("whole", 2), look.why
+
+
 def test_pages_by_ranges(serve):
     """RFC 9110, section 14: Range asks, Content-Range tells what came of how many, 416 that there is no more."""
     import re
@@ -319,7 +343,7 @@ def manners_and_dialect(draw):
         short=draw(st.dictionaries(st.integers(1, 6), st.integers(1, 4), max_size=2)) if by == "offset" else {},
         last=draw(st.sampled_from(["null", "absent", "loop"])),
         more=draw(st.sampled_from([None, "true", "lies", "reversed"])),
-        deaf=draw(st.integers(0, 9)) == 0,
+        deaf=draw(st.integers(0, 9)) == 0, shy=draw(st.integers(0, 3)) == 0,
     )  # fmt: skip
     wrong = draw(st.integers(0, 3)) == 0
     first = 1 - base if wrong and draw(st.booleans()) else base

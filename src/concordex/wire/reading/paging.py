@@ -409,7 +409,9 @@ class _Spans:
             if await self._none_is_cut(held):
                 break
         for _, _, page in held:
-            yield self.pager.counted(page)
+            self.pager.counted(page)
+            if page.records:  # weeks without any event are no list without an end
+                yield page
         if any(page.records for *_, page in held):
             self.trail.end = End.SPANNED
         elif self.pager.narrow.fewer:

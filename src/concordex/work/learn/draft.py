@@ -146,6 +146,7 @@ def _together(api: ApiSeen, more: ApiSeen) -> None:
             same.answers += listed.answers
         same.takes = list(dict.fromkeys([*same.takes, *listed.takes]))
         same.about = same.about or listed.about
+        same.query = same.query or listed.query
     api.writes += more.writes
     api.ones += more.ones
     api.title = api.title or more.title
