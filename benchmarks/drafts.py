@@ -50,6 +50,9 @@ OTHERS: Mapping[str, tuple[int, str, str]] = {
     "records": (7102, "{user: quay, password: 'file:word.secret'}", "/v1/__api__"),
     "models": (7103, "{token: 'file:token.secret'}", "/api/schema/?format=json"),
     "resources": (7104, "", "/api/swagger.json"),
+    "sets": (7105, "", "/$metadata"),
+    "pages": (7106, "{username: quay, password: 'file:word.secret'}", "/openapi.json"),
+    "crud": (7107, "", ""),
 }
 #: Ways of paging that are as right as the one in the dialect, where a service has two.
 ALSO = {"rows": {"by": "link_header", "limit": "_size"}}

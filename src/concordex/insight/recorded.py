@@ -30,7 +30,9 @@ _SECRET = re.compile(
 #: A value that is shorter is in other places by chance.
 _LONG, _SHORT, _KEY = 8, 3, 12
 #: Operations that only read, by how they are commonly called.
-_READING = re.compile(r"(^|[._])(get|list|read|look|find|search|query|fetch|show|detail|describe|info|view)", re.IGNORECASE)
+_READING = re.compile(
+    r"(^|[._])(get|list|read|look|find|search|query|fetch|show|detail|describe|info|view)", re.IGNORECASE
+)
 #: So many records of a list are kept, since a recording may hold very many; and to so many levels lists are looked for.
 KEPT, _DEEP = 20, 4
 #: One request that comes so often, each time the same, is a page that looks whether something has changed.
@@ -135,7 +137,7 @@ def traced(calls: Sequence[Recorded], host: str | None = None) -> Traced:
     kept = list(_without_polling(there, noise))
     paths = _templates(kept)
     groups: dict[tuple[str, str], list[Recorded]] = defaultdict(list)
-    for call in (one for call in kept for one in _each_of_batch(call)):
+    for call in (one for batch in kept for one in _each_of_batch(batch)):
         path = paths[call.number] + (f" {call.operation}" if call.operation else "")
         groups[call.method, path].append(call)
     return Traced(

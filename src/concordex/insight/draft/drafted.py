@@ -96,7 +96,11 @@ def draft(
     _referred(tables)
     in_one_manner([(table.seen, table.records, table.pages) for table in tables])
     _of_one_size(tables)
-    base = standard.base if standard else _base([table.seen.path for table in tables if not table.seen.rpc] + _sign_in_paths(api))
+    base = (
+        standard.base
+        if standard
+        else _base([table.seen.path for table in tables if not table.seen.rpc] + _sign_in_paths(api))
+    )
     return Draft(name, api, base, tables, api.writes, left, standard)
 
 
@@ -168,7 +172,7 @@ def _only_name(one: OneSeen, path: str) -> str | None:
 def _same(own: Mapping[str, Any], record: Mapping[str, Any]) -> bool:
     """Whether two say the same of more than the id: ids of two lists may be the same by chance."""
     shared = [name for name, value in own.items() if isinstance(value, str) and value and name in record]
-    return sum(own[name] == record[name] for name in shared) > 1
+    return sum(bool(own[name] == record[name]) for name in shared) > 1
 
 
 def _mappings(body: Any) -> Iterator[tuple[str, Mapping[str, Any]]]:

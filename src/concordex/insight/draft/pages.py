@@ -10,12 +10,14 @@ from typing import Any
 from urllib.parse import parse_qsl
 
 from concordex.insight.draft.fields import Profile, time_form
-from concordex.insight.draft.seen import AnswerSeen, ListSeen, around, known_by
+from concordex.insight.draft.seen import AnswerSeen, ListSeen, around, below, known_by
 
 _LIMIT = re.compile(r"(page_?)?(limit|size|count|take|many|per(_?page)?|rows|top|max|num|length|lines)$", re.IGNORECASE)
 _OFFSET = re.compile(r"offset|skip|start|from|begin|first|since_?row", re.IGNORECASE)
 _PAGE = re.compile(r"page(_?(no|num|number|index))?$|^sheet$", re.IGNORECASE)
 _MARK = re.compile(r"cursor|mark|token|after|continu|next", re.IGNORECASE)
+#: So many answers of a list are compared with all the others.
+_FIRST = 6
 #: Links that stand beside that to the next page, and lead to others.
 _ELSEWHERE = re.compile(r"(^|[._-])(last|first|prev\w*|self|location|before)$", re.IGNORECASE)
 _TOTAL = re.compile(r"total|count|all|found|matche|avail|overall|number|size|hits|^n$|records", re.IGNORECASE)
@@ -58,6 +60,8 @@ def _following(answers: Sequence[AnswerSeen]) -> Iterator[tuple[AnswerSeen, Answ
     """Answers that came after each other for the same list: those of several parents may be mixed."""
     for own in _by_values(answers):
         yield from pairwise(own)
+        for before in own[:_FIRST]:  # several pages may have been asked for at once
+            yield from ((before, after) for after in own if after is not before)
 
 
 def _by_values(answers: Sequence[AnswerSeen]) -> list[list[AnswerSeen]]:
@@ -77,29 +81,43 @@ def _moved(listed: ListSeen, before: AnswerSeen, after: AnswerSeen, records: str
     size = {"size": max(listed.came(answer, records) for answer in listed.answers)}
     limit = _limit(before, after, came) or _limit(before, before, came)  # a link need not repeat how many
     told = {"limit": limit} if limit else {}
+    moved = [name for name, value in after.parameters.items() if before.parameters.get(name) != value]
+    found = _by_link(before, after, records) or _by_mark(before, after, moved, records)
+    if found is not None:
+        return {**found[0], **told, **size}, found[1]
+    total, _, _ = _total(listed, records, several=True)
+    return _counted(before, after, moved, came, told | size, counts=total is not None)
+
+
+def _by_link(before: AnswerSeen, after: AnswerSeen, records: str) -> tuple[dict[str, Any], str] | None:
+    """Where one page holds the address of the next: in the header Link, in the body, or in a header of its own."""
     link = re.search(r'<([^>]*)>\s*;[^,]*rel="?next"?', before.headers.get("link", ""))
     if link and _same_address(link[1], after.url):
-        return {"by": "link_header", **told, **size}, "the header Link of one page leads to the next (RFC 8288)"
+        return {"by": "link_header"}, "the header Link of one page leads to the next (RFC 8288)"
     for path, value in around(before.body, records):
-        if isinstance(value, str) and _same_address(value, after.url) and not _ELSEWHERE.search(path):
-            return {"by": "link", "next": path, **told, **size}, f"{path} of one page is the address of the next"
+        if isinstance(value, str) and _same_address(value, after.url) and not _ELSEWHERE.search(_last(path)):
+            return {"by": "link", "next": path}, f"{path} of one page is the address of the next"
     for header, value in before.headers.items():
         if _same_address(value, after.url) and not _ELSEWHERE.search(header):
             name = "-".join(word.capitalize() for word in header.split("-"))
-            return {"by": "link", "next": f"header:{name}", **told, **size}, f"{name} is the address of the next page"
-    moved = [name for name, value in after.parameters.items() if before.parameters.get(name) != value]
+            return {"by": "link", "next": f"header:{name}"}, f"{name} is the address of the next page"
+    return None
+
+
+def _by_mark(
+    before: AnswerSeen, after: AnswerSeen, moved: Sequence[str], records: str
+) -> tuple[dict[str, Any], str] | None:
+    """Where a parameter gives back what the page before told."""
     for name in moved:
         sent = after.parameters[name]
         for path, value in around(before.body, records):
             if str(value) == sent and not (sent.isdecimal() and len(sent) < 4 and not _MARK.search(_own(name))):
-                return {"by": "cursor", "next": path, "cursor": name, **told, **size}, f"{name} gives {path} back"
+                return {"by": "cursor", "next": path, "cursor": name}, f"{name} gives {path} back"
         for header, value in before.headers.items():
             if value == sent and not sent.isdecimal():
-                return (
-                    {"by": "cursor", "next": f"header:{header}", "cursor": name, **told, **size},
-                    f"{name} gives the header {header} back",
-                )
-    return _counted(before, after, moved, came, told | size)
+                told = {"by": "cursor", "next": f"header:{header}", "cursor": name}
+                return told, f"{name} gives the header {header} back"
+    return None
 
 
 def _spans(listed: ListSeen, records: str) -> tuple[dict[str, Any], str] | None:
@@ -133,7 +151,7 @@ def _number(text: str) -> Any:
 
 
 def _counted(
-    before: AnswerSeen, after: AnswerSeen, moved: Sequence[str], came: int, told: Mapping[str, Any]
+    before: AnswerSeen, after: AnswerSeen, moved: Sequence[str], came: int, told: Mapping[str, Any], *, counts: bool
 ) -> tuple[dict[str, Any], str] | None:
     for name in sorted(moved, key=lambda name: not (_OFFSET.search(_own(name)) or _PAGE.search(_own(name)))):
         sent, had = after.parameters[name], before.parameters.get(name)
@@ -150,6 +168,8 @@ def _counted(
                     return None
                 why = f"{name} went from {begin} to {to}, by the {came} records that came"
                 return {"by": "offset", "offset": name, "first": begin, **told}, why
+        if not (_PAGE.search(_own(name)) or _OFFSET.search(_own(name)) or counts):
+            continue  # of 1 and 2 that are called something else only a total shows that they are no filter
         if (first is not None and to - first == 1 and first in (0, 1)) or (first is None and to in (1, 2)):
             begin = first if first is not None else to - 1
             return {"by": "number", "page": name, "first": begin, **told}, f"{name} went from {begin} to {to}"
@@ -182,21 +202,27 @@ def _total(listed: ListSeen, records: str, *, several: bool) -> tuple[str | None
         came = listed.came(answer, records)
         for path, said in [*around(answer.body, records), *_numbers(answer.headers)]:
             value = int(said) if isinstance(said, str) and re.fullmatch(r"\d{1,9}", said) else said
-            if isinstance(value, int) and not isinstance(value, bool) and value >= came:
+            wanted = {text for name, text in answer.parameters.items() if _LIMIT.search(_own(name))}
+            if isinstance(value, int) and not isinstance(value, bool) and value >= came and str(value) not in wanted:
                 seen.setdefault(path, []).append((value, came))
     whole = {
         path: told for path, told in seen.items()
         if len(told) == len(listed.answers) and (len({v for v, _ in told}) == 1 or _by_parent(listed))
     }  # fmt: skip
     shown = [path for path, told in whole.items() if several and any(value > came for value, came in told)]
-    named = [path for path in shown if _TOTAL.search(path.rpartition(".")[2])]
+    named = [path for path in shown if _TOTAL.search(_last(path))]
     if len({tuple(whole[path]) for path in named}) == 1:  # of several that always say the same, one
-        named = [min(named, key=lambda path: not re.search("total|all", path.rpartition(".")[2], re.IGNORECASE))]
+        named = [min(named, key=lambda path: not re.search("total|all", _last(path), re.IGNORECASE))]
     if len(named) == 1 or len(shown) == 1:
         path = (named or shown)[0]
         return path, f"{whole[path][0][0]:,} on every page, and more than one page holds", []
-    may = [path for path in whole if _TOTAL.search(path.rpartition(".")[2]) or path.startswith("header:")]
+    may = [path for path in whole if _TOTAL.search(_last(path)) or path.startswith("header:")]
     return None, "", [f"total: {path}" for path in (shown or may)]
+
+
+def _last(path: str) -> str:
+    """The last word of a path."""
+    return next(reversed(re.findall(r"\w+", path)), "")
 
 
 def _by_parent(listed: ListSeen) -> bool:
@@ -274,7 +300,7 @@ def next_links(answer: AnswerSeen, records: str) -> Iterator[str]:
         yield link[1]
     for name, value in [*answer.headers.items(), *around(answer.body, records)]:
         is_link = isinstance(value, str) and re.match(r"(https?://|/|\?)\S*\?\S|\?\S", value)
-        if is_link and not _ELSEWHERE.search(name):
+        if is_link and not _ELSEWHERE.search(_last(name)):
             yield value
 
 
@@ -312,17 +338,19 @@ def _paths(value: Any, records: str, path: str = "") -> Iterator[str]:
     """The members beside a list by their paths, those that are null as well."""
     if path != records and isinstance(value, Mapping):
         for name, held in value.items():
-            yield from _paths(held, records, f"{path}.{name}" if path else str(name))
+            yield from _paths(held, records, below(path, str(name)))
     elif path and path != records and not isinstance(value, list):
         yield path
 
 
 def _adds_up(listed: ListSeen, records: str, guess: PageGuess) -> bool:
-    """Whether a total stands in each answer as a number that is no less than what came; a list without one is no proof."""
+    """Whether a total stands in each answer, and is no less than what came; without one a list proves nothing."""
     if not guess.total:
         return bool(guess.pages and "next" in guess.pages)
     for answer in listed.answers:
-        told = [value for path, value in [*around(answer.body, records), *_numbers(answer.headers)] if path == guess.total]
+        told = [
+            value for path, value in [*around(answer.body, records), *_numbers(answer.headers)] if path == guess.total
+        ]
         came = listed.came(answer, records)
         if len(told) != 1 or isinstance(told[0], bool) or not isinstance(told[0], int) or told[0] < came:
             return False

@@ -119,6 +119,16 @@ def known_by(record: Mapping[str, Any]) -> Any:
 _PLAIN = re.compile(r"[A-Za-z_@#][\w:@#-]*")
 
 
+def below(above: str, name: str) -> str:
+    """The path of a member: dotted as far as its names allow, else JSONPath (RFC 9535)."""
+    if _PLAIN.fullmatch(name) and not above.startswith("$"):
+        return f"{above}.{name}" if above else name
+    steps = [] if not above or above.startswith("$") else above.split(".")
+    root = above if above.startswith("$") else "$" + "".join(f"['{step}']" for step in steps)
+    quoted = name.replace("\\", "\\\\").replace("'", "\\'")
+    return f"{root}['{quoted}']"
+
+
 def at(value: Any, path: str) -> Any:
     """The value at a dotted path; ``$`` is the whole."""
     for name in [] if path == "$" else path.split("."):
@@ -129,7 +139,7 @@ def at(value: Any, path: str) -> Any:
 def members(record: Any, above: str = "") -> Iterator[tuple[str, Any]]:
     """The members of a record by their dotted paths: single values, and lists of such."""
     for name, value in record.items():
-        path = f"{above}.{name}" if above else str(name)
+        path = below(above, str(name))
         if isinstance(value, Mapping):
             yield from members(value, path)
         elif not isinstance(value, list) or not any(isinstance(item, Mapping | list) for item in value):
@@ -153,6 +163,6 @@ def around(value: Any, without: str, path: str = "") -> Iterator[tuple[str, Any]
         return
     if isinstance(value, Mapping):
         for name, held in value.items():
-            yield from around(held, without, f"{path}.{name}" if path else str(name))
+            yield from around(held, without, below(path, str(name)))
     elif not isinstance(value, list) and value is not None:
         yield path, value

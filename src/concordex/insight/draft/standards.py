@@ -21,6 +21,7 @@ class ShippedStandard:
     base: str
     by: str
     credentials: tuple[str, ...]
+    records: str | None = None  # where all lists stand, where the dialect says how they are cut and counted
 
 
 @dataclass(frozen=True)
@@ -56,7 +57,7 @@ def _shown(api: ApiSeen) -> Iterator[tuple[str, str, str]]:
             body: Any = answer.body if isinstance(answer.body, Mapping) else {}
             if isinstance(body.get("schemas"), list) and _SCIM in body["schemas"]:
                 yield "scim", f"{listed.path} answers with a ListResponse of SCIM 2.0 (RFC 7644)", _above(listed.path)
-            if "@odata.context" in body:
+            if isinstance(body.get("@odata.context"), str):
                 yield "odata", f"{listed.path} answers with @odata.context (OData 4)", _above(listed.path)
 
 

@@ -11,6 +11,7 @@ from concordex.insight.draft.drafted import Draft, DraftedTable
 from concordex.insight.draft.fields import FieldGuess
 from concordex.insight.draft.pages import shaping
 from concordex.insight.draft.seen import WriteSeen
+from concordex.insight.draft.seen import below as path_below
 
 #: What stands without quotes and is a text to every reader of YAML.
 _BARE = re.compile(r"[A-Za-z_/][\w./-]*( [\w./-]+)*")
@@ -71,7 +72,7 @@ def written(draft: Draft, system: str) -> str:
 def _sign_in(draft: Draft) -> Iterator[str]:
     api = draft.api
     shipped = draft.standard.shipped if draft.standard else None
-    if shipped and (api.sign_in is None or api.sign_in.get("by") == shipped.by):
+    if shipped and shipped.by != "none" and (api.sign_in is None or api.sign_in.get("by") == shipped.by):
         return
     if api.credentials:
         yield "credentials:"
@@ -117,10 +118,11 @@ def _table(draft: Draft, table: DraftedTable, system: str) -> Iterator[str]:
     params = dict(table.seen.params) | ({table.of_parent: "{record_id}"} if table.seen.rpc and table.each else {})
     if params:
         yield f"      params: {_value(params)}"
-    yield from _query(table, system)
-    if table.records != "$":
-        yield _noted(f"      records: {_value(table.records)}", table.records_why)
-    yield from _pages(table, system)
+    if not (draft.standard and draft.standard.shipped.records == table.records):  # else the standard says all of it
+        yield from _query(table, system)
+        if table.records != "$":
+            yield _noted(f"      records: {_value(table.records)}", table.records_why)
+        yield from _pages(table, system)
     yield from _details(draft, table)
     yield from _fields(table)
     yield from _writes(draft, table)
@@ -134,8 +136,8 @@ def _query(table: DraftedTable, system: str) -> Iterator[str]:
     may = {} if table.seen.rpc else shaping(table.seen, table.pages.pages)
     for name, value in may.items():
         if name not in own:
-            where = f"concordex call {system} {table.seen.path}"
-            yield f"      # query: {_value({name: value})}   # not shown: every call had it: does it narrow the list?  {where}"
+            settles = f"every call had it: does it narrow the list?  concordex call {system} {table.seen.path}"
+            yield f"      # query: {_value({name: value})}   # not shown: {settles}"
 
 
 def _pages(table: DraftedTable, system: str) -> Iterator[str]:
@@ -176,7 +178,8 @@ def _details(draft: Draft, table: DraftedTable) -> Iterator[str]:
 def _fields(table: DraftedTable) -> Iterator[str]:
     yield "    fields:"
     below = ", below_parent: true" if table.each else ""
-    own = f"{{from: {_value(table.record_id)}{below}}}" if below else _value(table.record_id)
+    where = _value(path_below("", str(table.record_id)))
+    own = f"{{from: {where}{below}}}" if below else where
     yield _noted(f"      record_id: {own}", table.id_why)
     for other in table.id_others:
         yield f"      # record_id: {_value(other)}   # it is different in each as well"

@@ -288,6 +288,10 @@ class Dialect(Part):
     )
     tried: list[Tried] = Field(default_factory=list, description="Releases of the system with which it was tried.")
     base: str = Field("", description="Stands before every path.")
+    lists: Listed | None = Field(None, description="What all tables' lists have in common; their own goes before.")
+    described_by: str | None = Field(
+        None, description="An OpenAPI description beside the dialect, NAME.openapi.json: calls may name its operations."
+    )
     headers: dict[str, TemplateText] = Field(default_factory=dict, description="With every request.")
     shape: Shape = Field(default_factory=JsonShape, description="Of answers, and of what is written.")
     rpc: Rpc | None = None

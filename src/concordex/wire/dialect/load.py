@@ -12,9 +12,19 @@ from typing import Any
 from concordex.documents import check, dotted, line_of, parse_fast, parse_yaml, quickly, read_yaml
 from concordex.errors import CalledWrongly, DocumentError
 from concordex.wire.dialect import Dialect
+from concordex.wire.dialect.common import laid_over, with_lists
 from concordex.wire.dialect.packages import packaged
 from concordex.wire.dialect.validate import unmeant
 from concordex.words import suggestion
+
+#: In the place of a method and a path, where a description stands beside the dialect.
+_OPERATION = {
+    "operation": {"type": "string", "description": "An operation of `described_by`, in place of method and path."},
+    "with": {
+        "type": "object", "additionalProperties": {"type": "string"},
+        "description": "What stands for the names in the operation's path; a single one is the record's id.",
+    },
+}  # fmt: skip
 
 
 @cache
@@ -105,7 +115,7 @@ def _extended(document: Any, file: str, folder: Path | None, path: tuple[str, ..
         raise DocumentError(
             file, [(line_of(document, ("extends",)), "extends", error.what)], advice=error.advice
         ) from error
-    return _laid_over(_extended(parent, parent_file, folder, (*path, above)), document)
+    return laid_over(_extended(parent, parent_file, folder, (*path, above)), document)
 
 
 def _is_own(name: str, file: str, folder: Path | None) -> bool:
@@ -113,25 +123,24 @@ def _is_own(name: str, file: str, folder: Path | None) -> bool:
     return own is not None and Path(file).exists() and own.samefile(file)
 
 
-def _laid_over(below: Any, above: Any) -> Any:
-    if not (isinstance(below, Mapping) and isinstance(above, Mapping)):
-        return above
-    if below.get("by") != above.get("by", below.get("by")):
-        return above  # another way of paging or signing in: nothing of the old one is meant
-    done = {key: value for key, value in below.items() if key not in above}
-    for key, value in above.items():
-        if value is not None:
-            done[key] = _laid_over(below.get(key), value)
-    return done
-
-
 def _checked(document: Any, name: str, folder: Path | None) -> Dialect:
-    whole = _extended(document, name, folder)
+    whole = with_lists(_extended(document, name, folder))
+    if isinstance(whole, Mapping) and "described_by" in whole:
+        whole = _with_operations(whole, document, name, folder)
     dialect = check(whole, Dialect, name, at=document)
     faults = [(line_of(document, place), dotted(document, place), text) for place, text in unmeant(dialect)]
     if faults:
         raise DocumentError(name, faults)
     return dialect
+
+
+def _with_operations(whole: Mapping[str, Any], document: Any, name: str, folder: Path | None) -> Any:
+    from concordex.wire.dialect.operations import Place, with_operations  # few dialects have a description
+
+    def fault(place: Place, text: str) -> DocumentError:
+        return DocumentError(name, [(line_of(document, place), dotted(document, place), text)])
+
+    return with_operations(whole, Path(name).parent if Path(name).is_file() else folder, fault)
 
 
 def schema() -> str:
@@ -152,6 +161,8 @@ def schema() -> str:
     keys["items"] = {"anyOf": [{"type": "string"}, keys["items"]]}
     _also_text(body["$defs"]["Write"]["properties"], "keys", keys)
     for part in body["$defs"].values():
+        if {"path", "method"} <= part.get("properties", {}).keys():
+            part["properties"] |= _OPERATION
         if "shape" in part.get("properties", {}):
             _short_shape(part["properties"])
     _short_shape(body["properties"])

@@ -291,7 +291,7 @@ class _Followed:
             await self._ends_elsewhere()
 
     async def _ends_elsewhere(self) -> None:
-        """A list whose last page is full may be cut there: in pages of another size it must end with the same record."""
+        """A list whose last page is full may be cut there: in pages of another size it must hold as many."""
         lengths = [length for _, length in self.trail.counts]
         came, most = self.trail.came, max(lengths)
         whole_pages = lengths[-1] == most and (len(lengths) > 1 or most == self.pages_of.size or suspicious(most))

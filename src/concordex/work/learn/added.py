@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 #: How large a dialect and a recording may be, in bytes, and how many files there may be: nobody writes more by hand.
 _DIALECT, _RECORDING, _MANY = 1_000_000, 64_000_000, 200
 #: What is taken of a folder or an archive: dialects, and recordings with what they should give.
-_WANTED = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*\.(yaml|har|expected\.ndjson)")
+_WANTED = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*\.(yaml|har|expected\.ndjson|openapi\.json)")
 
 
 @dataclass(frozen=True)
@@ -58,7 +58,7 @@ def offered(folder: Path, source: Path) -> Offered:
 def _files(source: Path) -> dict[str, bytes]:
     files: dict[str, bytes] = {}
     for name, content in _members(source):
-        own = name if name.endswith(".yaml") else f"tests/{name}"
+        own = name if name.endswith((".yaml", ".openapi.json")) else f"tests/{name}"
         if name.endswith(".yaml") and len(content) > _DIALECT:
             raise CalledWrongly(f"{name} in {source} is larger than {_DIALECT:,} bytes: it is not taken")
         if own in files:
@@ -73,10 +73,11 @@ def _read(folder: Path, files: Mapping[str, bytes], names: list[str], source: Pa
     """The dialects, read where nothing but them and what they may extend stands."""
     with TemporaryDirectory() as made:
         place = Path(made)
-        for file in folder.glob("*.yaml") if folder.is_dir() else ():
-            shutil.copyfile(file, place / file.name)
+        for pattern in ("*.yaml", "*.openapi.json") if folder.is_dir() else ():
+            for file in folder.glob(pattern):
+                shutil.copyfile(file, place / file.name)
         for name, content in files.items():
-            if name.endswith(".yaml"):
+            if name.endswith((".yaml", ".openapi.json")):
                 (place / name).write_bytes(content)
         try:
             return {name: load.find(name, place) for name in names}

@@ -95,7 +95,8 @@ async def _served(workspace: BaseWorkspace, name: str, where: str) -> bytes:
     url = urlsplit(workspace.config.systems[name].url)
     path = where if where.startswith("http") else f"{url.scheme}://{url.netloc}{where}"
     async with workspace.session(name) as session:
-        made = await session.exchange(Request(method="GET", path=path, shape=d.JsonShape()))
+        accept = {"Accept": "application/xml"} if path.endswith("/$metadata") else {}  # OData 4: else it may be JSON
+        made = await session.exchange(Request(method="GET", path=path, shape=d.JsonShape(), headers=accept))
     if made.reply.status != 200:
         raise WireError(f"{where} answered {made.reply.status}", where=name, advice="does `describes` name its path?")
     return made.reply.content

@@ -64,12 +64,13 @@ def draft_dialect(workspace: BaseWorkspace | None, name: str, sources: Sequence[
 
 def _standards() -> dict[str, ShippedStandard]:
     """The shipped dialects of open standards, as a draft may rest on them."""
-    made = {}
+    made = dict[str, ShippedStandard]()
     for name in ("restconf", "redfish", "scim", "odata"):
         if name in load.shipped():
             dialect = load.find(name)
-            tables = {table.read.path: own for own, table in dialect.tables.items() if not table.read.each}
-            made[name] = ShippedStandard(tables, dialect.base, dialect.sign_in.by, tuple(dialect.credentials))
+            tables = {str(table.read.path): own for own, table in dialect.tables.items() if not table.read.each}
+            records = str(dialect.lists.records) if dialect.lists else None
+            made[name] = ShippedStandard(tables, dialect.base, dialect.sign_in.by, tuple(dialect.credentials), records)
     return made
 
 
@@ -110,11 +111,7 @@ def _of_system(workspace: BaseWorkspace, system: str, known: Sequence[ListSeen])
             f"as {dialect.name} says it, and it was let in",
         )
         seen.credentials = {part: {"secret": True} if spec.secret else {} for part, spec in dialect.credentials.items()}
-    paths = {one.path: one for one in known}
-    for one in seen.lists:
-        if one.path in paths:
-            one.takes = list(dict.fromkeys([*one.takes, *paths[one.path].takes]))
-        paths[one.path] = one
+    paths = _by_path([*known, *seen.lists])
     if not paths:
         raise CalledWrongly(
             f"nothing says what {system} can be asked",
@@ -123,6 +120,16 @@ def _of_system(workspace: BaseWorkspace, system: str, known: Sequence[ListSeen])
     seen.lists, seen.ones, more = completed(_asked(workspace, system, list(paths.values()), base))
     seen.notes += more[:20]
     return seen
+
+
+def _by_path(told: Sequence[ListSeen]) -> dict[str, ListSeen]:
+    """Each list once, the last one of a path with the parameters of all."""
+    paths: dict[str, ListSeen] = {}
+    for one in told:
+        if one.path in paths:
+            one.takes = list(dict.fromkeys([*one.takes, *paths[one.path].takes]))
+        paths[one.path] = one
+    return paths
 
 
 async def _asked(

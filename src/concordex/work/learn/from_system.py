@@ -70,7 +70,9 @@ async def _one_by_one(
     """Some records by themselves, where a path is that of a list and a name after it."""
     ones = []
     for path in (_based(one.path, base) for one in known if one.rpc is None):
-        owner = next((one for one in asked if re.fullmatch(re.escape(one.path.rstrip("/")) + r"/\{\w+\}/?", path)), None)
+        owner = next(
+            (one for one in asked if re.fullmatch(re.escape(one.path.rstrip("/")) + r"/\{\w+\}/?", path)), None
+        )
         if owner is None:
             continue
         name = re.findall(r"\{(\w+)\}", path)[-1]
