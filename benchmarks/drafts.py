@@ -53,6 +53,7 @@ OTHERS: Mapping[str, tuple[int, str, str]] = {
     "sets": (7105, "", "/$metadata"),
     "pages": (7106, "{username: quay, password: 'file:word.secret'}", "/openapi.json"),
     "crud": (7107, "", ""),
+    "tables": (7108, "", "/openapi.json"),
 }
 #: Ways of paging that are as right as the one in the dialect, where a service has two.
 ALSO = {"rows": {"by": "link_header", "limit": "_size"}}

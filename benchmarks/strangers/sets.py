@@ -59,5 +59,5 @@ for table, rows in FLEET.items():
             entity.set_property(called(name), value, ValueType.PRIMITIVE, KINDS[type(value)])
         entities.append(entity)
     store.set_entities(table, entities)
-handler.register(InMemoryProcessor(store, page_size=40))
+handler.register(InMemoryProcessor(store, page_size=int(sys.argv[2]) if sys.argv[2:] else 40))
 make_server("127.0.0.1", int(sys.argv[1]), ODataWSGIApp(handler)).serve_forever()

@@ -30,15 +30,17 @@ def served(program: str, *words: str, url: str, **headers: str):
     command = [str(Path(sys.executable).with_name(program)), *words]
     with subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as server:
         ends = time.monotonic() + 60
-        while True:
-            try:
-                httpx.get(url, headers=headers)
-                break
-            except httpx.TransportError:
-                assert time.monotonic() < ends
-                time.sleep(0.1)
-        yield
-        server.terminate()
+        try:
+            while True:
+                try:
+                    httpx.get(url, headers=headers)
+                    break
+                except httpx.TransportError:
+                    assert time.monotonic() < ends
+                    time.sleep(0.1)
+            yield
+        finally:
+            server.terminate()
 
 
 @pytest.fixture(scope="module")
@@ -102,6 +104,24 @@ def test_the_copy_of_a_scim_service_takes_the_same_patches(shell):
     done = shell("change", "run", "1", "--against-copy")
     assert "1 step written, read back and confirmed" in done.stderr
     assert "1 step written" in shell("change", "run", "1", "--yes").stderr
+
+
+@pytest.mark.parametrize("page", [40, 1000])
+def test_an_odata_service_is_described_drafted_and_pulled_whole(tmp_path, page):
+    """From nothing but its address: its metadata say what it has, a draft names the base, and the lists are whole."""
+    port, here = free_port(), Path(__file__).parents[2] / "benchmarks" / "strangers" / "sets.py"
+    (tmp_path / "concordex.yaml").write_text(
+        f"format: 1\nsystems:\n  quay: {{dialect: odata, url: 'http://127.0.0.1:{port}', describes: '/$metadata'}}\n"
+    )
+    shell = Near(tmp_path)
+    with served(Path(sys.executable).name, str(here), str(port), str(page), url=f"http://127.0.0.1:{port}/"):
+        assert " whole " in shell("pull").stdout
+        assert "Devices" in shell("call", "quay", "--list").stdout
+        assert "extends odata" in shell("dialect", "draft", "quayside", "--from", "quay").stderr
+        config = (tmp_path / "concordex.yaml").read_text().replace("dialect: odata", "dialect: quayside")
+        (tmp_path / "concordex.yaml").write_text(config)
+        assert "4 whole" in shell("pull").stderr
+        assert len(json.loads(shell("show", "devices", "-f", "json", "-n", "0").stdout)) == 300
 
 
 def test_a_redfish_service_is_pulled_whole_by_its_links_and_switched(tmp_path):

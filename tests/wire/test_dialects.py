@@ -41,6 +41,7 @@ def test_every_shipped_dialect_is_valid():
         "capstan",
     }  # fmt: skip
     assert {find(name).name for name in shipped()} == standins | {
+        "odata",
         "openmetrics",
         "redfish",
         "restconf",
@@ -215,7 +216,7 @@ def every_call(part):
 def test_what_a_dialect_asks_is_told_before_it_is_asked(name):
     spoken = find(name)
     told = calls(spoken)
-    for call in every_call(spoken):
+    for call in every_call(spoken.model_copy(update={"lists": None})):  # which stands in every table
         assert any(call is one for _, one in calls_of(spoken)), call
         where = getattr(call, "file", None) or call.path
         assert any(row["where"].endswith(where) for row in told), where

@@ -223,12 +223,16 @@ def draft(
     rows = [
         {
             "table": table.name, "asked": table.seen.rpc or table.seen.path, "records": table.count or None,
-            "pages": (table.pages.pages or {}).get("by"), "total": table.pages.total,
+            "pages": read.pages.by if read.pages.by != "none" else None,
+            "total": str(read.total) if read.total is not None else None,
             "fields": ", ".join([*table.via, *(guess.name for guess in table.fields if guess.sure)]),
             "likely": ", ".join(guess.name for guess in table.fields if not guess.sure) or None,
         }
         for table in made.draft.tables
+        for read in [made.dialect.tables[table.name].read]  # as it is written: what it extends says the rest
     ]  # fmt: skip
+    if made.draft.standard:
+        draw.note(f"extends {made.draft.standard.dialect}: {made.draft.standard.why}")
     if rows:
         emit_rows(rows, None, None)
     for why in made.draft.left[:_LEFT]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import pairwise, permutations
 from typing import Any
 from urllib.parse import parse_qsl
@@ -14,7 +14,7 @@ from concordex.insight.draft.seen import AnswerSeen, ListSeen, around, below, kn
 
 _LIMIT = re.compile(r"(page_?)?(limit|size|count|take|many|per(_?page)?|rows|top|max|num|length|lines)$", re.IGNORECASE)
 _OFFSET = re.compile(r"offset|skip|start|from|begin|first|since_?row", re.IGNORECASE)
-_PAGE = re.compile(r"page(_?(no|num|number|index))?$|^sheet$", re.IGNORECASE)
+_PAGE = re.compile(r"(?<!per)(?<!per[_-])page(_?(no|num|number|index))?$|^sheet$", re.IGNORECASE)
 _MARK = re.compile(r"cursor|mark|token|after|continu|next", re.IGNORECASE)
 #: So many answers of a list are compared with all the others.
 _FIRST = 6
@@ -40,16 +40,21 @@ class PageGuess:
 def pages_of(listed: ListSeen, records: str) -> PageGuess:
     """What the answers of a list show of its pages; ``records`` is where they hold it."""
     made = PageGuess()
-    for before, after in _following(listed.answers):
-        found = _moved(listed, before, after, records)
-        if found is not None:
+    ways = (found for pair in _following(listed.answers) if (found := _moved(listed, *pair, records)) is not None)
+    for number, found in enumerate(ways):
+        if number == 0 or "limit" in found[0]:  # which pair shows how many are asked for
             made.pages, made.pages_why = found
+        if "limit" in found[0]:
             break
     if made.pages is None:
         found = _spans(listed, records)
         if found is not None:
             made.pages, made.pages_why = found
-    made.total, made.total_why, others = _total(listed, records, several=made.pages is not None)
+    counted = {made.pages[way] for way in ("page", "offset") if made.pages and way in made.pages}
+    cut = [answer for answer in listed.answers if counted <= answer.parameters.keys()]  # others may come in another way
+    made.total, made.total_why, others = _total(
+        replace(listed, answers=cut or listed.answers), records, several=made.pages is not None
+    )
     made.may += others
     if made.pages is None:
         made.may += list(_candidates(listed, records))
@@ -163,7 +168,8 @@ def _counted(
         first = int(had) if had is not None else None
         if (first is not None and to - first == came and first in (0, 1)) or (first is None and to in (came, came + 1)):
             begin = first if first is not None else to - came
-            if came > 1 or _OFFSET.search(_own(name)):
+            # of pages that were asked for side by side, 1 and 3 are no offsets of a page of two
+            if _OFFSET.search(_own(name)) or (came > 1 and not _PAGE.search(_own(name))):
                 if "limit" not in told:
                     return None
                 why = f"{name} went from {begin} to {to}, by the {came} records that came"
@@ -238,7 +244,8 @@ def _numbers(headers: Mapping[str, str]) -> Iterator[tuple[str, int]]:
 def _candidates(listed: ListSeen, records: str) -> Iterator[str]:
     """Ways that nothing has shown: by what parameters, and what stands beside the list, are called."""
     names = list(dict.fromkeys([*listed.takes, *(name for answer in listed.answers for name in answer.parameters)]))
-    limit, offsets, pages, _ = parameters_of(names)
+    limits, offsets, pages, _ = parameters_of(names)
+    limit = next(iter(limits), None)
     size = f", limit: {limit}" if limit else ""
     begin = next((name for name in names if re.fullmatch("since|after|from|start|begin", name, re.IGNORECASE)), None)
     end = next((name for name in names if re.fullmatch("until|before|to|end", name, re.IGNORECASE)), None)
@@ -262,10 +269,10 @@ def _candidates(listed: ListSeen, records: str) -> Iterator[str]:
 Marks = Callable[[AnswerSeen, str], Iterator[tuple[str, str]]]
 
 
-def parameters_of(takes: Sequence[str]) -> tuple[str | None, list[str], list[str], Marks]:
-    """Of parameters the one for how many, those for the first record, those for the page; and marks that are told."""
-    limit = next((name for name in takes if _LIMIT.search(_own(name)) and not _PAGE.search(_own(name))), None)
-    rest = [name for name in dict.fromkeys(takes) if name != limit]
+def parameters_of(takes: Sequence[str]) -> tuple[list[str], list[str], list[str], Marks]:
+    """Of parameters those for how many, for the first record, and for the page; and marks that are told."""
+    limits = [name for name in dict.fromkeys(takes) if _LIMIT.search(_own(name)) and not _PAGE.search(_own(name))]
+    rest = [name for name in dict.fromkeys(takes) if name not in limits]
     pages = [name for name in rest if _PAGE.search(_own(name))]
     offsets = [name for name in rest if _OFFSET.search(_own(name)) and name not in pages]
     named = [name for name in rest if _MARK.search(_own(name)) and name not in pages]
@@ -274,7 +281,7 @@ def parameters_of(takes: Sequence[str]) -> tuple[str | None, list[str], list[str
         told = [str(v) for path, v in around(answer.body, records) if _MARK.search(path) and not isinstance(v, bool)]
         yield from ((name, value) for name in named for value in told)
 
-    return limit, offsets, pages, marks
+    return limits, offsets, pages, marks
 
 
 def shaping(listed: ListSeen, pages: Mapping[str, Any] | None) -> dict[str, str]:

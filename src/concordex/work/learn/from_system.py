@@ -93,6 +93,10 @@ def _based(path: str, base: str) -> str:
     return path if not base or path.startswith(f"{base}/") else f"{base}{path}"
 
 
+#: The first page, how it was asked to be small, and parameters: for how many, for the first record, for the page.
+_Told = tuple[AnswerSeen, dict[str, str], list[str], list[str], list[str], Marks]
+
+
 async def _probed(
     session: Session, listed: ListSeen, path: str, values: Mapping[str, str], base: str, into: list[ListSeen],
     notes: list[str],
@@ -116,24 +120,45 @@ async def _probed(
     if len(kept.answers) > 1 and kept.answers[0].values != values:
         return  # how it is cut was seen with the first one
     where = max(lists(first.body), key=lambda one: len(one[1]))[0]
-    limit, offsets, pages, marks = parameters_of(kept.takes)
+    limits, offsets, pages, marks = parameters_of(kept.takes)
     size: dict[str, str] = {}
-    for name in [limit] if limit else pages:  # how many are wanted is told by what comes, whatever it is called
+    for name in limits or pages:  # how many are wanted is told by what comes, whatever it is called
         small = await _ask(session, path, {**shape, name: str(_SMALL)}, values, base)
         if small is not None and kept.came(small, where) == _SMALL and not _is_another(kept, small, first, where):
             size, first = {name: str(_SMALL)}, small
             kept.answers.append(small)
-            pages = [one for one in pages if one != name]
             break
-    for steps in _next_ways(first, where, size, offsets, pages, marks, kept.came(first, where)):
-        told = [
-            await _ask(session, link or path, query if link else {**shape, **query}, values, base)
-            for link, query in steps
-        ]
-        came = [page for page in told if page is not None and kept.records_of(page, where)]
-        if len(came) == len(steps) and _is_another(kept, came[-1], first, where):
-            kept.answers.extend(came)
-            return
+    pages = [one for one in pages if one not in size]
+    await _to_the_next(session, kept, where, path, shape, (first, size, limits, offsets, pages, marks), values, base)
+
+
+async def _to_the_next(
+    session: Session, kept: ListSeen, where: str, path: str, shape: Mapping[str, str], told: _Told,
+    values: Mapping[str, str], base: str,
+) -> None:  # fmt: skip
+    """Ask for the next page in each way that may lead there, until another page comes."""
+    first, size, limits, offsets, pages, marks = told
+    sizes = [{name: str(_SMALL)} for name in limits if pages and name not in size]  # some only count with a page
+    for wanted in [size, *sizes, {}] if size or sizes else [{}]:
+        many = _SMALL if wanted else kept.came(first, where)
+        for steps in _next_ways(first, where, wanted, offsets, pages, marks, many):
+            came = await _followed(session, kept, where, path, shape, steps, values, base)
+            heeded = not wanted or steps[0][0] is not None or all(kept.came(page, where) <= _SMALL for page in came)
+            if came and heeded and _is_another(kept, came[-1], first, where):
+                kept.answers.extend(came)
+                return
+
+
+async def _followed(
+    session: Session, listed: ListSeen, where: str, path: str, shape: Mapping[str, str], steps: Sequence[Step],
+    values: Mapping[str, str], base: str,
+) -> list[AnswerSeen]:  # fmt: skip
+    """The pages that some requests bring; none where one of them brings nothing."""
+    told = [
+        await _ask(session, link or path, query if link else {**shape, **query}, values, base) for link, query in steps
+    ]
+    came = [page for page in told if page is not None and listed.records_of(page, where)]
+    return came if len(came) == len(steps) else []
 
 
 async def _shape(
