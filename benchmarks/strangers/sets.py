@@ -35,7 +35,10 @@ class Provider(CsdlAbstractEdmProvider):
         types = [
             CsdlEntityType(
                 name=table[:-1], key=[CsdlPropertyRef(name="Id")],
-                properties=[CsdlProperty(name=called(n), type=KINDS[type(v)], nullable=n != "id") for n, v in rows[0].items()],
+                properties=[
+                    CsdlProperty(name=called(name), type=KINDS[type(value)], nullable=name != "id")
+                    for name, value in rows[0].items()
+                ],
             )
             for table, rows in FLEET.items()
         ]  # fmt: skip

@@ -32,7 +32,9 @@ DESCRIPTION = {
         "/lamps": {
             "get": {
                 "operationId": "listLamps",
-                "parameters": [{"name": name, "in": "query", "schema": {"type": "integer"}} for name in ("from", "many")],
+                "parameters": [
+                    {"name": name, "in": "query", "schema": {"type": "integer"}} for name in ("from", "many")
+                ],
                 "responses": {"200": {"description": "", "content": {"application/json": {"schema": {
                     "type": "object", "properties": {"n": {"type": "integer"}, "lamps": {"type": "array", "items": {
                         "type": "object", "properties": {"id": {"type": "string"}}}}},
@@ -41,7 +43,9 @@ DESCRIPTION = {
             "post": {"operationId": "addLamp", "responses": {"201": {"description": ""}}},
         },
         "/lamps/{lampId}": {"put": {"operationId": "setLamp", "responses": {"200": {"description": ""}}}},
-        "/rooms/{room}/lamps/{lamp}": {"delete": {"operationId": "takeLamp", "responses": {"204": {"description": ""}}}},
+        "/rooms/{room}/lamps/{lamp}": {
+            "delete": {"operationId": "takeLamp", "responses": {"204": {"description": ""}}},
+        },
     },
 }  # fmt: skip
 BY_OPERATION = """
@@ -137,7 +141,8 @@ def test_a_service_that_breaks_the_standard_is_not_whole_by_its_word(serve, cut,
         return 200, told | ({"@odata.count": 10} if counts else {})
 
     spoken = from_text(
-        "format: 1\nname: q\ntitle: Q\nextends: odata\ntables: {lamps: {read: {path: /Lamps}, fields: {record_id: Id}}}\n",
+        "format: 1\nname: q\ntitle: Q\nextends: odata\n"
+        "tables: {lamps: {read: {path: /Lamps}, fields: {record_id: Id}}}\n",
         "q.yaml",
     )
     assert look_at(serve(answer).url, spoken).outcome == outcome
