@@ -10,9 +10,10 @@ from hypothesis import strategies as st
 
 from concordex.insight.draft.drafted import draft
 from concordex.insight.draft.fields import Profile, guesses, time_form
+from concordex.insight.draft.guesses import open_guesses, taken
 from concordex.insight.draft.pages import pages_of
 from concordex.insight.draft.seen import AnswerSeen, ApiSeen, ListSeen, OneSeen
-from concordex.insight.draft.written import left_open, written
+from concordex.insight.draft.written import written
 from concordex.wire.dialect.load import from_text
 from tests.manners import Manners
 
@@ -151,11 +152,11 @@ def test_what_a_draft_leaves_open_is_read_from_its_file():
         path="/lamps", answers=[AnswerSeen(parameters={}, body={"lamps": lamps(0, 3), "n": 3})], takes=["page"]
     )
     text = written(draft("l", ApiSeen(lists=[asked]), {}), "l")
-    assert [(table, guess) for table, guess, _ in left_open(text)] == [
+    assert [(guess.table, guess.said) for guess in open_guesses(text)] == [
         ("lamps", "total: n"), ("lamps", "pages: {by: number, page: page}")
     ]  # fmt: skip
-    assert "concordex call l /lamps page=2" in left_open(text)[1][2]
-    assert left_open(text.replace("      # total: n ", "      total: n ")) == left_open(text)[1:]
+    assert "concordex call l /lamps page=2" in open_guesses(text)[1].how
+    assert open_guesses(taken(text, {open_guesses(text)[0]: "so"})) == open_guesses(text)[1:]
 
 
 def test_lists_hang_from_what_stands_in_their_path_and_details_add_fields():

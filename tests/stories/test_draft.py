@@ -9,6 +9,7 @@ import pytest
 from concordex import Workspace
 from concordex.wire.dialect import load
 from tests.conftest import Near, make_workspace
+from tests.manners import Manners
 from tests.stories.test_trace import archive, console  # noqa: F401 - a fixture
 
 #: Stand-ins that answer at paths, with their guides, and what of a draft is to be right without a touch.
@@ -79,6 +80,67 @@ LIE = {
         }},
     },
 }  # fmt: skip
+
+
+OPEN = """
+format: 1
+name: quay
+title: Quay
+tables:
+  lamps:
+    read:
+      path: /lamps
+      records: lamps
+      # total: n   # not shown: is it the number of all, or of one page?
+      # pages: {by: offset, offset: page, limit: many, size: 10}   # not shown: concordex call quay /lamps page=2
+      # pages: {by: offset, offset: from, limit: many, size: 10}   # not shown: concordex call quay /lamps from=2
+      # pages: {by: window, since: from, until: to, full: ?}   # not shown: concordex call quay /lamps
+      # query: {stop: "1"}   # not shown: every call had it: does it narrow the list?
+    fields:
+      record_id: id
+      # name: label   # likely: it is called so
+"""
+
+
+@pytest.mark.parametrize(
+    ("manners", "shown"),
+    [
+        (Manners(), ["pages: {by: offset, offset: from, limit: many, size: 10}", "total: n"]),
+        (Manners(total="own"), ["pages: {by: offset, offset: from, limit: many, size: 10}"]),
+        (Manners(total=50), ["pages: {by: offset, offset: from, limit: many, size: 10}"]),
+        (Manners(deaf=True), []),
+        (Manners(deaf=True, total="own"), []),
+        (Manners(stop=40), []),
+        (Manners(past="repeats", total="none"), []),
+    ],
+)
+def test_what_a_draft_left_open_is_taken_only_where_the_list_proves_whole_by_it(tmp_path, serve, manners, shown):
+    """A server that counts each page, that is deaf, that stops, that begins anew: nothing of it becomes a line."""
+    asked = []
+
+    def answer(method, path, query, body, headers):
+        asked.append(query)
+        status, told, *more = manners(method, path, query, body, headers)
+        return status, {**told, "lamps": told["lamps"][:1]} if "stop" in query else told, *more
+
+    (tmp_path / "dialects").mkdir()
+    file = tmp_path / "dialects/quay.yaml"
+    file.write_text(OPEN)
+    (tmp_path / "concordex.yaml").write_text(
+        f"format: 1\nsystems: {{quay: {{dialect: quay, url: '{serve(answer).url}'}}}}\n"
+    )
+    shell = Near(tmp_path)
+    told = shell("dialect", "check", "quay", "--against", "quay", "--settle", "--yes", "-f", "json")
+    rows = {row["guess"]: row for row in json.loads(told.stdout)}
+    assert sorted(guess for guess, row in rows.items() if row["result"] == "shown") == sorted(shown)
+    assert rows["name: label"]["result"] == "yours"
+    assert "lamp-0001" in rows["name: label"]["seen"]
+    assert rows['query: {stop: "1"}']["result"] == "no"  # it leaves records out
+    lines = [
+        line.split("  # ")[0].strip() for line in file.read_text().splitlines() if not line.strip().startswith("#")
+    ]
+    assert [line for line in lines if line.startswith(("pages", "total"))] == sorted(shown, key=lines.index)
+    assert (" whole " in shell("pull", status=None).stdout) == bool(shown)
 
 
 def test_a_description_that_lies_gives_candidates_and_nothing_sure(tmp_path, serve):

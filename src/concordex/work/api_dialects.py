@@ -11,9 +11,11 @@ from concordex.wire.dialect import load
 from concordex.work.show import capabilities, requests
 
 if TYPE_CHECKING:
+    from concordex.insight.draft.guesses import OpenGuess
     from concordex.wire.dialect import Dialect, Table
     from concordex.work.learn.added import Offered
     from concordex.work.learn.draft import DraftedDialect
+    from concordex.work.learn.settled import Settled
     from concordex.work.learn.trace import Trace
     from concordex.work.pull.check import Finding
     from concordex.work.rehearse.tested import Tested
@@ -33,7 +35,7 @@ class Dialects:
 
     def find(self, name: str) -> Dialect:
         """A dialect by its name, or from a file."""
-        if Path(name).suffix in (".yaml", ".yml") or "/" in name:
+        if self.is_file(name):
             return load.from_file(Path(name))
         return load.find(name, self._folder)
 
@@ -65,12 +67,29 @@ class Dialects:
 
         return check_against(workspace, folder, dialect)
 
-    def left_open(self, name: str) -> list[tuple[str, str, str]]:
-        """The guesses that a draft leaves to a person: table, guess, and what speaks for or settles it."""
-        from concordex.insight.draft.written import left_open
+    def left_open(self, name: str) -> list[OpenGuess]:
+        """The guesses that a draft leaves to a person: of which table, and what speaks for or settles it."""
+        from concordex.insight.draft.guesses import open_guesses
 
-        is_file = Path(name).suffix in (".yaml", ".yml") or "/" in name
-        return left_open(Path(name).read_text(encoding="utf-8") if is_file else self.text(name))
+        return open_guesses(self.file_of(name).read_text(encoding="utf-8") if self.is_file(name) else self.text(name))
+
+    def settle(self, name: str, system: str, workspace: BaseWorkspace) -> Settled:
+        """Try on a system what a draft leaves open; what it showed stands in the text of what is returned."""
+        from concordex.work.learn.settled import settled
+
+        return settled(workspace, system, self.file_of(name))
+
+    def file_of(self, name: str) -> Path:
+        """The file of a dialect of one's own; raises CalledWrongly where it is another's."""
+        file = Path(name) if self.is_file(name) else self._own_folder() / f"{name}.yaml"
+        if not file.is_file():
+            raise CalledWrongly(f"there is no {file}", advice="only a dialect of one's own is altered")
+        return file
+
+    @staticmethod
+    def is_file(name: str) -> bool:
+        """Whether a name of a dialect is that of a file."""
+        return Path(name).suffix in (".yaml", ".yml") or "/" in name
 
     def offered(self, source: Path) -> Offered:
         """What a file, a folder or an archive of somebody else's holds, looked at and not taken yet."""

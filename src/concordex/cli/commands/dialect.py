@@ -13,7 +13,7 @@ from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly, DocumentError
 from concordex.landing import make_folder, write_text
-from concordex.words import suggestion
+from concordex.words import plural, suggestion
 
 if TYPE_CHECKING:
     from concordex.wire.dialect import Dialect
@@ -108,12 +108,18 @@ def check(
             autocompletion=complete_systems,
         ),
     ] = None,
+    settle: Annotated[
+        bool, typer.Option("--settle", help="Try what a draft leaves open, and write into it what is shown.")
+    ] = False,
+    yes: Annotated[bool, typer.Option("--yes", "-y", help="Write what is shown without being asked.")] = False,
     form: OutputFormat = None,
 ) -> int:
     """Check a dialect: every fault with its line and key, then what it can and cannot do.
 
     With --against each read is tried on a system of the workspace, with this dialect in the place of its
-    own: nothing is written.  Exit status 1 when a read fails.
+    own: nothing is written to it.  Exit status 1 when a read fails.  With --settle the guesses of a draft are
+    tried on it too, one after the other: a way of paging and a total by which a list proves whole become
+    lines of the file, and of a field its values are shown, for you to decide.
 
     Examples:
 
@@ -122,10 +128,14 @@ def check(
     concordex dialect check dialects/ours.yaml --against lamps
 
     concordex dialect check dialects/ours.yaml --against recordings
+
+    concordex dialect check ours --against lamps --settle
     """
 
     spoken = _found(name)
     draw.note(f"{name}: ok; {spoken.title}")
+    if settle:
+        return _settle(name, against, form, yes=yes)
     if against is None:
         _draw(spoken, form)
         _tell_open(name)
@@ -140,17 +150,48 @@ def check(
     emit_rows(rows, form, None, styles=RESULTS)
     for finding in (f for f in tried if f.advice):
         draw.note(f"{finding.step}: {finding.advice}", "yellow" if not finding.ok else "")
-    _tell_open(name)
+    _tell_open(name, against)
     return Status.DONE if all(f.ok for f in tried) else Status.FAILED
 
 
-def _tell_open(name: str) -> None:
+def _settle(name: str, against: str | None, form: Format | None, *, yes: bool) -> int:
+    """Try what a draft leaves open on a system, show it, and write what the system showed."""
+    if against is None or Path(against).exists():
+        raise CalledWrongly(
+            "--settle tries guesses on a system", advice=f"dialect check {name} --against SYSTEM --settle"
+        )
+    here, dialects = workspace(), _dialects()
+    made = dialects.settle(name, against, here)
+    if not made.tried:
+        draw.note("nothing is left open in it")
+        return Status.DONE
+    results = {True: "shown", False: "no", None: "yours"}
+    rows = [
+        {"table": one.guess.table, "guess": one.guess.said, "result": results[one.shown], "seen": one.seen}
+        for one in made.tried
+    ]
+    emit_rows(rows, form, None)
+    yours = sum(one.shown is None for one in made.tried)
+    if yours:
+        draw.note(f"{plural(yours, 'field')} only you can tell: take the # away where the values are what you mean")
+    file = dialects.file_of(name)
+    if made.shown and (yes or draw.ask(f"Write {plural(len(made.shown), 'line')} that the system showed into {file}?")):
+        write_text(file, made.text)
+        draw.note(
+            f"{file}: {plural(len(made.shown), 'line')} written; concordex dialect check {name} --against {against}"
+        )
+    return Status.DONE
+
+
+def _tell_open(name: str, against: str | None = None) -> None:
     """What a draft leaves to its person, and what would settle it."""
     left = _dialects().left_open(name)
-    for table, guess, how in left[:_LEFT]:
-        draw.note(f"{table}: open: {guess}  ({how})")
+    for guess in left[:_LEFT]:
+        draw.note(f"{guess.table}: open: {guess.said}  ({guess.how})")
     if len(left) > _LEFT:
         draw.note(f"and {len(left) - _LEFT:,} more guesses stand as comments in the file")
+    if left:
+        draw.note(f"concordex dialect check {name} --against {against or 'SYSTEM'} --settle tries them")
 
 
 @dialect.command("trace")

@@ -20,22 +20,6 @@ _WORDS = {"true", "false", "null", "yes", "no", "on", "off", "y", "n"}
 _WIDTH = 52
 
 
-#: A guess that stands as a comment in a draft, with what would settle it, below the table that it is about.
-_GUESS = re.compile(r"^      # (?P<said>\S.*?)   # (?:not shown: |likely: )(?P<how>.*)$")
-_TABLE = re.compile(r"^  (?P<name>[a-z0-9][\w-]*):\s*(#.*)?$")
-
-
-def left_open(text: str) -> list[tuple[str, str, str]]:
-    """The guesses that a draft leaves to a person: table, guess, and what speaks for or settles it."""
-    table, found = "", []
-    for line in text.splitlines():
-        if match := _TABLE.match(line):
-            table = match["name"]
-        elif match := _GUESS.match(line):
-            found.append((table, match["said"], match["how"]))
-    return found
-
-
 def written(draft: Draft, system: str) -> str:
     """The file; ``system`` is what the commands that settle something name."""
     lines = [

@@ -75,9 +75,9 @@ def from_file(path: Path) -> Dialect:
     return quickly(path, lambda document: _checked(document, str(path), path.parent))
 
 
-def from_text(text: str, name: str) -> Dialect:
-    """The dialect in a text that is called ``name``; raises DocumentError as :func:`from_file`."""
-    return _checked(parse_yaml(text, name), name, None)
+def from_text(text: str, name: str, folder: Path | None = None) -> Dialect:
+    """The dialect in a text that is called ``name``, as if it stood in ``folder``; raises as :func:`from_file`."""
+    return _checked(parse_yaml(text, name), name, folder)
 
 
 def _document(name: str, folder: Path | None) -> tuple[Any, str]:
