@@ -126,8 +126,8 @@ def _pages(trial: _Trial, made: Settled, own: Sequence[OpenGuess]) -> None:
         return
     plain = trial.read(made.text)
     if not isinstance(plain, str) and plain.outcome is TableOutcome.WHOLE and plain.proof is not Proof.VOUCHED:
-        seen = f"not needed: the list is whole as it is ({plain.proof})"
-        made.tried += [TriedGuess(guess=guess, shown=False, seen=seen) for guess in (*ways, *totals)]
+        why = f"not needed: the list is whole as it is ({plain.proof})"
+        made.tried += [TriedGuess(guess=guess, shown=False, seen=why) for guess in (*ways, *totals)]
         return
     seen, found = _sought(trial, made.text, ways, totals, 0 if isinstance(plain, str) else plain.distinct)
     if found is not None:
