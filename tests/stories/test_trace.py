@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import base64
 import json
+import os
+import subprocess
+import sys
 from datetime import UTC, datetime, timedelta
 
 import httpx
@@ -152,3 +155,31 @@ def test_what_a_system_is_asked_in_earnest_is_found(tmp_path, harbour):
     assert f"count = {len(fairlead.nodes)}" in nodes["answers"]
     assert "which 3 later calls carried in the header fairlead-session" in done.stderr
     assert not [secret for secret in (key, fairlead.passphrase) if secret in done.stdout + done.stderr]
+
+
+def test_a_recording_of_half_a_gigabyte_is_read_in_little_memory(tmp_path):
+    """Bodies of a megabyte whose size is in one text: nothing of them but their beginnings is kept."""
+    body = json.dumps({"lamps": [{"id": "L1"}], "map": "y" * 1_000_000})
+    file = tmp_path / "large.har"
+    with file.open("w") as har:
+        har.write('{"log": {"version": "1.2", "entries": [')
+        for at in range(500):
+            asked = {"method": "GET", "url": f"https://quay.example/lamps?page={at}", "headers": []}
+            came = {
+                "status": 200,
+                "headers": [],
+                "content": {"size": len(body), "mimeType": "application/json", "text": body},
+            }
+            entry = {"startedDateTime": "2026-11-30T10:00:00Z", "request": asked, "response": came}
+            har.write((", " if at else "") + json.dumps(entry))
+        har.write("]}}")
+    assert file.stat().st_size > 500_000_000
+    with (tmp_path / "told").open("w") as told:
+        words = [sys.executable, "-m", "concordex", "dialect", "trace", str(file), "-f", "json"]
+        process = subprocess.Popen(words, stdout=told, cwd=tmp_path)
+        _, status, used = os.wait4(process.pid, 0)
+        process.returncode = os.waitstatus_to_exitcode(status)
+    file.unlink()
+    assert process.returncode == 0
+    assert json.loads((tmp_path / "told").read_text())[0]["times"] == 500
+    assert used.ru_maxrss < 200_000  # kilobytes: less than half of the file

@@ -7,6 +7,7 @@ from collections import Counter, defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
+from itertools import islice
 from typing import Any
 
 #: What a page is drawn with, by media type and by the ending of a path.
@@ -35,6 +36,8 @@ _READING = re.compile(
 )
 #: So many records of a list are kept, since a recording may hold very many; and to so many levels lists are looked for.
 KEPT, _DEEP = 20, 4
+#: So much of a text, and so many members, are kept of an answer: tokens are long, and files that are sent are longer.
+_TEXT, _MEMBERS = 16_000, 5_000
 #: One request that comes so often, each time the same, is a page that looks whether something has changed.
 _OFTEN = 4
 #: So many different words in one place of a path are values.
@@ -245,10 +248,12 @@ class LongList(list[Any]):
 
 
 def shortened(body: Any, kept: int = KEPT) -> Any:
-    """A body with short lists."""
+    """A body with short lists and texts, and with no more members than somebody would look at."""
     if isinstance(body, list):
         return LongList(body, kept)
-    return {name: shortened(held, kept) for name, held in body.items()} if isinstance(body, dict) else body
+    if isinstance(body, dict):
+        return {name: shortened(held, kept) for name, held in islice(body.items(), _MEMBERS)}
+    return body[:_TEXT] if isinstance(body, str) else body
 
 
 def lists_in(value: Any, path: str = "$", depth: int = 0) -> Iterator[tuple[str, LongList]]:

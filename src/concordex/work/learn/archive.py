@@ -22,6 +22,8 @@ from concordex.wire.http.formats import decode
 
 #: A body that is longer is not taken apart: it is no list that a console shows.
 _LONGEST = 20_000_000
+#: So much is read at once: a text that goes over several pieces is looked through from its beginning with each.
+_BUFFER = 4_000_000
 
 
 @dataclass
@@ -40,7 +42,7 @@ class Archive:
         odd, number = 0, 0
         try:
             with self.path.open("rb") as file:
-                for entry in ijson.items(file, "log.entries.item", use_float=True):
+                for entry in ijson.items(file, "log.entries.item", use_float=True, buf_size=_BUFFER):
                     number += 1
                     try:
                         yield _recorded(number, entry, self.sought, self.kept)
@@ -71,7 +73,7 @@ def _recorded(number: int, entry: Mapping[str, Any], sought: str | None, kept: i
     return Recorded(
         number=number, at=_moment(entry["startedDateTime"]), method=str(asked["method"]).upper(), host=parts.netloc,
         path=unquote(parts.path), query=parse_qsl(parts.query, keep_blank_values=True), headers=_pairs(asked),
-        sent=_sent(asked.get("postData") or {}), status=int(came["status"]), kind=kind, answer_headers=_pairs(came),
+        sent=shortened(_sent(asked.get("postData") or {}), kept), status=int(came["status"]), kind=kind, answer_headers=_pairs(came),
         answer=shortened(answer, kept), size=int(content.get("size") or 0), cut=cut,
         digest=xxhash.xxh3_128_hexdigest(str(content.get("text") or "").encode()), found=_places(answer, sought),
     )  # fmt: skip
