@@ -163,6 +163,10 @@ class BadAnswer(WireError):
         self.cut = cut
 
 
+class NotRecorded(BadAnswer):
+    """A recording, in the place of a system, was not asked this when it was made."""
+
+
 class ForeignHost(WireError):
     """A link leads to another host, where our credentials must not go."""
 

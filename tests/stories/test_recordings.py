@@ -86,6 +86,21 @@ def test_a_dialect_is_mended_and_tested_on_its_recording(shell):
     assert "partial" in shell("dialect", "test", status=1).stdout
 
 
+def test_a_recording_of_another_release_tells_what_is_different(shell):
+    """Another path is not in it; a member of another name holds nothing; a filter that it was not asked is no fault."""
+    shell("pull", "--record", "rec", env={"LAMP_WORD": "oil-and-wick"})
+    path = shell.folder / "dialects/lamps.yaml"
+    path.write_text(DIALECT.replace("path: /lamps", "path: /v9/lamps"))
+    done = shell("dialect", "check", "lamps", "--against", "rec", status=1)
+    assert "the recording lamps.har holds no GET /v9/lamps" in done.stdout
+    path.write_text(DIALECT.replace("name: label", "name: caption"))
+    assert "always empty there: name" in shell("dialect", "check", "lamps", "--against", "rec").stdout
+    rule = "    filters: [{field: name, tests: '=', parameter: label, any_case: true}]\n"
+    path.write_text(DIALECT.rstrip("\n") + "\n" + rule)
+    told = shell("dialect", "check", "lamps", "--against", "rec").stdout
+    assert "not tried: the recording was not asked this" in told
+
+
 def test_a_recording_that_breaks_off_or_is_none_is_told(shell):
     shell("pull", "--record", "rec", env={"LAMP_WORD": "oil-and-wick"})
     whole = (shell.folder / "rec/lamps.har").read_text()
@@ -143,13 +158,17 @@ def test_what_could_not_be_kept_is_made_anonymous_as_well_or_nothing_is_left(she
     text = (shell.folder / "rec/lamps.har").read_text()
     assert '\\"label\\":' in text
     assert "lamp-0" not in text
+    here = shell.workspace
     with pytest.raises(ZeroDivisionError):
-        shell.workspace.rehearsals.record_pull(shell.folder / "broken", _break_off, anonymise=True, into=shell.folder)
-    assert not list((shell.folder / "broken").glob("*.har"))
+        here.rehearsals.record_pull(shell.folder / "broken", lambda: _break_off(here.recorded_into), anonymise=True)
+    assert not list((shell.folder / "broken").iterdir())
 
 
 def test_who_stops_a_disguise_keeps_nothing_under_real_names(shell, monkeypatch):
+    """Nor does a machine that loses its power then: until all is disguised, nothing stands in the folder."""
+
     def impatient(_disguise, _text):
+        assert not list((shell.folder / "rec").iterdir())
         raise KeyboardInterrupt
 
     monkeypatch.setattr(Disguise, "text", impatient)
@@ -157,12 +176,13 @@ def test_who_stops_a_disguise_keeps_nothing_under_real_names(shell, monkeypatch)
     here = shell.workspace
     with pytest.raises(KeyboardInterrupt):
         here.rehearsals.record_pull(shell.folder / "rec", here.pull, anonymise=True)
-    assert not list((shell.folder / "rec").glob("*.har"))
+    assert not list((shell.folder / "rec").iterdir())
+    assert not list(here.store.glob("recorded-*"))
 
 
 def _break_off(into):
     """A run that leaves a recording behind of which only a part was written."""
-    (into / "broken/lamps.har").write_text('{"log": {"entries": [{"lamp-001')
+    (into / "lamps.har").write_text('{"log": {"entries": [{"lamp-001')
     raise ZeroDivisionError
 
 

@@ -153,7 +153,7 @@ def demo(
         from concordex.standins.server import Harbour
     except ImportError as error:
         raise CalledWrongly("the demo needs further packages", advice="pip install 'concordex[demo]'") from error
-    target = _new_folder(folder)
+    target = _new_folder(folder).resolve()  # of . as well the name is asked for
     with Harbour.of(devices, moment=datetime.now(UTC), seed=seed) as harbour:
         for standin in harbour.standins:
             standin.faults.latency = latency / 1000

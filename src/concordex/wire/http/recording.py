@@ -15,7 +15,7 @@ from urllib.parse import parse_qsl, urlencode, urlsplit
 from multidict import CIMultiDict
 from yarl import URL
 
-from concordex.errors import BadAnswer, DocumentError
+from concordex.errors import DocumentError, NotRecorded
 from concordex.unseen import HIDDEN, UNSEEN, is_credential
 from concordex.wire import dialect as d
 from concordex.wire.http.answers import Reply
@@ -157,14 +157,14 @@ class Played:
             self._opening[f"{asked['method']} {urlsplit(asked['url']).path}"].append(reply)
 
     def reply(self, method: str, url: str, body: bytes | None, *, secret: bool) -> Reply:
-        """The answer to a request, as it came then; raises BadAnswer where nothing like it was asked."""
+        """The answer to a request, as it came then; raises NotRecorded where nothing like it was asked."""
         key, ids = _key(method, url, body)
         found = self._replies.get(key)
         if not found and secret:  # whoever opened the session then is not who does now
             found = self._opening.get(f"{method} {urlsplit(url).path}")
         if not found:
             parts = urlsplit(url)
-            raise BadAnswer(
+            raise NotRecorded(
                 f"the recording {self.path.name} holds no {method} {parts.path}{'?' if parts.query else ''}"
                 f"{UNSEEN.text(parts.query)}",
                 where=self.system, advice="a recording answers what was asked when it was made, and nothing else",

@@ -73,8 +73,8 @@ def _recorded(number: int, entry: Mapping[str, Any], sought: str | None, kept: i
     return Recorded(
         number=number, at=_moment(entry["startedDateTime"]), method=str(asked["method"]).upper(), host=parts.netloc,
         path=unquote(parts.path), query=parse_qsl(parts.query, keep_blank_values=True), headers=_pairs(asked),
-        sent=shortened(_sent(asked.get("postData") or {}), kept), status=int(came["status"]), kind=kind, answer_headers=_pairs(came),
-        answer=shortened(answer, kept), size=int(content.get("size") or 0), cut=cut,
+        sent=shortened(_sent(asked.get("postData") or {}), kept), status=int(came["status"]), kind=kind,
+        answer_headers=_pairs(came), answer=shortened(answer, kept), size=int(content.get("size") or 0), cut=cut,
         digest=xxhash.xxh3_128_hexdigest(str(content.get("text") or "").encode()), found=_places(answer, sought),
     )  # fmt: skip
 

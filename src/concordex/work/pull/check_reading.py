@@ -8,7 +8,7 @@ from typing import Any
 
 import polars as pl
 
-from concordex.errors import ConcordexError, QueryError
+from concordex.errors import ConcordexError, NotRecorded, QueryError
 from concordex.model.fields import Type
 from concordex.query.parse import parse
 from concordex.wire import dialect as d
@@ -79,6 +79,8 @@ async def filters(
             text, number = asked
             try:
                 came, seen = await _comes_back(session, table, text, number, parents, now)
+            except NotRecorded:
+                came, seen = True, "not tried: the recording was not asked this"
             except ConcordexError as error:
                 came, seen = False, str(error)
             yield f"{rule.field} {test}", came, f"{text}: {seen}"

@@ -5,9 +5,12 @@ from __future__ import annotations
 import json
 import logging
 import re
+import shutil
+import time
 from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 from secrets import token_bytes
+from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any, TypeVar
 from urllib.parse import parse_qsl, urlsplit
 
@@ -23,41 +26,47 @@ if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
 
 T = TypeVar("T")
+#: Seconds after which nobody is still at work on what stands in the store.
+_DAY = 86_400
 log = logging.getLogger("concordex")
 
 
 def recording(workspace: BaseWorkspace, folder: Path, work: Callable[[], T], *, anonymise: bool = False) -> T:
     """Do some ``work``, and record what is sent to systems meanwhile: a file for each system, in a new folder.
 
-    With ``anonymise``, they are written anew with other names, serials and addresses, the same ones in all of them.
+    With ``anonymise``, they have other names, serials and addresses, the same ones in all of them.  Until then they
+    stand in the store, where the real ones are in any case: whatever happens, none is left in the folder.
     """
     if folder.exists() and any(folder.iterdir()):
         raise CalledWrongly(f"{folder} holds something already", advice="name a new folder for the recordings")
     make_folder(folder)
     folder.chmod(0o700)
+    if not anonymise:
+        return _recorded(workspace, folder, work)
+    make_folder(workspace.store)
+    for left in workspace.store.glob("recorded-*"):  # by a process that was killed
+        if time.time() - left.stat().st_mtime > _DAY:
+            shutil.rmtree(left, ignore_errors=True)
+    with TemporaryDirectory(prefix="recorded-", dir=workspace.store) as real:
+        try:
+            return _recorded(workspace, Path(real), work)
+        finally:
+            try:
+                _disguise(workspace, Path(real), folder)
+            except (ValueError, KeyError, TypeError):  # such a recording breaks off
+                log.warning("what was recorded could not be made anonymous, and is not kept")
+
+
+def _recorded(workspace: BaseWorkspace, folder: Path, work: Callable[[], T]) -> T:
     workspace.recorded_into = folder
     try:
         return work()
     finally:
         workspace.recorded_into = None
-        if anonymise:
-            _disguise_or_remove(workspace, folder)
 
 
-def _disguise_or_remove(workspace: BaseWorkspace, folder: Path) -> None:
-    """What was not made anonymous is not left for somebody to hand on."""
-    try:
-        _disguise(workspace, folder)
-    except BaseException as error:  # whatever it is, and also where somebody has no more patience
-        for file in recordings(folder):
-            file.unlink()
-        if not isinstance(error, ValueError | KeyError | TypeError):  # such a recording breaks off
-            raise
-        log.warning("the recordings in %s could not be made anonymous, and were removed", folder)
-
-
-def _disguise(workspace: BaseWorkspace, folder: Path) -> None:
-    files = list(recordings(folder))
+def _disguise(workspace: BaseWorkspace, real: Path, folder: Path) -> None:
+    files = list(recordings(real))
     disguise = Disguise(token_bytes(32))
     documents = {file: json.loads(file.read_bytes()) for file in files}
     told = _values(workspace, [file.stem for file in files])
@@ -68,7 +77,7 @@ def _disguise(workspace: BaseWorkspace, folder: Path) -> None:
         for entry in document["log"]["entries"]:
             _replace(entry, disguise)
         document["log"]["_anonymous"] = True
-        with landing(file, private=True) as making:
+        with landing(folder / file.name, private=True) as making:
             making.write_text(json.dumps(document, ensure_ascii=False) + "\n", encoding="utf-8")
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
@@ -94,7 +94,9 @@ def rehearsing(
     if folder is not None and folder.exists():
         raise CalledWrongly(f"{folder} is there already", advice="name a folder that is not there yet")
     make_folder(place.parent)
-    with _alone(place, made.system), Served(made.copy, port) as served:
+    # a folder that is not there yet is nobody else's
+    alone = _alone(place, made.system) if folder is None else nullcontext()
+    with alone, Served(made.copy, port) as served:
         shutil.rmtree(place, ignore_errors=True)  # of one that was killed
         try:
             settle(workspace, place, {made.system: (made, served.url)})
@@ -116,8 +118,7 @@ def _alone(place: Path, system: str) -> Iterator[None]:
     try:
         yield
     finally:
-        lock.release()
-        Path(lock.lock_file).unlink(missing_ok=True)
+        lock.release()  # its file stays: whoever holds a lock on one that is gone would be alone beside the next
 
 
 def settle(workspace: BaseWorkspace, place: Path, copies: Mapping[str, tuple[Copied, str]]) -> None:

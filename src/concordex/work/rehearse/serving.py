@@ -39,10 +39,13 @@ class Served:
         self._thread = threading.Thread(target=self._serve, daemon=True)
         self._up = threading.Event()
         self._ended: asyncio.Event
+        self._fault: BaseException | None = None
 
     def __enter__(self) -> Self:
         self._thread.start()
         self._up.wait()
+        if self._fault is not None:
+            raise self._fault
         return self
 
     def __exit__(
@@ -52,8 +55,13 @@ class Served:
         self._thread.join(5)
 
     def _serve(self) -> None:
-        self._loop.run_until_complete(self._through())
-        self._loop.close()
+        try:
+            self._loop.run_until_complete(self._through())
+        except BaseException as error:  # it is told where somebody waits for the server
+            self._fault = error
+        finally:
+            self._up.set()
+            self._loop.close()
 
     async def _through(self) -> None:
         self._ended = asyncio.Event()
