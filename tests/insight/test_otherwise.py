@@ -123,6 +123,18 @@ def test_what_a_restconf_server_offers_is_listed_with_its_modules(lamps):
     assert "lamp-1" in shell("call", "yang", "ietf-system:system").stdout
 
 
+def test_what_is_described_is_called_where_it_was_described(lamps):
+    """A system's url may have a path of its own, below which its dialect asks: the description is asked without it."""
+    shell, sent = lamps
+    shell.config(lambda text: text.replace("', describes: 'graph", "/below', describes: 'graph").replace(
+        "', describes: 'restconf", "/below', describes: 'restconf"))  # fmt: skip
+    for name in ("graph", "yang"):
+        shell("call", name, "--list")
+    assert json.loads(shell("call", "graph", "lamps", "room=north").stdout)["data"]["lamps"]
+    assert "lamp-1" in shell("call", "yang", "ietf-system:system").stdout
+    assert not [path for _, path, *_ in sent if path.startswith("/below")]
+
+
 def test_one_that_tells_nothing_is_told_so(lamps):
     shell, _ = lamps
     shell.config(

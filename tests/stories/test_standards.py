@@ -186,3 +186,44 @@ def test_an_exposition_is_read_to_its_end_or_not_at_all(tmp_path, serve, text, o
             ("lamp-1", "lamp_lit_total", 17, None),
         ]  # fmt: skip
         assert rows[2]["taken_at"].startswith("2026-11-30")
+
+
+def test_the_guides_redfish_with_sessions_firmware_and_power_works_as_it_stands(tmp_path, serve):
+    """DSP0266, 13.3.4: a session's token lets one in, and its address ends it; collections lead to their members."""
+    guide = (Path(__file__).parents[2] / "docs/guides/standards.md").read_text()
+    block = guide.partition("    extends: redfish\n    sign_in:")[2].partition("\n## ")[0]
+    text = "extends: redfish\nsign_in:" + block.replace("\n    ", "\n")
+    seen = []
+    chassis = {"Id": "c1", "@odata.id": "/redfish/v1/Chassis/c1", "Name": "Lamp room", "Thermal": None}
+    told = {
+        "/redfish/v1/UpdateService/FirmwareInventory": {
+            "Members@odata.count": 2, "Members": [{"@odata.id": f"/redfish/v1/F/{at}"} for at in (1, 2)]},
+        "/redfish/v1/F/1": {"Id": "bmc", "Name": "BMC", "Version": "1.2.3"},
+        "/redfish/v1/F/2": {"Id": "bios", "Name": "BIOS", "Version": "4.5", "Status": {"State": "Enabled"}},
+        "/redfish/v1/Chassis": {"Members@odata.count": 1, "Members": [{"@odata.id": chassis["@odata.id"]}]},
+        "/redfish/v1/Chassis/c1": chassis,
+        "/redfish/v1/Chassis/c1/Power": {"PowerControl": [{"MemberId": "0", "Name": "all", "PowerConsumedWatts": 344}]},
+    }  # fmt: skip
+
+    def answer(method, path, _query, body, headers):
+        seen.append((method, path))
+        if path == "/redfish/v1/SessionService/Sessions":
+            assert body == {"UserName": "keeper", "Password": "keeper-word"}
+            return 201, {}, [("X-Auth-Token", "tok-1"), ("Location", "/redfish/v1/SessionService/Sessions/9")]
+        if {name.lower(): value for name, value in headers.items()}.get("x-auth-token") != "tok-1":
+            return 401, {}
+        return (204, {}) if method == "DELETE" else (200, told[path]) if path in told else (404, {})
+
+    (tmp_path / "dialects").mkdir()
+    (tmp_path / "dialects/bmc.yaml").write_text(f"format: 1\nname: bmc\ntitle: BMC\n{text}")
+    (tmp_path / "word").write_text("keeper-word")
+    (tmp_path / "concordex.yaml").write_text(
+        f"format: 1\nsystems:\n  lamp: {{dialect: bmc, url: '{serve(answer).url}',"
+        " credentials: {user: keeper, password: 'file:word'}}\n"
+    )
+    shell = Near(tmp_path)
+    assert "3 whole" in shell("pull", "--table", "firmware", "--table", "chassis", "--table", "power").stderr
+    rows = json.loads(shell("show", "firmware", "-f", "json", "--columns", "name,version").stdout)
+    assert {row["name"]: row["version"] for row in rows} == {"BMC": "1.2.3", "BIOS": "4.5"}
+    assert json.loads(shell("show", "power", "-f", "json", "--columns", "watts").stdout)[0]["watts"] == 344
+    assert seen[-1] == ("DELETE", "/redfish/v1/SessionService/Sessions/9")
