@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import base64
 import json
-import os
 import subprocess
 import sys
 from datetime import UTC, datetime, timedelta
@@ -174,12 +173,13 @@ def test_a_recording_of_half_a_gigabyte_is_read_in_little_memory(tmp_path):
             har.write((", " if at else "") + json.dumps(entry))
         har.write("]}}")
     assert file.stat().st_size > 500_000_000
-    with (tmp_path / "told").open("w") as told:
-        words = [sys.executable, "-m", "concordex", "dialect", "trace", str(file), "-f", "json"]
-        process = subprocess.Popen(words, stdout=told, cwd=tmp_path)
-        _, status, used = os.wait4(process.pid, 0)
-        process.returncode = os.waitstatus_to_exitcode(status)
+    watched = (
+        "import sys; from concordex.cli.app import status_of; done = status_of(sys.argv[1:]); sys.stdout.flush();"
+        "peak = [line for line in open('/proc/self/status') if line.startswith('VmHWM')];"
+        "print(peak[0].split()[1], file=sys.stderr); sys.exit(done)"
+    )
+    words = [sys.executable, "-c", watched, "dialect", "trace", str(file), "-f", "json"]
+    process = subprocess.run(words, capture_output=True, text=True, cwd=tmp_path, check=True)
     file.unlink()
-    assert process.returncode == 0
-    assert json.loads((tmp_path / "told").read_text())[0]["times"] == 500
-    assert used.ru_maxrss < 200_000  # kilobytes: less than half of the file
+    assert json.loads(process.stdout)[0]["times"] == 500
+    assert int(process.stderr.split()[-1]) < 200_000  # kilobytes: less than half of the file
