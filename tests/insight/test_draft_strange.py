@@ -83,6 +83,20 @@ def test_a_parameter_that_every_call_had_is_left_to_a_person():
     assert from_text(text, "d.yaml").tables["lamps"].read.query == {}
 
 
+def test_a_filter_is_what_all_that_came_has_and_other_records_have_not():
+    """As a comment alone, whatever speaks for it: one that leaves something out loses it."""
+    rows = [{"id": f"L{at}", "siteCode": ("quay", "pier")[at % 2], "status": "lit"} for at in range(6)]
+    told = ListSeen(path="/lamps", takes=["status", "deep"], answers=[
+        AnswerSeen(parameters={}, body={"lamps": rows}),
+        AnswerSeen(parameters={"where": "QUAY", "deep": "lit"}, body={"lamps": rows[::2]}),
+    ])  # fmt: skip
+    text = written(draft("d", ApiSeen(lists=[told]), {"site": {"quay", "pier", "moor"}}), "here")
+    assert '    #   - {field: site, tests: "=", parameter: where}   # all that came with where=QUAY has it' in text
+    assert '    #   - {field: status, tests: "=", parameter: status}   # it is called as the member is' in text
+    assert "parameter: deep" not in text  # all records are so, with it and without
+    assert not from_text(text, "d.yaml").tables["lamps"].filters
+
+
 @pytest.mark.parametrize(
     ("above", "name", "path"),
     [("", "a", "a"), ("a", "b", "a.b"), ("", "@odata.count", "$['@odata.count']"), ("a", "b c", "$['a']['b c']"),

@@ -135,6 +135,17 @@ def test_what_is_described_is_called_where_it_was_described(lamps):
     assert not [path for _, path, *_ in sent if path.startswith("/below")]
 
 
+def test_a_guide_in_the_place_of_a_description_is_told_what_reads_it(lamps):
+    shell, _ = lamps
+    (shell.folder / "GUIDE.md").write_text(
+        "# Lamps\n\nLists: `GET /lamps?from=0&many=10` gives {lamps: [...]}: all\n  of: them\n"
+    )
+    shell.config(lambda text: text.replace("/odata/$metadata", "GUIDE.md"))
+    told = shell("call", "odata", "--list", status=2).stderr
+    assert "neither JSON nor YAML" in told
+    assert "concordex dialect draft NAME --from FILE" in told
+
+
 def test_one_that_tells_nothing_is_told_so(lamps):
     shell, _ = lamps
     shell.config(

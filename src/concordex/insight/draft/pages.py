@@ -286,11 +286,16 @@ def parameters_of(takes: Sequence[str]) -> tuple[list[str], list[str], list[str]
 
 def shaping(listed: ListSeen, pages: Mapping[str, Any] | None) -> dict[str, str]:
     """The parameters that every call of a list had, but for those that cut it into pages."""
+    return shaping_of(listed.always, pages)
+
+
+def shaping_of(parameters: Mapping[str, str], pages: Mapping[str, Any] | None) -> dict[str, str]:
+    """Of some parameters those that do not cut a list into pages."""
     told = {str(value) for value in (pages or {}).values()}
     return {
-        name: value for name, value in listed.always.items()
-        if name not in told and not (_LIMIT.search(_own(name)) and value.isdecimal()) and not _PAGE.search(_own(name))
-        and not _OFFSET.search(_own(name)) and not _MARK.search(_own(name))
+        name: value for name, value in parameters.items()
+        if name not in told and not (_LIMIT.search(_own(name)) and (value.isdecimal() or not value))
+        and not any(known.search(_own(name)) for known in (_PAGE, _OFFSET, _MARK))
     }  # fmt: skip
 
 

@@ -9,6 +9,7 @@ from typing import Any
 
 from concordex.insight.draft.drafted import Draft, DraftedTable
 from concordex.insight.draft.fields import FieldGuess
+from concordex.insight.draft.filters import filters_of
 from concordex.insight.draft.pages import shaping
 from concordex.insight.draft.seen import WriteSeen
 from concordex.insight.draft.seen import below as path_below
@@ -109,6 +110,7 @@ def _table(draft: Draft, table: DraftedTable, system: str) -> Iterator[str]:
         yield from _pages(table, system)
     yield from _details(draft, table)
     yield from _fields(table)
+    yield from _filters(table)
     yield from _writes(draft, table)
 
 
@@ -175,6 +177,15 @@ def _fields(table: DraftedTable) -> Iterator[str]:
     for guess in table.fields:
         if not (guess.name in table.via or (guess.name == "parent" and table.each)):
             yield from _field(guess)
+
+
+def _filters(table: DraftedTable) -> Iterator[str]:
+    """What the system may narrow itself, as comments: a filter that leaves something out would lose it."""
+    found = [] if table.seen.rpc else filters_of(table.seen, table.records, table.pages.pages, table.fields)
+    if found:
+        yield "    # filters:   # tried by dialect check; any_case: true, where it compares without regard to case"
+    for guess in found:
+        yield f'    #   - {{field: {guess.field}, tests: "=", parameter: {_value(guess.parameter)}}}   # {guess.why}'
 
 
 def _field(guess: FieldGuess) -> Iterator[str]:

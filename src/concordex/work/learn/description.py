@@ -17,6 +17,7 @@ from concordex.parallel import completed
 from concordex.wire import dialect as d
 from concordex.wire.http.formats import decode
 from concordex.wire.http.session import Request
+from concordex.work.learn.from_guide import of_guide
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -168,7 +169,9 @@ def _document(text: str, name: str) -> Any:
     try:
         return parse_fast(text)
     except (NotYaml, Unbounded) as error:
-        raise CalledWrongly(f"{name} is neither JSON nor YAML: {str(error).splitlines()[0]}") from error
+        what = f"{name} is neither JSON nor YAML: {str(error).splitlines()[0]}"
+        guide = "a guide is read by: concordex dialect draft NAME --from FILE" if of_guide(text).lists else ""
+        raise CalledWrongly(what, advice=guide) from error
 
 
 def _described(document: Any, name: str) -> Described:
