@@ -259,6 +259,7 @@ def draft(
     if target.exists():
         raise CalledWrongly(f"{target} is there already", advice="-o FILE writes it elsewhere")
     made = _dialects().draft(name, source, here)
+    asked = next((one for one in source if here is not None and one in here.config.systems), "SYSTEM")
     make_folder(target.parent)
     write_text(target, made.text)
     rows = [
@@ -283,7 +284,7 @@ def draft(
     if not rows:
         draw.note("no table could be drafted", "yellow")
         return Status.PARTLY
-    draw.note(f"{target}: a draft; read it, and then: concordex dialect check {name} --against SYSTEM")
+    draw.note(f"{target}: a draft; read it, and then: concordex dialect check {name} --against {asked}")
     return Status.DONE
 
 
