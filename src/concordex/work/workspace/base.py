@@ -57,7 +57,12 @@ class BaseWorkspace:
         named = given or os.environ.get("CONCORDEX_WORKSPACE")
         if named:
             return cls(named)
-        here = Path.cwd()
+        try:
+            here = Path.cwd()
+        except FileNotFoundError as error:
+            raise CalledWrongly(
+                "the folder that this shell stands in is gone", advice="cd into one that is there"
+            ) from error
         for folder in (here, *here.parents):
             if (folder / "concordex.yaml").is_file():
                 return cls(folder)
