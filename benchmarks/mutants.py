@@ -47,7 +47,10 @@ PARTS: dict[str, tuple[list[str], list[str]]] = {
             *(f"{_STORIES}{name}.py" for name in ("written", "sync", "targets", "adding", "changes", "objects")),
         ],
     ),
-    "reading": (["wire/reading"], ["tests/wire", *(f"{_STORIES}{name}.py" for name in ("pulls", "hostile", "nine"))]),
+    "reading": (
+        ["wire/reading"],
+        ["tests/wire", *(f"{_STORIES}{name}.py" for name in ("pulls", "databases", "hostile", "nine"))],
+    ),
     "run": (
         ["work/run"],
         [

@@ -29,6 +29,14 @@ def test_a_path_leads_to_a_value_or_to_none(path, value, there):
     assert value_at(RECORD, None) is None
 
 
+def test_a_path_that_a_person_types_keeps_its_words_as_they_are():
+    assert way_of("Serial.No") == ["Serial", "No"]
+    assert way_of("ports[0].MAC") == ["ports", "[0]", "MAC"]
+    for text in ("", ".a", "a..b", "a.", "[", "a[0"):
+        with pytest.raises(ValueError, match="is not a path"):
+            way_of(text)
+
+
 def test_a_value_is_put_at_a_path_and_what_is_on_the_way_is_made():
     assert put(RECORD, "a.b", 9) == {**RECORD, "a": {"b": 9, "c": None}}
     assert put(RECORD, "f.g.h", 9) == {**RECORD, "f": {"g": {"h": 9}}}

@@ -223,6 +223,13 @@ def test_only_what_cannot_lose_records_is_handed_to_the_system(text, parameters)
     assert reach(query, Binder(query, FIELDS, NOW, closed={}), ABILITIES).parameters == parameters
 
 
+def test_a_list_of_its_own_is_asked_for_at_its_path_and_there_is_one_alone():
+    ability = FilterTest(field="site", tests=("=",), path="/places/{value}/nodes", any_case=True)
+    query = parse("site = 'a/b' and site = quay")
+    reached = reach(query, Binder(query, FIELDS, NOW, closed={}), [ability])
+    assert (reached.path, len(reached.nodes), reached.parameters) == ("/places/a%2Fb/nodes", 1, {})
+
+
 @pytest.mark.parametrize(
     ("time", "said"),
     [("iso", "2026-10-31T23:59:59Z"), ("epoch", "1793491199"), ("epoch_ms", "1793491199000")],

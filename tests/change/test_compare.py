@@ -1,0 +1,34 @@
+"""What a record did not take of what was written, and the order in which objects are written."""
+
+from __future__ import annotations
+
+from concordex.change.compare import verdict
+from concordex.change.depend import in_order
+from concordex.change.objects import Kind, Object
+from concordex.change.reasons import Why
+
+
+def test_what_a_system_does_not_tell_is_not_called_another():
+    """A secret is written and never read back: that it does not stand there says nothing."""
+    assert verdict({"password": "wick"}, {}, {"name": "lamp"}) == ()
+    assert verdict({"name": "lamp"}, {}, {"name": "lamp"}) == ()
+    (told,) = verdict({"name": "lamp"}, {"name": "old"}, {"name": "old"})
+    assert told.why is Why.DIFFERS
+    (own,) = verdict({"name": "Lamp-07"}, {}, {"name": "lamp 7"})
+    assert own.why in (Why.OWN_WAY, Why.DIFFERS)
+
+
+def test_objects_that_need_nothing_stand_by_their_kind_their_place_and_their_name():
+    """Whatever the names of kinds and objects: kinds in the order in which they are told, rules by their place."""
+    kinds = {
+        "zones": Kind(table="zones"),
+        "addresses": Kind(table="addresses"),
+        "rules": Kind(table="rules", place="at"),
+    }
+    given = [
+        Object(kind="rules", name="b", body={"at": 1}), Object(kind="rules", name="a", body={"at": 2}), Object(kind="addresses", name="x", body={}),
+        Object(kind="zones", name="y", body={}), Object(kind="addresses", name="w", body={}),
+    ]  # fmt: skip
+    assert [(one.kind, one.name) for one in in_order(given, kinds)] == [
+        ("zones", "y"), ("addresses", "w"), ("addresses", "x"), ("rules", "b"), ("rules", "a"),
+    ]  # fmt: skip
