@@ -25,10 +25,8 @@ def test_objects_that_need_nothing_stand_by_their_kind_their_place_and_their_nam
         "addresses": Kind(table="addresses"),
         "rules": Kind(table="rules", place="at"),
     }
-    given = [
-        Object(kind="rules", name="b", body={"at": 1}), Object(kind="rules", name="a", body={"at": 2}), Object(kind="addresses", name="x", body={}),
-        Object(kind="zones", name="y", body={}), Object(kind="addresses", name="w", body={}),
-    ]  # fmt: skip
+    told = [("rules", "b", {"at": 1}), ("rules", "a", {"at": 2}), ("addresses", "x", {}), ("zones", "y", {})]
+    given = [Object(kind=kind, name=name, body=body) for kind, name, body in [*told, ("addresses", "w", {})]]
     assert [(one.kind, one.name) for one in in_order(given, kinds)] == [
         ("zones", "y"), ("addresses", "w"), ("addresses", "x"), ("rules", "b"), ("rules", "a"),
     ]  # fmt: skip
