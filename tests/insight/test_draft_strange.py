@@ -83,6 +83,17 @@ def test_a_parameter_that_every_call_had_is_left_to_a_person():
     assert from_text(text, "d.yaml").tables["lamps"].read.query == {}
 
 
+def test_details_of_another_kind_are_not_those_of_this_list_though_their_ids_agree():
+    """All methods of JSON-RPC have one path: that says nothing of whose record it is."""
+    listed = ListSeen(path="/rpc", rpc="lamp.list", answers=[AnswerSeen(parameters={}, body={"lamps": lamps(0, 3)})])
+    boat = {"id": "L1", "label": "boat", "serialNumber": "SN00017X"}
+    other = OneSeen(path="/rpc", rpc="boat.detail", values={"id": "L1"}, body=boat)
+    assert not draft("d", ApiSeen(lists=[listed], ones=[other]), {}).tables[0].details
+    mine = OneSeen(path="/rpc", rpc="lamp.detail", values={"id": "L1"}, body=boat | {"label": "lamp 1"})
+    text = written(draft("d", ApiSeen(lists=[listed], ones=[mine], rpc="/rpc"), {}), "here")
+    assert from_text(text, "d.yaml").tables["lamp"].read.details.rpc == "lamp.detail"
+
+
 def test_a_filter_is_what_all_that_came_has_and_other_records_have_not():
     """As a comment alone, whatever speaks for it: one that leaves something out loses it."""
     rows = [{"id": f"L{at}", "siteCode": ("quay", "pier")[at % 2], "status": "lit"} for at in range(6)]

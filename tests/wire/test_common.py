@@ -148,6 +148,30 @@ def test_a_service_that_breaks_the_standard_is_not_whole_by_its_word(serve, cut,
     assert look_at(serve(answer).url, spoken).outcome == outcome
 
 
+def test_a_body_may_hold_an_operation_of_its_own(beside):
+    """What is sent is no call, whatever its members are called."""
+    made = beside(
+        BY_OPERATION.replace(
+            "create: {operation: addLamp}", "create: {operation: addLamp, json: {operation: add, kind: lamp}}"
+        )
+    )
+    assert made.tables["devices"].write.create.json_body == {"operation": "add", "kind": "lamp"}
+    assert made.tables["devices"].write.create.path == "/lamps"
+
+
+def test_a_description_stands_beside_the_dialect_that_names_it(beside, tmp_path, monkeypatch):
+    """Also where another, elsewhere, extends that one."""
+    from concordex.wire.dialect import load, packages
+
+    beside(BY_OPERATION)
+    told = packages.Packaged(file=tmp_path / "quay.yaml", package="quays", version="1")
+    monkeypatch.setattr(load, "packaged", lambda: {"quay": told})
+    own = tmp_path / "own"
+    own.mkdir()
+    (own / "pier.yaml").write_text("format: 1\nname: pier\ntitle: Pier\nextends: quay\n")
+    assert find("pier", own).tables["devices"].read.path == "/lamps"
+
+
 def test_the_description_is_asked_of_nobody(beside, serve):
     """What a description calls its server is not where a system is asked."""
     both = [{"id": "a"}, {"id": "b"}]

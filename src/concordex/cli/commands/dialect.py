@@ -173,7 +173,7 @@ def _settle(name: str, against: str | None, form: Format | None, *, yes: bool) -
     emit_rows(rows, form, None)
     yours = sum(one.shown is None for one in made.tried)
     if yours:
-        draw.note(f"{plural(yours, 'field')} only you can tell: take the # away where the values are what you mean")
+        draw.note(f"{plural(yours, 'guess', 'guesses')} only you can tell: take the # away where it is what you mean")
     file = dialects.file_of(name)
     if made.shown and (yes or draw.ask(f"Write {plural(len(made.shown), 'line')} that the system showed into {file}?")):
         write_text(file, made.text)

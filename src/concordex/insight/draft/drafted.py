@@ -147,7 +147,8 @@ def _details(
         if made is not None and (made.seen.path, made.seen.rpc) != (one.path, one.rpc):
             break
         for where, record in _mappings(one.body):
-            if str(record.get(record_id)) == one.values[name] and (one.path.startswith(path) or _same(own, record)):
+            below = not one.rpc and _is_below(one.path, path) is not None
+            if str(record.get(record_id)) == one.values[name] and (below or _same(own, record)):
                 made = made or DraftedDetails(one, name, where)
                 made.records.append({name: value for name, value in record.items() if name not in own})
                 break

@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
+from functools import cached_property
 from ipaddress import ip_interface
 from typing import Any
 
@@ -57,6 +58,8 @@ _KINDS = {
 #: How much of what a member says must be known for it to tell; and how plainly a guess must speak.
 _SHARE, _FEW, _PLAIN, _MAYBE, _MARGIN = 0.3, 3, 4.0, 2.0, 1.0
 _NO = -100.0
+#: So many values of a member are looked at for how they are written.
+_LOOKED_AT = 5_000
 #: What holds what a device is, and what holds something else's: a battery's health is not the device's.
 _ITS_OWN = {
     "chassis", "hardware", "system", "software", "device", "network", "addressing", "identity", "info", "details",
@@ -76,13 +79,13 @@ class Profile:
     values: list[Any] = field(default_factory=list)
     kind: str = ""  # as it is described
 
-    @property
+    @cached_property
     def texts(self) -> list[str]:
         """Each single value that says something, as text."""
         flat = [item for value in self.values for item in (value if isinstance(value, list) else [value])]
         return [str(value) for value in flat if value not in (None, "") and not isinstance(value, bool)]
 
-    @property
+    @cached_property
     def distinct(self) -> set[str]:
         """The same, each once."""
         return set(self.texts)
@@ -256,7 +259,8 @@ def _described(kind: str, name: str) -> tuple[float, str]:
 
 
 def _share(texts: Sequence[str]) -> Any:
-    return lambda test: sum(bool(test(text)) for text in texts) / len(texts)
+    looked_at = texts[:_LOOKED_AT]
+    return lambda test: sum(bool(test(text)) for text in looked_at) / len(looked_at)
 
 
 def _is_ip(text: str) -> bool:

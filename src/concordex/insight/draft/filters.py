@@ -11,6 +11,9 @@ from concordex.insight.draft.fields import FieldGuess
 from concordex.insight.draft.pages import shaping_of
 from concordex.insight.draft.seen import ListSeen, members
 
+#: So many answers of a list, and records of each, are looked at.
+_ANSWERS, _RECORDS = 60, 50
+
 
 @dataclass(frozen=True)
 class FilterGuess:
@@ -37,8 +40,8 @@ def _by_values(
 ) -> Iterator[FilterGuess]:
     """Where all that came with a value has it, and other answers hold records that do not."""
     rows = [
-        (answer, [{path: str(value) for path, value in members(one)} for one in listed.records_of(answer, records)])
-        for answer in listed.answers
+        (answer, [{path: str(value) for path, value in members(one)} for one in came[:_RECORDS]])
+        for answer in listed.answers[:_ANSWERS] for came in [listed.records_of(answer, records)]
     ]  # fmt: skip
     for answer, came in rows:
         for name in shaping_of(answer.parameters, pages):

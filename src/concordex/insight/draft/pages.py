@@ -16,8 +16,8 @@ _LIMIT = re.compile(r"(page_?)?(limit|size|count|take|many|per(_?page)?|rows|top
 _OFFSET = re.compile(r"offset|skip|start|from|begin|first|since_?row", re.IGNORECASE)
 _PAGE = re.compile(r"(?<!per)(?<!per[_-])page(_?(no|num|number|index))?$|^sheet$", re.IGNORECASE)
 _MARK = re.compile(r"cursor|mark|token|after|continu|next", re.IGNORECASE)
-#: So many answers of a list are compared with all the others.
-_FIRST = 6
+#: So many answers of a list are compared with all the others, and so many with the one before them.
+_FIRST, _MANY = 6, 300
 #: Links that stand beside that to the next page, and lead to others.
 _ELSEWHERE = re.compile(r"(^|[._-])(last|first|prev\w*|self|location|before)$", re.IGNORECASE)
 _TOTAL = re.compile(r"total|count|all|found|matche|avail|overall|number|size|hits|^n$|records", re.IGNORECASE)
@@ -40,7 +40,11 @@ class PageGuess:
 def pages_of(listed: ListSeen, records: str) -> PageGuess:
     """What the answers of a list show of its pages; ``records`` is where they hold it."""
     made = PageGuess()
-    ways = (found for pair in _following(listed.answers) if (found := _moved(listed, *pair, records)) is not None)
+    seen = _Pages(
+        listed, records, _total(listed, records, several=True)[0] is not None,
+        max((listed.came(answer, records) for answer in listed.answers), default=0),
+    )  # fmt: skip
+    ways = (found for pair in _following(listed.answers) if (found := _moved(seen, *pair)) is not None)
     for number, found in enumerate(ways):
         if number == 0 or "limit" in found[0]:  # which pair shows how many are asked for
             made.pages, made.pages_why = found
@@ -63,7 +67,7 @@ def pages_of(listed: ListSeen, records: str) -> PageGuess:
 
 def _following(answers: Sequence[AnswerSeen]) -> Iterator[tuple[AnswerSeen, AnswerSeen]]:
     """Answers that came after each other for the same list: those of several parents may be mixed."""
-    for own in _by_values(answers):
+    for own in (told[:_MANY] for told in _by_values(answers)):
         yield from pairwise(own)
         for before in own[:_FIRST]:  # several pages may have been asked for at once
             yield from ((before, after) for after in own if after is not before)
@@ -77,21 +81,31 @@ def _by_values(answers: Sequence[AnswerSeen]) -> list[list[AnswerSeen]]:
     return list(kept.values())
 
 
-def _moved(listed: ListSeen, before: AnswerSeen, after: AnswerSeen, records: str) -> tuple[dict[str, Any], str] | None:
+@dataclass(frozen=True)
+class _Pages:
+    """A list, where its records stand, whether a total shows in it, and how many records a page had at most."""
+
+    listed: ListSeen
+    records: str
+    counts: bool
+    most: int
+
+
+def _moved(seen: _Pages, before: AnswerSeen, after: AnswerSeen) -> tuple[dict[str, Any], str] | None:
     """The way from one page to the next, where their records are others."""
+    listed, records = seen.listed, seen.records
     here, there = listed.records_of(before, records), listed.records_of(after, records)
     if not here or not there or known_by(here[0]) == known_by(there[0]):
         return None
     came = listed.came(before, records)
-    size = {"size": max(listed.came(answer, records) for answer in listed.answers)}
+    size = {"size": seen.most}
     limit = _limit(before, after, came) or _limit(before, before, came)  # a link need not repeat how many
     told = {"limit": limit} if limit else {}
     moved = [name for name, value in after.parameters.items() if before.parameters.get(name) != value]
     found = _by_link(before, after, records) or _by_mark(before, after, moved, records)
     if found is not None:
         return {**found[0], **told, **size}, found[1]
-    total, _, _ = _total(listed, records, several=True)
-    return _counted(before, after, moved, came, told | size, counts=total is not None)
+    return _counted(before, after, moved, came, told | size, counts=seen.counts)
 
 
 def _by_link(before: AnswerSeen, after: AnswerSeen, records: str) -> tuple[dict[str, Any], str] | None:
@@ -133,7 +147,7 @@ def _spans(listed: ListSeen, records: str) -> tuple[dict[str, Any], str] | None:
     for answers in _by_values(listed.answers):
         names = list(dict.fromkeys(name for answer in answers for name in answer.parameters))
         for since, until in permutations(names, 2):
-            own = [answer for answer in answers if {since, until} <= answer.parameters.keys()]
+            own = [answer for answer in answers[:_MANY] if {since, until} <= answer.parameters.keys()]
             told = [(answer.parameters[since], answer.parameters[until]) for answer in own]
             form = time_form(Profile("", [_number(text) for pair in told for text in pair]))
             ends = {end for _, end in told}
@@ -340,6 +354,7 @@ def _told(listed: ListSeen, records: str, guess: PageGuess) -> set[str]:
     pages = guess.pages or {}
     wanted = {str(pages[name]) for name in ("next", "offset", "page", "cursor", "limit") if name in pages}
     wanted |= {guess.total} if guess.total else set()
+    wanted = {name.lower() if name.startswith("header:") else name for name in wanted}
     beside = {path for answer in listed.answers for path in _paths(answer.body, records)}
     headers = {f"header:{name}" for answer in listed.answers for name in answer.headers}
     taken = {name for answer in listed.answers for name in answer.parameters} | {*listed.takes}

@@ -146,7 +146,7 @@ def _details(draft: Draft, table: DraftedTable) -> Iterator[str]:
         return
     only = [g.name for g in table.fields if g.sure and not {*g.several, g.path} & table.listed]
     record = "" if details.record == "$" else f", record: {_value(details.record)}"
-    own = f"{{{table.record_id}}}"
+    own = f"{{{path_below('', str(table.record_id))}}}"
     if details.seen.rpc:
         where = f"rpc: {_value(details.seen.rpc)}, params: {_value({details.name: own})}"
     else:

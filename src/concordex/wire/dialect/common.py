@@ -20,7 +20,7 @@ def laid_over(below: Any, above: Any) -> Any:
 
 
 def with_lists(document: Any) -> Any:
-    """The document with what all ``lists`` have in common in the reading of each table that asks for an address."""
+    """The document with what all ``lists`` have in common in the reading of each table that asks a system."""
     common = document.get("lists") if isinstance(document, Mapping) else None
     tables = document.get("tables") if isinstance(document, Mapping) else None
     if not (isinstance(common, Mapping) and isinstance(tables, Mapping)):
@@ -28,6 +28,6 @@ def with_lists(document: Any) -> Any:
     done = {}
     for name, table in tables.items():
         read = table.get("read") if isinstance(table, Mapping) else None
-        asks = isinstance(read, Mapping) and ("path" in read or "operation" in read)
+        asks = isinstance(read, Mapping) and bool({"path", "operation", "rpc"} & read.keys())
         done[name] = {**table, "read": laid_over(common, read)} if asks else table
     return {**document, "tables": done}

@@ -140,7 +140,14 @@ def _with_operations(whole: Mapping[str, Any], document: Any, name: str, folder:
     def fault(place: Place, text: str) -> DocumentError:
         return DocumentError(name, [(line_of(document, place), dotted(document, place), text)])
 
-    return with_operations(whole, Path(name).parent if Path(name).is_file() else folder, fault)
+    return with_operations(whole, _beside(document, name, folder), fault)
+
+
+def _beside(document: Any, file: str, folder: Path | None) -> Path | None:
+    """The folder of the dialect that names the description: of this one, or of the one that it extends."""
+    while isinstance(document, Mapping) and "described_by" not in document and document.get("extends"):
+        document, file = _document(str(document["extends"]), folder)
+    return Path(file).parent if Path(file).is_file() else folder
 
 
 def schema() -> str:

@@ -15,6 +15,8 @@ from concordex.words import suggestion
 
 #: A description stands beside its dialect, and nowhere else; so large at the most.
 _BESIDE, _LARGEST = re.compile(r"[A-Za-z0-9][\w.-]*\.openapi\.json"), 32_000_000
+#: Where a word is what is sent, or a name of ours, and no call.
+_SENT = {"json", "form", "xml", "params", "query", "headers", "fields", "values", "credentials", "codes"}
 Place = tuple[str | int, ...]
 Fault = Callable[[Place, str], Exception]
 
@@ -56,7 +58,7 @@ def _resolved(value: Any, place: Place, told: Described, base: str, fault: Fault
     if not isinstance(value, Mapping):
         return value
     done = {key: _resolved(one, (*place, key), told, base, fault) for key, one in value.items()}
-    if "operation" in value and place[-1:] != ("fields",):
+    if "operation" in value and not _SENT & {*place}:
         _to_call(done, place, told, base, fault)
     return done
 

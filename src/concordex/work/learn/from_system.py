@@ -18,6 +18,8 @@ from concordex.wire.http.session import Request, Session
 _PARENTS, _LISTS = 3, 60
 #: How many records a small page is asked for.
 _SMALL = 2
+#: So many parameters that may say how many are tried.
+_SIZES = 3
 
 
 async def of_system(
@@ -122,7 +124,7 @@ async def _probed(
     where = max(lists(first.body), key=lambda one: len(one[1]))[0]
     limits, offsets, pages, marks = parameters_of(kept.takes)
     size: dict[str, str] = {}
-    for name in limits or pages:  # how many are wanted is told by what comes, whatever it is called
+    for name in limits[:_SIZES] or pages:  # how many are wanted is told by what comes, whatever it is called
         small = await _ask(session, path, {**shape, name: str(_SMALL)}, values, base)
         if small is not None and kept.came(small, where) == _SMALL and not _is_another(kept, small, first, where):
             size, first = {name: str(_SMALL)}, small
@@ -138,7 +140,9 @@ async def _to_the_next(
 ) -> None:  # fmt: skip
     """Ask for the next page in each way that may lead there, until another page comes."""
     first, size, limits, offsets, pages, marks = told
-    sizes = [{name: str(_SMALL)} for name in limits if pages and name not in size]  # some only count with a page
+    sizes = [
+        {name: str(_SMALL)} for name in limits[:_SIZES] if pages and name not in size
+    ]  # some only count with a page
     for wanted in [size, *sizes, {}] if size or sizes else [{}]:
         many = _SMALL if wanted else kept.came(first, where)
         for steps in _next_ways(first, where, wanted, offsets, pages, marks, many):
@@ -164,14 +168,14 @@ async def _followed(
 async def _shape(
     session: Session, listed: ListSeen, path: str, without: AnswerSeen | None, values: Mapping[str, str], base: str
 ) -> dict[str, str]:
-    """Of the parameters that a console always sent, those without which no list of records stands where it stood.
+    """The parameters that a console always sent, where the answer without them is another, with no list in that place.
 
-    Whatever else they do they may narrow the list, and are left away.
+    Where it is refused without them, or holds the same list, they may narrow it, and are left away.
     """
     always = shaping(listed, None) if listed.from_ == "the recording" else {}
     found = [(len(records), place) for answer in listed.answers for place, records in lists(answer.body)]
     place = max(found, default=(0, ""))[1]
-    if not always or not found or (without is not None and place in dict(lists(without.body))):
+    if not always or not found or without is None or place in dict(lists(without.body)):
         return {}
     asked = await _ask(session, path, always, values, base)
     return always if asked is not None and place in dict(lists(asked.body)) else {}

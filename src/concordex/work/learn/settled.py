@@ -53,8 +53,8 @@ class Settled:
 def settled(workspace: BaseWorkspace, system: str, file: Path) -> Settled:
     """Try what a draft leaves open on a system, table by table: whole lists are read, and nothing is written.
 
-    A way of paging and a total are shown where the list is whole by them and not without; a parameter of the address
-    where nothing can be read without it.  Fields are a person's to decide: their values are shown.
+    A way of paging and a total are shown where the list is whole by them and not without.  Fields, and parameters
+    without which nothing can be read, are a person's to decide: what they hold, or do, is shown.
     """
     made = Settled(text=file.read_text(encoding="utf-8"))
     guesses = open_guesses(made.text)
@@ -104,13 +104,12 @@ class _Trial:
 
 
 def _query(trial: _Trial, made: Settled, guesses: Sequence[OpenGuess]) -> None:
-    """A parameter that every call had: needed where nothing can be read without it, else it may only narrow."""
+    """A parameter that every call had may narrow the list: a person decides, where nothing can be read without it."""
     for guess in guesses:
         without, beside = trial.first(made.text), trial.first(taken(made.text, {guess: ""}))
         if isinstance(without, str) and not isinstance(beside, str):
-            why = "without it the list cannot be read"
-            made.tried.append(TriedGuess(guess=guess, shown=True, seen=f"{why}: {without}"))
-            made.text = taken(made.text, {guess: why})
+            seen = f"only with it the list can be read, and it may leave records out; without it: {without}"
+            made.tried.append(TriedGuess(guess=guess, shown=None, seen=seen))
         elif isinstance(beside, str):
             made.tried.append(TriedGuess(guess=guess, shown=False, seen=beside))
         else:
