@@ -114,3 +114,10 @@ def test_a_dialect_in_an_installed_package_is_found_without_running_it(tmp_path)
     assert rows["muster"] == "shipped"
     assert "secrets" not in shell("dialect", "show", "lamps", env=env).stderr
     assert "there is no dialect 'lamps'" in shell("dialect", "show", "lamps", status=2).stderr
+    (tmp_path / "concordex.yaml").write_text("format: 1\nsystems: {}\n")
+    refused = shell("dialect", "add", "lamplight-dialects", "--yes", status=2, env=env).stderr
+    assert "muster is the name of a dialect that ships" in refused
+    (site / "lamplight/muster.yaml").unlink()
+    shell("dialect", "add", "Lamplight_dialects", "--yes", env=env)
+    assert (tmp_path / "dialects/lamps.yaml").read_text() == LAMPS
+    assert "there is no nowhere" in shell("dialect", "add", "nowhere", "--yes", status=2, env=env).stderr

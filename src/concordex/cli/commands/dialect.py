@@ -319,20 +319,25 @@ TESTED = {"accepted": "green", "new": "yellow", "different": "bold red", "failed
 
 @dialect.command("add")
 def add(
-    source: Annotated[Path, typer.Argument(help="A dialect, a folder of some, or an archive (.zip, .whl, .tar.gz).")],
+    source: Annotated[
+        Path,
+        typer.Argument(help="A dialect, a folder of some, an archive (.zip, .whl, .tar.gz), or an installed package."),
+    ],
     yes: Annotated[bool, typer.Option("--yes", "-y", help="Agree without being asked.")] = False,
 ) -> int:
     """Take dialects that somebody else made into the workspace, with their recordings, after a look at what they ask.
 
     Nothing is taken over what is there, nor in the place of a shipped dialect.  A dialect asks nothing but what is
     shown, at the one system that a workspace names, with no secret but those that it names itself.  Dialects in an
-    installed package (entry point concordex.dialects) need not be added.
+    installed package (entry point concordex.dialects) can be used without; added, they stay when it goes.
 
     Examples:
 
     concordex dialect add lamps.yaml
 
     concordex dialect add lamplight-dialects.zip
+
+    concordex dialect add lamplight-dialects
     """
     every = _dialects()
     offer = every.offered(source)

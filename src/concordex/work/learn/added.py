@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING
 from concordex.errors import CalledWrongly, DocumentError
 from concordex.landing import landing, make_folder
 from concordex.wire.dialect import load
+from concordex.wire.dialect.packages import packaged
 
 if TYPE_CHECKING:
     from concordex.wire.dialect import Dialect
@@ -35,12 +36,12 @@ class Offered:
 
 
 def offered(folder: Path, source: Path) -> Offered:
-    """What a file, a folder or an archive holds, for the dialects in ``folder``; nothing is written.
+    """What a file, a folder, an archive or an installed package holds, for ``folder``; nothing is written.
 
     Raises CalledWrongly where something is there already, or would stand in the way of a shipped dialect, and
     DocumentError where a dialect is faulty.
     """
-    files = _files(source)
+    files = _files(source if source.exists() else _of_package(str(source)) or source)
     names = [Path(name).stem for name in files if name.endswith(".yaml")]
     if not names:
         raise CalledWrongly(f"{source} holds no dialect (.yaml)")
@@ -53,6 +54,13 @@ def offered(folder: Path, source: Path) -> Offered:
                 f"{name} is the name of a dialect that ships with the program", advice="give the file another name"
             )
     return Offered(_read(folder, files, names, source), files)
+
+
+def _of_package(name: str) -> Path | None:
+    """The folder of an installed package that brings dialects; it is not run."""
+    plain = re.sub(r"[-_.]+", "-", name).lower()  # as packages are compared (PyPA, name normalization)
+    brought = (one for one in packaged().values() if re.sub(r"[-_.]+", "-", one.package).lower() == plain)
+    return next((one.file.parent for one in brought), None)
 
 
 def _files(source: Path) -> dict[str, bytes]:
@@ -103,7 +111,10 @@ def _members(source: Path) -> Iterator[tuple[str, bytes]]:
         if source.is_dir():
             yield from _of_folder(source)
         elif not source.is_file():
-            raise CalledWrongly(f"there is no {source}", advice="a file, a folder, or an archive (.zip, .whl, .tar.gz)")
+            raise CalledWrongly(
+                f"there is no {source}",
+                advice="a file, a folder, an archive (.zip, .whl, .tar.gz), or an installed package",
+            )
         elif zipfile.is_zipfile(source):
             yield from _of_zip(source)
         elif tarfile.is_tarfile(source):
