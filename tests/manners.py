@@ -23,6 +23,7 @@ class Manners:
     more: Any = None  # whether to send `more`: true, lies, reversed
     stop: int | None = None  # nothing is given past this record
     deaf: bool = False  # parameters are ignored
+    sizes: tuple[int, ...] = ()  # the only ones that may be asked for
     shy: bool = False  # nothing leads to a last page that would not be full
     asked: int = 0
 
@@ -30,6 +31,8 @@ class Manners:
         """One page."""
         if path == "/tally":
             return 200, {"n": self.size}
+        if self.sizes and int(query.get("many", self.sizes[0])) not in self.sizes:
+            return 400, {"why": "no such size"}
         self.asked += 1
         records = [{"id": at, "label": f"lamp-{at:04d}"} for at in range(1, self.size + 1)][: self.stop]
         start, wanted = self._window(query)

@@ -167,3 +167,6 @@ def test_a_standard_that_is_followed_is_extended_and_said_once():
     assert "records:" not in text
     nothing = written(draft("d", ApiSeen(lists=[ListSeen(path="/q/Lamps", answers=answers)]), {}), "here")
     assert "extends" not in nothing
+    api.lists.append(ListSeen(path="/other/rooms", answers=[AnswerSeen(parameters={}, body={"rooms": lamps(0, 2)})]))
+    mixed = from_text(written(draft("d", api, {}, shipped), "here"), "d.yaml")  # below its base it would be asked amiss
+    assert {f"{mixed.base}{table.read.path}" for table in mixed.tables.values()} == {"/q/Lamps", "/other/rooms"}

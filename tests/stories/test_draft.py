@@ -143,6 +143,22 @@ def test_what_a_draft_left_open_is_taken_only_where_the_list_proves_whole_by_it(
     assert (" whole " in shell("pull", status=None).stdout) == bool(shown)
 
 
+def test_a_draft_that_somebody_alters_meanwhile_is_not_written_over(tmp_path, serve):
+    (tmp_path / "dialects").mkdir()
+    file, manners = tmp_path / "dialects/quay.yaml", Manners()
+    file.write_text(OPEN)
+
+    def answer(*asked):
+        file.write_text(OPEN + "# a colleague was here\n")
+        return manners(*asked)
+
+    url = serve(answer).url
+    (tmp_path / "concordex.yaml").write_text(f"format: 1\nsystems: {{quay: {{dialect: quay, url: '{url}'}}}}\n")
+    told = Near(tmp_path)("dialect", "check", "quay", "--against", "quay", "--settle", "--yes", status=2)
+    assert "was altered meanwhile" in told.stderr
+    assert file.read_text().endswith("# a colleague was here\n")
+
+
 def test_a_description_that_lies_gives_candidates_and_nothing_sure(tmp_path, serve):
     """It promises a total and offsets; the server has neither: they stand in no draft of what the server answers."""
 

@@ -112,6 +112,10 @@ CASES = {
     "no mark to it, and one page": (
         Manners(by="cursor", size=70, total="none", shy=True, last="absent"),
         "pages: {by: cursor, next: next, cursor: mark, limit: many, size: 50}", "unproven", None, 50),
+    "a last page that is full, and no other size": (
+        Manners(by="link", size=60, total="none", sizes=(10, 20)),
+        "pages: {by: link, next: next, limit: many, size: 20}",
+        "unproven", None, 60),
     "a last page that is full": (
         Manners(by="link", size=60, total="none"), "pages: {by: link, next: next, limit: many, size: 20}",
         "whole", "end", 60),

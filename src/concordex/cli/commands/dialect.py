@@ -176,6 +176,8 @@ def _settle(name: str, against: str | None, form: Format | None, *, yes: bool) -
         draw.note(f"{plural(yours, 'guess', 'guesses')} only you can tell: take the # away where it is what you mean")
     file = dialects.file_of(name)
     if made.shown and (yes or draw.ask(f"Write {plural(len(made.shown), 'line')} that the system showed into {file}?")):
+        if file.read_text(encoding="utf-8") != made.before:
+            raise CalledWrongly(f"{file} was altered meanwhile", advice="nothing was written: settle it once more")
         write_text(file, made.text)
         draw.note(
             f"{file}: {plural(len(made.shown), 'line')} written; concordex dialect check {name} --against {against}"

@@ -80,7 +80,7 @@ def draft(
     What a dialect in ``shipped`` reads, since the API follows its standard, is no table of the draft.
     """
     tables, left = list[DraftedTable](), list[str]()
-    standard = followed(api, shipped or {})
+    standard = _standard(api, shipped or {})
     for seen in api.lists:
         if standard is not None and standard.reads(seen.path):
             continue
@@ -102,6 +102,13 @@ def draft(
         else _base([table.seen.path for table in tables if not table.seen.rpc] + _sign_in_paths(api))
     )
     return Draft(name, api, base, tables, api.writes, left, standard)
+
+
+def _standard(api: ApiSeen, shipped: Mapping[str, ShippedStandard]) -> FollowedStandard | None:
+    """The standard that an API follows; none where something of it stands elsewhere than below the standard's base."""
+    found = followed(api, shipped)
+    paths = [one.path for one in api.lists if one.answers and not one.rpc] + _sign_in_paths(api)
+    return found if found and all(f"{path}/".startswith(f"{found.base}/") for path in paths) else None
 
 
 def _asked(seen: ListSeen) -> str:

@@ -41,8 +41,9 @@ class TriedGuess:
 class Settled:
     """Every guess of a draft as it was tried, and the draft with those that were shown."""
 
+    before: str
+    text: str
     tried: list[TriedGuess] = field(default_factory=list)
-    text: str = ""
 
     @property
     def shown(self) -> list[TriedGuess]:
@@ -56,7 +57,8 @@ def settled(workspace: BaseWorkspace, system: str, file: Path) -> Settled:
     A way of paging and a total are shown where the list is whole by them and not without.  Fields, and parameters
     without which nothing can be read, are a person's to decide: what they hold, or do, is shown.
     """
-    made = Settled(text=file.read_text(encoding="utf-8"))
+    text = file.read_text(encoding="utf-8")
+    made = Settled(before=text, text=text)
     guesses = open_guesses(made.text)
     for table in dict.fromkeys(guess.table for guess in guesses):
         own = [guess for guess in guesses if guess.table == table]
@@ -75,22 +77,17 @@ class _Trial:
     system: str
     table: str
 
-    def read(self, text: str) -> TableRead | str:
-        """The whole table, or why it cannot be read."""
+    def read(self, text: str, *, whole: bool = True) -> TableRead | str:
+        """The whole table, or its first page; or why it cannot be read."""
         try:
-            return completed(self._read(self._spoken(text), whole=True))
+            dialect = load.from_text(text, "the draft", self.workspace.root / "dialects")
+            return completed(self._read(dialect, whole=whole))
         except ConcordexError as error:
             return error.what
 
     def first(self, text: str) -> TableRead | str:
         """Its first page, or why that cannot be read."""
-        try:
-            return completed(self._read(self._spoken(text), whole=False))
-        except ConcordexError as error:
-            return error.what
-
-    def _spoken(self, text: str) -> Dialect:
-        return load.from_text(text, "the draft", self.workspace.root / "dialects")
+        return self.read(text, whole=False)
 
     async def _read(self, dialect: Dialect, *, whole: bool) -> TableRead:
         owner = dialect.tables[self.table].read.each
