@@ -54,6 +54,10 @@ OTHERS: Mapping[str, tuple[int, str, str]] = {
     "pages": (7106, "{username: quay, password: 'file:word.secret'}", "/openapi.json"),
     "crud": (7107, "", ""),
     "tables": (7108, "", "/openapi.json"),
+    "quick": (7109, "{token: 'file:token.secret'}", "/api/openapi.json"),
+    "headed": (7110, "{user: quay, password: 'file:word.secret'}", "/openapi.json"),
+    "graph": (7111, "", "graphql:/"),
+    "documents": (7112, "", ""),
 }
 #: Ways of paging that are as right as the one in the dialect, where a service has two.
 ALSO = {"rows": {"by": "link_header", "limit": "_size"}}
