@@ -58,9 +58,19 @@ OTHERS: Mapping[str, tuple[int, str, str]] = {
     "headed": (7110, "{user: quay, password: 'file:word.secret'}", "/openapi.json"),
     "graph": (7111, "", "graphql:/"),
     "documents": (7112, "", ""),
+    "features": (7113, "", "/openapi?f=json"),
+    "objects": (7114, "{token: 'file:key.secret'}", ""),
+    "marks": (7115, "{user: quay, password: 'file:word.secret'}", ""),
+    "containers": (7116, "", "/schema/openapi.json"),
+    "elements": (7117, "{user: quay, password: 'file:word.secret'}", ""),
+    "lookups": (7118, "", ""),
 }
 #: Ways of paging that are as right as the one in the dialect, where a service has two.
-ALSO = {"rows": {"by": "link_header", "limit": "_size"}}
+ALSO = {
+    "rows": {"by": "link_header", "limit": "_size"},
+    "objects": {"by": "link", "next": "meta.next", "limit": "limit"},
+    "elements": {"by": "link", "next": "root.next", "limit": "page_size"},
+}
 #: A console shows so many at once.
 PAGE = 20
 GUIDES = Path(__file__).parent.parent / "docs" / "guides"
@@ -213,6 +223,7 @@ def strangers(root: Path) -> Iterator[Workspace]:
     """A workspace for the services that others wrote, while they run."""
     (root / "dialects").mkdir(parents=True)
     (root / "word.secret").write_text("watch-word\n")
+    (root / "key.secret").write_text("quay:0123456789abcdef0123456789abcdef01234567\n")
     (root / "token.secret").write_text("0123456789abcdef0123456789abcdef01234567\n")
     lines = ["format: 1", "systems:"]
     running = []

@@ -152,6 +152,57 @@ def test_details_stand_elsewhere_only_where_more_than_the_id_agrees():
     assert from_text(text, "d.yaml").tables[tables[0].name].read.details.path == "/lamp/{id}"
 
 
+def test_a_page_that_begins_within_the_one_before_is_not_the_next():
+    """The mark of a page's first record, given back, leads one record on: by it every list would be read for ever."""
+    told = seen(({}, {"lamps": lamps(0, 3), "first": "m0"}), ({"after": "m0"}, {"lamps": lamps(1, 4), "first": "m1"}))
+    assert pages_of(told, "lamps").pages is None
+
+
+def test_a_flag_says_that_there_is_more_only_if_it_said_no_once_and_yes_wherever_one_went_on():
+    def flagged(*flags: bool) -> dict:
+        told = [
+            ({"after": f"mark{n}"} if n else {}, {"lamps": lamps(n * 3, n * 3 + 3), "next": f"mark{n + 1}", "on": on})
+            for n, on in enumerate(flags)
+        ]
+        return pages_of(seen(*told), "lamps").pages
+
+    assert flagged(True, True, False)["more"] == "on"
+    for flags in ((True, True, True), (False, True, True), (False, False, False)):
+        assert "more" not in flagged(*flags)
+
+
+def test_links_are_no_records_and_what_is_called_like_an_id_within_one_is_its_id():
+    """The longest list of the answer holds links; and a cursor is a place in a list that moves with it."""
+    links = [{"rel": f"x{n}", "href": f"/{n}", "type": "text/html"} for n in range(9)]
+    edges = [{"cursor": f"at{n}", "node": lamp} for n, lamp in enumerate(lamps(0, 3))]
+    told = ListSeen(path="/lamps", answers=[AnswerSeen(parameters={}, body={"links": links, "edges": edges})])
+    table = draft("d", ApiSeen(lists=[told]), {}).tables[0]
+    assert (table.records, table.record_id) == ("edges", "node.id")
+    only = ListSeen(path="/lamps", answers=[AnswerSeen(parameters={}, body={"links": links})])
+    assert not draft("d", ApiSeen(lists=[only]), {}).tables
+
+
+def test_an_address_of_a_place_is_not_its_name_and_a_relation_is_told_by_the_word_above_its_id():
+    sites = [{"id": str(n), "code": f"q-{n}"} for n in range(5)]
+    records = [
+        {**lamp, "office": f"/api/sites/{n}/", "relations": {"site": {"data": {"id": str(n % 5)}}}}
+        for n, lamp in enumerate(lamps(0, 9))
+    ]
+    lists = [ListSeen(path=f"/{name}", answers=[AnswerSeen(parameters={}, body={"all": rows})])
+             for name, rows in (("lamps", records), ("sites", sites))]  # fmt: skip
+    table = next(one for one in draft("d", ApiSeen(lists=lists), {}).tables if one.seen.path == "/lamps")
+    assert table.via["site"] == ("relations.site.data.id", "sites")
+    assert "office" not in {guess.path for guess in table.fields}
+
+
+def test_lists_that_share_their_last_word_are_called_by_the_one_before():
+    lists = [
+        ListSeen(path=f"/sets/{name}/items", answers=[AnswerSeen(parameters={}, body={"all": rows})])
+        for name, rows in (("lamps", lamps(0, 3)), ("shelves", [{"id": "1"}, {"id": "2"}]))
+    ]
+    assert [table.name for table in draft("d", ApiSeen(lists=lists), {}).tables] == ["lamps", "shelves"]
+
+
 def test_a_standard_that_is_followed_is_extended_and_said_once():
     answers = [AnswerSeen(parameters={}, body={"@odata.context": "/q/$metadata#Lamps", "value": lamps(0, 3)})]
     api = ApiSeen(

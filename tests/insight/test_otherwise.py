@@ -104,11 +104,12 @@ def test_a_graphql_query_is_written_asked_by_its_name_and_a_mutation_wants_to_be
     shell, sent = lamps
     about = shell("call", "graph", "--about", "lamps").stdout
     assert "concordex call graph lamps room=VALUE" in about
-    assert json.loads(shell("call", "graph", "lamps", "room=north").stdout)["data"]["lamps"]
+    assert json.loads(shell("call", "graph", "lamps", "room=north", "first=2").stdout)["data"]["lamps"]
     _, path, _, body = sent[-1]
     assert path == "/graphql"
-    assert body["variables"] == {"room": "north"}
-    assert body["query"] == "query ($room: String!) { lamps(room: $room) { id room { label } } }"
+    assert body["variables"] == {"room": "north", "first": 2}
+    members = "{ id room { label } }"  # what is sent as a variable and not declared would narrow nothing
+    assert body["query"] == f"query ($room: String!, $first: Int) {{ lamps(room: $room, first: $first) {members} }}"
     asked = len(sent)
     assert "may alter something" in shell("call", "graph", "light", status=2).stderr
     assert len(sent) == asked

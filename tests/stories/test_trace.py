@@ -183,3 +183,23 @@ def test_a_recording_of_half_a_gigabyte_is_read_in_little_memory(tmp_path):
     file.unlink()
     assert json.loads(process.stdout)[0]["times"] == 500
     assert int(process.stderr.split()[-1]) < 200_000  # kilobytes: less than half of the file
+
+
+def test_words_in_a_path_that_lead_to_records_of_other_forms_are_no_values_and_a_media_type_is_kept(archive):
+    """Taken for a value, three lists became one whose owner nobody knew, and none was drafted."""
+    home, asked = "https://lamps.example", [("Accept", "application/vnd.lamps+json")]
+    kinds = {"lamps": {"label": "a"}, "shelves": {"depth": 1}, "boats": {"sail": "red"}}
+    told = [
+        entry(at, "GET", f"{home}/sets/{name}/items", {"all": [{"id": n, "told": own} for n in (1, 2)]}, headers=asked)
+        for at, (name, own) in enumerate(kinds.items())
+    ]
+    told += [
+        entry(10 + at, "GET", f"{home}/rooms/{name}/keys", {"keys": [{"id": f"{name}-1", "teeth": 4}]}, headers=asked)
+        for at, name in enumerate(("north", "south", "east"))
+    ]
+    shell = archive(told)
+    rows = json.loads(shell("dialect", "trace", "console.har", "-f", "json").stdout)
+    paths = {row["call"] for row in rows}
+    assert paths == {*(f"GET /sets/{name}/items" for name in kinds), "GET /rooms/{room}/keys"}
+    shell("dialect", "draft", "drafted", "--from", "console.har", "--output", "drafted.yaml")
+    assert (shell.folder / "drafted.yaml").read_text().count('{Accept: "application/vnd.lamps+json"}') == 3

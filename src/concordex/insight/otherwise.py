@@ -170,11 +170,12 @@ def _bare(kind: Any) -> str:
 
 
 def _question(one: Mapping[str, Any], word: str, types: Mapping[str, Any]) -> str:
-    """A document that asks for a field with all plain members of what it gives; its arguments are variables."""
+    """A document that asks for a field with all plain members of what it gives; all its arguments are variables, which
+    may be left away unless they are needed (section 2.10).
+    """
     args = [arg for arg in one.get("args") or [] if isinstance(arg, Mapping) and arg.get("name")]
-    needed = [arg for arg in args if (arg.get("type") or {}).get("kind") == "NON_NULL"]
-    declared = ", ".join(f"${arg['name']}: {_named(arg.get('type'))}" for arg in needed)
-    passed = ", ".join(f"{arg['name']}: ${arg['name']}" for arg in needed)
+    declared = ", ".join(f"${arg['name']}: {_named(arg.get('type'))}" for arg in args)
+    passed = ", ".join(f"{arg['name']}: ${arg['name']}" for arg in args)
     members = _members(_bare(one.get("type")), types)
     head = f"{word} {f'({declared}) ' if declared else ''}"
     return f"{head}{{ {one['name']}{f'({passed})' if passed else ''}{members} }}"

@@ -10,6 +10,9 @@ from datetime import datetime
 from itertools import islice
 from typing import Any
 
+from concordex.insight.draft.seen import are_links
+from concordex.insight.questions import AskedQuestion, question_of
+
 #: What a page is drawn with, by media type and by the ending of a path.
 _DRAWN = re.compile(
     r"(text/(css|html|javascript)|application/(x-)?javascript|application/wasm|image/|font/|video/|audio/)"
@@ -76,10 +79,12 @@ class Recorded:
             return None
         if "jsonrpc" in self.sent and isinstance(self.sent.get("method"), str):
             return str(self.sent["method"])
-        if isinstance(self.sent.get("query"), str) and re.match(r"\s*(query|mutation|\{)", self.sent["query"]):
-            named = re.search(r"(?:query|mutation)\s+(\w+)", self.sent["query"])
-            return str(self.sent.get("operationName") or (named[1] if named else "query"))
-        return None
+        return self.question.name if self.question else None
+
+    @property
+    def question(self) -> AskedQuestion | None:
+        """What is asked as GraphQL."""
+        return question_of(self.sent)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -102,9 +107,11 @@ class CallGroup:
 
     @property
     def writes(self) -> bool:
-        """Whether it may alter something: by its method; of one path for everything by the name of the operation."""
+        """Whether it may alter something: by its method; of one path for everything by the operation's kind or name."""
         if self.method in ("GET", "HEAD", "OPTIONS"):
             return False
+        if any(call.question for call in self.calls):
+            return not all(call.question and call.question.reads for call in self.calls)
         asked = self.calls[0].operation
         return asked is None or not _READING.search(asked)
 
@@ -197,10 +204,10 @@ def _templates(calls: Sequence[Recorded]) -> dict[int, str]:
     """The path of each call with names in the place of values: what looks like one, and what varies where all else is
     the same."""
     parts = {call.number: call.path.strip("/").split("/") for call in calls}
-    beside: dict[tuple[Any, ...], set[str]] = defaultdict(set)
+    beside: dict[tuple[Any, ...], dict[str, set[str]]] = defaultdict(lambda: defaultdict(set))
     for call in calls:
         for at in range(1, len(parts[call.number])):
-            beside[_beside(call, parts[call.number], at)].add(parts[call.number][at])
+            beside[_beside(call, parts[call.number], at)][parts[call.number][at]].add(_form(call.answer))
     after: dict[tuple[str, ...], dict[str, set[tuple[str, ...]]]] = defaultdict(lambda: defaultdict(set))
     for own in parts.values():
         for at, part in enumerate(own):
@@ -209,7 +216,7 @@ def _templates(calls: Sequence[Recorded]) -> dict[int, str]:
     for call in calls:
         own, names = parts[call.number], list[str]()
         for at, part in enumerate(own):
-            varies = at > 0 and len(beside[_beside(call, own, at)]) >= _SEVERAL
+            varies = at > 0 and _are_values(beside[_beside(call, own, at)])
             if part.isalpha() and at == len(own) - 1 and any(True for _ in lists_in(call.answer)):
                 varies = False  # words at the end that each give a list are its names
             there = after[tuple(own[:at])]
@@ -219,6 +226,19 @@ def _templates(calls: Sequence[Recorded]) -> dict[int, str]:
         end = "/" if own != [""] and call.path.endswith("/") else ""  # to some systems another path
         told[call.number] = "/" + "/".join(names) + end
     return told
+
+
+def _are_values(found: Mapping[str, set[str]]) -> bool:
+    """Whether what stood in one place of a path are values: not words that each led to records of a form of its own."""
+    forms = [form for own in found.values() for form in own]
+    are_names = all(part.isalpha() for part in found) and len(set(forms)) == len(forms) and "" not in forms
+    return len(found) >= _SEVERAL and not are_names
+
+
+def _form(answer: Any) -> str:
+    """The members that the records of an answer have, to the last; empty where it holds none."""
+    longest = max((held for _, held in lists_in(answer) if not are_links(held)), key=len, default=LongList([], 0))
+    return " ".join(sorted({re.sub(r"\[\d+\]", "", path) for one in longest for path, _ in leaves(one)}))
 
 
 def _beside(call: Recorded, parts: Sequence[str], at: int) -> tuple[Any, ...]:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 from concordex.insight.draft.fields import FieldGuess, Profile, guesses, id_of, profiles
 from concordex.insight.draft.pages import PageGuess, in_one_manner, pages_of
-from concordex.insight.draft.seen import ApiSeen, ListSeen, OneSeen, OnlyDescribed, WriteSeen, lists, members
+from concordex.insight.draft.seen import ApiSeen, ListSeen, OneSeen, OnlyDescribed, WriteSeen, lists, members, value_of
 from concordex.insight.draft.standards import FollowedStandard, ShippedStandard, followed
 
 #: Fields that only devices have many of.
@@ -112,7 +113,7 @@ def _standard(api: ApiSeen, shipped: Mapping[str, ShippedStandard]) -> FollowedS
 
 
 def _asked(seen: ListSeen) -> str:
-    return seen.rpc or seen.path
+    return seen.rpc or f"{seen.path} {seen.called}".rstrip()
 
 
 def _table(seen: ListSeen, ones: Sequence[OneSeen], known: Mapping[str, set[str]]) -> DraftedTable | None:
@@ -122,7 +123,7 @@ def _table(seen: ListSeen, ones: Sequence[OneSeen], known: Mapping[str, set[str]
     path, why = where
     groups = [seen.records_of(answer, path) for answer in seen.answers]
     record_id, id_why, others = id_of(groups)
-    apart = {str(record.get(record_id)): record for group in groups for record in group} if record_id else {}
+    apart = {str(value_of(record, record_id)): record for group in groups for record in group} if record_id else {}
     listed = {name for record in apart.values() for name, _ in members(record)}
     details = _details(seen.path, record_id, apart, ones)
     told = _profiles([*apart.values(), *(details.records if details else ())])
@@ -155,7 +156,7 @@ def _details(
             break
         for where, record in _mappings(one.body):
             below = not one.rpc and _is_below(one.path, path) is not None
-            if str(record.get(record_id)) == one.values[name] and (below or _same(own, record)):
+            if str(value_of(record, record_id)) == one.values[name] and (below or _same(own, record)):
                 made = made or DraftedDetails(one, name, where)
                 made.records.append({name: value for name, value in record.items() if name not in own})
                 break
@@ -240,10 +241,14 @@ def _named(tables: list[DraftedTable], taken: set[str]) -> None:
     if devices is not None and _device_like(devices) >= 4 and "devices" not in taken:
         devices.name = "devices"
         taken.add("devices")
+    words = Counter(_word(table.seen) for table in tables)
     for table in tables:
         if table.name:
             continue
         word = _word(table.seen)
+        parts = [part for part in table.seen.path.split("/") if part and "{" not in part]
+        if words[word] > 1 and not table.seen.rpc and not table.seen.called and len(parts) > 1:
+            word = _spelt(parts[-2])  # of lists that all are called items, that which tells them apart
         name = next((ours for ours, called in _CALLED.items() if re.fullmatch(called, word)), word)
         while name in taken:
             name = f"{name}-{len(taken)}"
@@ -267,6 +272,8 @@ def _device_like(table: DraftedTable) -> float:
 
 
 def _word(seen: ListSeen) -> str:
+    if seen.called:
+        return _spelt(seen.called)
     parts = [part for part in re.split(r"[/.:]", seen.rpc or seen.path) if part and "{" not in part]
     last = parts[-1] if parts else "records"
     if seen.rpc and seen.params:
@@ -274,7 +281,12 @@ def _word(seen: ListSeen) -> str:
         last = last if last.endswith("s") else f"{last}es" if last.endswith("ss") else f"{last}s"
     elif seen.rpc and len(parts) > 1 and re.fullmatch(r"(get|list|read|all|find|search)\w*", last, re.IGNORECASE):
         last = parts[-2]
-    return re.sub(r"[^a-z0-9]+", "-", re.sub(r"(?<=[a-z])(?=[A-Z])", "-", last).lower()).strip("-") or "records"
+    return _spelt(last) or "records"
+
+
+def _spelt(word: str) -> str:
+    """A word as tables are called."""
+    return re.sub(r"[^a-z0-9]+", "-", re.sub(r"(?<=[a-z])(?=[A-Z])", "-", word).lower()).strip("-")
 
 
 def _referred(tables: list[DraftedTable]) -> None:
@@ -313,7 +325,8 @@ def _of_one_size(tables: Sequence[DraftedTable]) -> None:
 
 
 def _akin(path: str, other: DraftedTable) -> bool:
-    word = re.sub(r"(Id|ID|_id|Key|_key|Ref|_ref)$", "", path.rpartition(".")[2]).lower()
+    own = [word for word in path.split(".") if word not in ("id", "data", "key", "node", "ref")]
+    word = re.sub(r"(Id|ID|_id|Key|_key|Ref|_ref)$", "", own[-1] if own else "").lower()
     return len(word) > 2 and (word[:4] in _word(other.seen) or word[:4] in other.name)
 
 

@@ -11,7 +11,7 @@ from functools import cached_property
 from ipaddress import ip_interface
 from typing import Any
 
-from concordex.insight.draft.seen import ID, OnlyDescribed
+from concordex.insight.draft.seen import ID, OnlyDescribed, below, members, value_of
 from concordex.model.fields import FIELDS, KINDS, Type
 from concordex.model.scalars import parse_time
 
@@ -45,6 +45,8 @@ _WORDS: dict[str, dict[str, int]] = {
 }  # fmt: skip
 _MAC = re.compile(r"(?:[0-9A-Fa-f]{2}[:-]){5}[0-9A-Fa-f]{2}|(?:[0-9A-Fa-f]{4}\.){2}[0-9A-Fa-f]{4}|[0-9A-Fa-f]{12}")
 _UUID = re.compile(r"[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}", re.IGNORECASE)
+#: An address of something is none of what it leads to.
+_ADDRESS = re.compile(r"[a-z][a-z0-9+.-]*://\S+|/\S*", re.IGNORECASE)
 _VERSION = re.compile(r"v?\d+(\.\w+)+([-+ ].*)?")
 _SERIAL = re.compile(r"(?=.*\d)[A-Za-z0-9-]{5,24}")
 #: Kinds of ours, and how systems call them.
@@ -227,7 +229,7 @@ def _looks(profile: Profile, name: str) -> tuple[float, str]:  # noqa: C901, PLR
     numbers = all(isinstance(value, int | float | None) for value in profile.values)
     if name == "position":
         return (0.0, "") if numbers else (_NO, "")
-    if numbers or share(_UUID.fullmatch) > 0.9:
+    if numbers or share(_UUID.fullmatch) > 0.9 or share(_ADDRESS.fullmatch) > 0.9:
         return _NO, ""
     varied = len(profile.distinct) / len(texts)
     if name == "os_version":
@@ -336,17 +338,30 @@ def bare(text: str) -> str:
 
 
 def id_of(groups: Sequence[Sequence[Mapping[str, Any]]]) -> tuple[str | None, str, list[str]]:
-    """The member that tells the records of each answer apart, why, and what else does."""
+    """The member that tells the records of each answer apart, by its path, why, and what else does.
+
+    Only where none of a record's own members is called like an id, those of what it holds are looked at.
+    """
     groups = [group for group in groups if group]
-    names = list(dict.fromkeys(str(name) for group in groups for record in group for name in record))
+    own = list(dict.fromkeys(below("", str(name)) for group in groups for record in group for name in record))
+    found = _id_among(own, groups)
+    if found[0] is None or not ID.search(_last(found[0])):
+        within = list(dict.fromkeys(path for group in groups for record in group for path, _ in members(record)))
+        called = [path for path in within if path not in own and ID.search(_last(path))]
+        inner = _id_among(called, groups)
+        found = inner if inner[0] is not None else found
+    return found
+
+
+def _id_among(names: Sequence[str], groups: Sequence[Sequence[Mapping[str, Any]]]) -> tuple[str | None, str, list[str]]:
     told = [name for name in names if all(_apart(name, group) for group in groups)]
-    if any(isinstance(record.get(name), OnlyDescribed) for name in names for group in groups for record in group):
-        named = [name for name in names if ID.search(name)]
+    if any(isinstance(value_of(record, name), OnlyDescribed) for name in names for group in groups for record in group):
+        named = [name for name in names if ID.search(_last(name))]
         return (named[0], "it is called so", named[1:4]) if named else (None, "", [])
     count = max((len(group) for group in groups), default=0)
-    named = [name for name in told if ID.search(name)]
+    named = [name for name in told if ID.search(_last(name))]
     if named:
-        best = sorted(named, key=lambda name: (name.lower() not in ("id", "@id"), names.index(name)))[0]
+        best = sorted(named, key=lambda name: (_last(name).lower() not in ("id", "@id"), names.index(name)))[0]
         others = [name for name in named if name != best]
         return best, f"it is called so, and different in each of {count} records", others[:3]
     if told and count > 1:
@@ -354,8 +369,13 @@ def id_of(groups: Sequence[Sequence[Mapping[str, Any]]]) -> tuple[str | None, st
     return None, "", []
 
 
+def _last(path: str) -> str:
+    """The member's own name; of one that stands in quotes the whole."""
+    return path if path.startswith("$") else path.rpartition(".")[2]
+
+
 def _apart(name: str, group: Sequence[Mapping[str, Any]]) -> bool:
     """Whether a member is another single value in each record, and no moment."""
-    values = [record.get(name) for record in group]
+    values = [value_of(record, name) for record in group]
     single = all(isinstance(value, str | int) and not isinstance(value, bool) and value != "" for value in values)
     return single and len(set(map(str, values))) == len(values) and not time_form(Profile(name, values))

@@ -54,6 +54,8 @@ def pages_of(listed: ListSeen, records: str) -> PageGuess:
         found = _spans(listed, records)
         if found is not None:
             made.pages, made.pages_why = found
+    if made.pages is not None and made.pages["by"] == "cursor":
+        made.pages = {**made.pages, **_more(listed, records, made.pages)}
     counted = {made.pages[way] for way in ("page", "offset") if made.pages and way in made.pages}
     cut = [answer for answer in listed.answers if counted <= answer.parameters.keys()]  # others may come in another way
     made.total, made.total_why, others = _total(
@@ -95,7 +97,7 @@ def _moved(seen: _Pages, before: AnswerSeen, after: AnswerSeen) -> tuple[dict[st
     """The way from one page to the next, where their records are others."""
     listed, records = seen.listed, seen.records
     here, there = listed.records_of(before, records), listed.records_of(after, records)
-    if not here or not there or known_by(here[0]) == known_by(there[0]):
+    if not here or not there or known_by(there[0]) in map(known_by, here):
         return None
     came = listed.came(before, records)
     size = {"size": seen.most}
@@ -137,6 +139,31 @@ def _by_mark(
                 told = {"by": "cursor", "next": f"header:{header}", "cursor": name}
                 return told, f"{name} gives the header {header} back"
     return None
+
+
+def _more(listed: ListSeen, records: str, pages: Mapping[str, Any]) -> dict[str, str]:
+    """Where an answer says whether there is more: yes on every page whose mark was given back, and no on some other.
+
+    Beside the mark of a connection (GraphQL Cursor Connections Specification, section 4) it is called hasNextPage.
+    """
+    sent = {answer.parameters.get(pages["cursor"]) for answer in listed.answers}
+    told = [dict(around(answer.body, records)) | _headed(answer) for answer in listed.answers]
+    went_on = [str(one.get(pages["next"])) in sent for one in told]
+    flags = {path for one in told for path, value in one.items() if isinstance(value, bool)}
+    connection = re.sub(r"endCursor$", "hasNextPage", pages["next"])
+    if connection in flags:
+        return {"more": connection}
+    said = [path for path in sorted(flags) if _tells(path, told, went_on)]
+    return {"more": said[0]} if len(said) == 1 else {}
+
+
+def _tells(path: str, told: Sequence[Mapping[str, Any]], went_on: Sequence[bool]) -> bool:
+    values = [one.get(path) for one in told]
+    return False in values and all(value is True for value, on in zip(values, went_on, strict=True) if on)
+
+
+def _headed(answer: AnswerSeen) -> dict[str, str]:
+    return {f"header:{name}": value for name, value in answer.headers.items()}
 
 
 def _spans(listed: ListSeen, records: str) -> tuple[dict[str, Any], str] | None:
@@ -286,6 +313,8 @@ Marks = Callable[[AnswerSeen, str], Iterator[tuple[str, str]]]
 def parameters_of(takes: Sequence[str]) -> tuple[list[str], list[str], list[str], Marks]:
     """Of parameters those for how many, for the first record, and for the page; and marks that are told."""
     limits = [name for name in dict.fromkeys(takes) if _LIMIT.search(_own(name)) and not _PAGE.search(_own(name))]
+    connection = {"first", "after"} <= {*map(_own, takes)}  # the first so many after a mark
+    limits += [name for name in dict.fromkeys(takes) if connection and _own(name) == "first"]
     rest = [name for name in dict.fromkeys(takes) if name not in limits]
     pages = [name for name in rest if _PAGE.search(_own(name))]
     offsets = [name for name in rest if _OFFSET.search(_own(name)) and name not in pages]
@@ -314,9 +343,9 @@ def shaping_of(parameters: Mapping[str, str], pages: Mapping[str, Any] | None) -
 
 
 def _own(name: str) -> str:
-    """A parameter's own name: of ``page[limit]`` what stands in the brackets."""
+    """A parameter's own name: of ``page[limit]`` what stands in the brackets, of ``variables.page`` the last word."""
     held = re.fullmatch(r"\w+\[(\w+)\]", name)
-    return held[1] if held else name
+    return held[1] if held else name.rpartition(".")[2]
 
 
 def next_links(answer: AnswerSeen, records: str) -> Iterator[str]:

@@ -33,7 +33,8 @@ class AnswerSeen:
 class ListSeen:
     """A list that an API has: its path with names in braces, or its method of JSON-RPC; and the answers that it gave.
 
-    ``takes`` are parameters that are described, ``records`` where a description has the list.
+    ``takes`` are parameters that are described, ``records`` where a description has the list.  Variables of a document
+    are parameters called ``variables.NAME``.
     """
 
     path: str
@@ -46,12 +47,21 @@ class ListSeen:
     params: Mapping[str, Any] = field(default_factory=dict)  # of JSON-RPC, the same with every call
     words: Sequence[str] = ()  # that a guide has beside it: what may stand for a name in its path
     query: Mapping[str, str] = field(default_factory=dict)  # without which its records do not come as they should
+    headers: Mapping[str, str] = field(default_factory=dict)  # that every call of it had, and no browser adds
+    posts: Mapping[str, Any] | None = None  # a body that asks for it: a document of GraphQL with its variables
+    called: str = ""  # what it is called, where its path does not say
 
     @property
     def always(self) -> dict[str, str]:
         """The parameters that every call had, each with the same value: they may shape the list, or narrow it."""
         first, *others = [answer.parameters for answer in self.answers] or [{}]
         return {name: value for name, value in first.items() if all(one.get(name) == value for one in others)}
+
+    @property
+    def where(self) -> tuple[str, str | None, str, str]:
+        """What tells it from other lists: its path, its method, its document, and the words that it is asked with."""
+        document = f"{self.posts['query']} {self.called}" if self.posts else ""
+        return self.path, self.rpc, document, str(sorted((str(n), str(v)) for n, v in self.params.items()))
 
     def records_of(self, answer: AnswerSeen, path: str) -> list[Mapping[str, Any]]:
         """The records of an answer."""
@@ -112,6 +122,9 @@ ID = re.compile(
 def known_by(record: Mapping[str, Any]) -> Any:
     """What a record is known by, whatever of it moves: what is called like an id, or else all its texts."""
     named = [value for name, value in record.items() if ID.search(str(name)) and isinstance(value, str | int)]
+    held = [value for value in record.values() if isinstance(value, Mapping)]
+    if not named and len(held) == 1:
+        return known_by(held[0])
     return named or [value for value in record.values() if isinstance(value, str)]
 
 
@@ -136,6 +149,11 @@ def at(value: Any, path: str) -> Any:
     return value
 
 
+def value_of(record: Mapping[str, Any], path: str) -> Any:
+    """The single value at a path that :func:`members` gives; None where there is none."""
+    return record[path] if path in record else dict(members(record)).get(path)
+
+
 def members(record: Any, above: str = "") -> Iterator[tuple[str, Any]]:
     """The members of a record by their dotted paths: single values, and lists of such."""
     for name, value in record.items():
@@ -146,10 +164,22 @@ def members(record: Any, above: str = "") -> Iterator[tuple[str, Any]]:
             yield path, value
 
 
+#: What a link says of itself (RFC 8288, section 3, and as JSON commonly has it).
+_OF_LINKS = {
+    "href", "rel", "rev", "type", "title", "hreflang", "media", "anchor", "length", "templated", "method", "name",
+    "profile",
+}  # fmt: skip
+
+
+def are_links(records: Sequence[Any]) -> bool:
+    """Whether a list holds links to other documents, and no records."""
+    return all(isinstance(one, Mapping) and {"href", "rel"} <= one.keys() <= _OF_LINKS for one in records)
+
+
 def lists(value: Any, path: str = "$", depth: int = 0) -> Iterator[tuple[str, list[Any]]]:
     """Each list of records in an answer, by its path, to the fourth level."""
     if isinstance(value, list):
-        if value and all(isinstance(item, Mapping) for item in value):
+        if value and all(isinstance(item, Mapping) for item in value) and not are_links(value):
             yield path, value
     elif isinstance(value, Mapping) and depth < 4:
         for name, held in value.items():

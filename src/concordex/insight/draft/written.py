@@ -12,7 +12,6 @@ from concordex.insight.draft.fields import FieldGuess
 from concordex.insight.draft.filters import filters_of
 from concordex.insight.draft.pages import shaping
 from concordex.insight.draft.seen import WriteSeen
-from concordex.insight.draft.seen import below as path_below
 
 #: What stands without quotes and is a text to every reader of YAML.
 _BARE = re.compile(r"[A-Za-z_/][\w./-]*( [\w./-]+)*")
@@ -40,8 +39,7 @@ def written(draft: Draft, system: str) -> str:
     if draft.api.rpc and any(table.seen.rpc for table in draft.tables):
         lines.append(f"rpc: {{path: {_value(_below(draft.api.rpc, draft.base))}}}")
     lines += ["", *_sign_in(draft)]
-    if draft.api.error:
-        lines += ["", _noted(f"errors: {{message: {_value(draft.api.error)}}}", "an answer that refused said so there")]
+    lines += _errors(draft)
     if draft.tables or not draft.standard:
         lines += ["", "tables:"]
     if not draft.tables and not draft.standard:
@@ -52,6 +50,15 @@ def written(draft: Draft, system: str) -> str:
     if draft.left:
         lines += ["# Left out:", *(f"#   {why}" for why in draft.left)]
     return "\n".join(lines).rstrip() + "\n"
+
+
+def _errors(draft: Draft) -> Iterator[str]:
+    if any(table.seen.posts for table in draft.tables):
+        said = 'errors: {present: errors, message: "$.errors[0].message"}'
+        yield from ("", _noted(said, "GraphQL says there what it could not answer"))
+    elif draft.api.error:
+        said = f"errors: {{message: {_value(draft.api.error)}}}"
+        yield from ("", _noted(said, "an answer that refused said so there"))
 
 
 def _sign_in(draft: Draft) -> Iterator[str]:
@@ -103,11 +110,17 @@ def _table(draft: Draft, table: DraftedTable, system: str) -> Iterator[str]:
     params = dict(table.seen.params) | ({table.of_parent: "{record_id}"} if table.seen.rpc and table.each else {})
     if params:
         yield f"      params: {_value(params)}"
+    if table.seen.posts:
+        document = re.sub(r"\{([A-Za-z_@$][^{}]*)\}", r"{{\1}}", str(table.seen.posts["query"]))
+        yield "      method: POST"
+        yield f"      json: {_value({**table.seen.posts, 'query': document})}"
+    if table.seen.headers:
+        yield _noted(f"      headers: {_value(dict(table.seen.headers))}", "every call asked for that media type")
     if not (draft.standard and draft.standard.shipped.records == table.records):  # else the standard says all of it
         yield from _query(table, system)
         if table.records != "$":
             yield _noted(f"      records: {_value(table.records)}", table.records_why)
-        yield from _pages(table, system)
+        yield from _pages(draft, table, system)
     yield from _details(draft, table)
     yield from _fields(table)
     yield from _filters(table)
@@ -121,19 +134,23 @@ def _query(table: DraftedTable, system: str) -> Iterator[str]:
         yield _noted(f"      query: {_value(dict(own))}", "asked without, its records do not stand there")
     may = {} if table.seen.rpc else shaping(table.seen, table.pages.pages)
     for name, value in may.items():
-        if name not in own:
+        if name not in own and table.seen.posts:
+            variable = name.removeprefix("variables.")
+            if variable not in table.seen.posts["variables"]:
+                yield f"      # variables: {_value({variable: value})}   # every call had it: does it narrow the list?"
+        elif name not in own:
             settles = f"every call had it: does it narrow the list?  concordex call {system} {table.seen.path}"
             yield f"      # query: {_value({name: value})}   # not shown: {settles}"
 
 
-def _pages(table: DraftedTable, system: str) -> Iterator[str]:
+def _pages(draft: Draft, table: DraftedTable, system: str) -> Iterator[str]:
     pages = table.pages
     if pages.total:
         yield _noted(f"      total: {_value(pages.total)}", pages.total_why)
     if pages.pages:
         yield _noted(f"      pages: {_value(dict(pages.pages))}", pages.pages_why)
     for may in pages.may:
-        yield f"      # {may}   # not shown: {_settles(table, system, may)}"
+        yield f"      # {may}   # not shown: {_settles(draft, table, system, may)}"
     if not pages.pages and not pages.may:
         yield "      # how it is cut into pages, if it is, was not seen; nothing proves it whole:"
         yield '      # complete: "…"   # only if the guide says that it is never cut'
@@ -146,7 +163,7 @@ def _details(draft: Draft, table: DraftedTable) -> Iterator[str]:
         return
     only = [g.name for g in table.fields if g.sure and not {*g.several, g.path} & table.listed]
     record = "" if details.record == "$" else f", record: {_value(details.record)}"
-    own = f"{{{path_below('', str(table.record_id))}}}"
+    own = f"{{{table.record_id}}}"
     if details.seen.rpc:
         where = f"rpc: {_value(details.seen.rpc)}, params: {_value({details.name: own})}"
     else:
@@ -164,7 +181,7 @@ def _details(draft: Draft, table: DraftedTable) -> Iterator[str]:
 def _fields(table: DraftedTable) -> Iterator[str]:
     yield "    fields:"
     below = ", below_parent: true" if table.each else ""
-    where = _value(path_below("", str(table.record_id)))
+    where = _value(str(table.record_id))
     own = f"{{from: {where}{below}}}" if below else where
     yield _noted(f"      record_id: {own}", table.id_why)
     for other in table.id_others:
@@ -200,8 +217,10 @@ def _field(guess: FieldGuess) -> Iterator[str]:
     yield f"      # {guess.name}: {said}   # likely: {guess.why or 'by its place'}{others}"
 
 
-def _settles(table: DraftedTable, system: str, may: str) -> str:
+def _settles(draft: Draft, table: DraftedTable, system: str, may: str) -> str:
     """The command whose answer would show whether a guess holds."""
+    if table.seen.posts:
+        return f"concordex dialect check {draft.name} --against {system} --settle"
     where = table.seen.rpc or table.seen.path
     if may.startswith("total:"):
         return f"is it the number of all, or of one page?  concordex call {system} {where}"
@@ -222,7 +241,7 @@ def _writes(draft: Draft, table: DraftedTable) -> Iterator[str]:
             found.setdefault("update", write)
         elif one and write.method == "DELETE":
             found.setdefault("delete", write)
-    if not found or table.seen.rpc:
+    if not found or table.seen.rpc or table.seen.posts:
         return
     key = next((g.name for g in table.fields if g.name in ("serial", "name") and g.sure), "name")
     yield "    # It may be written like this; to try it first: concordex rehearse, and change run N --against-copy"

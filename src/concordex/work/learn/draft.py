@@ -90,7 +90,8 @@ def _of_system(workspace: BaseWorkspace, system: str, known: Sequence[ListSeen])
     seen = ApiSeen(title=workspace.dialect(system).title, shape=workspace.dialect(system).shape.by)
     if workspace.config.systems[system].describes:
         try:
-            told = of_description(description(workspace, system))
+            kind, _, where = (workspace.config.systems[system].describes or "").partition(":")
+            told = of_description(description(workspace, system), where if kind == "graphql" else "")
         except ConcordexError as error:
             if not known:
                 raise
@@ -117,19 +118,22 @@ def _of_system(workspace: BaseWorkspace, system: str, known: Sequence[ListSeen])
             f"nothing says what {system} can be asked",
             advice=f"describes: of {system} in concordex.yaml, or --from its guide or a recording as well",
         )
-    seen.lists, seen.ones, more = completed(_asked(workspace, system, list(paths.values()), base))
+    seen.lists, seen.ones, more = completed(_asked(workspace, system, paths, base))
     seen.notes += more[:20]
     return seen
 
 
-def _by_path(told: Sequence[ListSeen]) -> dict[str, ListSeen]:
-    """Each list once, the last one of a path with the parameters of all."""
-    paths: dict[str, ListSeen] = {}
+def _by_path(told: Sequence[ListSeen]) -> list[ListSeen]:
+    """Each list once, the last one of a path with the parameters of all; of GraphQL the document that was sent."""
+    paths: dict[tuple[str, str], ListSeen] = {}
     for one in told:
-        if one.path in paths:
-            one.takes = list(dict.fromkeys([*one.takes, *paths[one.path].takes]))
-        paths[one.path] = one
-    return paths
+        where = one.path, one.called if one.posts else ""
+        if where in paths and one.posts:
+            continue
+        if where in paths:
+            one.takes = list(dict.fromkeys([*one.takes, *paths[where].takes]))
+        paths[where] = one
+    return list(paths.values())
 
 
 async def _asked(
@@ -142,7 +146,7 @@ async def _asked(
 def _together(api: ApiSeen, more: ApiSeen) -> None:
     """What one source adds to the others: answers go before descriptions, and of one list all are kept."""
     for listed in more.lists:
-        same = next((one for one in api.lists if _same(one, listed)), None)
+        same = next((one for one in api.lists if one.where == listed.where), None)
         if same is None:
             api.lists.append(listed)
             continue
@@ -163,10 +167,6 @@ def _together(api: ApiSeen, more: ApiSeen) -> None:
     api.error = api.error or more.error
     api.rpc = api.rpc or more.rpc
     api.notes += more.notes
-
-
-def _same(one: ListSeen, other: ListSeen) -> bool:
-    return (one.path, one.rpc, dict(one.params)) == (other.path, other.rpc, dict(other.params))
 
 
 def _known(workspace: BaseWorkspace, without: Sequence[str]) -> dict[str, set[str]]:

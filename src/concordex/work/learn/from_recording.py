@@ -9,7 +9,7 @@ from typing import Any
 from urllib.parse import urlencode
 
 from concordex.insight.draft.seen import AnswerSeen, ApiSeen, ListSeen, OneSeen, WriteSeen, lists
-from concordex.insight.recorded import CallGroup, Recorded, is_secret, secrets_in, traced
+from concordex.insight.recorded import CallGroup, Recorded, is_secret, leaves, secrets_in, traced
 from concordex.unseen import UNSEEN
 from concordex.work.learn.archive import Archive
 from concordex.work.learn.from_sign_in import add_sign_in
@@ -46,6 +46,9 @@ def of_recording(path: Path) -> ApiSeen:
                 if answer.parameters and isinstance(answer.body, Mapping) and not any(True for _ in lists(answer.body))
             ]
             continue
+        if group.calls[0].question:
+            seen.lists += _of_questions(group)
+            continue
         listed = _recorded_list(group)
         if any(call.kind.endswith("xml") for call in group.calls):
             seen.shape = "xml"
@@ -68,7 +71,7 @@ def _names(body: Any) -> list[str]:
 def _recorded_list(group: CallGroup) -> ListSeen:
     operation = group.calls[0].operation
     path = group.path.removesuffix(f" {operation}") if operation else group.path
-    listed = ListSeen(path=path, rpc=operation, from_="the recording")
+    listed = ListSeen(path=path, rpc=operation, from_="the recording", headers=_headers(group))
     for call in group.calls:
         if not 200 <= call.status < 300:
             continue
@@ -104,6 +107,38 @@ def _of_methods(listed: ListSeen) -> Iterator[ListSeen]:
         return
     for said, answers in by_words.items():
         yield ListSeen(path=listed.path, rpc=listed.rpc, answers=answers, params=dict(said), from_=listed.from_)
+
+
+def _of_questions(group: CallGroup) -> Iterator[ListSeen]:
+    """The lists that a document of GraphQL asks for, each by its own member of the answer."""
+    found: dict[str, ListSeen] = {}
+    for call in group.calls:
+        if not (200 <= call.status < 300 and isinstance(call.answer, Mapping) and call.question):
+            continue
+        document = str(call.sent["query"])
+        variables = call.sent.get("variables") or {}
+        asked = {f"variables.{path}": value for path, value in leaves(variables) if not is_secret(path)}
+        path = group.path.removesuffix(f" {group.calls[0].operation}")
+        for name in call.question.fields:
+            inner = {where for where, _ in lists(call.answer) if where.startswith(f"data.{name}")}
+            if inner or f"{document} {name}" in found:
+                needed = {one: variables[one] for one in variables if one in call.question.needed}
+                listed = found.setdefault(
+                    f"{document} {name}",
+                    ListSeen(
+                        path=path, posts={"query": document, "variables": needed}, called=name, from_="the recording",
+                        records=min(inner, key=len, default=None), headers=_headers(group),
+                    ),
+                )  # fmt: skip
+                listed.answers.append(AnswerSeen(parameters=asked, body=call.answer, url=call.path))
+    yield from found.values()
+
+
+def _headers(group: CallGroup) -> dict[str, str]:
+    """The media type that every call of a list asked for, where it is another than any list would be asked for with."""
+    wanted = {value for call in group.calls for name, value in call.headers if name.lower() == "accept"}
+    only = next(iter(wanted)) if len(wanted) == 1 else ""
+    return {"Accept": only} if re.fullmatch(r"[\w.-]+/[\w.-]+\+\w+(;.*)?", only) else {}
 
 
 def _stood(template: str, path: str) -> dict[str, str]:
