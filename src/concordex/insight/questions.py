@@ -37,10 +37,10 @@ def question_of(body: Any) -> AskedQuestion | None:
 
 @lru_cache(maxsize=512)
 def _parsed(document: str, named: str) -> AskedQuestion | None:
-    import graphql as g
-
     if "{" not in document:
         return None
+    import graphql as g
+
     try:
         told = g.parse(document, no_location=True, max_tokens=_TOKENS)
     except g.GraphQLError:
