@@ -286,6 +286,13 @@ change results 1
 change journal 1
 change save 1 -o change.yaml
 change load change.yaml
+job list
+job run round
+job history
+job history 1 --said 1
+job stop 1
+job export cron
+work --once
 mend
 """
 
@@ -299,7 +306,7 @@ def recorded(url: str, token: str) -> list[dict]:
     return [{"startedDateTime": "2026-11-20T14:03:00Z", "request": asked, "response": came}]
 
 
-NO_RACKS, PLUGIN = ("racks",), ("health", "--plugin")
+NO_RACKS, PLUGIN, ENDED = ("racks",), ("health", "--plugin"), ("job", "stop", "1")
 NO_FINDING = ("ruling", "accept", "parrot/1", "missing_at_managers")
 
 
@@ -327,6 +334,7 @@ def test_no_command_tells_a_secret(tmp_path, serve):
             f"format: 1\nsystems:\n  parrot: {one}\n  other: {one}\n"
             "devices:\n  all: {dialect: parrot, url: 'http://{address}', addresses: [127.0.0.0/8],"
             " credentials: {user: polly, word: 'env:LAMP_WORD'}}\n"
+            "jobs: {round: {every: 1h, steps: ['call parrot /lamps', system list]}}\n"
         )
         (folder / "dialects/tests").mkdir()
         (folder / "dialects/tests/parrot.har").write_text(
@@ -347,7 +355,7 @@ def test_no_command_tells_a_secret(tmp_path, serve):
                     meant = (
                         done.returncode != 2
                         or parrot.manner != "ok"
-                        or words in ([*NO_RACKS], [*NO_FINDING], [*PLUGIN])
+                        or words in ([*NO_RACKS], [*NO_FINDING], [*PLUGIN], [*ENDED])
                     )
                     assert meant, (words, done.stderr)
                     told += done.stdout + done.stderr

@@ -82,6 +82,7 @@ def run() -> None:
         signal.pthread_sigmask(signal.SIG_BLOCK, (signal.SIGINT,))
         signal.signal(signal.SIGINT, signal.default_int_handler)
     signal.signal(signal.SIGTERM, _end)
+    _end_with_parent()
     if sys.stdout is None or sys.stderr is None:  # before anything is done of which nobody would hear
         with suppress(OSError):
             os.write(2, b"concordex: standard output or error is closed\n  -> to hear nothing: >/dev/null 2>&1\n")
@@ -89,6 +90,21 @@ def run() -> None:
     status = status_of(sys.argv[1:])
     signal.signal(signal.SIGTERM, signal.SIG_IGN)  # the interpreter, as it ends, would let it end by the signal
     sys.exit(status)
+
+
+def _end_with_parent() -> None:
+    """A line of a job ends when the process that runs the job is gone: nobody would hear of it, or stop it."""
+    parent = os.environ.pop("CONCORDEX_PARENT", "")
+    if not parent.isdecimal():
+        return
+    from threading import Thread
+
+    def watch() -> None:
+        while os.getppid() == int(parent):
+            time.sleep(_LOOK)
+        os.kill(os.getpid(), signal.SIGTERM)
+
+    Thread(target=watch, daemon=True).start()
 
 
 def _end(*_: object) -> None:
@@ -112,6 +128,8 @@ def _end(*_: object) -> None:
 #: Loops, by their handlers of Ctrl-C, and when each was told to end; and the seconds after which it is told once more.
 _told_to_end: list[tuple[object, float]] = []
 _PATIENCE = 10.0
+#: Seconds between two looks at who runs this one.
+_LOOK = 0.5
 
 
 def status_of(arguments: list[str]) -> int:

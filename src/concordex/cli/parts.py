@@ -54,6 +54,10 @@ GROUPS = {
         "change": "Prepared writes: show, run in part, resume, undo.",
         "rehearse": "Serve a copy of a system, to learn on and to try things on.",
     },
+    "By itself": {
+        "job": "What runs by itself: list, run, history, stop, export.",
+        "work": "Run jobs when they are due, until told to end.",
+    },
     "Configure": {
         "config": "Configuration objects: save, compare, load back, copy, migrate.",
         "drift": "What differs from the saved configuration.",

@@ -12,6 +12,7 @@ from typing import Any
 
 from concordex.store.database import Database, DatabaseRow
 from concordex.store.earlier import brought_up
+from concordex.store.runs import JobRuns
 from concordex.unseen import fit_to_keep, masked
 
 _SCHEMA = """
@@ -50,6 +51,15 @@ CREATE TABLE IF NOT EXISTS references_made (
     PRIMARY KEY (system, record_id)
 );
 CREATE TABLE IF NOT EXISTS files (name TEXT PRIMARY KEY, digest TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS runs (
+    id INTEGER PRIMARY KEY, job TEXT NOT NULL, part TEXT NOT NULL, due TEXT, begun TEXT NOT NULL, ended TEXT,
+    outcome TEXT NOT NULL, who TEXT NOT NULL, host TEXT NOT NULL, process INTEGER NOT NULL, stop TEXT, why TEXT,
+    steps TEXT NOT NULL DEFAULT '[]'
+);
+CREATE INDEX IF NOT EXISTS runs_of ON runs (job, part, id);
+CREATE TABLE IF NOT EXISTS awaited (
+    job TEXT NOT NULL, part TEXT NOT NULL, since TEXT NOT NULL, PRIMARY KEY (job, part)
+);
 CREATE TABLE IF NOT EXISTS staged (
     system TEXT NOT NULL, who TEXT NOT NULL, since TEXT NOT NULL, what TEXT NOT NULL
 );
@@ -124,6 +134,11 @@ class Catalogue:
                 if name not in known:
                     self.database.run(f"ALTER TABLE {table} ADD COLUMN {name} {kind}")
         brought_up(self.database)
+
+    @cached_property
+    def runs(self) -> JobRuns:
+        """What jobs did."""
+        return JobRuns(self.database)
 
     def begin_pull(self, process: int) -> int:
         """Note that a pull has begun; its number."""

@@ -64,6 +64,20 @@ class Locks:
                 advice="may this user write there?",
             ) from error
 
+    @contextmanager
+    def of_job(self, name: str) -> Iterator[None]:
+        """Hold the lock of a job, or of the process that runs jobs; raises Timeout where another has it."""
+        with self._lock(f"job {name}").acquire(timeout=_GRACE):
+            yield
+
+    def is_held_for(self, job: str) -> bool:
+        """Whether somebody runs a job now."""
+        try:
+            with self._lock(f"job {job}").acquire(timeout=0):
+                return False
+        except Timeout:
+            return True
+
     def holder(self, system: str) -> Mapping[str, Any] | None:
         """Who writes to ``system`` now: process, host, by, change, since; nothing where nobody does."""
         if not self.folder.is_dir():

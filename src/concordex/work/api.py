@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from concordex.wire.writing.staging import Pending
     from concordex.work.api_calls import Calls
     from concordex.work.api_fleet import FleetView
+    from concordex.work.api_jobs import Jobs
     from concordex.work.api_kinds import ObjectKinds
     from concordex.work.api_objects import Objects
     from concordex.work.api_rehearsals import Rehearsals
@@ -504,6 +505,13 @@ class Workspace(BaseWorkspace):
         from concordex.work.api_rehearsals import Rehearsals
 
         return Rehearsals(self)
+
+    @cached_property
+    def jobs(self) -> Jobs:
+        """What runs by itself: jobs, when they are due, what they did."""
+        from concordex.work.api_jobs import Jobs
+
+        return Jobs(self)
 
     @cached_property
     def fleet(self) -> FleetView:

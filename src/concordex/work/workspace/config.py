@@ -16,6 +16,8 @@ from concordex.model.fields import ASKABLE
 from concordex.query.bind import Binder
 from concordex.query.groups import Group, parsed
 from concordex.work.workspace.groups import groups
+from concordex.work.workspace.job_settings import Job, Timetable
+from concordex.work.workspace.job_settings import faults_of as faults_of_jobs
 from concordex.work.workspace.rules import (
     DriftRules,
     Falls,
@@ -51,6 +53,8 @@ class WorkspaceConfig(Part):
     keep: Keep = Field(default_factory=Keep)
     falls: Falls = Field(default_factory=Falls)
     health: HealthRules = Field(default_factory=HealthRules)
+    timetable: Timetable = Field(default_factory=Timetable)
+    jobs: dict[Slug, Job] = Field(default_factory=dict)
 
 
 def load(root: Path) -> WorkspaceConfig:
@@ -149,8 +153,6 @@ def _unknown_systems(document: Any, config: WorkspaceConfig) -> list[tuple[int, 
         places += [(("reconcile", "fields", field, *inside, at), name) for at, name in enumerate(names)]
     places += [(("sync", name), name) for name in config.sync]
     places += [(("sync", name, "origin"), rule.origin) for name, rule in config.sync.items() if rule.origin]
-    return [
-        (line_of(document, place), dotted(document, place), f"there is no system {name!r} above")
-        for place, name in places
-        if name not in config.systems
-    ]
+    faults = [(place, f"there is no system {name!r} above") for place, name in places if name not in config.systems]
+    faults += faults_of_jobs(config.jobs, config.systems)
+    return [(line_of(document, place), dotted(document, place), text) for place, text in faults]

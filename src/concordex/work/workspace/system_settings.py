@@ -105,6 +105,15 @@ class Settings(Part):
     leave_out: list[LeaveOut] = Field(default_factory=list)
 
 
+def known_zone(given: str) -> str:
+    """A time zone that there is."""
+    try:
+        ZoneInfo(given)
+    except (ZoneInfoNotFoundError, ValueError, OSError) as error:
+        raise ValueError("is not a time zone of the IANA database, such as Europe/London") from error
+    return given
+
+
 class Window(Part):
     """When a system may be written to."""
 
@@ -115,14 +124,7 @@ class Window(Part):
     end: str = Field(pattern=r"^([01]\d|2[0-3]):[0-5]\d$", description="Before `begin`: on the next day.")
     zone: str = Field("UTC", description="A time zone of the IANA database.")
 
-    @field_validator("zone")
-    @classmethod
-    def _known(cls, given: str) -> str:
-        try:
-            ZoneInfo(given)
-        except (ZoneInfoNotFoundError, ValueError) as error:
-            raise ValueError("is not a time zone of the IANA database, such as Europe/London") from error
-        return given
+    _zone = field_validator("zone")(known_zone)
 
     @property
     def in_words(self) -> str:

@@ -1,0 +1,148 @@
+"""The long-lived process that runs jobs when they are due, until it is told to end."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import datetime
+from threading import Event, Thread
+from typing import TYPE_CHECKING
+
+from filelock import Timeout
+
+from concordex.errors import ConcordexError, Stopped
+from concordex.work.jobs.due import due, parts_of
+from concordex.work.jobs.run import Heard, run_part, settle
+from concordex.work.workspace.user import user
+
+if TYPE_CHECKING:
+    from concordex.work.jobs.due import JobPart
+    from concordex.work.workspace.base import BaseWorkspace
+
+#: Seconds between two looks at the clock, the file, and what is due.
+_LOOK = 0.5
+#: Of what has never begun.
+_OVER = Event()
+_OVER.set()
+
+
+def keep_running(workspace: BaseWorkspace, stop: Event, heard: Heard, *, once: bool = False) -> int:
+    """Run what is due until ``stop`` is set; with ``once`` what is due now.  How many runs there were.
+
+    Raises Stopped where another process does so in this workspace.  `concordex.yaml` is read anew when it is altered;
+    of one that does not hold together it is told, and what it said before goes on to hold.
+    """
+    with _alone(workspace):
+        return _Keeper(workspace, stop, heard).work(once=once)
+
+
+@contextmanager
+def _alone(workspace: BaseWorkspace) -> Iterator[None]:
+    try:
+        with workspace.locks.of_job(""):
+            yield
+    except Timeout as late:
+        raise Stopped("another `concordex work` runs in this workspace", advice="concordex job list") from late
+
+
+class _Keeper:
+    def __init__(self, workspace: BaseWorkspace, stop: Event, heard: Heard) -> None:
+        self._here, self._stop, self._heard = workspace, stop, heard
+        #: Set when a part has ended.  Threads are not joined: a join that Ctrl-C interrupts takes them for ended.
+        self._ended: dict[str, Event] = {}
+        self._begun: dict[str, datetime] = {}  # until the store knows it
+        self._read: float = self._written()
+        self._ran = 0
+
+    def work(self, *, once: bool) -> int:
+        for run in settle(self._here):
+            self._heard(f"{run.job} {run.part}".rstrip() + f": run {run.id} had lost its process")
+        try:
+            self._begin_what_is_due()
+            while not once and not self._stop.wait(_LOOK):
+                self._read_anew()
+                self._begin_what_is_due()
+        except BaseException:
+            self._stop.set()
+            raise
+        finally:
+            self._wait()
+        return self._ran
+
+    def _wait(self) -> None:
+        """Until all that runs has ended; a second Ctrl-C does not leave it alone."""
+        while True:
+            try:
+                for ended in self._ended.values():
+                    ended.wait()
+            except KeyboardInterrupt:
+                self._stop.set()
+            else:
+                return
+
+    def _begin_what_is_due(self) -> None:
+        now = self._here.now()
+        for part in parts_of(self._here):
+            waiting = due(part, self._here.catalogue.runs, now)
+            if waiting is None or not waiting.now or self._begun.get(part.name) == waiting.slot:
+                continue
+            if waiting.missed:
+                self._skip(part, waiting.slot, f"it was due at {waiting.slot:%Y-%m-%d %H:%M} UTC, and nothing ran then")
+            elif not self._ended.get(part.name, _OVER).is_set():
+                self._skip(part, waiting.slot, "the one before it still runs")
+            else:
+                self._begin(part, waiting.slot)
+
+    def _skip(self, part: JobPart, slot: datetime, why: str) -> None:
+        self._here.catalogue.runs.skip(part.job, part.part, slot, user(), why)
+        self._heard(f"{part.name}: skipped, {why}")
+
+    def _begin(self, part: JobPart, slot: datetime) -> None:
+        ended = self._ended[part.name] = Event()
+
+        def run() -> None:
+            try:
+                run_part(self._here, part, slot, self._stop, self._heard)
+            except Stopped as error:  # somebody runs it by hand
+                with self._own() as here:
+                    here.catalogue.runs.skip(part.job, part.part, slot, user(), str(error))
+                self._heard(f"{part.name}: skipped, {error}")
+            except ConcordexError as error:
+                self._heard(f"{part.name}: {error}")
+            except OSError as error:  # such as a full disk: the others go on, and it is tried again when it is due
+                self._heard(f"{part.name}: {error}")
+            finally:
+                ended.set()
+
+        self._ran += 1
+        self._begun[part.name] = slot
+        Thread(target=run, name=part.name, daemon=True).start()
+
+    @contextmanager
+    def _own(self) -> Iterator[BaseWorkspace]:
+        here = type(self._here)(self._here.root)
+        try:
+            yield here
+        finally:
+            here.close()
+
+    def _read_anew(self) -> None:
+        written = self._written()
+        if written == self._read:
+            return
+        self._read = written
+        fresh = type(self._here)(self._here.root)
+        try:
+            _ = fresh.config
+        except ConcordexError as error:
+            self._heard(f"concordex.yaml was altered and does not hold together; as before: {error}")
+            return
+        self._here.close()
+        self._here = fresh
+        self._heard("concordex.yaml was altered, and is read anew")
+
+    def _written(self) -> float:
+        try:
+            return (self._here.root / "concordex.yaml").stat().st_mtime
+        except OSError:
+            return 0.0
