@@ -10,8 +10,8 @@ import pytest
 
 from concordex.errors import CalledWrongly
 from concordex.standins.server import Harbour
-from concordex.work.change import line_templates
 from concordex.work.change.line_templates import rendered
+from concordex.work.workspace import sandbox
 from tests.conftest import Near, make_workspace
 
 
@@ -226,7 +226,7 @@ def test_a_value_never_becomes_a_line_of_its_own(tmp_path, end):
     ],
 )
 def test_whatever_a_template_does_ends_and_is_a_mistake_in_it(tmp_path, text, monkeypatch):
-    monkeypatch.setattr(line_templates, "_SECONDS", 0.3)
+    monkeypatch.setattr(sandbox, "_SECONDS", 0.3)
     template = tmp_path / "x.j2"
     template.write_text(text)
     begun = time.monotonic()

@@ -293,6 +293,10 @@ job history 1 --said 1
 job stop 1
 job export cron
 work --once
+tell list
+tell try post
+tell pending --sent
+tell send
 mend
 """
 
@@ -335,6 +339,7 @@ def test_no_command_tells_a_secret(tmp_path, serve):
             "devices:\n  all: {dialect: parrot, url: 'http://{address}', addresses: [127.0.0.0/8],"
             " credentials: {user: polly, word: 'env:LAMP_WORD'}}\n"
             "jobs: {round: {every: 1h, steps: ['call parrot /lamps', system list]}}\n"
+            f"tell: {{post: {{by: webhook, url: '{url}/told', key: 'env:LAMP_WORD'}}}}\n"
         )
         (folder / "dialects/tests").mkdir()
         (folder / "dialects/tests/parrot.har").write_text(

@@ -57,6 +57,7 @@ GROUPS = {
     "By itself": {
         "job": "What runs by itself: list, run, history, stop, export.",
         "work": "Run jobs when they are due, until told to end.",
+        "tell": "Whom is told what: list places, try them, what waits.",
     },
     "Configure": {
         "config": "Configuration objects: save, compare, load back, copy, migrate.",

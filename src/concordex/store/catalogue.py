@@ -12,6 +12,8 @@ from typing import Any
 
 from concordex.store.database import Database, DatabaseRow
 from concordex.store.earlier import brought_up
+from concordex.store.notices import SCHEMA as _NOTICES
+from concordex.store.notices import Notices
 from concordex.store.runs import JobRuns
 from concordex.unseen import fit_to_keep, masked
 
@@ -121,7 +123,7 @@ class Catalogue:
     """The workspace's memory of what was done."""
 
     def __init__(self, path: Path, *, write: bool, trusted: Collection[tuple[str, str]] = ()) -> None:
-        self.database = Database(path, _SCHEMA, write=write)
+        self.database = Database(path, _SCHEMA + _NOTICES, write=write)
         self._trusted = trusted  # systems and tables that are believed though nothing proves them whole
         if write or self.database.unmade:
             self._grow()
@@ -139,6 +141,11 @@ class Catalogue:
     def runs(self) -> JobRuns:
         """What jobs did."""
         return JobRuns(self.database)
+
+    @cached_property
+    def notices(self) -> Notices:
+        """What people are to be told."""
+        return Notices(self.database)
 
     def begin_pull(self, process: int) -> int:
         """Note that a pull has begun; its number."""

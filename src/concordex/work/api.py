@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from concordex.work.api_kinds import ObjectKinds
     from concordex.work.api_objects import Objects
     from concordex.work.api_rehearsals import Rehearsals
+    from concordex.work.api_tell import Telling
     from concordex.work.change.freshness import Freshness
     from concordex.work.change.lines import Lines
     from concordex.work.change.onboarding import Onboarding
@@ -512,6 +513,13 @@ class Workspace(BaseWorkspace):
         from concordex.work.api_jobs import Jobs
 
         return Jobs(self)
+
+    @cached_property
+    def telling(self) -> Telling:
+        """Whom is told what jobs came to."""
+        from concordex.work.api_tell import Telling
+
+        return Telling(self)
 
     @cached_property
     def fleet(self) -> FleetView:

@@ -53,8 +53,13 @@ class Jobs:
         """
         from concordex.work.jobs.due import part_of
         from concordex.work.jobs.run import run_part
+        from concordex.work.tell.deliver import deliver
+        from concordex.work.tell.matters import note_matters
 
-        return run_part(self._workspace, part_of(self._workspace, job, part), None, Event(), heard)
+        ran = run_part(self._workspace, part_of(self._workspace, job, part), None, Event(), heard, note_matters)
+        for place, fault in deliver(self._workspace):
+            heard(f"{place}: {fault or 'told'}")
+        return ran
 
     def history(
         self, limit: int = 20, *, job: str | None = None, outcome: str | None = None, since: datetime | None = None
@@ -93,8 +98,10 @@ class Jobs:
     def work(self, stop: Event, heard: Callable[[str], None], *, once: bool = False) -> int:
         """Run what is due until ``stop`` is set, or what is due now; how many runs there were."""
         from concordex.work.jobs.keeper import keep_running
+        from concordex.work.tell.deliver import deliver
+        from concordex.work.tell.matters import note_matters
 
-        return keep_running(self._workspace, stop, heard, once=once)
+        return keep_running(self._workspace, stop, heard, note_matters, deliver, once=once)
 
     def exported(self, form: str, jobs: Sequence[str] = ()) -> dict[str, str]:
         """Files by their names for another scheduler, ``cron`` or ``systemd``: of all jobs, or of some."""

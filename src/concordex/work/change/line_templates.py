@@ -2,25 +2,14 @@
 
 from __future__ import annotations
 
-import re
 import unicodedata
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Mapping
 from pathlib import Path
-from time import monotonic
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from concordex.errors import CalledWrongly
+from concordex.work.workspace.sandbox import sandbox, within_bounds
 
-if TYPE_CHECKING:
-    from jinja2 import Environment
-
-#: Seconds that a template may take for one row, and how many signs it may write, or a value in it have.
-_SECONDS, _SIGNS = 5.0, 1_000_000
-#: The largest exponent that is meant; and what fills a text, or a list, up to a width that a template names.
-_EXPONENT = 64
-_FILLING = frozenset(
-    ["center", "ljust", "rjust", "zfill", "expandtabs", "format", "format_map", "indent", "batch", "slice", "wordwrap"]
-)
 #: What is no text within a line: controls, ends of lines and paragraphs.
 _NO_TEXT = ("Cc", "Zl", "Zp")
 #: Signs by which a line would look otherwise than it is (Unicode Standard Annex 9, sections 2.1 to 2.5).
@@ -39,7 +28,7 @@ def rendered(template: Path, values: Mapping[str, Any]) -> list[str]:
         if (bad := _no_text_in(value)) is not None:
             raise ValueError(f"{name} holds {bad}, which cannot be part of a line: {str(value)[:60]!r}")
     try:
-        made = _bounded().from_string(template.read_text(encoding="utf-8"))
+        made = sandbox().from_string(template.read_text(encoding="utf-8"))
     except OSError as error:
         raise CalledWrongly(f"{template} cannot be read", why=error.strerror or str(error)) from error
     except UnicodeDecodeError as error:
@@ -49,7 +38,7 @@ def rendered(template: Path, values: Mapping[str, Any]) -> list[str]:
     except RecursionError as error:
         raise CalledWrongly(f"{template} is nested too deeply") from error
     try:
-        text = "".join(_pieces(made.generate({**values})))
+        text = "".join(within_bounds(made.generate({**values})))
     except Exception as error:  # whatever a template does: it is a mistake in it, and none of ours
         raise ValueError(f"the template cannot be filled: {str(error) or type(error).__name__}") from error
     lines = [line.rstrip() for line in text.split("\n")]
@@ -74,63 +63,3 @@ def _no_text(text: str) -> str | None:
         if unicodedata.category(sign) in _NO_TEXT or sign in _TURNING:
             return f"U+{ord(sign):04X}"
     return None
-
-
-def _pieces(pieces: Iterator[str]) -> Iterator[str]:
-    written = 0
-    for piece in pieces:
-        written += len(piece)
-        if written > _SIGNS:
-            raise OverflowError(f"it writes more than {_SIGNS:,} characters")
-        yield piece
-
-
-def _bounded() -> Environment:
-    """Jinja's sandbox, in which no loop goes on and no value grows without end."""
-    from jinja2 import StrictUndefined, nodes
-    from jinja2.sandbox import SandboxedEnvironment
-
-    end = monotonic() + _SECONDS
-
-    def counted(those: Iterable[Any]) -> Iterator[Any]:
-        for item in those:
-            if monotonic() > end:
-                raise TimeoutError(f"it takes longer than {_SECONDS:g} s")
-            yield item
-
-    class Bounded(SandboxedEnvironment):
-        """Sandboxed, and bounded."""
-
-        intercepted_binops = frozenset(["*", "**", "%"])
-
-        def _parse(self, source: str, name: str | None, filename: str | None) -> nodes.Template:
-            """The template, each loop of which looks at the clock."""
-            made = super()._parse(source, name, filename)
-            for loop in made.find_all(nodes.For):
-                loop.iter = nodes.Filter(loop.iter, "counted", [], [], None, None)
-            return made
-
-        def call_binop(self, context: Any, operator: str, left: Any, right: Any) -> Any:
-            """The result of an operator, where that is no larger than anything that is meant."""
-            if _grows(operator, left, right):
-                raise OverflowError("a value grows too large")
-            return super().call_binop(context, operator, left, right)
-
-        def is_safe_attribute(self, obj: Any, attr: str, value: Any) -> bool:
-            """Whether a template may use an attribute; not those that fill a text up to any width."""
-            return attr not in _FILLING and super().is_safe_attribute(obj, attr, value)
-
-    environment = Bounded(  # lines are no markup: nothing is to be escaped
-        undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True, autoescape=False
-    )
-    environment.filters = {name: item for name, item in environment.filters.items() if name not in _FILLING}
-    environment.filters["counted"] = counted
-    return environment
-
-
-def _grows(operator: str, left: Any, right: Any) -> bool:
-    """Whether an operator would make a value that is larger than anything that is meant."""
-    if operator == "%":
-        return isinstance(left, str) and re.search(r"%[^a-zA-Z%]*(?:\d{5}|\*)", left) is not None
-    sizes = [operand if isinstance(operand, int | float) else len(operand) for operand in (left, right)]
-    return abs(sizes[1]) > _EXPONENT if operator == "**" else abs(sizes[0] * sizes[1]) > _SIGNS

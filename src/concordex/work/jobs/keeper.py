@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from datetime import datetime
 from threading import Event, Thread
@@ -12,7 +12,7 @@ from filelock import Timeout
 
 from concordex.errors import ConcordexError, Stopped
 from concordex.work.jobs.due import due, parts_of
-from concordex.work.jobs.run import Heard, run_part, settle
+from concordex.work.jobs.run import After, Heard, run_part, settle
 from concordex.work.workspace.user import user
 
 if TYPE_CHECKING:
@@ -21,19 +21,27 @@ if TYPE_CHECKING:
 
 #: Seconds between two looks at the clock, the file, and what is due.
 _LOOK = 0.5
+#: Seconds between two looks at what is to be told.
+_POST = 2.0
+#: Sends what may go: each place with what came of it.
+Post = Callable[["BaseWorkspace"], Iterable[tuple[str, str]]]
 #: Of what has never begun.
 _OVER = Event()
 _OVER.set()
 
 
-def keep_running(workspace: BaseWorkspace, stop: Event, heard: Heard, *, once: bool = False) -> int:
+def keep_running(
+    workspace: BaseWorkspace, stop: Event, heard: Heard, after: After, post: Post, *, once: bool = False
+) -> int:
     """Run what is due until ``stop`` is set; with ``once`` what is due now.  How many runs there were.
+
+    ``after`` is told what each run came to; ``post`` sends what people are to be told, while others run.
 
     Raises Stopped where another process does so in this workspace.  `concordex.yaml` is read anew when it is altered;
     of one that does not hold together it is told, and what it said before goes on to hold.
     """
     with _alone(workspace):
-        return _Keeper(workspace, stop, heard).work(once=once)
+        return _Keeper(workspace, stop, heard, after, post).work(once=once)
 
 
 @contextmanager
@@ -46,8 +54,10 @@ def _alone(workspace: BaseWorkspace) -> Iterator[None]:
 
 
 class _Keeper:
-    def __init__(self, workspace: BaseWorkspace, stop: Event, heard: Heard) -> None:
+    def __init__(self, workspace: BaseWorkspace, stop: Event, heard: Heard, after: After, post: Post) -> None:
         self._here, self._stop, self._heard = workspace, stop, heard
+        self._after, self._post = after, post
+        self._over, self._told = Event(), Event()
         #: Set when a part has ended.  Threads are not joined: a join that Ctrl-C interrupts takes them for ended.
         self._ended: dict[str, Event] = {}
         self._begun: dict[str, datetime] = {}  # until the store knows it
@@ -57,6 +67,8 @@ class _Keeper:
     def work(self, *, once: bool) -> int:
         for run in settle(self._here):
             self._heard(f"{run.job} {run.part}".rstrip() + f": run {run.id} had lost its process")
+        sending = Thread(target=self._send, name="telling", daemon=True)
+        sending.start()
         try:
             self._begin_what_is_due()
             while not once and not self._stop.wait(_LOOK):
@@ -67,7 +79,24 @@ class _Keeper:
             raise
         finally:
             self._wait()
+            self._over.set()
+            self._ended["telling"] = self._told
+            self._wait()
         return self._ran
+
+    def _send(self) -> None:
+        """Send what people are to be told, and once more when all else has ended."""
+        last = False
+        try:
+            while not last:
+                last = self._over.wait(_POST)
+                with self._own() as here:
+                    for place, fault in self._post(here):
+                        self._heard(f"{place}: {fault or 'told'}")
+        except ConcordexError as error:
+            self._heard(f"nobody can be told: {error}")
+        finally:
+            self._told.set()
 
     def _wait(self) -> None:
         """Until all that runs has ended; a second Ctrl-C does not leave it alone."""
@@ -102,7 +131,7 @@ class _Keeper:
 
         def run() -> None:
             try:
-                run_part(self._here, part, slot, self._stop, self._heard)
+                run_part(self._here, part, slot, self._stop, self._heard, self._after)
             except Stopped as error:  # somebody runs it by hand
                 with self._own() as here:
                     here.catalogue.runs.skip(part.job, part.part, slot, user(), str(error))

@@ -37,12 +37,15 @@ _PATIENCE = 600.0
 _KEPT, _LAST_WORDS = 200, 400
 
 Heard = Callable[[str], None]
+#: Told what a run came to, with the workspace as that has it open.
+After = Callable[["BaseWorkspace", JobRun], None]
 
 
 def run_part(
-    workspace: BaseWorkspace, part: JobPart, due: datetime | None, stop: Event, heard: Heard = lambda _: None
-) -> JobRun:
-    """Run a part of a job to its end; raises Stopped where it is running already.
+    workspace: BaseWorkspace, part: JobPart, due: datetime | None, stop: Event,
+    heard: Heard = lambda _: None, after: After = lambda *_: None,
+) -> JobRun:  # fmt: skip
+    """Run a part of a job to its end; raises Stopped where it is running already.  ``after`` is told what came of it.
 
     Nothing is asked of a person: a line that would ask fails.  With ``stop``, or asked by `job stop`, the line that
     runs ends what it has begun, and no other is run but those that always are.
@@ -52,7 +55,9 @@ def run_part(
         with here.locks.of_job(part.name):
             settle(here, part.name)
             run = here.catalogue.runs.begin(part.job, part.part, due, user())
-            return _Running(here, part, run, stop, heard).to_the_end()
+            ran = _Running(here, part, run, stop, heard).to_the_end()
+            after(here, ran)
+            return ran
     except Timeout as late:
         raise Stopped(f"{part.name} is running already", advice="concordex job list") from late
     finally:

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime, time, timedelta
 from typing import TYPE_CHECKING
-from zoneinfo import ZoneInfo
 
 from concordex.change.steps import Change, Step
 from concordex.errors import Stopped
@@ -87,25 +85,10 @@ def check_window(workspace: BaseWorkspace, system: str, advice: str) -> None:
     """Raise Stopped where a system may not be written to at this hour."""
     known, now = workspace.config.systems.get(system), workspace.now()
     windows: Sequence[Window] = (known.windows if known else []) or workspace.config.guards.windows
-    if windows and not any(_holds(window, now) for window in windows):
+    if windows and not any(window.holds(now) for window in windows):
         hours = "; ".join(window.in_words for window in windows)
         raise Stopped(
             f"{system} is written to only in its maintenance windows: {hours}",
             why=f"it is {now:%A %H:%M} UTC",
             advice=advice,
         )
-
-
-def _holds(window: Window, now: datetime) -> bool:
-    """Whether ``now`` is in a window; one that ends before it begins ends on the next day."""
-    here = now.astimezone(ZoneInfo(window.zone))
-    begin, end = time.fromisoformat(window.begin), time.fromisoformat(window.end)
-    days = window.days
-
-    def on(moment: datetime) -> bool:
-        return not days or moment.strftime("%a").lower() in days
-
-    at = here.time()
-    if begin < end:
-        return on(here) and begin <= at < end
-    return (on(here) and at >= begin) or (on(here - timedelta(days=1)) and at < end)

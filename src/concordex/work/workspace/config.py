@@ -31,6 +31,7 @@ from concordex.work.workspace.rules import (
 )
 from concordex.work.workspace.secret_sources import SCHEMES, is_reference
 from concordex.work.workspace.system_settings import Devices, Settings, System
+from concordex.work.workspace.tell_settings import Place
 
 if TYPE_CHECKING:
     from concordex.wire.dialect import Dialect
@@ -55,6 +56,7 @@ class WorkspaceConfig(Part):
     health: HealthRules = Field(default_factory=HealthRules)
     timetable: Timetable = Field(default_factory=Timetable)
     jobs: dict[Slug, Job] = Field(default_factory=dict)
+    tell: dict[Slug, Place] = Field(default_factory=dict)
 
 
 def load(root: Path) -> WorkspaceConfig:
@@ -155,4 +157,10 @@ def _unknown_systems(document: Any, config: WorkspaceConfig) -> list[tuple[int, 
     places += [(("sync", name, "origin"), rule.origin) for name, rule in config.sync.items() if rule.origin]
     faults = [(place, f"there is no system {name!r} above") for place, name in places if name not in config.systems]
     faults += faults_of_jobs(config.jobs, config.systems)
+    faults += [
+        (("tell", name, "jobs", at), f"there is no job {job!r}")
+        for name, place in config.tell.items()
+        for at, job in enumerate(place.jobs)
+        if job not in config.jobs
+    ]
     return [(line_of(document, place), dotted(document, place), text) for place, text in faults]

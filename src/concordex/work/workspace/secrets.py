@@ -12,6 +12,7 @@ from concordex.unseen import Secret
 from concordex.work.workspace.config import WorkspaceConfig
 from concordex.work.workspace.secret_sources import fetch, is_reference
 from concordex.work.workspace.system_settings import Devices, System
+from concordex.work.workspace.tell_settings import Place
 
 
 class Secrets:
@@ -39,6 +40,10 @@ class Secrets:
         into = self.config.targets[name]
         return self._had_once(Wanted(into.password, name, into.url or "")).reveal() if into.password else None
 
+    def of_place(self, reference: str, name: str, to: str) -> Secret:
+        """The secret that a place needs where people are told things, to be sent ``to`` it."""
+        return self._had_once(Wanted(reference, f"tell {name}", to))
+
     def named(self, names: Sequence[str] | None = None) -> list[Wanted]:
         """The secrets that all systems, devices and databases need, or some of them, and where each would be sent."""
         config, wanted = self.config, list[Wanted]()
@@ -50,6 +55,7 @@ class Secrets:
                 wanted += [Wanted(text, name, to) for text in dict.fromkeys(given) if text and is_reference(text)]
         if names is None:
             wanted += [Wanted(o.password, name, o.url or "") for name, o in config.targets.items() if o.password]
+            wanted += [needed for name, place in config.tell.items() if (needed := wanted_by(name, place)) is not None]
         return wanted
 
     def fetch(self, names: Sequence[str]) -> None:
@@ -78,6 +84,15 @@ class Secrets:
         if isinstance(secret, SecretError):
             raise secret
         return secret
+
+
+def wanted_by(name: str, place: Place) -> Wanted | None:
+    """The secret that a place needs where people are told things, or the command that is run for it."""
+    if place.by == "mail":
+        return Wanted(place.password, f"tell {name}", place.server) if place.password else None
+    if place.by == "webhook":
+        return Wanted(place.key, f"tell {name}", place.url) if place.key else None
+    return Wanted(f"command:{place.run}", f"tell {name}", "with what is to be told") if place.by == "command" else None
 
 
 def destination(part: System | Devices) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from datetime import UTC, datetime, time, timedelta
 from fnmatch import fnmatchcase
 from ipaddress import ip_address, ip_network
 from typing import Annotated, Any, Literal
@@ -125,6 +126,28 @@ class Window(Part):
     zone: str = Field("UTC", description="A time zone of the IANA database.")
 
     _zone = field_validator("zone")(known_zone)
+
+    def holds(self, now: datetime) -> bool:
+        """Whether ``now`` is in it; one that ends before it begins ends on the next day."""
+        here, begin, end = now.astimezone(ZoneInfo(self.zone)), time.fromisoformat(self.begin), self._end
+
+        def on(moment: datetime) -> bool:
+            return not self.days or moment.strftime("%a").lower() in self.days
+
+        at = here.time()
+        if begin < end:
+            return on(here) and begin <= at < end
+        return (on(here) and at >= begin) or (on(here - timedelta(days=1)) and at < end)
+
+    def ends(self, now: datetime) -> datetime:
+        """When it ends, of one that holds now; in UTC."""
+        here = now.astimezone(ZoneInfo(self.zone))
+        day = here.date() if here.time() < self._end else here.date() + timedelta(days=1)
+        return datetime.combine(day, self._end, ZoneInfo(self.zone)).astimezone(UTC)
+
+    @property
+    def _end(self) -> time:
+        return time.fromisoformat(self.end)
 
     @property
     def in_words(self) -> str:
