@@ -31,7 +31,6 @@ from concordex.store.journal import Journal
 from concordex.work.change.push import PushOptions, prepare_push
 from concordex.work.change.undo import prepare_undo
 from concordex.work.pull.pull import pull
-from concordex.work.run.guards import _holds
 from concordex.work.run.run import run
 from concordex.work.workspace.system_settings import Window
 from tests.conftest import Near, Shell, make_workspace
@@ -418,7 +417,7 @@ def test_guards_of_hour_and_of_systems_that_are_only_read(at, tmp_path):
 )  # fmt: skip
 def test_a_window_over_midnight_belongs_to_the_day_on_which_it_begins(moment, inside):
     window = Window(days=["sat", "sun"], begin="22:00", end="04:00")
-    assert _holds(window, datetime.fromisoformat(moment).replace(tzinfo=UTC)) is inside
+    assert window.holds(datetime.fromisoformat(moment).replace(tzinfo=UTC)) is inside
 
 
 # --- whatever fails: nothing doubled, nothing lost
