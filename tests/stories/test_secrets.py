@@ -297,6 +297,12 @@ tell list
 tell try post
 tell pending --sent
 tell send
+doctor --all
+backup ../all.tar
+backup ../all.tar --check
+restore ../all.tar ../again
+journal list
+journal verify
 mend
 """
 

@@ -21,7 +21,6 @@ GROUPS = {
         "dialect": "How kinds of system speak: list, show, draft, check.",
         "pull": "Fetch tables, each proved whole or called unproven or partial.",
         "pulls": "The history of pulls.",
-        "mend": "Repair the store after a disk has lost some of it.",
     },
     "Look": {
         "show": "Look at any table: filter, sort, count, export.",
@@ -59,6 +58,13 @@ GROUPS = {
         "work": "Run jobs when they are due, until told to end.",
         "tell": "Whom is told what: list places, try them, what waits.",
     },
+    "Upkeep": {
+        "doctor": "What is wrong here, and the command that mends it.",
+        "mend": "Repair the store after a disk has lost some of it.",
+        "journal": "What was done and by whom, and whether it is as it was.",
+        "backup": "The whole workspace in one file, while others work.",
+        "restore": "Bring a workspace back from a backup.",
+    },
     "Configure": {
         "config": "Configuration objects: save, compare, load back, copy, migrate.",
         "drift": "What differs from the saved configuration.",
@@ -71,7 +77,7 @@ SUMMARIES = {name: what for commands in GROUPS.values() for name, what in comman
 #: Commands that stand in a module of another name.
 _ELSEWHERE = {
     "set": ("edit", "set_fields"), "retire": ("edit", "retire"), "delete": ("edit", "delete"),
-    "action": ("edit", "action"),
+    "action": ("edit", "action"), "restore": ("backup", "restore"),
 }  # fmt: skip
 
 

@@ -10,6 +10,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
+from concordex.store.chain import SCHEMA as _CHAIN
 from concordex.store.database import Database, DatabaseRow
 from concordex.store.earlier import brought_up
 from concordex.store.notices import SCHEMA as _NOTICES
@@ -123,7 +124,7 @@ class Catalogue:
     """The workspace's memory of what was done."""
 
     def __init__(self, path: Path, *, write: bool, trusted: Collection[tuple[str, str]] = ()) -> None:
-        self.database = Database(path, _SCHEMA + _NOTICES, write=write)
+        self.database = Database(path, _SCHEMA + _NOTICES + _CHAIN, write=write)
         self._trusted = trusted  # systems and tables that are believed though nothing proves them whole
         if write or self.database.unmade:
             self._grow()

@@ -16,6 +16,7 @@ from concordex.change.about import About
 from concordex.change.reasons import Reason, Reasons, Why, because, from_text, to_text
 from concordex.change.steps import Change, Operation, Outcome, State, Step, Values
 from concordex.errors import CalledWrongly, Stopped
+from concordex.store.chain import Chain, Verified
 from concordex.store.database import Database, DatabaseRow
 from concordex.store.earlier import check_today
 from concordex.unseen import fit_to_keep, in_data, may_tell
@@ -36,6 +37,7 @@ class Journal:
         """``known`` holds the steps of the change that this process has read last: what they are to do stays."""
         check_today(database)
         self._database = database
+        self._chain = Chain(database)
         self._known = {} if known is None else known
 
     def keep(self, change: Change) -> Change:
@@ -64,6 +66,7 @@ class Journal:
                     for s in change.steps
                 ),
             )
+            self._chain.add(number, "prepared")
         return self.change(number)
 
     def system_of(self, number: int) -> str:
@@ -111,11 +114,14 @@ class Journal:
 
     def begin(self, number: int, process: int) -> None:
         """Take the change for this process, which holds the lock of its system: whoever had it before is gone."""
-        taken = self._database.run(
-            "UPDATE changes SET state = 'running', begun = ?, process = ? WHERE id = ?"
-            " AND state NOT IN ('done', 'dropped')",
-            (_now(), process, number),
-        )
+        with self._database.atomic():
+            taken = self._database.run(
+                "UPDATE changes SET state = 'running', begun = ?, process = ? WHERE id = ?"
+                " AND state NOT IN ('done', 'dropped')",
+                (_now(), process, number),
+            )
+            if taken:
+                self._chain.add(number, "begun")
         if not taken:
             raise Stopped(
                 f"change {number} was done or dropped by another process meanwhile",
@@ -130,7 +136,9 @@ class Journal:
 
     def end(self, number: int, state: str) -> None:
         """Note how a run ended."""
-        self._database.run("UPDATE changes SET state = ?, ended = ? WHERE id = ?", (state, _now(), number))
+        with self._database.atomic():
+            self._database.run("UPDATE changes SET state = ?, ended = ? WHERE id = ?", (state, _now(), number))
+            self._chain.add(number, state)
 
     def mark_sent(self, number: int, steps: Sequence[Step]) -> None:
         """Write down that these steps are about to be sent: durable before the first byte leaves."""
@@ -175,7 +183,18 @@ class Journal:
 
     def drop(self, number: int) -> None:
         """Put a change aside for good; what it has written stays as it is."""
-        self._database.run("UPDATE changes SET state = 'dropped', ended = ? WHERE id = ?", (_now(), number))
+        with self._database.atomic():
+            sql = "UPDATE changes SET state = 'dropped', ended = ? WHERE id = ?"
+            self._database.run(sql, (_now(), number))
+            self._chain.add(number, "dropped")
+
+    def has_seal(self, seal: str) -> bool:
+        """Whether a link of the chain bears this seal."""
+        return bool(self._database.rows("SELECT 1 FROM links WHERE seal = ?", (seal,)))
+
+    def verify(self) -> Verified:
+        """Whether all that was written down is as it was."""
+        return self._chain.verify()
 
     def entries(self, number: int | None = None) -> list[DatabaseRow]:
         """Every step that left here, the newest first: when, of which change, what, and what came of it."""

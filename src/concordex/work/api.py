@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from concordex.work.api_objects import Objects
     from concordex.work.api_rehearsals import Rehearsals
     from concordex.work.api_tell import Telling
+    from concordex.work.api_upkeep import Upkeep
     from concordex.work.change.freshness import Freshness
     from concordex.work.change.lines import Lines
     from concordex.work.change.onboarding import Onboarding
@@ -520,6 +521,13 @@ class Workspace(BaseWorkspace):
         from concordex.work.api_tell import Telling
 
         return Telling(self)
+
+    @cached_property
+    def upkeep(self) -> Upkeep:
+        """What is wrong here, copies of the workspace, and its journal held against its chain."""
+        from concordex.work.api_upkeep import Upkeep
+
+        return Upkeep(self)
 
     @cached_property
     def fleet(self) -> FleetView:

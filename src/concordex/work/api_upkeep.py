@@ -1,0 +1,60 @@
+"""Upkeep, in the public Python API: ``Workspace.upkeep``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from concordex.store.chain import Verified
+    from concordex.work.upkeep.backup import BackedUp
+    from concordex.work.upkeep.examine import Examined
+    from concordex.work.workspace.base import BaseWorkspace
+
+
+class Upkeep:
+    """What is wrong with a workspace, copies of it, and whether its journal is as it was written."""
+
+    def __init__(self, workspace: BaseWorkspace) -> None:
+        self._workspace = workspace
+
+    def examine(self) -> list[Examined]:
+        """What is wrong with the installation, the workspace and its store; no system is asked."""
+        from concordex.work.upkeep.examine import examine
+
+        return examine(self._workspace)
+
+    def back_up(self, file: Path) -> BackedUp:
+        """Write the whole workspace into a new file, while others work, without its secrets."""
+        from concordex.work.upkeep.backup import back_up
+
+        return back_up(self._workspace, file)
+
+    def has_seal(self, seal: str) -> bool:
+        """Whether a link of the journal's chain bears this seal."""
+        return self._workspace.journal.has_seal(seal)
+
+    def verify_journal(self) -> Verified:
+        """Whether all that was written down of changes is as it was."""
+        return self._workspace.journal.verify()
+
+
+def examine_installation() -> list[Examined]:
+    """What is wrong with the installation, where there is no workspace."""
+    from concordex.work.upkeep.examine import examine
+
+    return examine(None)
+
+
+def restore(file: Path, folder: Path) -> BackedUp:
+    """Bring a backup back into a new folder, all of it or nothing; raises StoreError where a byte is another."""
+    from concordex.work.upkeep.backup import restore as brought_back
+
+    return brought_back(file, folder)
+
+
+def check_backup(file: Path) -> BackedUp:
+    """Read a backup to its end and hold each file in it against its digest."""
+    from concordex.work.upkeep.backup import check_backup as checked
+
+    return checked(file)

@@ -1,0 +1,1 @@
+"""Upkeep of an installation and a workspace: what is wrong with it, and copies of it that can be brought back."""
