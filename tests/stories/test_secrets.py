@@ -205,6 +205,9 @@ system list
 system check --steps
 system pause other
 system resume other
+system set parrot label=lamps --tag quay
+system add fourth -d parrot -u http://third.example -c user=polly -c word=env:LAMP_WORD
+system remove fourth --yes
 trust --yes
 dialect list
 dialect trace ../console.har

@@ -11,6 +11,8 @@ from pathlib import Path
 from typing import Any
 
 from concordex.store.chain import SCHEMA as _CHAIN
+from concordex.store.contacts import SCHEMA as _CONTACTS
+from concordex.store.contacts import Contacts
 from concordex.store.database import Database, DatabaseRow
 from concordex.store.earlier import brought_up
 from concordex.store.notices import SCHEMA as _NOTICES
@@ -124,7 +126,7 @@ class Catalogue:
     """The workspace's memory of what was done."""
 
     def __init__(self, path: Path, *, write: bool, trusted: Collection[tuple[str, str]] = ()) -> None:
-        self.database = Database(path, _SCHEMA + _NOTICES + _CHAIN, write=write)
+        self.database = Database(path, _SCHEMA + _NOTICES + _CHAIN + _CONTACTS, write=write)
         self._trusted = trusted  # systems and tables that are believed though nothing proves them whole
         if write or self.database.unmade:
             self._grow()
@@ -147,6 +149,11 @@ class Catalogue:
     def notices(self) -> Notices:
         """What people are to be told."""
         return Notices(self.database)
+
+    @cached_property
+    def contacts(self) -> Contacts:
+        """How it stands between us and each system."""
+        return Contacts(self.database)
 
     def begin_pull(self, process: int) -> int:
         """Note that a pull has begun; its number."""

@@ -89,6 +89,20 @@ class Workspace(BaseWorkspace):
 
         add_system(self, name, settings)
 
+    def set_system(
+        self, name: str, settings: Mapping[str, str], tags: Sequence[str] = (), untags: Sequence[str] = ()
+    ) -> list[str]:
+        """Set what ``concordex.yaml`` says of a system, by dotted keys; what is altered, in words."""
+        from concordex.work.workspace.init import set_system
+
+        return set_system(self, name, settings, tags, untags)
+
+    def remove_system(self, name: str) -> None:
+        """Take a system out of ``concordex.yaml``; what was pulled of it stays."""
+        from concordex.work.workspace.init import remove_system
+
+        remove_system(self, name)
+
     def set_paused(self, systems: Sequence[str], *, paused: bool) -> list[str]:
         """Pause systems, or let them be asked again; those that were not so already."""
         from concordex.work.workspace.init import set_paused

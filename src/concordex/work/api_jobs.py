@@ -103,6 +103,20 @@ class Jobs:
 
         return keep_running(self._workspace, stop, heard, note_matters, deliver, once=once)
 
+    def next_pulls(self) -> dict[str, datetime]:
+        """When each system is pulled next by a job, of those that are; none where nothing has been pulled yet."""
+        here, told = self._workspace, dict[str, datetime]()
+        if not here.config.jobs or not here.can_write:
+            return told
+        from concordex.work.jobs.due import due, parts_of
+
+        for part in parts_of(here):
+            comes = due(part, here.catalogue.runs, here.now())
+            if comes is not None:
+                for system in part.pulls(list(here.config.systems)):
+                    told[system] = min(told.get(system, comes.at), comes.at)
+        return told
+
     def exported(self, form: str, jobs: Sequence[str] = ()) -> dict[str, str]:
         """Files by their names for another scheduler, ``cron`` or ``systemd``: of all jobs, or of some."""
         from concordex.work.jobs.due import part_of, parts_of

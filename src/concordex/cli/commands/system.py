@@ -73,10 +73,10 @@ def add(
     draw.note(f"added {name}; try it: concordex system check {name}")
 
 
-def _pair(text: str) -> tuple[str, str]:
+def _pair(text: str, what: str = "--credential") -> tuple[str, str]:
     name, equals, value = text.partition("=")
     if not equals:
-        raise CalledWrongly(f"--credential {text}: should be NAME=VALUE")
+        raise CalledWrongly(f"{what} {text}: should be NAME=VALUE")
     return name, value
 
 
@@ -90,7 +90,8 @@ def list_systems(
     form: OutputFormat = None,
     output: Output = None,
 ) -> None:
-    """List the systems, and what is known of each: active or paused, its last pull, the age of its data.
+    """List the systems, and what is known of each without asking any: connected, failing since when, paused or never
+    met, its last pull, the age of its data, and when a job pulls it next.  `system check` tries them.
 
     Examples:
 
@@ -101,20 +102,72 @@ def list_systems(
 
     here = workspace()
     known = here.overview(chosen(systems, tag, label))
+    failing = any(row.contact.failing_since and not row.paused for row in known)
+    comes = here.jobs.next_pulls()
     with_labels, with_tags = any(row.label for row in known), any(row.tags for row in known)
     rows = [
         {
             "system": row.name, **({"label": row.label} if with_labels else {}),
-            **({"tags": ", ".join(row.tags)} if with_tags else {}), "state": "paused" if row.paused else "active",
+            **({"tags": ", ".join(row.tags)} if with_tags else {}), "state": row.state,
+            **({"since": row.contact.failing_since} if failing else {}),
             "last pull": row.outcome or "never", "proof": row.proof, "records": row.records,
-            "age": draw.ago(row.taken, here.now()) if row.taken else None, "role": row.role, "dialect": row.dialect,
-            "where": row.where,
+            "age": draw.ago(row.taken, here.now()) if row.taken else None,
+            **({"next pull": comes.get(row.name)} if comes else {}), "role": row.role, "dialect": row.dialect,
+            "where": row.where, **({"fault": row.contact.fault or None} if failing else {}),
         }
         for row in known
     ]  # fmt: skip
-    emit_rows(
-        rows, form, output, columns=words(columns), limit=limit, styles=STYLES | {"paused": "yellow", "never": "dim"}
-    )
+    emit_rows(rows, form, output, columns=words(columns), limit=limit, styles=STYLES | _STATES)
+
+
+_STATES = {"paused": "yellow", "never": "dim", "connected": "green", "failing": "bold red", "failing in part": "yellow"}
+
+
+@system.command("set")
+def set_settings(
+    name: Annotated[str, typer.Argument(help="A system.", autocompletion=complete_systems)],
+    settings: Annotated[
+        list[str] | None, typer.Argument(help="KEY=VALUE, as concordex.yaml has it; KEY= takes it away.")
+    ] = None,
+    tag: Annotated[list[str] | None, typer.Option("--tag", help="Add a tag. Repeatable.")] = None,
+    untag: Annotated[list[str] | None, typer.Option("--untag", help="Take a tag away. Repeatable.")] = None,
+) -> None:
+    """Set what concordex.yaml says of a system; comments there are kept, and what could not be meant is refused.
+
+    Examples:
+
+    concordex system set muster url=https://muster.example concurrency=4
+
+    concordex system set muster credentials.secret=env:MUSTER_SECRET tls.ca=muster.pem --tag quays --untag harbour
+
+    concordex system set muster label=
+    """
+    given = [_pair(text, "a setting") for text in settings or []]
+    if not (given or tag or untag):
+        raise CalledWrongly("nothing is set", advice=f"concordex system set {name} KEY=VALUE, or --tag")
+    altered = workspace().set_system(name, dict(given), words(tag), words(untag))
+    draw.note(f"{name}: {', '.join(altered)}" if altered else f"nothing to do: {name} says so already")
+
+
+@system.command("remove")
+def remove(
+    name: Annotated[str, typer.Argument(help="A system.", autocompletion=complete_systems)],
+    yes: Annotated[bool, typer.Option("--yes", "-y", help="Agree without being asked.")] = False,
+) -> int:
+    """Take a system out of concordex.yaml; refused where something else there names it.
+
+    What was pulled of it and the journal stay as they are; the next `reconcile` goes without it.
+
+    Example: concordex system remove muster
+    """
+    here = workspace()
+    here.systems([name])
+    if not (yes or draw.ask(f"Take {name} out of concordex.yaml?")):
+        draw.note("not agreed; nothing is altered")
+        return Status.STOPPED
+    here.remove_system(name)
+    draw.note(f"{name} is taken out; what was pulled of it stays, and concordex reconcile goes without it")
+    return Status.DONE
 
 
 @system.command("pause")

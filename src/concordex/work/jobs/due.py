@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
@@ -43,6 +43,17 @@ class JobPart:
     def name(self) -> str:
         """The job, and the system that it is run apart for."""
         return f"{self.job} {self.part}".rstrip()
+
+    def pulls(self, known: Sequence[str]) -> set[str]:
+        """The systems of those that are known here that one of its lines pulls."""
+        found = set[str]()
+        for step in self.steps:
+            words = step.words(list(self.systems))
+            if words[:1] == ["pull"]:
+                named = [word for word in words if word in known]
+                narrowed = any(word.startswith("--tag") or word.startswith("--label") for word in words)
+                found |= {*named} if named else set() if narrowed else {*known}
+        return found
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -67,6 +67,10 @@ def check(workspace: BaseWorkspace, systems: Sequence[str] = (), dialect: Dialec
     names = workspace.active(workspace.systems(systems))
 
     every = completed(all_of(_one(workspace, name, dialect) for name in names))
+    if dialect is None and (workspace.can_write or not workspace.store.exists()):
+        for name, findings in zip(names, every, strict=True):
+            fault = next((f"{finding.step}: {finding.seen}" for finding in findings if not finding.ok), "")
+            workspace.catalogue.contacts.note_check(name, fault)
     return [finding for findings in every for finding in findings]
 
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+from concordex.store.contacts import Contact
 from concordex.work.pull.outcome import outcome_of
 
 if TYPE_CHECKING:
@@ -15,7 +16,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, kw_only=True)
 class SystemOverview:
-    """One system: who it is, and what the last pull of it came to."""
+    """One system: who it is, what the last pull of it came to, and how it stands with it."""
 
     name: str
     label: str
@@ -28,6 +29,16 @@ class SystemOverview:
     proof: str
     records: int | None
     taken: datetime | None
+    contact: Contact
+
+    @property
+    def state(self) -> str:
+        """How it stands with it: connected, failing (in part), paused, or never met."""
+        if self.paused:
+            return "paused"
+        if self.contact.failing_since is not None:
+            return "failing in part" if self.contact.in_part else "failing"
+        return "connected" if self.contact.met else "never"
 
 
 def overview(workspace: BaseWorkspace, names: Sequence[str] = ()) -> list[SystemOverview]:
@@ -40,10 +51,11 @@ def _known(workspace: BaseWorkspace, name: str) -> SystemOverview:
     pulled = (workspace.store / "catalogue.sqlite").is_file()
     latest = workspace.memory.latest_of(name) if pulled else []
     outcome = outcome_of(latest) if latest else None
+    contact = workspace.catalogue.contacts.of(name) if pulled and workspace.can_write else Contact()
     kept = workspace.memory.newest("devices", system=name) if pulled else []
     return SystemOverview(
         name=name, label=system.label, tags=tuple(system.tags), paused=system.paused, role=workspace.role(name),
         dialect=system.dialect, where=system.url or system.database or str(system.folder),
         outcome=outcome, proof=", ".join(sorted({s.proof for s in latest if s.proof})),
-        records=kept[0].distinct if kept else None, taken=kept[0].taken if kept else None,
+        records=kept[0].distinct if kept else None, taken=kept[0].taken if kept else None, contact=contact,
     )  # fmt: skip

@@ -61,10 +61,11 @@ class WorkspaceConfig(Part):
 
 def load(root: Path) -> WorkspaceConfig:
     """The configuration in ``root``; every fault with its line and key."""
-    return quickly(root / FILE, partial(_config, root))
+    return quickly(root / FILE, partial(check_whole, root))
 
 
-def _config(root: Path, document: Any) -> WorkspaceConfig:
+def check_whole(root: Path, document: Any) -> WorkspaceConfig:
+    """The configuration that a document is; every fault with its line and key."""
     config = check(_with_shared(document, root), WorkspaceConfig, str(root / FILE), at=document)
     faults = [*_unknown_systems(document, config), *_bad_filters(document, config, groups(root))]
     if faults:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from concordex.documents import check, parse_yaml, yaml_text
 from concordex.errors import CalledWrongly
 from concordex.landing import make_folder, write_text
-from concordex.work.workspace.config import FILE, WorkspaceConfig
+from concordex.work.workspace.config import FILE, WorkspaceConfig, check_whole
 from concordex.work.workspace.handwritten import alter
 from concordex.work.workspace.secret_sources import is_reference
 
@@ -102,6 +102,68 @@ def set_paused(workspace: BaseWorkspace, names: Sequence[str], paused: bool) -> 
     if altered:
         alter(workspace, path, put)
     return altered
+
+
+def set_system(
+    workspace: BaseWorkspace, name: str, settings: Mapping[str, str], tags: Sequence[str], untags: Sequence[str]
+) -> list[str]:
+    """Set what ``concordex.yaml`` says of a system, by keys that may be dotted; an empty value takes one away.
+
+    What is altered, in words; refused whole where the result could not be read.
+    """
+    from concordex.wire.dialect.load import find
+
+    (name,) = workspace.systems([name])
+    path, told = workspace.root / FILE, list[str]()
+
+    def put(document: Any) -> None:
+        told.clear()
+        own = document["systems"][name]
+        for key, text in settings.items():
+            _set(own, key, text, told)
+        known = list(own.get("tags") or [])
+        wanted = [tag for tag in dict.fromkeys([*known, *tags]) if tag not in untags]
+        if wanted != known:
+            told.append(f"tags are {', '.join(wanted) or 'none'} now")
+            own["tags"] = wanted
+            if not wanted:
+                del own["tags"]
+        _check(document, path)
+        given = {key: str(value) for key, value in (own.get("credentials") or {}).items()}
+        check_not_written(given, find(str(own["dialect"]), workspace.root / "dialects"))
+
+    alter(workspace, path, put)
+    return told
+
+
+def _set(own: Any, key: str, text: str, told: list[str]) -> None:
+    *above, last = key.split(".")
+    inner = own
+    for part in above:
+        if not isinstance(inner.get(part), dict):
+            inner[part] = {}
+        inner = inner[part]
+    before = inner.get(last)
+    value = parse_yaml(text, f"{key}=") if text else None
+    if value == before:
+        return
+    told.append(f"{key} is {text} now" if text else f"{key} is gone")
+    if text:
+        inner[last] = value
+    else:
+        del inner[last]
+
+
+def remove_system(workspace: BaseWorkspace, name: str) -> None:
+    """Take a system out of ``concordex.yaml``; refused where something else there names it, with the place."""
+    (name,) = workspace.systems([name])
+    path = workspace.root / FILE
+
+    def put(document: Any) -> None:
+        del document["systems"][name]
+        check_whole(workspace.root, parse_yaml(yaml_text(document), str(path)))
+
+    alter(workspace, path, put)
 
 
 def _check(document: Any, path: Path) -> None:

@@ -1,0 +1,114 @@
+"""How it stands with each system is seen at a glance; what is set by command is what the file says, or nothing is."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+
+from tests.conftest import Near
+
+DIALECT = """
+format: 1
+name: lamps
+title: Lamps
+credentials: {word: {secret: true}}
+sign_in: {by: header, header: Lamp-Word, value: "{word}"}
+tables:
+  devices: {read: {path: /lamps, records: all, complete: the guide says so}, fields: {record_id: id}}
+  rooms: {read: {path: /rooms, records: all, complete: the guide says so}, fields: {record_id: id}}
+"""
+
+
+@pytest.fixture
+def house(tmp_path, serve):
+    state = {"/lamps": 200, "/rooms": 200}
+
+    def answer(_method, path, *_):
+        return state[path], {"all": [{"id": "1"}]}
+
+    (tmp_path / "dialects").mkdir()
+    (tmp_path / "dialects/lamps.yaml").write_text(DIALECT)
+    url = serve(answer).url
+    lines = [
+        f"  {name}: {{dialect: lamps, url: '{url}', credentials: {{word: 'env:WORD'}}}}" for name in ("a", "b", "c")
+    ]
+    (tmp_path / "concordex.yaml").write_text("# the house\nformat: 1\nsystems:\n" + "\n".join(lines) + "\n")
+    return Near(tmp_path), state
+
+
+def seen(shell: Near) -> dict[str, dict]:
+    return {row["system"]: row for row in json.loads(shell("system", "list", "-f", "json").stdout)}
+
+
+def test_what_fails_is_shown_with_since_when_until_it_comes_again(house):
+    shell, state = house
+    word = {"WORD": "wick"}
+    shell("pull", "a", "b", env=word)
+    shell("system", "pause", "b")
+    assert {name: row["state"] for name, row in seen(shell).items()} == {"a": "connected", "b": "paused", "c": "never"}
+    state["/rooms"] = 500
+    shell("pull", "a", env=word, status=4)
+    first = seen(shell)["a"]
+    assert first["state"] == "failing in part"
+    state["/lamps"] = 500
+    shell("pull", "a", env=word, status=1)
+    shell("pull", "a", env=word, status=1)
+    now = seen(shell)["a"]
+    assert (now["state"], now["since"]) == ("failing", first["since"])
+    assert "500" in now["fault"]
+    state |= {"/rooms": 200, "/lamps": 200}
+    assert seen(shell)["a"]["state"] == "failing"  # nobody was asked
+    shell("system", "check", "a", env=word)
+    assert seen(shell)["a"]["state"] == "connected"
+    state["/lamps"] = 403
+    shell("system", "check", "a", env=word, status=1)
+    shell("system", "check", "a", env=word, status=1)
+    again = seen(shell)["a"]
+    assert again["state"] == "failing"
+    assert again["since"] > now["since"]
+    state["/lamps"] = 200
+    shell("pull", "a", env=word)
+    assert seen(shell)["a"]["state"] == "connected"
+
+
+def test_the_next_pull_is_that_of_the_first_job_that_pulls_it(house):
+    shell, _ = house
+    shell("pull", "a", env={"WORD": "wick"})
+    shell.config(lambda text: text + "jobs:\n  day: {every: 1d, steps: [pull]}\n  hour: {every: 1h, steps: ['pull a']}\n"
+                                     "  hand: {steps: [pull]}\n  other: {every: 1s, steps: [findings]}\n")  # fmt: skip
+    comes = {name: row["next pull"] for name, row in seen(shell).items()}
+    assert comes["a"] <= comes["b"] == comes["c"]
+    assert comes["b"].endswith("00:00:00+00:00") or "T00:00:00" in comes["b"]
+
+
+def test_settings_by_command_keep_what_people_wrote_and_what_cannot_be_meant_is_not_written(house):
+    shell, _ = house
+    told = shell(
+        "system", "set", "a", "concurrency=3", "tls.ca=house.pem", "label=The house", "--tag", "quay,harbour"
+    ).stderr
+    assert "concurrency is 3 now" in told
+    system = shell.workspace.config.systems["a"]
+    assert (system.concurrency, system.tls.ca, system.label, system.tags) == (
+        3,
+        "house.pem",
+        "The house",
+        ["quay", "harbour"],
+    )
+    shell("system", "set", "a", "label=", "tls.ca=", "--untag", "harbour")
+    assert (shell.workspace.config.systems["a"].label, shell.workspace.config.systems["a"].tags) == ("", ["quay"])
+    assert "nothing to do" in shell("system", "set", "a", "concurrency=3").stderr
+    before = (shell.folder / "concordex.yaml").read_text()
+    assert before.startswith("# the house\n")
+    for words, told, status in (
+        (("concurrency=many",), "concurrency", 1), (("credentials.word=oil-and-wick",), "is written into", 2),
+        (("colour=red",), "unknown key", 1), ((), "nothing is set", 2), (("dialect=none",), "none", None),
+    ):  # fmt: skip
+        assert told in shell("system", "set", "a", *words, status=status).stderr
+    shell.config(lambda text: text + "jobs: {day: {systems: [b], steps: ['pull {systems}']}}\n")
+    assert "jobs.day.systems[0]" in shell("system", "remove", "b", "--yes", status=1).stderr
+    shell("system", "remove", "c", "--yes")
+    assert shell("system", "remove", "a", status=5, said="n\n").returncode == 5
+    text = (shell.folder / "concordex.yaml").read_text()
+    assert text.startswith(before.partition("  c:")[0])
+    assert "  c:" not in text
