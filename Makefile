@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV ?= .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test fuzz lint types contracts check bench bench-all guard mutants screenshots schema reference clean
+.PHONY: demo test fuzz lint types contracts check bench bench-all guard mutants screenshots schema reference site packages clean
 
 $(VENV)/.ready: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -63,6 +63,17 @@ schema: $(VENV)/.ready
 
 reference: $(VENV)/.ready
 	$(BIN)/python docs/reference.py > docs/api.md
+	$(BIN)/python docs/commands.py docs
+
+# The documentation as a site, in build/site; a link that leads nowhere is an error.
+site: $(VENV)/.ready
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[site]'
+	$(BIN)/mkdocs build --strict --quiet
+
+# Wheel and sdist, installed without extras on every Python that is here.
+packages: $(VENV)/.ready
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[packages]'
+	.ci/packages
 
 screenshots: $(VENV)/.ready
 	PATH="$(CURDIR)/$(BIN):$$PATH" sh docs/screenshots/take.sh

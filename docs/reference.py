@@ -10,8 +10,11 @@ from typing import Any
 from concordex import Workspace
 from concordex.work.api_dialects import Dialects
 from concordex.work.api_fleet import FleetView
+from concordex.work.api_jobs import Jobs
 from concordex.work.api_kinds import ObjectKinds
 from concordex.work.api_objects import Objects
+from concordex.work.api_tell import Telling
+from concordex.work.api_upkeep import Upkeep
 
 _HEAD = """\
 # The Python API
@@ -42,6 +45,9 @@ def page() -> str:
         (FleetView, "Workspace.fleet"),
         (ObjectKinds, "Workspace.kinds"),
         (Objects, "Workspace.objects"),
+        (Jobs, "Workspace.jobs"),
+        (Telling, "Workspace.telling"),
+        (Upkeep, "Workspace.upkeep"),
         (Dialects, "Dialects"),
     ):
         parts += [f"\n## {called}\n", _told(shown.__doc__), *_methods(shown)]

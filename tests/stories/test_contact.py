@@ -47,16 +47,17 @@ def test_what_fails_is_shown_with_since_when_until_it_comes_again(house):
     shell("pull", "a", "b", env=word)
     shell("system", "pause", "b")
     assert {name: row["state"] for name, row in seen(shell).items()} == {"a": "connected", "b": "paused", "c": "never"}
-    state["/rooms"] = 500
+    state["/rooms"] = 403
     shell("pull", "a", env=word, status=4)
     first = seen(shell)["a"]
     assert first["state"] == "failing in part"
-    state["/lamps"] = 500
+    state["/lamps"] = 403
     shell("pull", "a", env=word, status=1)
     shell("pull", "a", env=word, status=1)
     now = seen(shell)["a"]
     assert (now["state"], now["since"]) == ("failing", first["since"])
-    assert "500" in now["fault"]
+    (before,) = shell.workspace.overview(["a"])
+    assert "403" in now["fault"]
     state |= {"/rooms": 200, "/lamps": 200}
     assert seen(shell)["a"]["state"] == "failing"  # nobody was asked
     shell("system", "check", "a", env=word)
@@ -64,9 +65,9 @@ def test_what_fails_is_shown_with_since_when_until_it_comes_again(house):
     state["/lamps"] = 403
     shell("system", "check", "a", env=word, status=1)
     shell("system", "check", "a", env=word, status=1)
-    again = seen(shell)["a"]
-    assert again["state"] == "failing"
-    assert again["since"] > now["since"]
+    (again,) = shell.workspace.overview(["a"])
+    assert again.state == "failing"
+    assert again.contact.failing_since > before.contact.failing_since
     state["/lamps"] = 200
     shell("pull", "a", env=word)
     assert seen(shell)["a"]["state"] == "connected"
@@ -75,27 +76,21 @@ def test_what_fails_is_shown_with_since_when_until_it_comes_again(house):
 def test_the_next_pull_is_that_of_the_first_job_that_pulls_it(house):
     shell, _ = house
     shell("pull", "a", env={"WORD": "wick"})
-    shell.config(lambda text: text + "jobs:\n  day: {every: 1d, steps: [pull]}\n  hour: {every: 1h, steps: ['pull a']}\n"
-                                     "  hand: {steps: [pull]}\n  other: {every: 1s, steps: [findings]}\n")  # fmt: skip
+    jobs = ["day: {every: 1d, steps: [pull]}", "hour: {every: 1h, steps: ['pull a']}", "hand: {steps: [pull]}",
+            "other: {every: 1s, steps: [findings]}"]  # fmt: skip
+    shell.config(lambda text: text + "jobs:\n" + "".join(f"  {job}\n" for job in jobs))
     comes = {name: row["next pull"] for name, row in seen(shell).items()}
     assert comes["a"] <= comes["b"] == comes["c"]
-    assert comes["b"].endswith("00:00:00+00:00") or "T00:00:00" in comes["b"]
+    assert "T00:00:00" in comes["b"]
 
 
 def test_settings_by_command_keep_what_people_wrote_and_what_cannot_be_meant_is_not_written(house):
     shell, _ = house
-    told = shell(
-        "system", "set", "a", "concurrency=3", "tls.ca=house.pem", "label=The house", "--tag", "quay,harbour"
-    ).stderr
-    assert "concurrency is 3 now" in told
-    system = shell.workspace.config.systems["a"]
-    assert (system.concurrency, system.tls.ca, system.label, system.tags) == (
-        3,
-        "house.pem",
-        "The house",
-        ["quay", "harbour"],
-    )
-    shell("system", "set", "a", "label=", "tls.ca=", "--untag", "harbour")
+    told = shell("system", "set", "a", "concurrency=3", "tls.ca=house.pem", "label=The house", "--tag", "quay,mole")
+    assert "concurrency is 3 now" in told.stderr
+    own = shell.workspace.config.systems["a"]
+    assert (own.concurrency, own.tls.ca, own.label, own.tags) == (3, "house.pem", "The house", ["quay", "mole"])
+    shell("system", "set", "a", "label=", "tls.ca=", "--untag", "mole")
     assert (shell.workspace.config.systems["a"].label, shell.workspace.config.systems["a"].tags) == ("", ["quay"])
     assert "nothing to do" in shell("system", "set", "a", "concurrency=3").stderr
     before = (shell.folder / "concordex.yaml").read_text()

@@ -294,7 +294,7 @@ def test_a_paused_system_is_left_alone_until_it_is_resumed(nine):
     before = (nine.folder / "concordex.yaml").read_text()
     nine("system", "pause", "muster")
     rows = {row["system"]: row for row in json.loads(nine("system", "list", "-f", "json").stdout)}
-    assert (rows["muster"]["state"], rows["fairlead"]["state"]) == ("paused", "active")
+    assert (rows["muster"]["state"], rows["fairlead"]["state"]) == ("paused", "connected")
     assert rows["muster"]["last pull"] == "whole"
     assert "muster" not in nine("pull", "--table", "devices").stdout
     for words in (["pull", "muster"], ["system", "check", "muster"], ["show", "devices", "--live", "-s", "muster"]):

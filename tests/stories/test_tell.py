@@ -61,7 +61,7 @@ def test_a_failure_is_told_once_and_that_it_is_over_and_who_does_not_ask_is_told
               "none: {by: file, file: none.ndjson, jobs: [other]}")  # fmt: skip
     jobs = "{round: {steps: [pull]}, other: {steps: [system list]}}"
     told_by(shell, state, "\n".join(f"  {place}" for place in places), jobs)
-    for status, code in ((200, 0), (500, 1), (500, 1), (200, 0), (200, 0), (500, 1)):
+    for status, code in ((200, 0), (403, 1), (403, 1), (200, 0), (200, 0), (403, 1)):
         state["lamps"] = status
         shell("job", "run", "round", status=code)
     shell("job", "run", "other")
@@ -125,7 +125,7 @@ def test_mail_goes_over_tls_signed_in_to_whom_it_is_for_and_is_known_when_it_com
         place = f"  ops: {{by: mail, server: 'smtp://127.0.0.1:{box.controller.port}', from: c@quay.example, %s" \
                 " to: [watch@quay.example, night@quay.example], user: keeper, password: 'env:OIL'}"  # fmt: skip
         told_by(shell, state, place % "ca: ca.pem,")
-        state["lamps"] = 500
+        state["lamps"] = 403
         shell("job", "run", "round", status=1, env={"OIL": "wrong"})
         (waiting,) = json.loads(shell("tell", "pending", "-f", "json").stdout)
         assert waiting["sent"] is None
@@ -153,7 +153,7 @@ def test_a_mail_server_that_never_answers_is_waited_for_a_while_and_tried_again(
         port = silent.getsockname()[1]
         mail = f"{{by: mail, server: 'smtp://127.0.0.1:{port}', from: c@q.example, to: w@q.example}}"
         told_by(shell, state, f"  ops: {mail}")
-        state["lamps"] = 500
+        state["lamps"] = 403
         begun = datetime.now(UTC)
         shell("job", "run", "round", status=1)
         assert datetime.now(UTC) - begun < timedelta(seconds=30)
@@ -167,7 +167,7 @@ def test_a_webhook_that_fails_for_a_day_is_told_all_of_it_at_last_and_each_once(
     shell, state = house
     told_by(shell, state, f"  hook: {{by: webhook, url: '{state['url']}/hook', key: 'env:KEY'}}")
     key = {"KEY": "wick-and-oil"}
-    state["hook"], state["lamps"] = 500, 500
+    state["hook"], state["lamps"] = 500, 403
     shell("job", "run", "round", status=1, env=key)
     here = shell.workspace
     spans = []
@@ -226,7 +226,7 @@ def test_in_quiet_hours_and_between_digests_it_waits_and_goes_afterwards_in_one(
     begin, end = (f"{now + timedelta(hours=hours):%H:%M}" for hours in (-1, 2))
     told_by(shell, state, f"  night: {{by: file, file: told.ndjson, quiet: [{{begin: '{begin}', end: '{end}'}}]}}\n"
                           "  daily: {by: file, file: daily.ndjson, digest: 1d}")  # fmt: skip
-    for status, code in ((500, 1), (200, 0), (500, 1)):
+    for status, code in ((403, 1), (200, 0), (403, 1)):
         state["lamps"] = status
         shell("job", "run", "round", status=code)
     assert lines(shell) == lines(shell, "daily.ndjson") == []

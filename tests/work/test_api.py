@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import asyncio
 import inspect
+import runpy
 from collections import Counter
 from pathlib import Path
 
@@ -13,6 +14,7 @@ from docs.reference import page
 
 import concordex
 from concordex import Workspace
+from concordex.cli.parts import SUMMARIES
 from concordex.errors import StoreError
 from concordex.work.api_dialects import Dialects
 from concordex.work.api_objects import Objects
@@ -89,6 +91,15 @@ def test_every_method_says_what_it_does_and_gives_typed_results(shown):
 
 def test_the_reference_page_is_what_the_docstrings_say():
     assert Path(__file__).parents[2].joinpath("docs", "api.md").read_text() == page(), "make reference"
+
+
+def test_the_reference_of_commands_and_the_manual_are_what_the_program_says():
+    docs = Path(__file__).parents[2] / "docs"
+    made = runpy.run_path(str(docs / "commands.py"))["made"]()
+    assert {name: (docs / name).read_text() for name in made} == made, "make reference"
+    for name in SUMMARIES:
+        assert f"### `concordex {name}`" in made["commands.md"]
+        assert f"\n.B {name}\n" in made["man/concordex.1"]
 
 
 def test_no_class_name_means_two_things():

@@ -10,7 +10,7 @@ from concordex.unseen import fit_to_keep
 
 SCHEMA = """
 CREATE TABLE IF NOT EXISTS checked (
-    system TEXT PRIMARY KEY, moment TEXT NOT NULL, failing_since TEXT, fault TEXT
+    system TEXT PRIMARY KEY, moment TEXT NOT NULL, failing_since TEXT, fault TEXT, good TEXT
 );
 """
 
@@ -34,11 +34,11 @@ class Contacts:
     def note_check(self, system: str, fault: str) -> None:
         """Note what a check of a system came to: no fault where it went well."""
         now = datetime.now(UTC).isoformat()
-        known = self._database.rows("SELECT failing_since FROM checked WHERE system = ?", (system,))
+        known = self._database.rows("SELECT failing_since, good FROM checked WHERE system = ?", (system,))
         since = (known[0]["failing_since"] if known and known[0]["failing_since"] else now) if fault else None
-        self._database.run(
-            "INSERT OR REPLACE INTO checked VALUES (?, ?, ?, ?)", (system, now, since, fit_to_keep(fault))
-        )
+        good = (known[0]["good"] if known else None) if fault else now
+        values = (system, now, since, fit_to_keep(fault), good)
+        self._database.run("INSERT OR REPLACE INTO checked VALUES (?, ?, ?, ?, ?)", values)
 
     def of(self, system: str) -> Contact:
         """A system, by what came last: a pull or a check."""
@@ -51,23 +51,25 @@ class Contacts:
         met = max((row["taken"] for row in latest), default=None)
         if checked and (met is None or checked[0]["moment"] > met):
             own = checked[0]
-            since = min(filter(None, [own["failing_since"], self._failing_since(system)]), default=None)
+            since = min(filter(None, [own["failing_since"], self._failing_since(system, own["good"])]), default=None)
             return Contact(
                 met=_moment(own["moment"]), failing_since=_moment(since) if own["failing_since"] else None,
                 fault=own["fault"] or "",
             )  # fmt: skip
         bad = [row for row in latest if row["outcome"] == "failed"]
+        since = self._failing_since(system, checked[0]["good"] if checked else None) if bad else None
         return Contact(
-            met=_moment(met), failing_since=_moment(self._failing_since(system)) if bad else None,
+            met=_moment(met), failing_since=_moment(since),
             in_part=bool(bad) and len(bad) < len(latest), fault=next((row["fault"] or "" for row in bad), ""),
         )  # fmt: skip
 
-    def _failing_since(self, system: str) -> str | None:
-        """Of the tables that fail, the first failure since they last came."""
+    def _failing_since(self, system: str, good: str | None) -> str | None:
+        """Of the tables that fail, the first failure since they last came, and since a check last went well."""
         (row,) = self._database.rows(
             "SELECT MIN(taken) AS since FROM snapshots AS s WHERE system = ? AND outcome = 'failed' AND id > COALESCE("
-            "(SELECT MAX(id) FROM snapshots WHERE system = s.system AND name = s.name AND outcome <> 'failed'), 0)",
-            (system,),
+            "(SELECT MAX(id) FROM snapshots WHERE system = s.system AND name = s.name AND outcome <> 'failed'), 0)"
+            " AND taken > ?",
+            (system, good or ""),
         )
         return row["since"] if row["since"] else None
 

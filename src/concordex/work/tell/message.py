@@ -19,7 +19,7 @@ _MOST = 50
 
 
 @dataclass(frozen=True, kw_only=True)
-class Message:
+class ToldMessage:
     """A message: its name, by which it is known when it comes twice, its subject, its text, and all of it as data."""
 
     id: str
@@ -34,7 +34,9 @@ class Message:
         return orjson.dumps(self.data, option=orjson.OPT_UTC_Z)
 
 
-def message_of(notices: Sequence[Notice], workspace: Path, moment: datetime, template: str | None = None) -> Message:
+def message_of(
+    notices: Sequence[Notice], workspace: Path, moment: datetime, template: str | None = None
+) -> ToldMessage:
     """One message of all that is to be told; raises CalledWrongly where its template cannot be filled."""
     first, several = notices[0], len(notices) > 1
     subject = f"{first.subject}, and {len(notices) - 1} more" if several else first.subject
@@ -55,7 +57,7 @@ def message_of(notices: Sequence[Notice], workspace: Path, moment: datetime, tem
     }  # fmt: skip
     text = "\n\n".join([*parts, *left, foot]) + "\n"
     written = _by_template(workspace / template, data) if template else None
-    return Message(id=name, subject=_one_line(subject), text=text, data=data, written=written)
+    return ToldMessage(id=name, subject=_one_line(subject), text=text, data=data, written=written)
 
 
 def _by_template(file: Path, data: dict[str, Any]) -> str:

@@ -21,7 +21,7 @@ from concordex.errors import SecretError, WireError
 from concordex.parallel import completed
 from concordex.trust import check
 from concordex.version import __version__
-from concordex.work.tell.message import Message
+from concordex.work.tell.message import ToldMessage
 from concordex.work.workspace.secrets import wanted_by
 from concordex.work.workspace.tell_settings import ByCommand, ByMail, ByWebhook, IntoFile
 
@@ -36,7 +36,7 @@ class NotTold(WireError):
     """A message was not taken; it is kept, and tried again."""
 
 
-def send(workspace: BaseWorkspace, name: str, message: Message) -> None:
+def send(workspace: BaseWorkspace, name: str, message: ToldMessage) -> None:
     """Have a message taken by whoever brings it; raises NotTold, or SecretError, where it is not."""
     place = workspace.config.tell[name]
     try:
@@ -52,7 +52,7 @@ def _why(error: Exception) -> str:
     return str(error) or type(error).__name__
 
 
-def _by_mail(workspace: BaseWorkspace, name: str, place: ByMail, message: Message) -> None:
+def _by_mail(workspace: BaseWorkspace, name: str, place: ByMail, message: ToldMessage) -> None:
     """RFC 5321; TLS from the start (RFC 8314), or by STARTTLS (RFC 3207) without which nothing is sent."""
     letter = EmailMessage()
     letter["Subject"], letter["From"], letter["To"] = message.subject, place.sender, ", ".join(place.to)
@@ -88,7 +88,7 @@ def _by_mail(workspace: BaseWorkspace, name: str, place: ByMail, message: Messag
         )
 
 
-def _by_webhook(workspace: BaseWorkspace, name: str, place: ByWebhook, message: Message) -> None:
+def _by_webhook(workspace: BaseWorkspace, name: str, place: ByWebhook, message: ToldMessage) -> None:
     body = message.written.encode() if message.written is not None else message.json
     kind = place.media_type if message.written is not None else "application/json"
     headers = {
@@ -136,7 +136,7 @@ async def _posted(workspace: BaseWorkspace, name: str, place: ByWebhook, headers
         raise NotTold(f"{name} took no message", why=str(error) or "it did not answer") from error
 
 
-def _into_file(workspace: BaseWorkspace, _name: str, place: IntoFile, message: Message) -> None:
+def _into_file(workspace: BaseWorkspace, _name: str, place: IntoFile, message: ToldMessage) -> None:
     text = (message.written.rstrip("\n") if message.written is not None else message.json.decode()) + "\n"
     descriptor = os.open(workspace.root / place.file, os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o600)
     with os.fdopen(descriptor, "ab") as file:  # one write: lines of several processes do not mix
@@ -145,7 +145,7 @@ def _into_file(workspace: BaseWorkspace, _name: str, place: IntoFile, message: M
         os.fsync(file.fileno())
 
 
-def _by_command(workspace: BaseWorkspace, name: str, place: ByCommand, message: Message) -> None:
+def _by_command(workspace: BaseWorkspace, name: str, place: ByCommand, message: ToldMessage) -> None:
     if (wanted := wanted_by(name, place)) is not None:
         check(workspace.root, wanted)
     body = message.written.encode() if message.written is not None else message.json
