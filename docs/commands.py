@@ -43,8 +43,9 @@ def options(command: Any) -> Iterator[tuple[str, str]]:
 def reference() -> str:
     """The whole reference as Markdown."""
     parts = [
-        "# All commands", "", f"Of concordex {__version__}, made from the program itself (`make reference`).  Exit statuses"
-        " are a contract:", "", "| status | meaning |", "|---|---|",
+        "# All commands", "",
+        f"Of concordex {__version__}, made from the program itself (`make reference`).  Exit statuses are a contract:",
+        "", "| status | meaning |", "|---|---|",
         *(f"| {status.value} | {meaning} |" for status, meaning in _STATUSES.items()),
     ]  # fmt: skip
     before = ""

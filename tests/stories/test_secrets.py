@@ -304,6 +304,7 @@ doctor --all
 backup ../all.tar
 backup ../all.tar --check
 restore ../all.tar ../again
+metrics
 journal list
 journal verify
 mend

@@ -11,8 +11,10 @@ import threading
 import time
 from pathlib import Path
 
+import httpx
 import pytest
 
+from concordex.cli.scraped import serving
 from concordex.work.upkeep import examine
 from tests.conftest import Near
 
@@ -231,3 +233,25 @@ def test_what_a_killed_process_left_is_not_called_sealed_until_it_is_taken_up(ho
     assert "0 changes sealed" in told
     assert json.loads(house("journal", "list", "--by", "nobody", "-f", "json").stdout) == []
     assert len(json.loads(house("journal", "list", "-s", "a", "-f", "json").stdout)) == 2
+
+
+def test_the_work_is_told_to_a_scraper_and_what_is_told_of_it_as_documents(house):
+    from prometheus_client.openmetrics.parser import text_string_to_metric_families as parsed
+
+    house.config(lambda text: text + "jobs: {often: {every: 1h, steps: [pulls]}}\n")
+    house("job", "run", "often")
+    told = {family.name: family.samples for family in parsed(house("metrics").stdout)}
+    ended = [sample.labels for sample in told["concordex_job_last_outcome"] if sample.value == 1]
+    assert ended == [{"job": "often", "outcome": "done"}]
+    assert told["concordex_system_failing"][0].value == 0
+    assert told["concordex_changes"][0].labels == {"state": "done"}
+    assert told["concordex_job_next_seconds"][0].value > time.time()
+    house("metrics", "-o", "work.prom")
+    assert (house.folder / "work.prom").read_text().endswith("# EOF\n")
+    with serving(0, lambda: house("metrics").stdout) as address:
+        answer = httpx.get(address)
+        assert answer.headers["content-type"].startswith("application/openmetrics-text")
+        assert "concordex_job_last_outcome" in answer.text
+        assert httpx.get(f"{address}/other").status_code == 404
+    lines = house("--log", "json", "system", "set", "a", "concurrency=x", status=1).stderr.splitlines()
+    assert json.loads(lines[0])["level"] == "error"

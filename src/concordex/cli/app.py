@@ -10,7 +10,7 @@ import time
 from contextlib import suppress
 from functools import cache
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import typer
 
@@ -46,6 +46,9 @@ def common(
         ),
     ] = None,
     debug: Annotated[bool, typer.Option("--debug", help="Show requests, and traces of errors.")] = False,
+    log: Annotated[
+        Literal["text", "json"], typer.Option("--log", help="How standard error is written: json is a document a line.")
+    ] = "text",
     version: Annotated[bool, typer.Option("--version", help="Show the version and end.")] = False,
 ) -> None:
     """Take what stands before the command."""
@@ -56,11 +59,18 @@ def common(
         raise typer.Exit
     if workspace is not None:
         current().workspace = workspace
+    current().log = log
     if debug:
         current().debug = True
         import logging
 
         logging.basicConfig(stream=sys.stderr, format="%(message)s")
+        if log == "json":
+            from concordex.cli.draw import told_as_document
+
+            logging.getLogger().handlers[0].format = lambda record: told_as_document(  # type: ignore[method-assign]
+                record.getMessage(), record.levelname.lower()
+            )
         for handler in logging.getLogger().handlers:
             handler.addFilter(_unseen)
         logging.getLogger("concordex").setLevel(logging.DEBUG)

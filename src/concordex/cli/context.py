@@ -11,10 +11,11 @@ from pathlib import Path
 
 @dataclass
 class Context:
-    """The workspace that was named, and whether requests and traces are shown."""
+    """The workspace that was named, whether requests and traces are shown, and how standard error is written."""
 
     workspace: Path | None = None
     debug: bool = False
+    log: str = "text"
 
 
 _RUNNING: ContextVar[Context] = ContextVar("running")

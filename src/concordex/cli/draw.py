@@ -10,6 +10,7 @@ from datetime import UTC, datetime
 from functools import cache
 from typing import IO, TYPE_CHECKING, Any
 
+from concordex.cli.context import current
 from concordex.model.scalars import parse_time
 from concordex.progress import Advance
 from concordex.unseen import in_data, masked
@@ -189,9 +190,31 @@ def heading(text: str) -> None:
         line(text)
 
 
+def told_as_document(text: str, level: str) -> str:
+    """What is told of the work as a document in one line: when, how grave, and the text."""
+    import json
+
+    moment = datetime.now(UTC).isoformat(timespec="milliseconds")
+    return json.dumps({"moment": moment, "level": level, "text": text}, ensure_ascii=False)
+
+
+def until_interrupted() -> None:
+    """Wait for Ctrl-C, or whatever ends as it does."""
+    from threading import Event
+
+    try:
+        Event().wait()
+    except KeyboardInterrupt:
+        return
+
+
 def note(text: str, style: str = "") -> None:
     """One line on standard error, which is where all that is not data goes."""
-    if is_terminal(sys.stderr):
+    if current().log == "json":
+        level = "error" if "red" in style else "warning" if "yellow" in style else "info"
+        sys.stderr.write(f"{told_as_document(masked(text), level)}\n")
+        sys.stderr.flush()
+    elif is_terminal(sys.stderr):
         from rich.text import Text
 
         console(error=True).print(Text(harmless(masked(text)), style=style))

@@ -10,6 +10,7 @@ from concordex.unseen import in_data
 
 if TYPE_CHECKING:
     from concordex.work.show.health import FleetHealth
+    from concordex.work.upkeep.measures import MeasureFamily
 
 #: A sample: its labels, its value, and its time, if that is not now.
 Sample = tuple[Mapping[str, object], float, datetime | None]
@@ -36,11 +37,25 @@ def exposition(health: FleetHealth, ages: Iterable[Sample]) -> str:
         ("concordex_threshold_readings", "Readings that each threshold was compared with.", watched),
         ("concordex_snapshot_age_seconds", "How old what this rests on is.", list(ages)),
     ]
+    return _written(families)
+
+
+def families(measures: Iterable[MeasureFamily]) -> str:
+    """How the work itself stands, in the same format."""
+    return _written([(one.name, one.about, [(*sample, None) for sample in one.samples]) for one in measures])
+
+
+def _written(families: Iterable[tuple[str, str, list[Sample]]]) -> str:
     lines = []
     for name, about, samples in families:
         lines += [f"# TYPE {name} gauge", f"# HELP {name} {about}"]
-        lines += [f"{name}{_labels(labels)} {value:g}{_at(at)}" for labels, value, at in samples]
+        lines += [f"{name}{_labels(labels)} {_number(value)}{_at(at)}" for labels, value, at in samples]
     return "\n".join([*lines, "# EOF", ""])
+
+
+def _number(value: float) -> str:
+    """As short as it is exact."""
+    return f"{value:.0f}" if float(value).is_integer() else repr(float(value))
 
 
 def _labels(labels: Mapping[str, object]) -> str:

@@ -61,6 +61,7 @@ GROUPS = {
     "Upkeep": {
         "doctor": "What is wrong here, and the command that mends it.",
         "mend": "Repair the store after a disk has lost some of it.",
+        "metrics": "How the work itself stands, for a scraper.",
         "journal": "What was done and by whom, and whether it is as it was.",
         "backup": "The whole workspace in one file, while others work.",
         "restore": "Bring a workspace back from a backup.",

@@ -107,12 +107,14 @@ class JobRuns:
         return _moment(row["due"])
 
     def newest(
-        self, limit: int, *, job: str | None = None, outcome: str | None = None, since: datetime | None = None
-    ) -> list[JobRun]:
-        """The latest runs, newest first; of a job, of an outcome, begun since a moment."""
-        asked = {"job": job, "outcome": outcome, "since": _text(since), "limit": limit}
+        self, limit: int, *, job: str | None = None, part: str | None = None, outcome: str | None = None,
+        since: datetime | None = None,
+    ) -> list[JobRun]:  # fmt: skip
+        """The latest runs, newest first; of a job or a part of it, of an outcome, begun since a moment."""
+        asked = {"job": job, "part": part, "outcome": outcome, "since": _text(since), "limit": limit}
         rows = self._database.rows(
-            "SELECT * FROM runs WHERE (:job IS NULL OR job = :job) AND (:outcome IS NULL OR outcome = :outcome)"
+            "SELECT * FROM runs WHERE (:job IS NULL OR job = :job) AND (:part IS NULL OR part = :part)"
+            " AND (:outcome IS NULL OR outcome = :outcome)"
             " AND (:since IS NULL OR begun >= :since) ORDER BY id DESC LIMIT :limit",
             asked,
         )

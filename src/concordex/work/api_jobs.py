@@ -42,7 +42,7 @@ class Jobs:
             settle(here)
         runs, told = here.catalogue.runs, []
         for part in parts_of(here):
-            last = next((run for run in runs.newest(1000, job=part.job) if run.part == part.part), None)
+            last = next(iter(runs.newest(1, job=part.job, part=part.part)), None)
             told.append(JobOverview(part=part, last=last, next=due(part, runs, here.now())))
         return told
 

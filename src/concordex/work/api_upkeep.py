@@ -9,6 +9,7 @@ if TYPE_CHECKING:
     from concordex.store.chain import Verified
     from concordex.work.upkeep.backup import BackedUp
     from concordex.work.upkeep.examine import Examined
+    from concordex.work.upkeep.measures import MeasureFamily
     from concordex.work.workspace.base import BaseWorkspace
 
 
@@ -23,6 +24,12 @@ class Upkeep:
         from concordex.work.upkeep.examine import examine
 
         return examine(self._workspace)
+
+    def measures(self) -> list[MeasureFamily]:
+        """How the work itself stands, as numbers for whoever watches it."""
+        from concordex.work.upkeep.measures import measures
+
+        return measures(self._workspace)
 
     def back_up(self, file: Path) -> BackedUp:
         """Write the whole workspace into a new file, while others work, without its secrets."""

@@ -7,6 +7,7 @@ from typing import Annotated
 import typer
 
 from concordex.cli import draw
+from concordex.cli.context import current
 from concordex.cli.options import workspace
 from concordex.cli.statuses import Status
 
@@ -26,7 +27,8 @@ def work(
     stop = Event()
 
     def heard(text: str) -> None:
-        draw.note(f"{datetime.now(UTC):%Y-%m-%d %H:%M:%S}Z  {text}")
+        moment = "" if current().log == "json" else f"{datetime.now(UTC):%Y-%m-%d %H:%M:%S}Z  "
+        draw.note(f"{moment}{text}")
 
     if not once:
         heard(f"waiting for {len(here.config.jobs)} jobs of {here.root}; Ctrl-C ends it")
