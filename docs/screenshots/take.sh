@@ -36,7 +36,6 @@ shot() { # NAME, FOLDER, then commands to be typed there
 }
 
 fleet=$work/ferries
-shot check "$fleet" "concordex system check" "concordex system check masthead" "concordex system check bollard"
 shot pull "$fleet" "concordex pull" "concordex pulls"
 sed -i 's/^    dialect: \(fairlead\|masthead\|crowsnest\)$/&\n    tags: [quays]/; s/^    dialect: \(pilotage\)$/&\n    tags: [ships]/' "$fleet/concordex.yaml"
 shot show "$fleet" \
@@ -141,4 +140,26 @@ python3 "$work/stage.py" "$fleet"
 shot drift "$fleet" "concordex drift bollard muster switches" "concordex drift bollard --restore --yes" \
     "concordex config copy muster/roles/office --as 'office, no restart' --drop 'rights[=restart]' --yes" \
     "concordex config diff baselines/muster muster"
+cat >>"$fleet/concordex.yaml" <<'END'
+
+timetable: {zone: Europe/London, jitter: 5m}
+jobs:
+  nightly:
+    at: "02:30"
+    days: [mon, tue, wed, thu, fri]
+    steps:
+      - pull {systems}
+      - {run: reconcile, only_if: whole}
+      - {run: "findings --where 'severity = high' --count", stop_on: found}
+      - {run: sync stowage --draft, only_if: nothing_failed}
+      - {run: health --count, always: true}
+    apart: {muster: {every: 2h}}
+  drift: {cron: "17 */6 * * *", steps: [drift bollard muster]}
+tell:
+  watch: {by: file, file: told.ndjson, of: [failed, recovered, findings, drift]}
+END
+(cd "$fleet" && sed -i '/^  binnacle:/,/url:/s#url: .*#url: http://127.0.0.1:9#' concordex.yaml &&
+    concordex pull binnacle; concordex job run drift) >"$work/worked.txt" 2>&1 || true
+shot work "$fleet" "concordex system check fairlead bollard binnacle" "concordex system list -c system,state,since,last\ pull,age,next\ pull" \
+    "concordex job run nightly 2>progress" "concordex job list" "concordex doctor"
 shot demo "$work" "concordex demo shown"

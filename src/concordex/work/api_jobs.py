@@ -46,7 +46,7 @@ class Jobs:
             told.append(JobOverview(part=part, last=last, next=due(part, runs, here.now())))
         return told
 
-    def run(self, job: str, part: str = "", heard: Callable[[str], None] = lambda _: None) -> JobRun:
+    def run(self, job: str, part: str = "", heard: Callable[[str], None] | None = None) -> JobRun:
         """Run a job here and now, to its end; Ctrl-C lets the line that runs end what it has begun.
 
         Raises Stopped where it runs already, CalledWrongly where there is none of that name.
@@ -56,9 +56,10 @@ class Jobs:
         from concordex.work.tell.deliver import deliver
         from concordex.work.tell.matters import note_matters
 
-        ran = run_part(self._workspace, part_of(self._workspace, job, part), None, Event(), heard, note_matters)
+        tell = heard or (lambda _: None)
+        ran = run_part(self._workspace, part_of(self._workspace, job, part), None, Event(), tell, note_matters)
         for place, fault in deliver(self._workspace):
-            heard(f"{place}: {fault or 'told'}")
+            tell(f"{place}: {fault or 'told'}")
         return ran
 
     def history(
