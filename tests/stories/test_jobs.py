@@ -80,25 +80,27 @@ def test_lines_run_in_order_and_not_after_one_that_failed_nor_where_not_all_is_w
         """
   round:
     steps:
-      - "pull {systems}"
+      - {run: "pull {systems}", stop_on: []}
       - {run: reconcile, only_if: whole}
-      - {run: findings --count, stop_on: [failed, found]}
-      - {run: system list, only_if: nothing_failed}
+      - {run: findings --count, only_if: nothing_failed}
       - {run: pulls, always: true}
+  strict: {steps: [pull nobody, pulls]}
 """,
     )
     shell("job", "run", "round", status=0)
-    assert steps(shell) == ["done"] * 5
+    assert steps(shell) == ["done"] * 4
     state["said"] = 4  # a list that announces more than comes
     told = shell("job", "run", "round", status=4)
-    assert steps(shell) == ["partly", "left out", "done", "done", "done"]
+    assert steps(shell) == ["partly", "left out", "done", "done"]
     assert "reconcile: left out, a/devices is partial" in told.stderr
     state["status"] = 403
     shell("job", "run", "round", status=1)
-    assert steps(shell) == ["failed", "left out", "left out", "left out", "done"]
-    rows = json.loads(shell("job", "history", "--outcome", "failed", "-f", "json").stdout)
-    assert [row["why"] for row in rows] == ["`pull {systems}` ended with failed"]
-    assert "devices" in shell("job", "history", str(rows[0]["run"]), "--said", "1").stdout
+    assert steps(shell) == ["failed", "left out", "left out", "done"]
+    shell("job", "run", "strict", status=1)
+    assert steps(shell) == ["failed", "left out"]
+    rows = json.loads(shell("job", "history", "--job", "strict", "--outcome", "failed", "-f", "json").stdout)
+    assert [row["why"] for row in rows] == ["`pull nobody` ended with failed"]
+    assert "there is no system 'nobody'" in shell("job", "history", str(rows[0]["run"]), "--said", "1").stdout
     assert "said nothing that is kept" in shell("job", "history", str(rows[0]["run"]), "--said", "2", status=2).stderr
 
 

@@ -348,7 +348,7 @@ def test_no_command_tells_a_secret(tmp_path, serve):
             f"format: 1\nsystems:\n  parrot: {one}\n  other: {one}\n"
             "devices:\n  all: {dialect: parrot, url: 'http://{address}', addresses: [127.0.0.0/8],"
             " credentials: {user: polly, word: 'env:LAMP_WORD'}}\n"
-            "jobs: {round: {every: 1h, steps: ['call parrot /lamps', system list]}}\n"
+            "jobs: {round: {every: 1h, steps: ['call parrot /lamps']}}\n"
             f"tell: {{post: {{by: webhook, url: '{url}/told', key: 'env:LAMP_WORD'}}}}\n"
         )
         (folder / "dialects/tests").mkdir()

@@ -141,43 +141,45 @@ def test_a_backup_is_whole_though_others_pull_and_forget_meanwhile(house, tmp_pa
     others = threading.Thread(target=pulling)
     others.start()
     try:
-        for number in range(8):
+        for number in range(4):
             house.workspace.upkeep.back_up(tmp_path / f"{number}.tar")
             time.sleep(0.05)
     finally:
         stop.set()
         others.join()
-    for number in range(8):
+    for number in range(4):
         house("restore", f"../{number}.tar", f"../again-{number}")
         again = Near(tmp_path / f"again-{number}").workspace
         assert all((again.store / shot.file).is_file() for shot in again.memory.newest())
         assert again.show("devices").frame.height == 3
 
 
-@pytest.mark.parametrize("harm", ["cut", "flip", "other", "outside", "link", "more", "empty"])
-def test_a_backup_that_is_not_as_it_was_written_brings_nothing_back(house, tmp_path, harm):
+def harmed(whole: bytes, harm: str) -> bytes:
+    """A backup that a disk, or somebody, has altered."""
+    at = whole.index(b"format: 1")
+    if harm in ("cut", "flip", "empty"):
+        return {"cut": whole[: len(whole) // 2], "flip": whole[:at] + b"F" + whole[at + 1 :], "empty": b""}[harm]
+    out = io.BytesIO()
+    with tarfile.open(fileobj=io.BytesIO(whole)) as old, tarfile.open(fileobj=out, mode="w") as tar:
+        for entry in old:
+            if harm != "other" or entry.name != "concordex-backup.json":
+                tar.addfile(entry, old.extractfile(entry))
+        extra = tarfile.TarInfo({"outside": "../out.txt"}.get(harm, "more.txt"))
+        if harm == "link":
+            extra.type, extra.linkname = tarfile.SYMTYPE, "/etc/passwd"
+        tar.addfile(extra, io.BytesIO())
+    return out.getvalue()
+
+
+def test_a_backup_that_is_not_as_it_was_written_brings_nothing_back(house, tmp_path):
     house("backup", "../night.tar")
     whole = (tmp_path / "night.tar").read_bytes()
-    if harm in ("cut", "flip", "empty"):
-        at = whole.index(b"format: 1")
-        bad = {"cut": whole[: len(whole) // 2], "flip": whole[:at] + b"F" + whole[at + 1 :], "empty": b""}[harm]
-    else:
-        out = io.BytesIO()
-        with tarfile.open(fileobj=io.BytesIO(whole)) as old, tarfile.open(fileobj=out, mode="w") as tar:
-            for entry in old:
-                if harm == "other" and entry.name == "concordex-backup.json":
-                    continue
-                tar.addfile(entry, old.extractfile(entry))
-            extra = tarfile.TarInfo({"outside": "../out.txt"}.get(harm, "more.txt"))
-            if harm == "link":
-                extra.type, extra.linkname = tarfile.SYMTYPE, "/etc/passwd"
-            tar.addfile(extra, io.BytesIO())
-        bad = out.getvalue()
-    (tmp_path / "bad.tar").write_bytes(bad)
-    for words in (("backup", "../bad.tar", "--check"), ("restore", "../bad.tar", "../again")):
-        assert "concordex: " in house(*words, status=1).stderr
-    assert not (tmp_path / "again").exists()
-    assert not [path for path in tmp_path.iterdir() if path.name.startswith((".", "out"))]
+    for harm in ("cut", "flip", "other", "outside", "link", "more", "empty"):
+        (tmp_path / "bad.tar").write_bytes(harmed(whole, harm))
+        for words in (("backup", "../bad.tar", "--check"), ("restore", "../bad.tar", "../again")):
+            assert "concordex: " in house(*words, status=1).stderr, harm
+        assert not (tmp_path / "again").exists()
+        assert not [path for path in tmp_path.iterdir() if path.name.startswith((".", "out"))]
 
 
 def test_a_full_disk_leaves_nothing_of_a_backup(house, tmp_path, monkeypatch):
@@ -203,14 +205,19 @@ TAMPERING = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("how", TAMPERING)
-def test_a_journal_that_was_edited_by_hand_says_so(house, how):
+def test_a_journal_that_was_edited_by_hand_says_so(house):
     assert "all as they were written" in house("journal", "verify").stderr
-    sql, told = TAMPERING[how]
     with sqlite3.connect(house.folder / ".concordex/catalogue.sqlite") as store:
-        store.execute(sql)
-    rows = json.loads(house("journal", "verify", "-f", "json", status=3).stdout)
-    assert any(told in f"{row['where']}: {row['what']}" for row in rows), rows
+        store.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+    whole = (house.folder / ".concordex/catalogue.sqlite").read_bytes()
+    for how, (sql, told) in TAMPERING.items():
+        for log in (house.folder / ".concordex").glob("catalogue.sqlite*"):
+            log.unlink()
+        (house.folder / ".concordex/catalogue.sqlite").write_bytes(whole)
+        with sqlite3.connect(house.folder / ".concordex/catalogue.sqlite") as store:
+            store.execute(sql)
+        rows = json.loads(house("journal", "verify", "-f", "json", status=3).stdout)
+        assert any(told in f"{row['where']}: {row['what']}" for row in rows), (how, rows)
 
 
 def test_a_chain_that_was_made_anew_lacks_the_seal_that_was_noted_elsewhere(house):
