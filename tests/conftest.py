@@ -24,7 +24,7 @@ from concordex.standins.server import Harbour
 from concordex.unseen import UNSEEN
 from tests.lamplight import serve  # noqa: F401 - a fixture
 
-EXAMPLES = max(60, int(os.environ.get("CONCORDEX_FUZZ", "0")))
+EXAMPLES = max(45, int(os.environ.get("CONCORDEX_FUZZ", "0")))
 settings.register_profile("machine", deadline=None, max_examples=EXAMPLES)  # how long they take is for benchmarks/
 settings.register_profile(
     "first", deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate]

@@ -155,7 +155,7 @@ RECORDS = st.lists(
 ).map(lambda rows: [row | {"record_id": str(at)} for at, row in enumerate(rows)])
 
 
-LAW = settings(max_examples=10, deadline=None)
+LAW = settings(max_examples=8, deadline=None)
 
 
 def refs(made) -> dict[str, str]:

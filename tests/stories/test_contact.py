@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from datetime import UTC, datetime, timedelta
 
 import pytest
 
@@ -107,3 +108,22 @@ def test_settings_by_command_keep_what_people_wrote_and_what_cannot_be_meant_is_
     text = (shell.folder / "concordex.yaml").read_text()
     assert text.startswith(before.partition("  c:")[0])
     assert "  c:" not in text
+
+
+def test_what_was_not_returned_for_long_is_left_out_of_the_concordance_and_that_is_said_before(house):
+    shell, _ = house
+    word = {"WORD": "wick"}
+    shell("pull", "a", "b", env=word)
+    shell.config(lambda text: text + "reconcile: {forget_after: 40d}\n")
+    for days, told, records in ((29, "", 2), (31, "from 20", 2), (41, "1 record left out", 1)):
+        then = (datetime.now(UTC) - timedelta(days=days)).isoformat()
+        shell.workspace.catalogue.database.run("UPDATE snapshots SET taken = ? WHERE system = 'b'", (then,))
+        said = shell("reconcile")
+        text = said.stdout + said.stderr
+        assert (f"b has returned nothing for {days} d" in text) == bool(told)
+        assert told in text
+        assert f"{records} record" in text
+    shell.workspace.catalogue.database.run("UPDATE snapshots SET taken = '2020-01-01T00:00:00+00:00'")
+    assert "forget_after" in shell("reconcile", status=2).stderr
+    shell("pull", "b", env=word)  # it comes back, and so do its records
+    assert "b             1" in shell("reconcile").stdout

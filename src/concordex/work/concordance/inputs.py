@@ -14,6 +14,7 @@ from concordex.model.fields import ASKABLE, FIELDS, ORIGINAL
 from concordex.model.scalars import parse_duration
 from concordex.query.predicate import predicate
 from concordex.version import __version__
+from concordex.words import plural
 from concordex.work.concordance.rulings import for_matching, holding
 from concordex.work.workspace.rules import FieldRule
 
@@ -23,6 +24,8 @@ if TYPE_CHECKING:
 
 #: Counted up when what is kept of a concordance takes another form.
 _FORM = 3
+#: What is left out by its age is told beforehand, once it has this share of that age.
+_SOON = 0.75
 
 
 def records(workspace: BaseWorkspace, snapshots: list[Snapshot]) -> pl.DataFrame:
@@ -47,6 +50,33 @@ def resting(workspace: BaseWorkspace) -> pl.Expr | None:
     """What no manager is expected to know."""
     text = workspace.config.reconcile.at_rest
     return None if text is None else filter_of(workspace, text)
+
+
+def not_forgotten(workspace: BaseWorkspace, snapshots: list[Snapshot]) -> tuple[list[Snapshot], list[str]]:
+    """The snapshots that the workspace's rule does not leave out by their age, and what is told of the others.
+
+    What will be left out soon is told beforehand, from the last quarter of its time on.
+    """
+    rule = workspace.config.reconcile.forget_after
+    most = parse_duration(rule) if rule else None
+    if most is None:
+        return snapshots, []
+    kept, told, now = [], [], workspace.now()
+    for snapshot in snapshots:
+        age, days = now - snapshot.taken, f"{(now - snapshot.taken).days} d"
+        if age <= most:
+            kept.append(snapshot)
+        if age > most:
+            told.append(
+                f"{snapshot.system} has returned nothing for {days}: {plural(snapshot.distinct, 'record')} left out"
+                f" (forget_after: {rule})"
+            )
+        elif age > most * _SOON:
+            told.append(
+                f"{snapshot.system} has returned nothing for {days}: from {snapshot.taken + most:%Y-%m-%d} on"
+                f" {plural(snapshot.distinct, 'record')} left out (forget_after: {rule})"
+            )
+    return kept, told
 
 
 def filter_of(workspace: BaseWorkspace, text: str) -> pl.Expr:

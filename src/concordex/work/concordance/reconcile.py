@@ -60,8 +60,11 @@ def make(workspace: BaseWorkspace, progress: Counted = lambda _done, _of: None, 
     """
     kept, damaged = undamaged(workspace, "devices")
     snapshots = [s for s in kept if s.system in workspace.config.systems]
+    snapshots, told = inputs.not_forgotten(workspace, snapshots)
+    damaged = [*damaged, *told]
     if not snapshots:
-        raise CalledWrongly("there is no snapshot of devices", advice="concordex pull")
+        why = "all of them are left out by reconcile: forget_after" if told else ""
+        raise CalledWrongly("there is no snapshot of devices", why=why, advice="concordex pull")
     rules, resting = inputs.rules(workspace, snapshots), inputs.resting(workspace)
     basis = _basis(workspace, snapshots, rules, resting)
     if not relearn and _stands(workspace, basis):

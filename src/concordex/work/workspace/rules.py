@@ -48,6 +48,9 @@ class Reconcile(Part):
     )
     placeholders: list[str] = Field(default_factory=list, description="Further serials that mean nothing.")
     stale_after: Duration = "14d"
+    forget_after: Duration | None = Field(
+        None, description="Records of a system that has returned no devices for so long are left out; said beforehand."
+    )
     at_rest: str | None = Field(None, description="A filter: what no manager is expected to know, such as spares.")
 
 
