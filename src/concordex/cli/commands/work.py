@@ -30,8 +30,6 @@ def work(
         moment = "" if current().log == "json" else f"{datetime.now(UTC):%Y-%m-%d %H:%M:%S}Z  "
         draw.note(f"{moment}{text}")
 
-    if not once:
-        heard(f"waiting for {len(here.config.jobs)} jobs of {here.root}; Ctrl-C ends it")
     try:
         ran = here.jobs.work(stop, heard, once=once)
     except KeyboardInterrupt:

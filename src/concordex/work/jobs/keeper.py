@@ -56,17 +56,21 @@ def _alone(workspace: BaseWorkspace) -> Iterator[None]:
 class _Keeper:
     def __init__(self, workspace: BaseWorkspace, stop: Event, heard: Heard, after: After, post: Post) -> None:
         self._here, self._stop, self._heard = workspace, stop, heard
+        self._read = self._written()  # before it is read: whatever is altered meanwhile is read anew
+        self._here = type(workspace)(workspace.root)
         self._after, self._post = after, post
         self._over, self._told = Event(), Event()
         #: Set when a part has ended.  Threads are not joined: a join that Ctrl-C interrupts takes them for ended.
         self._ended: dict[str, Event] = {}
         self._begun: dict[str, datetime] = {}  # until the store knows it
-        self._read: float = self._written()
         self._ran = 0
 
     def work(self, *, once: bool) -> int:
         for run in settle(self._here):
             self._heard(f"{run.job} {run.part}".rstrip() + f": run {run.id} had lost its process")
+        jobs = len(self._here.config.jobs)
+        if not once:
+            self._heard(f"waiting for {jobs} job{'' if jobs == 1 else 's'} of {self._here.root}; Ctrl-C ends it")
         sending = Thread(target=self._send, name="telling", daemon=True)
         sending.start()
         try:
@@ -170,8 +174,10 @@ class _Keeper:
         self._here = fresh
         self._heard("concordex.yaml was altered, and is read anew")
 
-    def _written(self) -> float:
+    def _written(self) -> tuple[int, int]:
+        """What is another one whenever the file was written."""
         try:
-            return (self._here.root / "concordex.yaml").stat().st_mtime
+            status = (self._here.root / "concordex.yaml").stat()
         except OSError:
-            return 0.0
+            return 0, 0
+        return status.st_mtime_ns, status.st_size

@@ -132,11 +132,11 @@ class _Running:
     def _not_whole(self) -> str:
         pulls = [number for step in self._steps for number in step.pulls]
         snapshots = [shot for number in pulls for shot in self._workspace.catalogue.snapshots_of(number)]
-        lacking = [
+        lacking = sorted(
             f"{shot.system}/{shot.table} {'failed' if shot.outcome == 'failed' else f'is {shot.outcome}'}"
             for shot in snapshots
             if not shot.whole
-        ]
+        )
         if not snapshots:
             return "nothing was pulled in this run"
         return f"{lacking[0]}{f', and {len(lacking) - 1} more' if lacking[1:] else ''}" if lacking else ""
