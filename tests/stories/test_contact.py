@@ -74,6 +74,14 @@ def test_what_fails_is_shown_with_since_when_until_it_comes_again(house):
     assert seen(shell)["a"]["state"] == "connected"
 
 
+def test_a_check_or_a_job_before_the_first_pull_leaves_what_is_told_as_it_was(house):
+    shell, _ = house
+    shell("system", "check", "a", env={"WORD": "wick"})
+    assert seen(shell)["a"]["state"] == "connected"
+    shell("job", "list")
+    assert "nothing has been pulled yet" in shell("show", "devices", status=2).stderr
+
+
 def test_the_next_pull_is_that_of_the_first_job_that_pulls_it(house):
     shell, _ = house
     shell("pull", "a", env={"WORD": "wick"})

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from functools import cached_property
 
 from concordex.store.database import Database
 from concordex.unseen import fit_to_keep
@@ -31,6 +32,11 @@ class Contacts:
     def __init__(self, database: Database) -> None:
         self._database = database
 
+    @cached_property
+    def _knows_checks(self) -> bool:
+        """Whether checks are noted here: an earlier release did not."""
+        return bool(self._database.rows("SELECT 1 FROM sqlite_master WHERE name = 'checked'"))
+
     def note_check(self, system: str, fault: str) -> None:
         """Note what a check of a system came to: no fault where it went well."""
         now = datetime.now(UTC).isoformat()
@@ -47,7 +53,7 @@ class Contacts:
             " (SELECT MAX(id) FROM snapshots WHERE system = s.system AND name = s.name)",
             (system,),
         )
-        checked = self._database.rows("SELECT * FROM checked WHERE system = ?", (system,))
+        checked = self._database.rows("SELECT * FROM checked WHERE system = ?", (system,)) if self._knows_checks else []
         met = max((row["taken"] for row in latest), default=None)
         if checked and (met is None or checked[0]["moment"] > met):
             own = checked[0]

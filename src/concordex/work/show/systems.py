@@ -51,7 +51,7 @@ def _known(workspace: BaseWorkspace, name: str) -> SystemOverview:
     pulled = (workspace.store / "catalogue.sqlite").is_file()
     latest = workspace.memory.latest_of(name) if pulled else []
     outcome = outcome_of(latest) if latest else None
-    contact = workspace.catalogue.contacts.of(name) if pulled and workspace.can_write else Contact()
+    contact = workspace.memory.contacts.of(name) if pulled else Contact()
     kept = workspace.memory.newest("devices", system=name) if pulled else []
     return SystemOverview(
         name=name, label=system.label, tags=tuple(system.tags), paused=system.paused, role=workspace.role(name),

@@ -102,6 +102,8 @@ def source(
         known = {s.table for s in everything} | {"records", "entries", "findings", "weights"}
         if as_of and not everything:
             raise CalledWrongly(f"nothing was pulled by {as_of:%Y-%m-%d %H:%M} UTC", advice="concordex pulls")
+        if not everything:
+            raise CalledWrongly("nothing has been pulled yet", advice="concordex pull")
         if table in known:
             raise CalledWrongly(f"no snapshot of {table} of {', '.join(systems)}", advice="concordex pull")
         raise CalledWrongly(f"there is no table {table!r}", advice=suggestion(table, known))
