@@ -201,6 +201,25 @@ def test_a_process_that_is_killed_takes_its_line_with_it_and_the_next_one_begins
     assert shell("job", "run", "often").returncode == 0
 
 
+def test_who_was_killed_is_told_by_the_next_and_who_was_told_to_end_is_no_failure(lamps):
+    shell, state = lamps
+    state["slow"] = 30.0
+    with_jobs(shell, "  often: {every: 1s, steps: [pull a]}\ntell: {all: {by: file, file: told.ndjson}}\n")
+    for signalled in (signal.SIGTERM, signal.SIGKILL):
+        state["asked"].clear()
+        working = Shell(shell.folder).begin("work")
+        waited(lambda: "/lamps" in state["asked"])
+        working.send_signal(signalled)
+        working.communicate(timeout=60)
+    state["slow"] = 0.0
+    with_jobs(shell, "  often: {steps: [pull a]}\ntell: {all: {by: file, file: told.ndjson}}\n")
+    shell("work", "--once")
+    told = [json.loads(line) for line in (shell.folder / "told.ndjson").read_text().splitlines()]
+    assert [(one["kind"], one["text"]) for document in told for one in document["matters"]] == [
+        ("failed", "its process ended before it did")
+    ]
+
+
 def _lives(process: int) -> bool:
     try:
         os.kill(process, 0)

@@ -22,6 +22,7 @@ from concordex.cli.reasons import words as words_of
 from concordex.cli.rehearsed import tell_rehearsal
 from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
+from concordex.cli.writes import rows_of
 from concordex.errors import CalledWrongly
 
 if TYPE_CHECKING:
@@ -286,15 +287,7 @@ def journal(
     Example: concordex change journal -o writes.csv
     """
 
-    rows = [
-        {
-            "sent": datetime.fromisoformat(row["sent"]), "by": row["about"].get("by"), "change": row["change"],
-            "kind": row["kind"], "from": row["about"].get("from"), "system": row["system"], "table": row["name"],
-            "action": row["operation"], "record": row["label"], "record_id": row["record_id"], "state": row["state"],
-            "why": words_of(row["why"]) or None,
-        }
-        for row in workspace().record_of_changes.entries(number)
-    ]  # fmt: skip
+    rows = rows_of(workspace().record_of_changes.entries(number))
     emit_rows(rows, form, output, columns=words(columns), limit=limit)
 
 

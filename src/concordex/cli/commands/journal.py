@@ -1,15 +1,15 @@
 """``concordex journal``: what was done, and whether it is as it was written down."""
 
 from datetime import UTC, datetime
-from typing import Annotated, Any
+from typing import Annotated
 
 import typer
 
 from concordex.cli import draw
 from concordex.cli.options import Columns, Limit, Output, OutputFormat, moment, words, workspace
-from concordex.cli.reasons import words as words_of
 from concordex.cli.rows import emit_rows
 from concordex.cli.statuses import Status
+from concordex.cli.writes import rows_of
 
 #: So many are shown, where nobody says how many.
 _SHOWN = 50
@@ -39,17 +39,11 @@ def list_writes(
     concordex journal list -o writes.csv
     """
     begun = moment(since, "--since") or datetime.min.replace(tzinfo=UTC)
-    rows: list[dict[str, Any]] = [
-        {
-            "sent": datetime.fromisoformat(row["sent"]), "by": row["about"].get("by"), "change": row["change"],
-            "kind": row["kind"], "from": row["about"].get("from"), "system": row["system"], "table": row["name"],
-            "action": row["operation"], "record": row["label"], "record_id": row["record_id"], "state": row["state"],
-            "why": words_of(row["why"]) or None,
-        }
-        for row in workspace().record_of_changes.entries(None)
-        if (by is None or row["about"].get("by") == by) and (system is None or row["system"] == system)
-        and datetime.fromisoformat(row["sent"]) >= begun
-    ]  # fmt: skip
+    rows = [
+        row
+        for row in rows_of(workspace().record_of_changes.entries())
+        if by in (None, row["by"]) and system in (None, row["system"]) and row["sent"] >= begun
+    ]
     emit_rows(rows, form, output, columns=words(columns), limit=_SHOWN if limit is None and output is None else limit)
 
 

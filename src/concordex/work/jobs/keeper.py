@@ -68,6 +68,7 @@ class _Keeper:
     def work(self, *, once: bool) -> int:
         for run in settle(self._here):
             self._heard(f"{run.job} {run.part}".rstrip() + f": run {run.id} had lost its process")
+            self._after(self._here, run)
         jobs = len(self._here.config.jobs)
         if not once:
             self._heard(f"waiting for {jobs} job{'' if jobs == 1 else 's'} of {self._here.root}; Ctrl-C ends it")

@@ -9,6 +9,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from threading import Event
@@ -73,8 +74,9 @@ def settle(workspace: BaseWorkspace, mine: str = "") -> list[JobRun]:
     for run in workspace.catalogue.runs.running():
         name = f"{run.job} {run.part}".rstrip()
         if name == mine or not workspace.locks.is_held_for(name):
-            workspace.catalogue.runs.end(run.id, "stopped", "its process ended before it did")
-            gone.append(run)
+            why = "its process ended before it did"
+            workspace.catalogue.runs.end(run.id, "stopped", why)
+            gone.append(replace(run, outcome="stopped", why=why))
     return gone
 
 
@@ -109,6 +111,7 @@ class _Running:
 
     def _outcome(self) -> str:
         if self._is_to_stop():
+            self._runs.ask_to_stop(self._run)  # whoever told the whole process to end has asked this run as well
             self._why = self._why or "somebody asked it to stop"
             return "stopped"
         ended = {step.outcome for step in self._steps}

@@ -32,7 +32,7 @@ def note_matters(workspace: BaseWorkspace, run: JobRun) -> None:
 def _failures(workspace: BaseWorkspace, notices: Notices, run: JobRun, name: str) -> None:
     """That a job fails, once; and that it is well again."""
     kind = {"failed": "failed", "stopped": "failed", "partly": "partly"}.get(run.outcome)
-    if run.asked_to_stop or run.why.startswith("somebody"):
+    if run.asked_to_stop:
         return
     if kind is None:
         since = min(filter(None, [notices.is_over(f"failed {name}"), notices.is_over(f"partly {name}")]), default=None)
