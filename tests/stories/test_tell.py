@@ -218,6 +218,31 @@ def test_a_template_and_signatures_by_the_standard_and_a_command_that_fails(hous
     assert json.loads((shell.folder / "out.json").read_text())["matters"][0]["kind"] == "found"
 
 
+def test_nothing_is_told_in_the_clear_nor_where_an_answer_leads(house, monkeypatch):
+    """A server that offers no TLS, or takes the offer out of its answer, and a webhook that points elsewhere."""
+    shell, state = house
+    plain = Controller(Box.__new__(Box), hostname="127.0.0.1", port=0, ready_timeout=20)
+    plain.handler.letters = []
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        plain.port = free.getsockname()[1]
+    plain.start()
+    try:
+        mail = f"{{by: mail, server: 'smtp://127.0.0.1:{plain.port}', from: c@q.example, to: w@q.example}}"
+        told_by(shell, state, f"  ops: {mail}\n  hook: {{by: webhook, url: '{state['url']}/hook'}}")
+        with monkeypatch.context() as elsewhere:
+            elsewhere.setattr(ways.ByMail, "is_here", False)  # as if it were another machine
+            assert "nothing is sent in the clear" in shell("tell", "try", "ops", status=1).stderr
+        assert plain.handler.letters == []
+        shell("tell", "try", "ops")  # on this very machine it may
+    finally:
+        plain.stop()
+    assert len(plain.handler.letters) == 1
+    state["hook"] = 307
+    assert "HTTP 307" in shell("tell", "try", "hook", status=1).stderr
+    assert len(state["posted"]) == 1
+
+
 def test_in_quiet_hours_and_between_digests_it_waits_and_goes_afterwards_in_one(house):
     shell, state = house
     now = datetime.now(UTC)
