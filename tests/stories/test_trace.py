@@ -203,3 +203,33 @@ def test_words_in_a_path_that_lead_to_records_of_other_forms_are_no_values_and_a
     assert paths == {*(f"GET /sets/{name}/items" for name in kinds), "GET /rooms/{room}/keys"}
     shell("dialect", "draft", "drafted", "--from", "console.har", "--output", "drafted.yaml")
     assert (shell.folder / "drafted.yaml").read_text().count('{Accept: "application/vnd.lamps+json"}') == 3
+
+
+def test_what_was_put_in_the_place_of_a_secret_is_none_and_a_cookie_that_nobody_sent_back_is(archive):
+    """A recording of ours was warned of as if it held what had been taken out of it."""
+    home = "https://lamps.example"
+    clean = [
+        entry(0, "POST", f"{home}/enter", {"token": "hidden-secret"}, sent={"password": "hidden-secret"}),
+        entry(1, "GET", f"{home}/lamps", {"lamps": [{"id": 1}]}, headers=[("Authorization", "Bearer hidden-secret")]),
+    ]
+    shell = archive(clean)
+    assert "secret" not in shell("dialect", "trace", "console.har").stderr
+    cookie = [entry(2, "GET", f"{home}/said", {"said": COOKIE}, came=[("Set-Cookie", f"crumb={COOKIE}; HttpOnly")])]
+    shell = archive(clean + cookie)
+    told = shell("dialect", "trace", "console.har", "--text", COOKIE[:5])
+    assert "holds 1 secret" in told.stderr
+    assert COOKIE not in told.stdout + told.stderr
+
+
+def test_a_token_that_leads_to_the_next_page_is_no_secret_and_the_kind_of_a_token_is_none(archive):
+    """Taken for a secret, the pages of such a list were never seen."""
+    home, lamps = "https://lamps.example", [{"id": f"L{n}", "label": f"lamp {n}"} for n in range(9)]
+    told = [entry(0, "POST", f"{home}/token", {"access_token": "hidden-secret", "token_type": "Bearer"}, sent={"a": 1})]
+    for at, mark in ((0, ""), (3, "page_token=mark-3&"), (6, "page_token=mark-6&")):
+        body = {"lamps": lamps[at : at + 3], "next_page_token": f"mark-{at + 3}"}
+        told.append(entry(1 + at, "GET", f"{home}/lamps?{mark}size=3", body))
+    shell = archive(told)
+    assert "secret" not in shell("dialect", "trace", "console.har").stderr
+    shell("dialect", "draft", "drafted", "--from", "console.har", "--output", "drafted.yaml")
+    text = (shell.folder / "drafted.yaml").read_text()
+    assert "pages: {by: cursor, next: next_page_token, cursor: page_token, limit: size, size: 3" in text

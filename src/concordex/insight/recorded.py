@@ -12,6 +12,7 @@ from typing import Any
 
 from concordex.insight.draft.seen import are_links
 from concordex.insight.questions import AskedQuestion, question_of
+from concordex.unseen import HIDDEN
 
 #: What a page is drawn with, by media type and by the ending of a path.
 _DRAWN = re.compile(
@@ -25,9 +26,10 @@ _VALUE = re.compile(
 )
 #: A release of an API, where nothing else ever stands in its place.
 _RELEASE = re.compile(r"v?\d{1,2}(\.\d{1,2}){0,2}", re.IGNORECASE)
-#: Members, parameters and headers that hold a secret, whatever stands there.
+#: Members, parameters and headers that hold a secret, whatever stands there.  The kind of a token is none (RFC 6749,
+#: section 5.1), nor is what leads to the next page.
 _SECRET = re.compile(
-    r"pass(word|phrase|wd)?$|secret|token|api-?_?key|authorization|cookie|session_?(id|key)?$|^key$|credential"
+    r"pass(word|phrase|wd)?$|secret|(?<!page)(?<!page[_-])(?<!skip)(?<!continuation)token(?!_?type)|api-?_?key|authorization|cookie|session_?(id|key)?$|^key$|credential"
     r"|csrf|xsrf",
     re.IGNORECASE,
 )
@@ -371,7 +373,11 @@ def _signed_in(calls: Sequence[Recorded]) -> Iterator[GivenCredential]:
 
 
 def _secrets_of(calls: Sequence[Recorded]) -> Iterator[str]:
-    """Every value that stands where a secret stands, or is carried as one."""
+    """Every value that stands where a secret stands, or is carried as one; not what was put in its place before."""
+    yield from (value for value in _carried_or_named(calls) if len(value.replace(HIDDEN, "")) >= _SHORT)
+
+
+def _carried_or_named(calls: Sequence[Recorded]) -> Iterator[str]:
     for call in calls:
         yield from (value for _, value in _credentials(call) if len(value) >= _SHORT)
         for name, value in call.headers:  # a header of any name may hold a key
@@ -379,7 +385,7 @@ def _secrets_of(calls: Sequence[Recorded]) -> Iterator[str]:
                 yield value
         for name, value in call.answer_headers:
             if name.lower() == "set-cookie":
-                yield name + value.partition(";")[0].partition("=")[2]
+                yield value.partition(";")[0].partition("=")[2]
         for body in (call.sent, call.answer):
             named = ((path.rpartition(".")[2], value) for path, value in leaves(body))
             yield from (value for name, value in named if _SECRET.search(name) and len(value) >= _SHORT)
