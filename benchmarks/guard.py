@@ -60,14 +60,14 @@ def pulled(folder: str) -> dict[str, float]:
 def written(folder: str) -> dict[str, float]:
     """What a run of the first change of that workspace takes."""
     from concordex import Workspace
-    from concordex.store.database import Database
+    from concordex.store.sqlite import SqliteDatabase
     from concordex.wire.http.transport import Transport
     from concordex.work.targets.records import RecordTarget
 
     counts: Counter[str] = Counter()
     with (
         _counting(RecordTarget, "records", lambda *_: 1, counts, "looks at a table"),
-        _counting(Database, "atomic", lambda *_: 1, counts, "transactions"),
+        _counting(SqliteDatabase, "atomic", lambda *_: 1, counts, "transactions"),
         _counting(Transport, "send", lambda *_: 1, counts, "requests"),
     ):
         done = Workspace(folder).run(1)

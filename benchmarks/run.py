@@ -282,6 +282,7 @@ def _million(root: Path) -> None:
 
     from concordex.store import snapshots
     from concordex.store.catalogue import Catalogue, Snapshot
+    from concordex.store.sqlite import SqliteDatabase
     from concordex.wire.dialect.load import from_file
     from concordex.wire.reading.mapping import Mapper
     from concordex.wire.reading.records import DecodedRecords
@@ -299,7 +300,7 @@ def _million(root: Path) -> None:
         chunks.append(mapper.frame([mapper.taken(columns)]))
     store = root / ".concordex"
     snapshots.write(in_order(pl.concat(chunks)), store / "million.parquet")
-    catalogue = Catalogue(store / "catalogue.sqlite", write=True)
+    catalogue = Catalogue(partial(SqliteDatabase, store / "catalogue.sqlite"), write=True)
     number = catalogue.begin_pull(os.getpid())
     catalogue.add_snapshot(
         Snapshot(

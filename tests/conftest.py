@@ -23,6 +23,7 @@ from concordex.cli.app import status_of
 from concordex.standins.server import Harbour
 from concordex.unseen import UNSEEN
 from tests.lamplight import serve  # noqa: F401 - a fixture
+from tests.servers import Postgres, object_store, postgres_server
 
 EXAMPLES = max(45, int(os.environ.get("CONCORDEX_FUZZ", "0")))
 settings.register_profile("machine", deadline=None, max_examples=EXAMPLES)  # how long they take is for benchmarks/
@@ -185,6 +186,20 @@ def pulled(shared_harbour: Harbour, tmp_path_factory: pytest.TempPathFactory) ->
     shell("pull")
     shell("reconcile")
     return shell
+
+
+@pytest.fixture(scope="session")
+def postgres() -> Iterator[Postgres]:
+    """A PostgreSQL of the tests' own; who stops it starts it again."""
+    with postgres_server() as server:
+        yield server
+
+
+@pytest.fixture(scope="session")
+def objects() -> Iterator[str]:
+    """The address of an object store with the bucket `snapshots`."""
+    with object_store() as address:
+        yield address
 
 
 def interrupt(process: subprocess.Popen, seen: Callable[[], bool], how: int = signal.SIGINT) -> tuple[str, str]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime
+from functools import partial
 from hashlib import sha256
 
 import polars as pl
@@ -17,12 +18,13 @@ from concordex.store import snapshots
 from concordex.store.catalogue import Catalogue, Snapshot
 from concordex.store.journal import Journal
 from concordex.store.locks import Locks
+from concordex.store.sqlite import SqliteDatabase
 from concordex.unseen import UNSEEN
 
 
 @pytest.fixture
 def catalogue(tmp_path):
-    return Catalogue(tmp_path / "catalogue.sqlite", write=True)
+    return Catalogue(partial(SqliteDatabase, tmp_path / "catalogue.sqlite"), write=True)
 
 
 def taken(pull: int, outcome: str, file: str | None = "f.parquet", system: str = "muster") -> Snapshot:
@@ -62,7 +64,7 @@ def test_a_block_that_fails_leaves_nothing(catalogue):
 
 def test_a_catalogue_opened_for_reading_cannot_be_written(tmp_path, catalogue):
     number = catalogue.begin_pull(1)
-    reading = Catalogue(tmp_path / "catalogue.sqlite", write=False)
+    reading = Catalogue(partial(SqliteDatabase, tmp_path / "catalogue.sqlite"), write=False)
     assert [row["id"] for row in reading.pulls()] == [number]
     with pytest.raises(StoreError, match="cannot be used"):
         reading.end_pull(number, "whole")
@@ -70,14 +72,14 @@ def test_a_catalogue_opened_for_reading_cannot_be_written(tmp_path, catalogue):
 
 def test_a_catalogue_that_another_process_is_making_reads_as_empty(tmp_path):
     (tmp_path / "catalogue.sqlite").touch()
-    reading = Catalogue(tmp_path / "catalogue.sqlite", write=False)
+    reading = Catalogue(partial(SqliteDatabase, tmp_path / "catalogue.sqlite"), write=False)
     assert (reading.pulls(), reading.newest(), reading.reconciliation()) == ([], [], None)
 
 
 def test_what_is_no_catalogue_is_told(tmp_path):
     (tmp_path / "catalogue.sqlite").write_text("not a database, and long enough to be looked at" * 50)
     with pytest.raises(StoreError, match="cannot be used"):
-        Catalogue(tmp_path / "catalogue.sqlite", write=True)
+        Catalogue(partial(SqliteDatabase, tmp_path / "catalogue.sqlite"), write=True)
 
 
 def test_a_snapshot_is_written_whole_and_read_as_one_table(tmp_path, catalogue):

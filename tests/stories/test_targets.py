@@ -3,16 +3,9 @@
 from __future__ import annotations
 
 import json
-import os
 import re
-import shutil
-import socket
 import sqlite3
-import subprocess
-import tempfile
-from collections.abc import Iterator
 from contextlib import closing
-from pathlib import Path
 
 import polars as pl
 import psycopg
@@ -162,50 +155,23 @@ def test_odd_columns_in_sqlite(lists, sqlite):
     odd_ones(lists, sqlite, "TEXT")
 
 
-@pytest.fixture(scope="module")
-def postgres() -> Iterator[str]:
-    """A PostgreSQL of the test's own, on a loopback port."""
-    found = sorted(Path("/usr/lib/postgresql").glob("*/bin/initdb"))
-    program = shutil.which("initdb") or (str(found[-1]) if found else None)
-    if program is None:
-        pytest.skip("PostgreSQL is not installed here")
-    bins, folder = Path(program).resolve().parent, Path(tempfile.mkdtemp())  # where another user may go
-    with closing(socket.socket()) as free:
-        free.bind(("127.0.0.1", 0))
-        port = free.getsockname()[1]
-    person = ["runuser", "-u", "postgres", "--"] if os.getuid() == 0 else []
-    if person:
-        shutil.chown(folder, "postgres")
-
-    def run(*words: str) -> None:
-        subprocess.run([*person, *words], check=True, capture_output=True, cwd=folder, timeout=120)
-
-    data = str(folder / "data")
-    run(str(bins / "initdb"), "-D", data, "-U", "keeper", "-A", "trust", "--no-sync")
-    settings = f"-p {port} -c listen_addresses=127.0.0.1 -c unix_socket_directories= -c fsync=off"
-    run(str(bins / "pg_ctl"), "-D", data, "-w", "-l", str(folder / "log"), "-o", settings, "start")
-    yield f"postgresql://keeper@127.0.0.1:{port}/postgres"
-    run(str(bins / "pg_ctl"), "-D", data, "-m", "immediate", "stop")
-    shutil.rmtree(folder)
-
-
 @pytest.mark.parametrize("kind", ["TIMESTAMPTZ", "TIMESTAMP"])
 def test_odd_columns_in_postgresql(lists, postgres, kind):
-    table = Table(lambda: psycopg.connect(postgres), "%s")
+    table = Table(lambda: psycopg.connect(postgres.url), "%s")
     table("DROP TABLE IF EXISTS before, things, places")
     table("CREATE TABLE places (id INTEGER PRIMARY KEY, name TEXT)")
-    into(lists, f"{{url: '{postgres}', table: things, where: {MINE}, columns: {ODD}}}")
+    into(lists, f"{{url: '{postgres.url}', table: things, where: {MINE}, columns: {ODD}}}")
     odd_ones(lists, table, kind)
     table("DROP TABLE before, things, places")
 
 
 def test_a_sync_into_postgresql_and_its_second_run_with_nothing_to_do(lists, postgres):
-    into(lists, f"{{url: '{postgres}', table: things, columns: "
+    into(lists, f"{{url: '{postgres.url}', table: things, columns: "
                   f"{MAPPED}}}")  # fmt: skip
-    table = Table(lambda: psycopg.connect(postgres), "%s")
+    table = Table(lambda: psycopg.connect(postgres.url), "%s")
     table(CREATE)
     go_on(lists, table)
-    into(lists, f"{{url: '{postgres}', table: things, columns: {{serial: serial_nr}}}}")
+    into(lists, f"{{url: '{postgres.url}', table: things, columns: {{serial: serial_nr}}}}")
     assert 'did you mean "serial_no"?' in lists("sync", "register", status=2).stderr
     into(lists, "{url: 'postgresql://keeper@127.0.0.1:1/x', table: things, columns: {serial: s}}")
     assert "cannot be reached" in lists("sync", "register", status=1).stderr
@@ -216,9 +182,9 @@ def test_a_sync_into_postgresql_and_its_second_run_with_nothing_to_do(lists, pos
 
 
 def test_whether_a_batch_is_written_is_unknown_where_the_answer_to_its_commit_is_lost(lists, postgres):
-    into(lists, f"{{url: '{postgres}', table: things, columns: "
+    into(lists, f"{{url: '{postgres.url}', table: things, columns: "
                   f"{MAPPED}}}")  # fmt: skip
-    table = Table(lambda: psycopg.connect(postgres), "%s")
+    table = Table(lambda: psycopg.connect(postgres.url), "%s")
     table("DROP TABLE IF EXISTS things")
     table(CREATE)
     table("CREATE FUNCTION leaves() RETURNS trigger LANGUAGE plpgsql AS"

@@ -7,8 +7,7 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from functools import cached_property
-from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 from concordex.store.chain import SCHEMA as _CHAIN
 from concordex.store.contacts import SCHEMA as _CONTACTS
@@ -33,7 +32,7 @@ CREATE TABLE IF NOT EXISTS snapshots (
     id INTEGER PRIMARY KEY, pull INTEGER NOT NULL REFERENCES pulls (id), system TEXT NOT NULL,
     name TEXT NOT NULL, taken TEXT NOT NULL, outcome TEXT NOT NULL, file TEXT,
     announced INTEGER, received INTEGER, distinct_ids INTEGER, fault TEXT, notes TEXT NOT NULL,
-    lost TEXT NOT NULL, seconds REAL NOT NULL, requests INTEGER NOT NULL, retries INTEGER NOT NULL,
+    lost TEXT NOT NULL, seconds DOUBLE PRECISION NOT NULL, requests INTEGER NOT NULL, retries INTEGER NOT NULL,
     bytes INTEGER NOT NULL, left_out TEXT NOT NULL DEFAULT '{}', narrowed TEXT, proof TEXT, refers TEXT
 );
 CREATE INDEX IF NOT EXISTS newest ON snapshots (system, name, id);
@@ -81,6 +80,17 @@ _LATER = {
 }
 
 
+#: Files whose names begin with a folder's; the folder is given twice.
+_BELOW = "substr(name, 1, length(?)) = ?"
+
+
+class OpensDatabase(Protocol):
+    """Opens a database with the tables of a schema, which are made where it is to be written to."""
+
+    def __call__(self, schema: str, *, write: bool) -> Database:
+        """The database, opened."""
+
+
 @dataclass(frozen=True, kw_only=True)
 class Snapshot:
     """One table of one system, as one pull found it, with what it takes to trust it."""
@@ -125,8 +135,8 @@ class Snapshot:
 class Catalogue:
     """The workspace's memory of what was done."""
 
-    def __init__(self, path: Path, *, write: bool, trusted: Collection[tuple[str, str]] = ()) -> None:
-        self.database = Database(path, _SCHEMA + _NOTICES + _CHAIN + _CONTACTS, write=write)
+    def __init__(self, opened: OpensDatabase, *, write: bool, trusted: Collection[tuple[str, str]] = ()) -> None:
+        self.database = opened(_SCHEMA + _NOTICES + _CHAIN + _CONTACTS, write=write)
         self._trusted = trusted  # systems and tables that are believed though nothing proves them whole
         if write or self.database.unmade:
             self._grow()
@@ -134,7 +144,7 @@ class Catalogue:
     def _grow(self) -> None:
         """Give a catalogue of an earlier release the columns that it lacks."""
         for table, columns in _LATER.items():
-            known = {row["name"] for row in self.database.rows(f"PRAGMA table_info({table})")}
+            known = self.database.columns_of(table)
             for name, kind in columns.items():
                 if name not in known:
                     self.database.run(f"ALTER TABLE {table} ADD COLUMN {name} {kind}")
@@ -169,7 +179,11 @@ class Catalogue:
     def advance(self, pull: int, counts: Mapping[tuple[str, str], tuple[int, int | None]]) -> bool:
         """Note how far a running pull is, by system and table; whether somebody asked it to stop."""
         rows = [(pull, system, table, of, came) for (system, table), (came, of) in counts.items()]
-        self.database.run_many("INSERT OR REPLACE INTO progress VALUES (?, ?, ?, ?, ?)", rows)
+        self.database.run_many(
+            "INSERT INTO progress VALUES (?, ?, ?, ?, ?) ON CONFLICT (pull, system, name)"
+            " DO UPDATE SET announced = excluded.announced, received = excluded.received",
+            rows,
+        )
         asked = self.database.rows("SELECT stop FROM pulls WHERE id = ?", (pull,))
         return bool(asked and asked[0]["stop"])
 
@@ -261,12 +275,14 @@ class Catalogue:
     def note_file(self, name: str, digest: str, content: str | None = None) -> None:
         """Note the digest of a file that is in place, and that of its content."""
         self.database.run(
-            "INSERT OR REPLACE INTO files (name, digest, content) VALUES (?, ?, ?)", (name, digest, content)
+            "INSERT INTO files (name, digest, content) VALUES (?, ?, ?) ON CONFLICT (name)"
+            " DO UPDATE SET digest = excluded.digest, content = excluded.content",
+            (name, digest, content),
         )
 
     def content_of(self, name: str) -> str | None:
         """The digest of a file's content; none of what an earlier release wrote."""
-        known = {row["name"] for row in self.database.rows("PRAGMA table_info(files)")}
+        known = self.database.columns_of("files")
         rows = self.database.rows("SELECT * FROM files WHERE name = ?", (name,)) if known else []
         return rows[0].get("content") if rows else None
 
@@ -279,12 +295,17 @@ class Catalogue:
 
     @cached_property
     def _has_digests(self) -> bool:
-        return bool(self.database.rows("SELECT 1 FROM sqlite_master WHERE name = 'files'"))
+        return bool(self.database.columns_of("files"))
 
     def files_in(self, folder: str) -> list[str]:
         """The files of a folder that were kept."""
-        rows = self.database.rows("SELECT name FROM files WHERE name GLOB ? ORDER BY name", (f"{folder}/*",))
+        sql = f"SELECT name FROM files WHERE {_BELOW} ORDER BY name"  # noqa: S608 - a name of our own
+        rows = self.database.rows(sql, (f"{folder}/", f"{folder}/"))
         return [str(row["name"]) for row in rows]
+
+    def all_files(self) -> list[str]:
+        """Every file that is kept and has a digest."""
+        return [str(row["name"]) for row in self.database.rows("SELECT name FROM files ORDER BY name")]
 
     def named_files(self) -> set[str]:
         """The files that snapshots have."""
@@ -298,13 +319,14 @@ class Catalogue:
     def register(self, snapshot: Snapshot) -> None:
         """Note a snapshot of a pull that may be unknown here."""
         taken = snapshot.taken.isoformat()
-        sql = "INSERT OR IGNORE INTO pulls (id, begun, ended, outcome) VALUES (?, ?, ?, ?)"
-        self.database.run(sql, (snapshot.pull, taken, taken, snapshot.outcome))
+        sql = "INSERT INTO pulls (id, begun, ended, outcome) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING"
+        if self.database.run(sql, (snapshot.pull, taken, taken, snapshot.outcome)):
+            self.database.renumber("pulls")
         self.add_snapshot(snapshot)
 
     def forget_digests(self, name: str) -> None:
         """Forget a file, or the files of a folder."""
-        self.database.run("DELETE FROM files WHERE name = ? OR name GLOB ?", (name, f"{name}/*"))
+        self.database.run(f"DELETE FROM files WHERE name = ? OR {_BELOW}", (name, f"{name}/", f"{name}/"))  # noqa: S608
 
     def running(self) -> list[DatabaseRow]:
         """The pulls that have not ended, by what they said of themselves."""
@@ -362,7 +384,11 @@ class Catalogue:
 
     def refer(self, rows: Iterable[tuple[str, str, str, str]]) -> None:
         """Note ``(system, record_id, entry, source)`` of records that we made."""
-        self.database.run_many("INSERT OR REPLACE INTO references_made VALUES (?, ?, ?, ?)", rows)
+        self.database.run_many(
+            "INSERT INTO references_made VALUES (?, ?, ?, ?) ON CONFLICT (system, record_id)"
+            " DO UPDATE SET entry = excluded.entry, source = excluded.source",
+            rows,
+        )
 
     def forget(self, system: str, record_ids: Iterable[str]) -> None:
         """Forget what records that are gone stood for."""

@@ -35,7 +35,7 @@ class Contacts:
     @cached_property
     def _knows_checks(self) -> bool:
         """Whether checks are noted here: an earlier release did not."""
-        return bool(self._database.rows("SELECT 1 FROM sqlite_master WHERE name = 'checked'"))
+        return bool(self._database.columns_of("checked"))
 
     def note_check(self, system: str, fault: str) -> None:
         """Note what a check of a system came to: no fault where it went well."""
@@ -44,7 +44,11 @@ class Contacts:
         since = (known[0]["failing_since"] if known and known[0]["failing_since"] else now) if fault else None
         good = (known[0]["good"] if known else None) if fault else now
         values = (system, now, since, fit_to_keep(fault), good)
-        self._database.run("INSERT OR REPLACE INTO checked VALUES (?, ?, ?, ?, ?)", values)
+        self._database.run(
+            "INSERT INTO checked VALUES (?, ?, ?, ?, ?) ON CONFLICT (system) DO UPDATE SET moment = excluded.moment,"
+            " failing_since = excluded.failing_since, fault = excluded.fault, good = excluded.good",
+            values,
+        )
 
     def of(self, system: str) -> Contact:
         """A system, by what came last: a pull or a check."""

@@ -1,137 +1,95 @@
-"""A database connection whose transactions are ``with`` blocks.
+"""What the catalogue asks of a database: statements in the SQL that SQLite and PostgreSQL share.
 
-The catalogue speaks the part of SQL that SQLite and PostgreSQL share.  It uses the driver itself:
-an object mapper would cost every command half a second of imports.
+Values stand as ``?`` or ``:name``.  Each database speaks through its own driver: an object mapper would cost every
+command half a second of imports.
 """
 
 from __future__ import annotations
 
-import sqlite3
-from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
-from pathlib import Path
-from typing import Any
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
+from typing import Any, TypeVar
 
 from concordex.errors import StoreError
 
 DatabaseRow = Mapping[str, Any]
+Made = TypeVar("Made")
 
 
-#: A call that is made inside a running event loop works in a thread of its own, and whoever made it waits (see
-#: :mod:`concordex.parallel`): one thread at a time.
-_OPENED: dict[str, Any] = {"timeout": 30, "isolation_level": None, "check_same_thread": False}
+class DatabaseLost(StoreError):
+    """The database went away, and did not come back while it was waited for."""
 
 
-class Database:
-    """One SQLite file, opened for writing where that is possible and for reading where it is not."""
+class Database(ABC):
+    """One database, whose transactions are ``with`` blocks."""
 
-    def __init__(self, path: Path, schema: str, *, write: bool, version: int = 1) -> None:
-        self.path = path
-        #: Whether another process is still making the file, and this one reads of an empty one.
-        self.unmade = False
-        try:
-            self._connection = self._open(path, schema, write=write)
-            if write:  # whoever only reads is told where it stumbles; nothing is added to what does not hold together
-                ((verdict,),) = self._connection.execute("PRAGMA quick_check(1)")
-                if verdict != "ok":
-                    raise sqlite3.DatabaseError(verdict)
-            stored = int(self._connection.execute("PRAGMA user_version").fetchone()[0])
-            if write and stored < version:
-                self._connection.execute(f"PRAGMA user_version = {version}")
-        except (sqlite3.Error, OSError) as error:
-            raise self._fault(error) from error
-        if stored > version:
-            raise StoreError(
-                f"the catalogue {path} was made by a later release, and this one cannot read it",
-                advice="use that release here, or another workspace",
-            )
+    #: Where it is, as people are told.
+    place: str
+    #: Whether it has not been made yet, and whoever reads finds an empty one.
+    unmade = False
 
-    def _open(self, path: Path, schema: str, *, write: bool) -> sqlite3.Connection:
-        if write:
-            path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-            path.touch(mode=0o600)
-            connection: sqlite3.Connection = sqlite3.connect(path, **_OPENED)
-            connection.execute("PRAGMA journal_mode=WAL")
-            connection.execute("PRAGMA synchronous=FULL")
-            connection.executescript(f"BEGIN IMMEDIATE; {schema}; COMMIT")  # whoever reads sees all of it, or nothing
-        else:
-            connection = sqlite3.connect(self._reading(path), uri=True, **_OPENED)
-            if connection.execute("SELECT 1 FROM sqlite_master").fetchone() is None:
-                connection.close()
-                self.unmade = True
-                connection = sqlite3.connect(":memory:", **_OPENED)
-                connection.executescript(schema)
-        connection.row_factory = sqlite3.Row
-        return connection
-
-    def _reading(self, path: Path) -> str:
-        """A folder that cannot be written has no room for a log beside the file: read it as it stands."""
-        import os
-
-        frozen = "" if os.access(path.parent, os.W_OK) else "&immutable=1"
-        return f"{path.resolve().as_uri()}?mode=ro{frozen}"
-
-    def _fault(self, error: Exception) -> StoreError:
-        advice = "may this user write there, and is there room? The workspace's own files are not touched."
-        if isinstance(error, sqlite3.DatabaseError) and not isinstance(error, sqlite3.OperationalError):
-            advice = (
-                "concordex mend rebuilds it from all that can still be read;"
-                " decisions and settings are kept in other files"
-            )
-        return StoreError(f"the catalogue {self.path} cannot be used", why=str(error), advice=advice)
-
+    @abstractmethod
     def rows(self, sql: str, values: Sequence[Any] | Mapping[str, Any] = ()) -> list[DatabaseRow]:
         """What a query finds."""
-        try:
-            return [dict(row) for row in self._connection.execute(sql, values)]
-        except sqlite3.Error as error:
-            raise self._fault(error) from error
 
-    def tuples(self, sql: str, values: Sequence[Any]) -> list[tuple[Any, ...]]:
+    @abstractmethod
+    def tuples(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         """What a query finds, in the order of its columns: of many thousand rows in a third of the time."""
-        try:
-            cursor = self._connection.cursor()
-            cursor.row_factory = None
-            return cursor.execute(sql, values).fetchall()
-        except sqlite3.Error as error:
-            raise self._fault(error) from error
 
+    @abstractmethod
     def run(self, sql: str, values: Sequence[Any] = ()) -> int:
         """Run one statement; how many rows it touched."""
-        try:
-            return self._connection.execute(sql, values).rowcount
-        except sqlite3.Error as error:
-            raise self._fault(error) from error
 
+    @abstractmethod
     def run_many(self, sql: str, rows: Iterable[Sequence[Any]]) -> None:
         """Run one statement for each of many rows."""
-        try:
-            self._connection.executemany(sql, rows)
-        except sqlite3.Error as error:
-            raise self._fault(error) from error
+
+    @abstractmethod
+    def atomic(self) -> AbstractContextManager[None]:
+        """All that is run inside holds together, or not at all; blocks nest.  One writer at a time is in one."""
+
+    @abstractmethod
+    def steady(self, *, alone: bool = False) -> AbstractContextManager[None]:
+        """All that is read inside is of one moment; ``alone``, nobody writes meanwhile."""
+
+    @abstractmethod
+    def retire(self) -> None:
+        """Within ``steady(alone=True)``: nobody can write here any more when that ends, not even who waits to."""
+
+    @abstractmethod
+    def in_pieces(self, sql: str, rows: int) -> Iterator[list[tuple[Any, ...]]]:
+        """What a query finds, so many rows at a time."""
+
+    @abstractmethod
+    def columns_of(self, table: str) -> set[str]:
+        """The columns of a table; none where it is not there."""
+
+    @abstractmethod
+    def tables(self) -> list[str]:
+        """The tables that are there, in the order of their names."""
+
+    @abstractmethod
+    def among(self, numbers: Sequence[int]) -> tuple[str, Any]:
+        """What stands after ``IN`` for one of some numbers, and its value."""
+
+    @abstractmethod
+    def renumber(self, table: str) -> None:
+        """Number the next row of a table after the last, where rows with numbers of their own were put into it."""
+
+    @abstractmethod
+    def moment(self) -> str:
+        """What time it is where the database is."""
+
+    @abstractmethod
+    def close(self) -> None:
+        """Let go of it."""
 
     def insert(self, sql: str, values: Sequence[Any] = ()) -> int:
         """Insert one row; its number."""
-        rows = self.rows(f"{sql} RETURNING id", values)
-        return int(rows[0]["id"])
+        return int(self.rows(f"{sql} RETURNING id", values)[0]["id"])
 
-    @contextmanager
-    def atomic(self) -> Iterator[None]:
-        """All that is run inside holds together, or not at all; blocks nest."""
-        if self._connection.in_transaction:
-            yield
-            return
-        self.run("BEGIN IMMEDIATE")
-        try:
-            yield
-        except BaseException:
-            self._connection.rollback()
-            raise
-        try:
-            self._connection.commit()
-        except sqlite3.Error as error:
-            raise self._fault(error) from error
-
-    def close(self) -> None:
-        """Let go of the file."""
-        self._connection.close()
+    def repeatable(self, work: Callable[[], Made]) -> Made:
+        """Do in one transaction what may be done once more where nobody knows whether it was done."""
+        with self.atomic():
+            return work()

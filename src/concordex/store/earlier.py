@@ -17,7 +17,7 @@ _ASKED = {"most": "batch_size", "regardless": "force"}
 
 def is_of_today(database: Database) -> bool:
     """Whether the steps in a catalogue are kept as this release keeps them."""
-    return "operation" in {row["name"] for row in database.rows("PRAGMA table_info(steps)")}
+    return "operation" in database.columns_of("steps")
 
 
 def brought_up(database: Database) -> None:
@@ -44,7 +44,7 @@ def check_today(database: Database) -> None:
     """Raise StoreError where an earlier release has kept the changes, and nothing may be written here."""
     if not is_of_today(database):
         raise StoreError(
-            f"{database.path} stores its changes in the form of an earlier release",
+            f"{database.place} stores its changes in the form of an earlier release",
             advice="run once a command that writes here, such as `concordex pull`",
         )
 

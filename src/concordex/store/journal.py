@@ -114,7 +114,8 @@ class Journal:
 
     def begin(self, number: int, process: int) -> None:
         """Take the change for this process, which holds the lock of its system: whoever had it before is gone."""
-        with self._database.atomic():
+
+        def take() -> bool:
             taken = self._database.run(
                 "UPDATE changes SET state = 'running', begun = ?, process = ? WHERE id = ?"
                 " AND state NOT IN ('done', 'dropped')",
@@ -122,7 +123,9 @@ class Journal:
             )
             if taken:
                 self._chain.add(number, "begun")
-        if not taken:
+            return taken > 0
+
+        if not self._database.repeatable(take):
             raise Stopped(
                 f"change {number} was done or dropped by another process meanwhile",
                 advice=f"concordex change show {number}",
@@ -136,26 +139,26 @@ class Journal:
 
     def end(self, number: int, state: str) -> None:
         """Note how a run ended."""
-        with self._database.atomic():
+
+        def note() -> None:
             self._database.run("UPDATE changes SET state = ?, ended = ? WHERE id = ?", (state, _now(), number))
             self._chain.add(number, state)
+
+        self._database.repeatable(note)
 
     def mark_sent(self, number: int, steps: Sequence[Step]) -> None:
         """Write down that these steps are about to be sent: durable before the first byte leaves."""
         moment = _now()
-        with self._database.atomic():
-            self._database.run(
-                "UPDATE steps SET state = 'sent', sent = ?, ours = 1 WHERE change = ?"
-                " AND number IN (SELECT value FROM json_each(?))",
-                (moment, number, json.dumps([step.number for step in steps])),
-            )
+        one_of, numbers = self._database.among([step.number for step in steps])
+        sql = f"UPDATE steps SET state = 'sent', sent = ?, ours = 1 WHERE change = ? AND number IN {one_of}"  # noqa: S608
+        self._database.repeatable(lambda: self._database.run(sql, (moment, number, numbers)))
 
     def written(self, system: str, table: str) -> dict[str, dict[str, Any]]:
         """What was last written of each record, by its id, field by field, as it was read back."""
         rows = self._database.rows(
             "SELECT steps.record_id AS record_id, steps.body AS body, steps.became AS became FROM steps"
             " JOIN changes ON changes.id = steps.change WHERE changes.system = ? AND steps.name = ?"
-            " AND steps.state = 'confirmed' AND steps.sent IS NOT NULL AND COALESCE(steps.ours, 1)"
+            " AND steps.state = 'confirmed' AND steps.sent IS NOT NULL AND COALESCE(steps.ours, 1) <> 0"
             " AND steps.record_id IS NOT NULL"
             " ORDER BY steps.answered, steps.change, steps.number",
             (system, table),
@@ -171,7 +174,7 @@ class Journal:
         rows = self._database.rows(
             "SELECT steps.record_id AS record_id, steps.body AS body, steps.change AS number, steps.sent AS sent"
             " FROM steps JOIN changes ON changes.id = steps.change WHERE changes.system = ? AND steps.name = ?"
-            " AND steps.state = 'confirmed' AND steps.sent IS NOT NULL AND COALESCE(steps.ours, 1)"
+            " AND steps.state = 'confirmed' AND steps.sent IS NOT NULL AND COALESCE(steps.ours, 1) <> 0"
             " AND steps.record_id IS NOT NULL ORDER BY steps.answered, steps.change, steps.number",
             (system, table),
         )
@@ -211,8 +214,10 @@ class Journal:
 
     def settled(self, number: int, outcomes: Iterable[Outcome]) -> None:
         """Write down what became of steps."""
-        with self._database.atomic():
-            self._database.run_many(f"UPDATE steps SET {_SETTLED}", _settled(number, outcomes))  # noqa: S608
+        rows = list(_settled(number, outcomes))
+        self._database.repeatable(
+            lambda: self._database.run_many(f"UPDATE steps SET {_SETTLED}", rows)  # noqa: S608 - words of ours
+        )
 
     def judged(self, number: int, outcomes: Sequence[Outcome], read_back: Iterable[tuple[Values, Values]]) -> None:
         """Write down what became of steps, and what was read back of each.
@@ -220,11 +225,9 @@ class Journal:
         That is its fields, and of the system's whole record what an undo rests on.
         """
         texts = ((_text(became), _text(whole)) for became, whole in read_back)
-        with self._database.atomic():
-            self._database.run_many(
-                f"UPDATE steps SET became = ?, whole = ?, {_SETTLED}",  # noqa: S608 - words of ours
-                ((*text, *values) for text, values in zip(texts, _settled(number, outcomes), strict=True)),
-            )
+        rows = [(*text, *values) for text, values in zip(texts, _settled(number, outcomes), strict=True)]
+        sql = f"UPDATE steps SET became = ?, whole = ?, {_SETTLED}"  # noqa: S608 - words of ours
+        self._database.repeatable(lambda: self._database.run_many(sql, rows))
 
 
 _SETTLED = (

@@ -15,9 +15,10 @@ from urllib.parse import quote
 from filelock import FileLock, Timeout
 
 from concordex.errors import Stopped, StoreError
+from concordex.landing import is_alive
 
 #: Seconds to wait in any case: whoever only asks whether a lock is held has it for a moment.
-_GRACE = 0.5
+GRACE = 0.5
 #: Seconds to wait for a file that another process alters: that takes it a moment.
 _PATIENCE = 30
 
@@ -33,7 +34,7 @@ class Locks:
         """Hold the lock of ``system`` for a change; raises Stopped, and says who has it, after ``wait`` seconds."""
         lock = self._lock(system)
         try:
-            lock.acquire(timeout=max(wait, _GRACE))
+            lock.acquire(timeout=max(wait, GRACE))
         except Timeout as late:
             raise Stopped(self._told(system), advice=self._advice(system, change)) from late
         note = self._note(system)
@@ -67,8 +68,30 @@ class Locks:
     @contextmanager
     def of_job(self, name: str) -> Iterator[None]:
         """Hold the lock of a job, or of the process that runs jobs; raises Timeout where another has it."""
-        with self._lock(f"job {name}").acquire(timeout=_GRACE):
+        with self._lock(f"job {name}").acquire(timeout=GRACE):
             yield
+
+    @contextmanager
+    def of_pull(self, number: int) -> Iterator[None]:
+        """Hold what says that a pull is going on: here its process says so."""
+        yield
+
+    def is_pulling(self, number: int, process: int | None) -> bool:
+        """Whether whoever began a pull is still at it."""
+        return process is not None and is_alive(process)
+
+    def try_reading(self, system: str) -> bool:
+        """Hold what keeps others from pulling a system meanwhile, where machines share it; whether it could be had."""
+        return True
+
+    def end_reading(self, system: str) -> None:
+        """Let others pull a system."""
+
+    def check(self, system: str) -> None:
+        """Raise Stopped where the lock of ``system``, which this process holds, is lost: a file's never is."""
+
+    def close(self) -> None:
+        """Let go of everything."""
 
     def is_held_for(self, job: str) -> bool:
         """Whether somebody runs a job now."""

@@ -7,11 +7,13 @@ import sqlite3
 from collections.abc import Iterator
 from contextlib import closing, suppress
 from datetime import UTC, datetime
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 from concordex.landing import landing
 from concordex.store.catalogue import Catalogue
+from concordex.store.sqlite import SqliteDatabase
 
 #: What SQLite keeps beside a file (its write-ahead log).
 _BESIDE = ("-wal", "-shm")
@@ -44,9 +46,9 @@ def renew(path: Path) -> tuple[Path | None, dict[str, int]]:
     saved = {}
     aside = _set_aside(path)
     with landing(path, private=True) as making:
-        with closing(Catalogue(making, write=True).database) as new:
-            for table in [row["name"] for row in new.rows("SELECT name FROM sqlite_master WHERE type = 'table'")]:
-                known = [row["name"] for row in new.rows(f"PRAGMA table_info({table})")]
+        with closing(Catalogue(partial(SqliteDatabase, making), write=True).database) as new:
+            for table in new.tables():
+                known = new.columns_of(table)
                 count = 0
                 for row in _rows(aside, table) if aside else ():
                     names = [name for name in row if name in known]

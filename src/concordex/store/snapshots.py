@@ -6,12 +6,13 @@ import hashlib
 import json
 import os
 import shutil
+import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager, suppress
 from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import polars as pl
 import xxhash
@@ -22,10 +23,15 @@ from concordex.model.fields import FIELDS, ORIGINAL
 from concordex.store.catalogue import Catalogue, Snapshot
 from concordex.unseen import in_frame
 
+if TYPE_CHECKING:
+    from concordex.store.shelf import Shelf
+
 #: Small enough that a filter on one site skips most of a sorted file and memory stays flat.
 _ROWS = 16_384
 #: How files are written that are kept for long.
 LASTING: dict[str, Any] = {"row_group_size": _ROWS, "compression": "zstd", "compression_level": 1}
+#: Seconds for which a file may be there that is not noted yet.
+_UNDER_WAY = 3_600
 #: Under which name a file says what it is, for a catalogue that is made anew.
 FACTS = "concordex"
 
@@ -83,8 +89,13 @@ def content(frame: pl.DataFrame) -> str:
 class Frames:
     """The frames that a workspace keeps, each by its name below the store, with its digest in the catalogue."""
 
-    def __init__(self, root: Path, memory: Callable[[], Catalogue], catalogue: Callable[[], Catalogue]) -> None:
+    def __init__(
+        self, root: Path, memory: Callable[[], Catalogue], catalogue: Callable[[], Catalogue],
+        shelf: Shelf | None = None,
+    ) -> None:  # fmt: skip
+        """``shelf`` is where several machines share them; what is below ``root`` is a copy then."""
         self.root, self._memory, self._catalogue = root, memory, catalogue
+        self.shelf = shelf
         self._sound: set[str] = set()
 
     def write(
@@ -92,7 +103,19 @@ class Frames:
     ) -> None:
         """Write ``frame``, and note its digest; of one that says what it is, that of its content as well."""
         digest = write(frame, self.root / name, lasting=lasting, facts=facts)
-        self._catalogue().note_file(name, digest, content(frame) if facts is not None else None)
+        self.keep(name, digest, content(frame) if facts is not None else None)
+
+    def keep(self, name: str, digest: str, told: str | None = None) -> None:
+        """Note a file that is in place, once all who share it can have it; ``told`` is the digest of its content."""
+        if self.shelf is not None:
+            self.shelf.put(self.root / name, name)
+        self._catalogue().note_file(name, digest, told)
+
+    def file(self, name: str) -> Path:
+        """Where the file of that name is here; it is brought here where it is not."""
+        if self.shelf is not None and not (self.root / name).is_file():
+            self.shelf.get(name, self.root / name)
+        return self.root / name
 
     @contextmanager
     def passing(self, folder: str) -> Iterator[Callable[[str, pl.DataFrame], None]]:
@@ -115,7 +138,7 @@ class Frames:
                 shutil.rmtree(self.root / folder, ignore_errors=True)
                 raise
         for name, digest in digests.items():
-            self._catalogue().note_file(name, digest)
+            self.keep(name, digest)
 
     def vet(self, names: Sequence[str]) -> None:
         """Look at files of those names beforehand, several at a time; those that are as written need no other look."""
@@ -124,7 +147,7 @@ class Frames:
 
         def is_sound(name: str, digest: str | None) -> bool:
             try:
-                return bool(digest) and digest_of(self.root / name, like=digest) == digest
+                return bool(digest) and self._is_as_written(name, str(digest))
             except OSError:  # gone, or taken away by another process meanwhile
                 return False
 
@@ -151,9 +174,9 @@ class Frames:
         if name in self._sound:
             return None
         try:
-            pl.read_parquet_schema(self.root / name)
+            pl.read_parquet_schema(self.file(name))
             expected = self._memory().digest_of(name)
-            if expected and digest_of(self.root / name, like=expected) != expected:
+            if expected and not self._is_as_written(name, expected):
                 return "damaged"
         except FileNotFoundError:
             return "gone"
@@ -162,14 +185,26 @@ class Frames:
         self._sound.add(name)
         return None
 
+    def _is_as_written(self, name: str, digest: str) -> bool:
+        """Whether a file has its digest; a copy that has not is brought anew, once."""
+        if digest_of(self.file(name), like=digest) == digest:
+            return True
+        if self.shelf is None:
+            return False
+        self.shelf.get(name, self.root / name)
+        return digest_of(self.root / name, like=digest) == digest
+
     def share(self, name: str, to: str) -> None:
         """Keep a file under another name as well; it is not read, and has the digest that it had."""
         make_folder((self.root / to).parent)
+        self.file(name)
         try:
             os.link(self.root / name, self.root / to)
         except OSError:  # not every file system gives a file two names
             with landing(self.root / to, private=True) as making:
                 shutil.copyfile(self.root / name, making)
+        if self.shelf is not None:
+            self.shelf.copy(name, to)
         self._catalogue().note_file(to, self._memory().digest_of(name) or digest_of(self.root / to))
 
     def content_of(self, name: str) -> str | None:
@@ -184,8 +219,20 @@ class Frames:
         """Take a file for right as it stands now."""
         self._catalogue().note_file(name, digest_of(self.root / name))
 
+    def set_aside(self, name: str) -> None:
+        """Keep a file out of use, under another name."""
+        path = self.root / name
+        with suppress(FileNotFoundError):
+            path.replace(path.with_name(f"{path.name}.damaged"))
+        if self.shelf is not None:
+            with suppress(FileNotFoundError):
+                self.shelf.copy(name, f"{name}.damaged")
+                self.shelf.remove(name)
+
     def sweep(self, folder: str, since: datetime) -> None:
         """Remove what was begun below ``folder`` and never finished: none of it is known, or was touched ``since``."""
+        if not (self.root / folder).is_dir():
+            return
         for path in sorted((self.root / folder).iterdir()):
             name = f"{folder}/{path.name}"
             with suppress(OSError):  # another process may be as tidy
@@ -199,6 +246,17 @@ class Frames:
         else:
             (self.root / name).unlink(missing_ok=True)
         self._catalogue().forget_digests(name)
+        if self.shelf is not None:
+            self.shelf.remove(name)
+
+    def forget_copies(self, folder: str) -> None:
+        """Remove the copies below ``folder`` of what other machines have forgotten; what is shared is not asked for."""
+        if self.shelf is None:
+            return
+        known = set(self._catalogue().all_files())
+        for path in sorted((self.root / folder).rglob("*.parquet")):
+            if path.relative_to(self.root).as_posix() not in known and time.time() - path.stat().st_mtime > _UNDER_WAY:
+                path.unlink(missing_ok=True)
 
     def together(self, snapshots: Sequence[Snapshot]) -> pl.LazyFrame:
         """Snapshots of one table from several systems as one frame, with the ``system`` first."""

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from concordex.progress import Counted
     from concordex.store.chain import Verified
     from concordex.work.upkeep.backup import BackedUp
     from concordex.work.upkeep.examine import Examined
     from concordex.work.upkeep.measures import MeasureFamily
+    from concordex.work.upkeep.move import Moved
     from concordex.work.workspace.base import BaseWorkspace
 
 
@@ -36,6 +38,12 @@ class Upkeep:
         from concordex.work.upkeep.backup import back_up
 
         return back_up(self._workspace, file)
+
+    def move_store(self, settings: dict[str, Any], progress: Counted | None = None) -> Moved:
+        """Carry the store to where ``settings`` (those of ``store:``) say; none of them: below the workspace."""
+        from concordex.work.upkeep.move import move
+
+        return move(self._workspace, settings, progress)
 
     def has_seal(self, seal: str) -> bool:
         """Whether a link of the journal's chain bears this seal."""

@@ -174,7 +174,7 @@ def _known(workspace: BaseWorkspace, without: Sequence[str]) -> dict[str, set[st
     import polars as pl
 
     known: dict[str, set[str]] = {name: set() for name in _TELLING}
-    if not (workspace.store / "catalogue.sqlite").is_file():
+    if not workspace.has_catalogue:
         return known
     for shot in workspace.memory.newest("devices"):
         if not shot.file or shot.system in without:

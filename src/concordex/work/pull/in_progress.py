@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from typing import TYPE_CHECKING
 
 from concordex.errors import CalledWrongly
@@ -14,7 +13,7 @@ if TYPE_CHECKING:
 def settle(workspace: BaseWorkspace) -> None:
     """Call pulls stopped whose process was killed and could not say so itself."""
     for left in workspace.catalogue.running():
-        if left["process"] != os.getpid() and not _is_alive(left["process"]):
+        if not workspace.locks.is_pulling(left["id"], left["process"]):
             workspace.catalogue.end_pull(left["id"], "stopped")
 
 
@@ -24,16 +23,3 @@ def stop(workspace: BaseWorkspace, number: int) -> None:
     if not workspace.catalogue.ask_to_stop(number):
         running = ", ".join(str(row["id"]) for row in workspace.catalogue.running()) or "none"
         raise CalledWrongly(f"pull {number} is not running", advice=f"running: {running}")
-
-
-def _is_alive(process: int | None) -> bool:
-    """Whether a process of that number runs on this machine."""
-    if process is None:
-        return False
-    try:
-        os.kill(process, 0)
-    except ProcessLookupError:
-        return False
-    except PermissionError:
-        return True
-    return True

@@ -53,6 +53,8 @@ Progress = Callable[[str, str, int, int | None], None]
 
 #: Seconds between two notes of how far a running pull is, and looks whether it should stop.
 _PULSE = 0.5
+#: Seconds for which another machine that pulls the same system is waited for.
+_TURN = 1_800
 #: What changed so shortly before the last pull is asked for again: clocks differ.
 _OVERLAP = timedelta(minutes=5)
 
@@ -132,7 +134,8 @@ def pull(
     )  # fmt: skip
     outcome = "stopped"
     try:
-        completed(_pull_all(run, wanted, sessions))
+        with workspace.locks.of_pull(number):
+            completed(_pull_all(run, wanted, sessions))
         outcome = outcome_of(workspace.catalogue.snapshots_of(number))
     finally:
         workspace.catalogue.end_pull(number, outcome)
@@ -157,6 +160,7 @@ async def _pull_all(run: _Pulling, wanted: dict[str, list[str]], sessions: dict[
 async def _pull_system(run: _Pulling, system: str, tables: list[str], opened: Session | None) -> None:
     pulled = _OfSystem(run, system, tables)
     try:
+        await _alone(run.workspace, system)
         async with opened or run.workspace.session(system) as session:
             await pulled.everything(session)
     except (StoreError, Stopped):
@@ -167,6 +171,18 @@ async def _pull_system(run: _Pulling, system: str, tables: list[str], opened: Se
         pulled.ended(stumbled("it", system, error))
     finally:
         pulled.closed()
+        run.workspace.locks.end_reading(system)
+
+
+async def _alone(workspace: BaseWorkspace, system: str) -> None:
+    """Wait until no other machine pulls this system."""
+    until = time.monotonic() + _TURN
+    while not workspace.locks.try_reading(system):
+        if time.monotonic() > until:
+            raise Stopped(
+                f"{system} has been pulled by another machine for {_TURN // 60} minutes", advice="concordex pulls"
+            )
+        await asyncio.sleep(_PULSE)
 
 
 class _OfSystem:

@@ -46,6 +46,7 @@ def _unwanted(frame: pl.DataFrame, rule: LeaveOut, workspace: BaseWorkspace) -> 
 
 def tidy(workspace: BaseWorkspace, keep: Keep) -> int:
     """Remove snapshots that are older than the workspace keeps them; how many went."""
+    workspace.frames.forget_copies("snapshots")
     age = parse_duration(keep.snapshots) if keep.snapshots else None
     if age is None:
         return 0

@@ -33,7 +33,7 @@ class Spool:
     def finish(self, facts: Mapping[str, Any]) -> None:
         """Make a snapshot of it, which says that it is what ``facts`` say."""
         digest = self._growing.finish(facts)
-        self._workspace.catalogue.note_file(self._file, digest, self._growing.content.digest())
+        self._workspace.frames.keep(self._file, digest, self._growing.content.digest())
 
     def discard(self) -> None:
         """Leave nothing of it, where it is no snapshot."""

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import os
 import shutil
-import sqlite3
 from collections.abc import Collection, Iterator
-from contextlib import closing, contextmanager
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -20,6 +19,7 @@ from concordex.work.rehearse.rehearsal import Copied, copied, settle
 from concordex.work.rehearse.serving import Served
 from concordex.work.run.run import run
 from concordex.work.workspace.base import STORE, BaseWorkspace
+from concordex.work.workspace.copied import copy_catalogue
 from concordex.work.workspace.secrets import Secrets
 from concordex.work.workspace.system_settings import Tls
 
@@ -99,19 +99,15 @@ def _take_along(workspace: BaseWorkspace, place: Path, system: str) -> None:
     """The catalogue with its journal, and the system's newest snapshots: what a run looks at."""
     store = place / STORE
     store.mkdir(mode=0o700)
-    with (
-        closing(sqlite3.connect(f"file:{workspace.store / 'catalogue.sqlite'}?mode=ro", uri=True)) as here,
-        closing(sqlite3.connect(store / "catalogue.sqlite")) as copy,
-    ):
-        here.backup(copy)
+    copy_catalogue(workspace, store / "catalogue.sqlite")
     for shot in workspace.memory.newest(system=system):
         if shot.file:
             to = store / shot.file
             to.parent.mkdir(parents=True, exist_ok=True)
             try:
-                to.hardlink_to(workspace.store / shot.file)  # what is kept is never written to again
+                to.hardlink_to(workspace.frames.file(shot.file))  # what is kept is never written to again
             except OSError:
-                shutil.copyfile(workspace.store / shot.file, to)
+                shutil.copyfile(workspace.frames.file(shot.file), to)
 
 
 def _there(workspace: BaseWorkspace, place: Path, made: Copied, url: str) -> BaseWorkspace:

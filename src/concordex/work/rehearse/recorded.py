@@ -86,7 +86,7 @@ def _values(workspace: BaseWorkspace, systems: list[str]) -> dict[str, set[str]]
     told: dict[str, set[str]] = {name: set() for name in (*WORDS, *CODES, *PLAIN)}
     for system in systems:
         tables = workspace.dialect(system).tables
-        there = (workspace.store / "catalogue.sqlite").is_file()
+        there = workspace.has_catalogue
         for shot in workspace.memory.newest(system=system) if there else ():
             if not shot.file or shot.table not in tables:
                 continue

@@ -110,6 +110,7 @@ class ApiRun:
             self.progress,
             waits=lambda step: committer.waits(self.dialect.tables[step.table].write),
             waiting=lambda: committer.waiting,
+            still=partial(self.workspace.locks.check, self.change.system),
         )
         reveal = partial(self.workspace.secrets.of_row, name=self.change.system)
         bodies = Bodies(target, reveal, self.change.about.token or None)

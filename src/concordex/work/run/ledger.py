@@ -14,6 +14,7 @@ class Ledger:
     progress hears how many have ended
     waits    whether a step comes into effect with others, at the end
     waiting  whether anything does by now
+    still    raises Stopped where another process writes to the system by now
     """
 
     def __init__(
@@ -24,7 +25,9 @@ class Ledger:
         *,
         waits: Callable[[Step], bool] = lambda _: False,
         waiting: Callable[[], bool] = lambda: False,
+        still: Callable[[], None] = lambda: None,
     ) -> None:
+        self._still = still
         self.journal, self.number, self.progress = journal, number, progress
         self._waits, self._waiting = waits, waiting
         #: How steps stand that were settled in this run.
@@ -38,6 +41,7 @@ class Ledger:
 
     def mark_sent(self, steps: Sequence[Step]) -> None:
         """Write down that steps leave now, before they do."""
+        self._still()
         self.journal.mark_sent(self.number, steps)
 
     def settle(self, outcomes: Sequence[Outcome], *, ended: bool = True) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from functools import partial
 from typing import TYPE_CHECKING
 
 from concordex.change.batches import lists
@@ -105,5 +106,6 @@ async def run_rows(
     """Run steps against a database or a file."""
     rows = Rows.of(workspace, change.system)
     how = replace(how, field_by_field=change.kind == "undo")
-    writer = RowWriter(rows, Ledger(workspace.journal, change.number or 0, progress), how)
+    still = partial(workspace.locks.check, change.system)
+    writer = RowWriter(rows, Ledger(workspace.journal, change.number or 0, progress, still=still), how)
     await Engine(change=change, steps=steps, target=rows, writer=writer).run()

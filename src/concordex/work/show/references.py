@@ -86,7 +86,7 @@ def known_to(workspace: BaseWorkspace, system: str, table: str) -> dict[str, pl.
 
 def _references(workspace: BaseWorkspace, table: str) -> dict[str, str]:
     """Fields that hold ids, and the table whose records they mean."""
-    if not (workspace.store / "catalogue.sqlite").is_file():
+    if not workspace.has_catalogue:
         return {}
     tables = {"parent": "devices"}
     for snapshot in workspace.memory.newest(table):

@@ -48,7 +48,7 @@ def overview(workspace: BaseWorkspace, names: Sequence[str] = ()) -> list[System
 
 def _known(workspace: BaseWorkspace, name: str) -> SystemOverview:
     system = workspace.config.systems[name]
-    pulled = (workspace.store / "catalogue.sqlite").is_file()
+    pulled = workspace.has_catalogue
     latest = workspace.memory.latest_of(name) if pulled else []
     outcome = outcome_of(latest) if latest else None
     contact = workspace.memory.contacts.of(name) if pulled else Contact()

@@ -12,7 +12,7 @@ import sqlite3
 import tarfile
 import tempfile
 from collections.abc import Iterator
-from contextlib import suppress
+from contextlib import closing, suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path, PurePosixPath
@@ -23,6 +23,7 @@ import orjson
 from concordex.errors import CalledWrongly, StoreError
 from concordex.version import __version__
 from concordex.work.workspace.base import STORE
+from concordex.work.workspace.copied import copy_catalogue
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
@@ -85,6 +86,10 @@ def _written(workspace: BaseWorkspace, part: Path, *, last: bool) -> dict[str, A
     with tempfile.TemporaryDirectory(prefix=".backup-", dir=workspace.store) as scratch:
         copied = Path(scratch) / "catalogue.sqlite"
         named = _copy_of_catalogue(workspace, copied)
+        if workspace.frames.shelf is not None:
+            for name in workspace.catalogue.all_files():
+                with suppress(FileNotFoundError):  # one that is missed is missed below
+                    workspace.frames.file(name)
         descriptor = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)  # data of devices: for nobody else
         with os.fdopen(descriptor, "wb") as out, tarfile.open(fileobj=out, mode="w", format=tarfile.PAX_FORMAT) as tar:
             if named is not None:
@@ -109,17 +114,11 @@ def _written(workspace: BaseWorkspace, part: Path, *, last: bool) -> dict[str, A
 
 def _copy_of_catalogue(workspace: BaseWorkspace, into: Path) -> set[str] | None:
     """Copy the catalogue as it stands at one moment; the files that it names there, or None where there is none."""
-    path = workspace.store / "catalogue.sqlite"
-    if not path.is_file():
+    if not workspace.has_catalogue:
         return None
-    source, copy = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True), sqlite3.connect(into)
-    try:
-        source.backup(copy)
+    copy_catalogue(workspace, into)
+    with closing(sqlite3.connect(into)) as copy:
         rows = copy.execute("SELECT file FROM snapshots WHERE file IS NOT NULL").fetchall()
-        copy.execute("PRAGMA journal_mode=DELETE")
-    finally:
-        source.close()
-        copy.close()
     return {f"{STORE}/{row[0]}" for row in rows}
 
 

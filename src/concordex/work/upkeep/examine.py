@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from importlib.metadata import PackageNotFoundError, version
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Literal
 
 from concordex.errors import ConcordexError
@@ -25,6 +26,7 @@ Result = Literal["ok", "doubtful", "wrong"]
 _MORE = {
     "http-message-signatures": ("signatures", "signed requests (RFC 9421)"),
     "keyring": ("keyring", "secrets in a keyring"), "psycopg": ("postgresql", "databases of PostgreSQL"),
+    "s3fs": ("s3", "snapshots in an object store"),
     "xlsxwriter": ("xlsx", "spreadsheets"), "matplotlib": ("figures", "racks and links, drawn"),
 }  # fmt: skip
 #: Less room than this is wrong; and as many times the newest snapshots take should be free.
@@ -147,7 +149,11 @@ def _secrets(workspace: BaseWorkspace) -> Iterator[Examined]:
 
 
 def _store(workspace: BaseWorkspace) -> Iterator[Examined]:
-    path = workspace.store / "catalogue.sqlite"
+    if workspace.server is not None or workspace.config.store.snapshots is not None:
+        yield from _shared(workspace)
+    path = workspace.catalogue_file
+    if workspace.server is not None:
+        return
     if not path.is_file():
         yield Examined(
             part="store", what="catalogue", result="ok", seen="nothing has been pulled yet", mend="concordex pull"
@@ -174,7 +180,7 @@ def _store(workspace: BaseWorkspace) -> Iterator[Examined]:
         yield Examined(part="store", what="catalogue", result="wrong", seen=verdict, mend="concordex mend")
         return
     named = workspace.memory.named_files()
-    gone = sorted(name for name in named if not (workspace.store / name).is_file())
+    gone = _gone(workspace, named)
     yield Examined(
         part="store", what="catalogue", result="ok", seen=f"it holds together; {len(named)} snapshots are kept"
     )
@@ -183,11 +189,54 @@ def _store(workspace: BaseWorkspace) -> Iterator[Examined]:
         yield Examined(part="store", what="snapshots", result="wrong", seen=seen, mend="concordex mend")
 
 
+def _shared(workspace: BaseWorkspace) -> Iterator[Examined]:
+    """A catalogue and snapshots that other machines use as well: whether they are there, and take what is written."""
+    if workspace.server is not None:
+        catalogue = workspace.catalogue
+        named, place = catalogue.named_files(), workspace.server.place
+        there = datetime.fromisoformat(catalogue.database.moment())
+        apart = abs(there - datetime.now(UTC))
+        yield Examined(part="store", what="catalogue", result="ok", seen=f"{place}; {len(named)} snapshots are kept")
+        if apart > _AHEAD:
+            seen = f"this machine's clock and the database's are {apart.total_seconds():.0f} s apart"
+            yield Examined(
+                part="time", what="clocks", result="wrong", seen=seen, mend="set the one right that is wrong"
+            )
+    shelf = workspace.frames.shelf
+    if shelf is None:
+        return
+    probe = f"probe-{os.getpid()}"
+    with TemporaryDirectory() as scratch:
+        file, back = Path(scratch) / "sent", Path(scratch) / "came"
+        file.write_bytes(os.urandom(64))
+        shelf.put(file, probe)
+        shelf.get(probe, back)
+        shelf.remove(probe)
+        same = file.read_bytes() == back.read_bytes()
+    yield Examined(
+        part="store", what="snapshots", result="ok" if same else "wrong",
+        seen=f"{shelf.place}: what was written came back" + ("" if same else " as something else"),
+    )  # fmt: skip
+    gone = _gone(workspace, workspace.memory.named_files()) if workspace.has_catalogue else []
+    if gone:
+        seen = f"{len(gone)} snapshots are gone, such as {gone[0]}"
+        yield Examined(part="store", what="snapshots", result="wrong", seen=seen, mend="concordex mend")
+
+
+def _gone(workspace: BaseWorkspace, named: set[str]) -> list[str]:
+    """Files that the catalogue names and that are not there."""
+    shelf = workspace.frames.shelf
+    there = set(shelf.names("snapshots")) if shelf is not None else set[str]()
+    return sorted(
+        name for name in named if name not in there and not (shelf is None and (workspace.store / name).is_file())
+    )
+
+
 def _disk(workspace: BaseWorkspace) -> Iterator[Examined]:
     place = workspace.store if workspace.store.is_dir() else workspace.root
     free = shutil.disk_usage(place).free
     newest = 0
-    if (workspace.store / "catalogue.sqlite").is_file():
+    if workspace.has_catalogue:
         files = [workspace.store / shot.file for shot in workspace.memory.newest() if shot.file]
         newest = sum(file.stat().st_size for file in files if file.is_file())
     least = max(_LEAST_FREE, _TIMES * newest)
@@ -200,7 +249,7 @@ def _disk(workspace: BaseWorkspace) -> Iterator[Examined]:
 def _time(workspace: BaseWorkspace) -> Iterator[Examined]:
     """A clock that was set back makes what is newest look old: what is to come has been already."""
     now = datetime.now(UTC)
-    if not (workspace.store / "catalogue.sqlite").is_file():
+    if not workspace.has_catalogue:
         return
     latest = max((shot.taken for shot in workspace.memory.newest()), default=now)
     if latest > now + _AHEAD:
@@ -216,7 +265,7 @@ def _time(workspace: BaseWorkspace) -> Iterator[Examined]:
 
 def _left(workspace: BaseWorkspace) -> Iterator[Examined]:
     """What a process has left behind that was killed."""
-    if not (workspace.store / "catalogue.sqlite").is_file():
+    if not workspace.has_catalogue:
         return
     for row in workspace.changes():
         doubt = sum(count for state, count in row["steps"].items() if state in ("sent", "unknown"))
@@ -233,7 +282,7 @@ def _jobs(workspace: BaseWorkspace) -> Iterator[Examined]:
     timed = [part for part in parts_of(workspace) if part.rhythm is not None and not part.paused]
     if not workspace.config.jobs:
         return
-    known = (workspace.store / "catalogue.sqlite").is_file() and workspace.can_write
+    known = workspace.has_catalogue and workspace.can_write
     runs = workspace.catalogue.runs if known else None  # to read from one of an earlier release, it must grow
     works = workspace.locks.is_held_for("")
     if timed:

@@ -20,10 +20,12 @@ from concordex.words import suggestion
 if TYPE_CHECKING:
     from concordex.change.steps import Change
     from concordex.query.tree import Filter
-    from concordex.store.catalogue import Catalogue
+    from concordex.store.catalogue import Catalogue, OpensDatabase
     from concordex.store.database import DatabaseRow
     from concordex.store.journal import Journal, KnownSteps
     from concordex.store.locks import Locks
+    from concordex.store.postgresql import Server
+    from concordex.store.shelf import Shelf
     from concordex.store.snapshots import Frames
     from concordex.unseen import Secret
     from concordex.wire.dialect import Dialect
@@ -98,7 +100,7 @@ class BaseWorkspace:
         """The catalogue, for reading; it may stand in a folder that cannot be written."""
         if "catalogue" in self.__dict__:
             return self.catalogue
-        if not (self.store / "catalogue.sqlite").is_file():
+        if not self.has_catalogue:
             raise CalledWrongly("nothing has been pulled yet", advice="concordex pull")
         return self._opened(write=False)
 
@@ -106,14 +108,68 @@ class BaseWorkspace:
         from concordex.store.catalogue import Catalogue
 
         self._refuse_an_emptied_catalogue()
-        return Catalogue(self.store / "catalogue.sqlite", write=write, trusted=self._trusted())
+        return Catalogue(self._database(), write=write, trusted=self._trusted())
+
+    def _database(self) -> OpensDatabase:
+        """How the catalogue is opened: a file below the store, or one that is shared."""
+        from functools import partial
+
+        if (server := self.server) is not None:
+            from concordex.store.postgresql import opened
+
+            return partial(opened, server)
+        from concordex.store.sqlite import SqliteDatabase
+
+        return partial(SqliteDatabase, self.catalogue_file)
+
+    @property
+    def catalogue_file(self) -> Path:
+        """Where the catalogue is, if it is not shared."""
+        return self.store / "catalogue.sqlite"
+
+    @cached_property
+    def server(self) -> Server | None:
+        """Where the catalogue is shared, if it is."""
+        settings = self.config.store
+        if settings.catalogue is None:
+            return None
+        from concordex.store.postgresql import Server
+
+        password = self.secrets.of_store(settings.password)
+        return Server(url=settings.catalogue, schema=settings.db_schema, password=password)
+
+    @property
+    def has_catalogue(self) -> bool:
+        """Whether there is a catalogue to read."""
+        if {"catalogue", "memory"} & self.__dict__.keys():
+            return True
+        if self.server is None:
+            return self.catalogue_file.is_file()
+        if (memory := self._opened(write=False)).database.unmade:
+            memory.database.close()
+            return False
+        self.__dict__["memory"] = memory
+        return True
 
     @cached_property
     def frames(self) -> Frames:
         """What was pulled and reconciled, as frames."""
         from concordex.store.snapshots import Frames
 
-        return Frames(self.store, lambda: self.memory, lambda: self.catalogue)
+        return Frames(self.store, lambda: self.memory, lambda: self.catalogue, self._shelf())
+
+    def _shelf(self) -> Shelf | None:
+        """Where snapshots are shared, if they are."""
+        snapshots = self.config.store.snapshots
+        if snapshots is None:
+            return None
+        from concordex.store.shelf import Place, shelf
+
+        at = snapshots.at if snapshots.is_object_store else str(self.root / Path(snapshots.at).expanduser())
+        key = self.secrets.of_store(snapshots.key)
+        return shelf(
+            Place(at=at, endpoint=snapshots.endpoint, key_id=snapshots.key_id, key=key, ca=self._file(snapshots.ca))
+        )
 
     @cached_property
     def secrets(self) -> Secrets:
@@ -125,6 +181,10 @@ class BaseWorkspace:
     @cached_property
     def locks(self) -> Locks:
         """Who writes to which system now."""
+        if (server := self.server) is not None:
+            from concordex.store.shared_locks import SharedLocks
+
+            return SharedLocks(self.store, server, lambda: self.catalogue)
         from concordex.store.locks import Locks
 
         return Locks(self.store)
@@ -141,7 +201,7 @@ class BaseWorkspace:
         """The journal of changes, for reading."""
         from concordex.store.journal import Journal
 
-        if "catalogue" not in self.__dict__ and not (self.store / "catalogue.sqlite").is_file():
+        if not self.has_catalogue:
             raise CalledWrongly("there is no change yet", advice="push, sync, set, config push, … prepare one")
         return Journal(self.memory.database, self._steps_read)
 
@@ -300,10 +360,12 @@ class BaseWorkspace:
 
     def close(self) -> None:
         """Close what was opened; it is opened again when it is needed."""
-        for name in ("catalogue", "memory", "frames", "journal", "record_of_changes", "_steps_read"):
+        for name in ("catalogue", "memory", "frames", "journal", "record_of_changes", "_steps_read", "locks"):
             opened = self.__dict__.pop(name, None)
             if name in ("catalogue", "memory") and opened is not None:
                 opened.database.close()
+            elif name == "locks" and opened is not None:
+                opened.close()
 
     @property
     def can_write(self) -> bool:
@@ -360,8 +422,8 @@ class BaseWorkspace:
         """Raise StoreError where it knows nothing of what is there: going on would number pulls from 1 again."""
         from concordex.store.salvage import is_emptied
 
-        path = self.store / "catalogue.sqlite"
-        if is_emptied(path) and next(self.store.glob("snapshots/*/*/*.parquet"), None):
+        path = self.catalogue_file
+        if self.server is None and is_emptied(path) and next(self.store.glob("snapshots/*/*/*.parquet"), None):
             raise StoreError(
                 f"the catalogue {path} is empty, and there are snapshots",
                 advice="concordex mend rebuilds it from what is left",

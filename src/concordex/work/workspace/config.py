@@ -30,6 +30,7 @@ from concordex.work.workspace.rules import (
     SyncTarget,
 )
 from concordex.work.workspace.secret_sources import SCHEMES, is_reference
+from concordex.work.workspace.store_settings import Store
 from concordex.work.workspace.system_settings import Devices, Settings, System
 from concordex.work.workspace.tell_settings import Place
 
@@ -51,6 +52,7 @@ class WorkspaceConfig(Part):
     devices: dict[Slug, Devices] = Field(default_factory=dict)
     drift: DriftRules = Field(default_factory=DriftRules)
     guards: Guards = Field(default_factory=Guards)
+    store: Store = Field(default_factory=Store)
     keep: Keep = Field(default_factory=Keep)
     falls: Falls = Field(default_factory=Falls)
     health: HealthRules = Field(default_factory=HealthRules)

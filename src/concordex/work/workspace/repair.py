@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
@@ -70,9 +69,7 @@ def set_aside(workspace: BaseWorkspace, snapshots: Iterable[Snapshot]) -> list[M
         if fault is None or snapshot.file is None or snapshot.id is None:
             continue
         earlier = _earlier(workspace, snapshot)
-        path = workspace.store / snapshot.file
-        with suppress(FileNotFoundError):
-            path.replace(path.with_name(f"{path.name}.damaged"))
+        workspace.frames.set_aside(snapshot.file)
         workspace.catalogue.forget_file(snapshot.id)
         workspace.catalogue.remark(snapshot.pull, snapshot.system, snapshot.table, f"its file was found {fault}")
         instead = f"the one of {earlier.taken:%Y-%m-%d %H:%M} stands for it" if earlier else "there is none before it"
@@ -97,7 +94,9 @@ def _earlier(workspace: BaseWorkspace, snapshot: Snapshot) -> Snapshot | None:
 
 
 def _catalogue(workspace: BaseWorkspace) -> list[Mended]:
-    path = workspace.store / "catalogue.sqlite"
+    if workspace.server is not None:  # its server mends it
+        return []
+    path = workspace.catalogue_file
     fault = fault_in(path)
     if fault is None or (fault in ("gone", "empty") and not _snapshots(workspace)):
         return []
@@ -109,7 +108,9 @@ def _catalogue(workspace: BaseWorkspace) -> list[Mended]:
 
 def _found(workspace: BaseWorkspace) -> list[Mended]:
     """Snapshots that no row of the catalogue names, and that say themselves what they are."""
-    catalogue, repairs = workspace.catalogue, []
+    catalogue, repairs = workspace.catalogue, list[Mended]()
+    if workspace.frames.shelf is not None:  # another machine may be about to name it
+        return repairs
     named = catalogue.named_files()
     for path in _snapshots(workspace):
         name = str(path.relative_to(workspace.store))

@@ -40,6 +40,11 @@ class Secrets:
         into = self.config.targets[name]
         return self._had_once(Wanted(into.password, name, into.url or "")).reveal() if into.password else None
 
+    def of_store(self, reference: str | None) -> str | None:
+        """The secret that a shared store needs, where it needs one."""
+        wanted = next((one for one in self.config.store.wanted() if one.reference == reference), None)
+        return self._had_once(wanted).reveal() if wanted else None
+
     def of_place(self, reference: str, name: str, to: str) -> Secret:
         """The secret that a place needs where people are told things, to be sent ``to`` it."""
         return self._had_once(Wanted(reference, f"tell {name}", to))
@@ -55,6 +60,7 @@ class Secrets:
                 wanted += [Wanted(text, name, to) for text in dict.fromkeys(given) if text and is_reference(text)]
         if names is None:
             wanted += [Wanted(o.password, name, o.url or "") for name, o in config.targets.items() if o.password]
+            wanted += config.store.wanted()
             wanted += [needed for name, place in config.tell.items() if (needed := wanted_by(name, place)) is not None]
         return wanted
 
