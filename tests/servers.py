@@ -8,11 +8,15 @@ import socket
 import subprocess
 import sys
 import tempfile
+import threading
 import time
+import urllib.error
 import urllib.request
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
+from hashlib import md5
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
 import psycopg
@@ -99,3 +103,54 @@ def object_store() -> Iterator[str]:
             yield f"http://127.0.0.1:{port}"
         finally:
             process.kill()
+
+
+class Between:
+    """Stands between a client and an object store, and does to it what a test says: ``meets(method, path)``.
+
+    That is nothing, or 503, half (of what is read), or lost (what is put is said to be there, and is not).
+    """
+
+    def __init__(self, address: str) -> None:
+        self.meets: Callable[[str, str], str] = lambda *_: ""
+        outer = self
+
+        class Handler(BaseHTTPRequestHandler):
+            protocol_version = "HTTP/1.1"
+
+            def do(self) -> None:
+                sent = self.rfile.read(int(self.headers.get("Content-Length", 0)))
+                manner = outer.meets(self.command, self.path)
+                if manner in ("503", "lost"):
+                    self.send_response(503 if manner == "503" else 200)
+                    self.send_header("ETag", f'"{md5(sent).hexdigest()}"')
+                    self.send_header("Content-Length", "0")
+                    self.end_headers()
+                    return
+                told = {"Content-Type": "application/octet-stream", **self.headers}
+                told.pop("Expect", None)
+                asked = urllib.request.Request(address + self.path, sent or None, told, method=self.command)
+                try:
+                    with urllib.request.urlopen(asked, timeout=30) as answer:
+                        status, headers, body = answer.status, answer.headers, answer.read()
+                except urllib.error.HTTPError as error:
+                    status, headers, body = error.code, error.headers, error.read()
+                if manner == "half":
+                    body = body[: len(body) // 2]
+                self.send_response(status)
+                for name, value in headers.items():
+                    if name.lower() not in ("content-length", "transfer-encoding", "connection", "date", "server"):
+                        self.send_header(name, value)
+                size = headers.get("Content-Length", "0") if self.command == "HEAD" else str(len(body))
+                self.send_header("Content-Length", size)
+                self.end_headers()
+                self.wfile.write(body)
+
+            do_GET = do_PUT = do_POST = do_HEAD = do_DELETE = do
+
+            def log_message(self, *_: object) -> None:
+                """Say nothing."""
+
+        self.server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+        self.url = f"http://127.0.0.1:{self.server.server_address[1]}"
+        threading.Thread(target=self.server.serve_forever, args=(0.01,), daemon=True).start()

@@ -25,6 +25,8 @@ if TYPE_CHECKING:
 
 #: Seconds for which a server that does not answer is waited for: a restart takes a few.
 PATIENCE = 60.0
+#: The same of one that has not answered yet: its address may be wrong.
+FIRST = 5.0
 #: The release of the schema below.
 _VERSION = 1
 _VALUE = re.compile(r"'[^']*'|\?|(?<!:):([a-z_]+)|%")
@@ -50,14 +52,14 @@ class Server:
         """The address and the schema, as people are told."""
         return f"{self.url} ({self.schema})"
 
-    def connect(self, *, patience: float = PATIENCE) -> psycopg.Connection[Any]:
-        """A connection that sees our schema first; waits for a server that is not there, for a while."""
+    def connect(self, *, patience: float | None = None) -> psycopg.Connection[Any]:
+        """A connection that sees our schema first; a server that is not there is waited for, for so many seconds."""
         try:
             import psycopg
         except ImportError as error:
             advice = "pip install 'concordex[postgresql]'"
             raise StoreError("a catalogue in PostgreSQL needs a further package", advice=advice) from error
-        until = time.monotonic() + patience
+        until = time.monotonic() + (PATIENCE if patience is None else patience)
         while True:
             try:
                 opened = psycopg.connect(
@@ -115,7 +117,7 @@ class PostgresDatabase(Database):
         self._errors, self._by_name = psycopg, dict_row
         self.server, self.place = server, server.place
         self._lock, self._depth = RLock(), 0
-        self._connection = server.connect()
+        self._connection = server.connect(patience=FIRST)
         if write:
             self._make(schema)
         self.unmade = not self.columns_of("pulls")

@@ -23,7 +23,7 @@ from filelock import Timeout
 
 from concordex.errors import Stopped, StoreError
 from concordex.store.locks import GRACE, Locks
-from concordex.store.postgresql import Server
+from concordex.store.postgresql import FIRST, Server
 
 if TYPE_CHECKING:
     import psycopg
@@ -190,7 +190,7 @@ class SharedLocks(Locks):
 
         for last in (False, True):
             if self._opened is None or self._opened.closed:
-                self._opened = self._server.connect()
+                self._opened = self._server.connect(patience=FIRST if self._opened is None else None)
                 self._take_back()
             try:
                 return self._opened.execute(sql, values).fetchall()

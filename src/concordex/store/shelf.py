@@ -108,7 +108,7 @@ class _Shelf:
             if (found := self.size(name)) != size:
                 raise OSError(f"of {size} bytes {found or 0} arrived")
 
-        self._tried(name, bring)
+        self._tried(name, bring, there=False)
 
     def get(self, name: str, to: Path) -> None:
         make_folder(to.parent)
@@ -145,18 +145,19 @@ class _Shelf:
         with Path(path).open("rb") as file:
             os.fsync(file.fileno())
 
-    def _tried(self, name: str, call: Callable[[], Any]) -> None:
-        """Do something, once more for a while where it may pass; raises StoreError, or FileNotFoundError."""
+    def _tried(self, name: str, call: Callable[[], Any], *, there: bool = True) -> None:
+        """Do something, once more for a while where it may pass; raises StoreError.
+
+        Of what should be ``there``, FileNotFoundError says that it is not; else it is the bucket or the folder.
+        """
         import stamina
 
         try:
             for attempt in stamina.retry_context(on=_may_pass, attempts=_TRIES, timeout=None, wait_initial=_WAIT):
                 with attempt:
                     call()
-        except FileNotFoundError:
-            raise
         except Exception as error:
-            if isinstance(error, StoreError) or not _is_of_the_store(error):
+            if not _is_of_the_store(error) or (there and isinstance(error, FileNotFoundError)):
                 raise
             raise StoreError(
                 f"the snapshots at {self.place} cannot be used ({name})",

@@ -370,7 +370,7 @@ class BaseWorkspace:
     @property
     def can_write(self) -> bool:
         """Whether this user may write to the store."""
-        return os.access(self.store, os.W_OK)
+        return os.access(self.store if self.store.exists() or self.server is None else self.root, os.W_OK)
 
     def asks(self, system: str) -> bool:
         """Whether a secret of the system is asked for at the terminal, which must come before other work."""
