@@ -17,12 +17,14 @@ from concordex.store.earlier import brought_up
 from concordex.store.notices import SCHEMA as _NOTICES
 from concordex.store.notices import Notices
 from concordex.store.runs import JobRuns
+from concordex.store.tasks import SCHEMA as _TASKS
+from concordex.store.tasks import Tasks
 from concordex.unseen import fit_to_keep, masked
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS pulls (
     id INTEGER PRIMARY KEY, begun TEXT NOT NULL, ended TEXT, outcome TEXT NOT NULL, process INTEGER,
-    stop TEXT
+    stop TEXT, origin TEXT
 );
 CREATE TABLE IF NOT EXISTS progress (
     pull INTEGER NOT NULL REFERENCES pulls (id), system TEXT NOT NULL, name TEXT NOT NULL,
@@ -72,7 +74,7 @@ CREATE TABLE IF NOT EXISTS staged (
 
 #: Columns that came later, for catalogues made before.
 _LATER = {
-    "pulls": {"stop": "TEXT"},
+    "pulls": {"stop": "TEXT", "origin": "TEXT"},
     "snapshots": {"left_out": "TEXT NOT NULL DEFAULT '{}'", "narrowed": "TEXT", "proof": "TEXT", "refers": "TEXT"},
     "changes": {"about": "TEXT"},
     "steps": {"became": "TEXT", "ours": "INTEGER", "whole": "TEXT", "causes": "TEXT"},
@@ -136,7 +138,7 @@ class Catalogue:
     """The workspace's memory of what was done."""
 
     def __init__(self, opened: OpensDatabase, *, write: bool, trusted: Collection[tuple[str, str]] = ()) -> None:
-        self.database = opened(_SCHEMA + _NOTICES + _CHAIN + _CONTACTS, write=write)
+        self.database = opened(_SCHEMA + _NOTICES + _CHAIN + _CONTACTS + _TASKS, write=write)
         self._trusted = trusted  # systems and tables that are believed though nothing proves them whole
         if write or self.database.unmade:
             self._grow()
@@ -156,6 +158,11 @@ class Catalogue:
         return JobRuns(self.database)
 
     @cached_property
+    def tasks(self) -> Tasks:
+        """What runners divide among themselves."""
+        return Tasks(self.database)
+
+    @cached_property
     def notices(self) -> Notices:
         """What people are to be told."""
         return Notices(self.database)
@@ -165,10 +172,15 @@ class Catalogue:
         """How it stands between us and each system."""
         return Contacts(self.database)
 
-    def begin_pull(self, process: int) -> int:
-        """Note that a pull has begun; its number."""
-        sql = "INSERT INTO pulls (begun, outcome, process) VALUES (?, 'running', ?)"
-        return self.database.insert(sql, (_now(), process))
+    def begin_pull(self, process: int, origin: str | None = None) -> int:
+        """Note that a pull has begun, and the token of the job's line that began it; its number."""
+        sql = "INSERT INTO pulls (begun, outcome, process, origin) VALUES (?, 'running', ?, ?)"
+        return self.database.insert(sql, (_now(), process, origin))
+
+    def pulls_of(self, origin: str) -> list[int]:
+        """The pulls that one line of a job began."""
+        rows = self.database.rows("SELECT id FROM pulls WHERE origin = ? ORDER BY id", (origin,))
+        return [int(row["id"]) for row in rows]
 
     def end_pull(self, pull: int, outcome: str) -> None:
         """Note how a pull ended."""

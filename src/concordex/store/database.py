@@ -28,6 +28,8 @@ class Database(ABC):
     place: str
     #: Whether it has not been made yet, and whoever reads finds an empty one.
     unmade = False
+    #: What lets a query leave out rows that another is about to alter.
+    skip_taken = ""
 
     @abstractmethod
     def rows(self, sql: str, values: Sequence[Any] | Mapping[str, Any] = ()) -> list[DatabaseRow]:

@@ -80,6 +80,15 @@ class Locks:
         """Whether whoever began a pull is still at it."""
         return process is not None and is_alive(process)
 
+    @contextmanager
+    def of_runner(self, name: str) -> Iterator[None]:
+        """Hold what says that a runner is at work: here nobody asks."""
+        yield
+
+    def is_at_work(self, runner: str) -> bool:
+        """Whether a runner of that name is at work."""
+        return False
+
     def try_reading(self, system: str) -> bool:
         """Hold what keeps others from pulling a system meanwhile, where machines share it; whether it could be had."""
         return True

@@ -110,6 +110,8 @@ def opened(server: Server, schema: str, *, write: bool) -> Database:
 class PostgresDatabase(Database):
     """One schema, over one connection that is made anew when it breaks."""
 
+    skip_taken = " FOR UPDATE SKIP LOCKED"
+
     def __init__(self, server: Server, schema: str, *, write: bool) -> None:
         import psycopg
         from psycopg.rows import dict_row

@@ -63,11 +63,14 @@ class JobRuns:
             (job, part, _text(due), _text(datetime.now(UTC)), who, socket.gethostname(), os.getpid()),
         )
 
-    def skip(self, job: str, part: str, due: datetime, who: str, why: str) -> int:
-        """Note a run that was due and did not take place."""
-        run = self.begin(job, part, due, who)
-        self.end(run, "skipped", why)
-        return run
+    def skip(self, job: str, part: str, due: datetime, who: str, why: str) -> bool:
+        """Note a run that was due and did not take place; not where another has noted, or runs, what was due then."""
+        with self._database.atomic():
+            last = self.last_due(job, part)
+            if last is not None and last >= due:
+                return False
+            self.end(self.begin(job, part, due, who), "skipped", why)
+        return True
 
     def step(self, run: int, steps: Sequence[RanStep]) -> None:
         """Note how far a run is."""

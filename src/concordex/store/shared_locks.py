@@ -76,6 +76,19 @@ class SharedLocks(Locks):
         finally:
             self._give_back(f"pull {number}", token)
 
+    @contextmanager
+    def of_runner(self, name: str) -> Iterator[None]:
+        """Hold what says that a runner is at work."""
+        token = self._take(f"runner {name}", GRACE, {})
+        try:
+            yield
+        finally:
+            self._give_back(f"runner {name}", token)
+
+    def is_at_work(self, runner: str) -> bool:
+        """Whether a runner of that name is at work."""
+        return self._is_taken(f"runner {runner}")
+
     def try_reading(self, system: str) -> bool:
         """Hold what keeps others from pulling a system meanwhile; whether it could be had at once."""
         try:

@@ -13,6 +13,7 @@ from concordex.errors import CalledWrongly
 
 if TYPE_CHECKING:
     from concordex.store.runs import JobRun
+    from concordex.store.tasks import Runner
     from concordex.work.jobs.due import Due, JobPart
     from concordex.work.workspace.base import BaseWorkspace
 
@@ -58,6 +59,7 @@ class Jobs:
 
         tell = heard or (lambda _: None)
         ran = run_part(self._workspace, part_of(self._workspace, job, part), None, Event(), tell, note_matters)
+        assert ran is not None  # nothing was due
         for place, fault in deliver(self._workspace):
             tell(f"{place}: {fault or 'told'}")
         return ran
@@ -103,6 +105,11 @@ class Jobs:
         from concordex.work.tell.matters import note_matters
 
         return keep_running(self._workspace, stop, heard, note_matters, deliver, once=once)
+
+    def runners(self) -> list[Runner]:
+        """The processes that do what is divided, where the store is shared: those that are at work now."""
+        here = self._workspace
+        return [one for one in here.catalogue.tasks.runners() if here.locks.is_at_work(one.name)]
 
     def next_pulls(self) -> dict[str, datetime]:
         """When each system is pulled next by a job, of those that are; none where nothing has been pulled yet."""

@@ -83,6 +83,25 @@ def run(
     return STATUSES[ran.outcome]
 
 
+@job.command("runners")
+def runners(form: OutputFormat = None, output: Output = None) -> None:
+    """List the runners that are at work: where each is, since when, and which systems it reaches.
+
+    A workspace whose store is shared has any number of them (`concordex work`), on any number of machines.
+
+    Example: concordex job runners
+    """
+    here = workspace()
+    if here.server is None:
+        draw.note("the store is this machine's alone: one `concordex work` runs all jobs (concordex store move)")
+    rows = [
+        {"runner": one.name, "host": one.host, "process": one.process, "by": one.who,
+         "reaches": ", ".join(one.places), "since": one.begun}
+        for one in here.jobs.runners()
+    ]  # fmt: skip
+    emit_rows(rows, form, output)
+
+
 @job.command("history")
 def history(
     number: Annotated[

@@ -5,17 +5,20 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from datetime import datetime
+from functools import partial
 from threading import Event, Thread
 from typing import TYPE_CHECKING
 
 from filelock import Timeout
 
 from concordex.errors import ConcordexError, Stopped
+from concordex.work.jobs.divide import do
 from concordex.work.jobs.due import due, parts_of
-from concordex.work.jobs.run import After, Heard, run_part, settle
+from concordex.work.jobs.run import After, Heard, log_of, lost_runs, run_part, settle
 from concordex.work.workspace.user import user
 
 if TYPE_CHECKING:
+    from concordex.store.runs import JobRun, JobRuns
     from concordex.work.jobs.due import JobPart
     from concordex.work.workspace.base import BaseWorkspace
 
@@ -23,6 +26,8 @@ if TYPE_CHECKING:
 _LOOK = 0.5
 #: Seconds between two looks at what is to be told.
 _POST = 2.0
+#: Seconds in which another runner notes a run that it has begun.
+_NOTED = 3.0
 #: Sends what may go: each place with what came of it.
 Post = Callable[["BaseWorkspace"], Iterable[tuple[str, str]]]
 #: Of what has never begun.
@@ -37,25 +42,36 @@ def keep_running(
 
     ``after`` is told what each run came to; ``post`` sends what people are to be told, while others run.
 
-    Raises Stopped where another process does so in this workspace.  `concordex.yaml` is read anew when it is altered;
+    Where the store is shared, any number of processes on any number of machines do so, and divide among themselves what
+    there is to do; else raises Stopped where another process does so here.  `concordex.yaml` is read anew when altered;
     of one that does not hold together it is told, and what it said before goes on to hold.
     """
-    with _alone(workspace):
-        return _Keeper(workspace, stop, heard, after, post).work(once=once)
+    with _in_turn(workspace) as me:
+        return _Keeper(workspace, stop, heard, after, post, me).work(once=once)
 
 
 @contextmanager
-def _alone(workspace: BaseWorkspace) -> Iterator[None]:
+def _in_turn(workspace: BaseWorkspace) -> Iterator[str]:
+    """Be the one that runs jobs here; or one of several runners, where the store is shared: its name."""
+    if workspace.server is not None:
+        tasks = workspace.catalogue.tasks
+        me = tasks.enlist(user(), workspace.places)
+        try:
+            with workspace.locks.of_runner(me):
+                yield me
+        finally:
+            tasks.dismiss(me)
+        return
     try:
         with workspace.locks.of_job(""):
-            yield
+            yield ""
     except Timeout as late:
         raise Stopped("another `concordex work` runs in this workspace", advice="concordex job list") from late
 
 
 class _Keeper:
-    def __init__(self, workspace: BaseWorkspace, stop: Event, heard: Heard, after: After, post: Post) -> None:
-        self._here, self._stop, self._heard = workspace, stop, heard
+    def __init__(self, workspace: BaseWorkspace, stop: Event, heard: Heard, after: After, post: Post, me: str) -> None:
+        self._here, self._stop, self._heard, self._me = workspace, stop, heard, me
         self._read = self._written()  # before it is read: whatever is altered meanwhile is read anew
         self._here = type(workspace)(workspace.root)
         self._after, self._post = after, post
@@ -74,10 +90,14 @@ class _Keeper:
             self._heard(f"waiting for {jobs} job{'' if jobs == 1 else 's'} of {self._here.root}; Ctrl-C ends it")
         sending = Thread(target=self._send, name="telling", daemon=True)
         sending.start()
+        if self._me and not once:
+            self._ended["helping"] = Event()
+            Thread(target=self._help, name="helping", daemon=True).start()
         try:
             self._begin_what_is_due()
             while not once and not self._stop.wait(_LOOK):
                 self._read_anew()
+                self._go_on_with_what_was_lost()
                 self._begin_what_is_due()
         except BaseException:
             self._stop.set()
@@ -102,6 +122,38 @@ class _Keeper:
             self._heard(f"nobody can be told: {error}")
         finally:
             self._told.set()
+
+    def _help(self) -> None:
+        """Take what other runners have to divide, and what those had that are gone."""
+        try:
+            with self._own() as here:
+                while not self._stop.wait(_LOOK):
+                    for gone in here.catalogue.tasks.settle(here.locks.is_at_work):
+                        self._heard(f"runner {gone.name} of {gone.who} is gone; what it had is anybody's again")
+                    self._take_a_share(here)
+        except ConcordexError as error:
+            self._heard(f"it can take nothing from others any more: {error}")
+        finally:
+            self._ended["helping"].set()
+
+    def _take_a_share(self, here: BaseWorkspace) -> None:
+        tasks, runs = here.catalogue.tasks, here.catalogue.runs
+        while not self._stop.is_set():
+            lot = tasks.take(self._me, here.places, here.config.timetable.at_once)
+            if lot is None:
+                return
+            self._heard(f"run {lot.run}: {' '.join(lot.words)} {' '.join(lot.systems)}")
+            asked = partial(self._is_asked, runs, lot.run)
+            do(here, lot, log_of(here, lot.run, f"{lot.step}-{lot.token[:8]}"), asked)
+
+    def _is_asked(self, runs: JobRuns, run: int) -> bool:
+        return self._stop.is_set() or runs.is_to_stop(run)
+
+    def _go_on_with_what_was_lost(self) -> None:
+        for part, run in lost_runs(self._here) if self._me else ():
+            if run.due is not None and self._ended.get(part.name, _OVER).is_set():
+                self._heard(f"{part.name}: run {run.id} has lost its runner, and is gone on with")
+                self._begin(part, run.due, run)
 
     def _wait(self) -> None:
         """Until all that runs has ended; a second Ctrl-C does not leave it alone."""
@@ -128,19 +180,21 @@ class _Keeper:
                 self._begin(part, waiting.slot)
 
     def _skip(self, part: JobPart, slot: datetime, why: str) -> None:
-        self._here.catalogue.runs.skip(part.job, part.part, slot, user(), why)
-        self._heard(f"{part.name}: skipped, {why}")
+        if self._here.catalogue.runs.skip(part.job, part.part, slot, user(), why):
+            self._heard(f"{part.name}: skipped, {why}")
 
-    def _begin(self, part: JobPart, slot: datetime) -> None:
+    def _begin(self, part: JobPart, slot: datetime, lost: JobRun | None = None) -> None:
         ended = self._ended[part.name] = Event()
 
         def run() -> None:
             try:
-                run_part(self._here, part, slot, self._stop, self._heard, self._after)
-            except Stopped as error:  # somebody runs it by hand
+                run_part(self._here, part, slot, self._stop, self._heard, self._after, lost=lost, me=self._me)
+            except Stopped as error:  # somebody runs it by hand, or another runner, which has not noted it yet
+                if self._me:
+                    self._stop.wait(_NOTED)
                 with self._own() as here:
-                    here.catalogue.runs.skip(part.job, part.part, slot, user(), str(error))
-                self._heard(f"{part.name}: skipped, {error}")
+                    if here.catalogue.runs.skip(part.job, part.part, slot, user(), str(error)):
+                        self._heard(f"{part.name}: skipped, {error}")
             except ConcordexError as error:
                 self._heard(f"{part.name}: {error}")
             except OSError as error:  # such as a full disk: the others go on, and it is tried again when it is due

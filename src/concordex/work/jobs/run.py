@@ -2,15 +2,11 @@
 
 from __future__ import annotations
 
-import os
 import shutil
-import signal
-import subprocess
-import sys
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import replace
-from datetime import UTC, datetime
+from datetime import datetime
 from pathlib import Path
 from threading import Event
 from typing import TYPE_CHECKING
@@ -19,6 +15,9 @@ from filelock import Timeout
 
 from concordex.errors import Stopped
 from concordex.store.runs import JobRun, RanStep
+from concordex.work.jobs.divide import Divided, places
+from concordex.work.jobs.due import parts_of
+from concordex.work.jobs.process import run_line, worst
 from concordex.work.workspace.user import user
 
 if TYPE_CHECKING:
@@ -26,16 +25,10 @@ if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
     from concordex.work.workspace.job_settings import JobStep
 
-#: How exit statuses are called: they are a contract (docs/jobs.md).
-ENDINGS = {0: "done", 1: "failed", 2: "failed", 3: "found", 4: "partly", 5: "stopped"}
-#: The worst first: how a run is called by how its steps ended.
-_WORST = ("failed", "stopped", "partly", "left out", "found")
-#: Seconds between two looks at whether a line has ended or somebody asks it to.
-_LOOK, _ASK = 0.05, 0.5
-#: Seconds for a line that is asked to end to finish what it has begun.
-_PATIENCE = 600.0
-#: So many runs of each job are remembered, with what they said; so much of that are its last words.
-_KEPT, _LAST_WORDS = 200, 400
+#: Seconds between two looks at whether somebody asks it to end.
+_ASK = 0.5
+#: So many runs of each job are remembered, with what they said.
+_KEPT = 200
 
 Heard = Callable[[str], None]
 #: Told what a run came to, with the workspace as that has it open.
@@ -44,19 +37,29 @@ After = Callable[["BaseWorkspace", JobRun], None]
 
 def run_part(
     workspace: BaseWorkspace, part: JobPart, due: datetime | None, stop: Event,
-    heard: Heard = lambda _: None, after: After = lambda *_: None,
-) -> JobRun:  # fmt: skip
+    heard: Heard = lambda _: None, after: After = lambda *_: None, *, lost: JobRun | None = None, me: str = "",
+) -> JobRun | None:  # fmt: skip
     """Run a part of a job to its end; raises Stopped where it is running already.  ``after`` is told what came of it.
 
     Nothing is asked of a person: a line that would ask fails.  With ``stop``, or asked by `job stop`, the line that
-    runs ends what it has begun, and no other is run but those that always are.
+    runs ends what it has begun, and no other is run but those that always are.  With ``lost`` it goes on where that
+    run was whose runner is gone.  ``me`` is the runner that this is.  None where another has done by now what was due.
     """
     here = type(workspace)(workspace.root)  # its own connection to the store: others may be used by other threads
     try:
         with here.locks.of_job(part.name):
+            runs = here.catalogue.runs
+            if lost is not None:
+                if (now := runs.run(lost.id)) is None or now.outcome != "running":
+                    return None
+                runs.end(lost.id, "stopped", "its runner is gone, and another goes on with it")
+            elif due is not None and (last := runs.last_due(part.job, part.part)) is not None and last >= due:
+                return None
             settle(here, part.name)
-            run = here.catalogue.runs.begin(part.job, part.part, due, user())
-            ran = _Running(here, part, run, stop, heard).to_the_end()
+            run = runs.begin(part.job, part.part, due, user())
+            if lost is not None:
+                here.catalogue.tasks.hand_over(lost.id, run)
+            ran = _Running(here, part, run, stop, heard, lost, me).to_the_end()
             after(here, ran)
             return ran
     except Timeout as late:
@@ -65,14 +68,46 @@ def run_part(
         here.close()
 
 
-def settle(workspace: BaseWorkspace, mine: str = "") -> list[JobRun]:
-    """Say of runs whose process is gone that they ended: nothing takes them up, the next one does their work anew.
+def can_go_on(part: JobPart, lost: JobRun) -> bool:
+    """Whether another runner may go on with a run: what was under way reads only, so that it may be done once more."""
+    left = part.steps[len(lost.steps) :]
+    return bool(left) and tuple(left[0].words(list(part.systems))[:1]) in _READING
 
-    The lock of the part called ``mine`` is held by the caller, so that nobody runs it.
-    """
-    gone = []
+
+#: Commands that write nothing but what is known here.
+_READING = {
+    ("pull",), ("reconcile",), ("findings",), ("report",), ("health",), ("drift",), ("show",), ("compare",), ("racks",),
+    ("links",), ("versions",), ("doctor",), ("metrics",), ("query",),
+}  # fmt: skip
+
+
+def lost_runs(workspace: BaseWorkspace) -> list[tuple[JobPart, JobRun]]:
+    """Runs whose runner is gone, and which another one that is at work goes on with."""
+    tasks = workspace.catalogue.tasks
+    if workspace.server is None or not any(workspace.locks.is_at_work(one.name) for one in tasks.runners()):
+        return []
+    parts = {part.name: part for part in parts_of(workspace)}
+    found = []
     for run in workspace.catalogue.runs.running():
         name = f"{run.job} {run.part}".rstrip()
+        part = parts.get(name)
+        if part and run.due and can_go_on(part, run) and not workspace.locks.is_held_for(name):
+            found.append((part, run))
+    return found
+
+
+def settle(workspace: BaseWorkspace, mine: str = "") -> list[JobRun]:
+    """Say of runs whose process is gone that they ended: the next one does their work anew.
+
+    Those that another runner goes on with are left to it.  The lock of the part called ``mine`` is held by the caller,
+    so that nobody runs it.
+    """
+    gone = []
+    left = {run.id for _, run in lost_runs(workspace)} if not mine else set()
+    for run in workspace.catalogue.runs.running():
+        name = f"{run.job} {run.part}".rstrip()
+        if run.id in left:
+            continue
         if name == mine or not workspace.locks.is_held_for(name):
             why = "its process ended before it did"
             workspace.catalogue.runs.end(run.id, "stopped", why)
@@ -83,11 +118,13 @@ def settle(workspace: BaseWorkspace, mine: str = "") -> list[JobRun]:
 class _Running:
     """A run that is under way."""
 
-    def __init__(self, workspace: BaseWorkspace, part: JobPart, run: int, stop: Event, heard: Heard) -> None:
+    def __init__(
+        self, workspace: BaseWorkspace, part: JobPart, run: int, stop: Event, heard: Heard, lost: JobRun | None, me: str
+    ) -> None:
         self._workspace, self._part, self._run = workspace, part, run
-        self._stop, self._heard = stop, heard
+        self._stop, self._heard, self._me = stop, heard, me or f"run {run}"
         self._runs = workspace.catalogue.runs
-        self._steps: list[RanStep] = []
+        self._steps: list[RanStep] = list(lost.steps) if lost else []
         self._why = ""
         self._looked = 0.0
         self._is_asked = False
@@ -95,7 +132,7 @@ class _Running:
     def to_the_end(self) -> JobRun:
         self._heard(f"{self._part.name} begins (run {self._run})")
         try:
-            for number, step in enumerate(self._part.steps, 1):
+            for number, step in enumerate(self._part.steps[len(self._steps) :], len(self._steps) + 1):
                 self._steps.append(self._left_out(step) or self._line(number, step))
                 self._runs.step(self._run, self._steps)
         except BaseException as error:
@@ -114,9 +151,8 @@ class _Running:
             self._runs.ask_to_stop(self._run)  # whoever told the whole process to end has asked this run as well
             self._why = self._why or "somebody asked it to stop"
             return "stopped"
-        ended = {step.outcome for step in self._steps}
-        worst = next((word for word in _WORST if word in ended), "done")
-        return "partly" if worst == "left out" else worst
+        ended = worst([step.outcome for step in self._steps])
+        return "partly" if ended == "left out" else ended
 
     def _left_out(self, step: JobStep) -> RanStep | None:
         """Why a line is not run, if it is not."""
@@ -146,41 +182,24 @@ class _Running:
 
     def _line(self, number: int, step: JobStep) -> RanStep:
         words = step.words(list(self._part.systems))
-        begun, log = time.monotonic(), log_of(self._workspace, self._run, number)
-        moment = datetime.now(UTC)
         self._heard(f"{self._part.name}: concordex {step.run}")
-        status, process = self._process(words, log)
-        ended_early = status == -signal.SIGTERM and self._is_to_stop()  # told to end before it could hear of it
-        outcome = "stopped" if ended_early else ENDINGS.get(status, "failed")
-        pulls = self._workspace.catalogue.pulls(100, since=moment)
-        told = RanStep(
-            line=step.run, outcome=outcome, status=status, seconds=round(time.monotonic() - begun, 2),
-            last_words=_last_words(log), pulls=tuple(row["id"] for row in pulls if row["process"] == process),
-        )  # fmt: skip
-        if outcome in step.stop_on and not self._why:
-            self._why = f"`{step.run}` ended with {outcome}"
-        return told
+        divided = places(self._workspace, words)
+        if divided is not None:
 
-    def _process(self, words: Sequence[str], log: Path) -> tuple[int, int]:
-        """Run one command to its end; its exit status, and its process."""
-        log.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-        command = [sys.executable, "-m", "concordex", "-w", str(self._workspace.root.resolve()), *words]
-        log.touch(mode=0o600)
-        with log.open("wb") as out:
-            process = subprocess.Popen(
-                command, stdin=subprocess.DEVNULL, stdout=out, stderr=subprocess.STDOUT, start_new_session=True,
-                env={**os.environ, "CONCORDEX_PARENT": str(os.getpid())},
+            def log(name: str) -> Path:
+                return log_of(self._workspace, self._run, f"{number}-{name}")
+
+            line = Divided(self._workspace, self._run, number, log)
+            told = line.to_the_end(step.run, words, divided, self._me, self._is_to_stop)
+        else:
+            ended = run_line(self._workspace, words, log_of(self._workspace, self._run, number), self._is_to_stop)
+            told = RanStep(
+                line=step.run, outcome=ended.outcome, status=ended.status, seconds=ended.seconds,
+                last_words=ended.last_words, pulls=ended.pulls,
             )  # fmt: skip
-        told: float | None = None
-        while process.poll() is None:
-            now = time.monotonic()
-            if told is None and self._is_to_stop():
-                process.terminate()
-                told = now
-            elif told is not None and now - told > _PATIENCE:
-                process.kill()
-            time.sleep(_LOOK)
-        return process.returncode, process.pid
+        if told.outcome in step.stop_on and not self._why:
+            self._why = f"`{step.run}` ended with {told.outcome}"
+        return told
 
     def _is_to_stop(self) -> bool:
         """Whether it is to end; the store is asked about twice in a second."""
@@ -190,15 +209,7 @@ class _Running:
         return self._is_asked or self._stop.is_set()
 
 
-def log_of(workspace: BaseWorkspace, run: int, step: int | None = None) -> Path:
+def log_of(workspace: BaseWorkspace, run: int, step: int | str | None = None) -> Path:
     """Where what a run said is kept, or one of its lines."""
     folder = workspace.store / "runs" / str(run)
     return folder if step is None else folder / f"{step}.log"
-
-
-def _last_words(log: Path) -> str:
-    with log.open("rb") as file:
-        file.seek(max(0, log.stat().st_size - 4 * _LAST_WORDS))
-        text = file.read().decode("utf-8", "replace")
-    lines = [line.strip() for line in text.splitlines() if line.strip()]
-    return lines[-1][-_LAST_WORDS:] if lines else ""

@@ -7,7 +7,7 @@ import os
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
 from concordex.errors import (
@@ -44,6 +44,7 @@ from concordex.work.pull.pushdown import narrowed, reachable
 from concordex.work.pull.retention import tidy
 from concordex.work.pull.sift import Sift
 from concordex.work.pull.spool import Spool
+from concordex.work.workspace.base import ANYWHERE
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
@@ -51,6 +52,8 @@ if TYPE_CHECKING:
 #: Told as records come: system, table, how many so far, and how many were announced.
 Progress = Callable[[str, str, int, int | None], None]
 
+#: Where a line of a job says which one it is.
+ORIGIN = "CONCORDEX_LINE"
 #: Seconds between two notes of how far a running pull is, and looks whether it should stop.
 _PULSE = 0.5
 #: Seconds for which another machine that pulls the same system is waited for.
@@ -114,6 +117,15 @@ def pull(
     pulled.  Interrupted, it keeps what was finished, and the pull is called stopped.
     """
     names = workspace.active(workspace.systems(systems))
+    if not systems:  # what is reached from elsewhere is for a runner there
+        names = [name for name in names if name in workspace.played or _is_reached(workspace, name)]
+        if not names:
+            raise CalledWrongly(
+                "all systems are reached from elsewhere", advice="a runner there: concordex work --where"
+            )
+    for name in names:
+        if name not in workspace.played:
+            workspace.check_reach(name)
     wanted = {name: _tables(workspace.dialect(name), tables) for name in names}
     if not any(wanted.values()):
         raise CalledWrongly(
@@ -127,7 +139,7 @@ def pull(
     sessions = {name: workspace.session(name) for name in names if wanted[name] and workspace.asks(name)}
     settle(workspace)
     sweep(workspace.store / "snapshots")
-    number = workspace.catalogue.begin_pull(os.getpid())
+    number = workspace.catalogue.begin_pull(os.getpid(), os.environ.get(ORIGIN))
     run = _Pulling(
         workspace=workspace, number=number, query=query, changed_only=changed_only, accept_fall=accept_fall,
         progress=progress,
@@ -141,6 +153,10 @@ def pull(
         workspace.catalogue.end_pull(number, outcome)
     removed = tidy(workspace, workspace.config.keep)
     return Pull(number, outcome, tuple(workspace.catalogue.snapshots_of(number)), removed)
+
+
+def _is_reached(workspace: BaseWorkspace, system: str) -> bool:
+    return workspace.place_of(system) in (ANYWHERE, *workspace.places)
 
 
 async def _pull_all(run: _Pulling, wanted: dict[str, list[str]], sessions: dict[str, Session]) -> None:
@@ -430,7 +446,7 @@ def keep(
         sift.recall(into.file, frame, look.gone)
     sift.keep_keys(file)
     snapshot = Snapshot(
-        pull=number, system=system, table=table, taken=taken or datetime.now(UTC),
+        pull=number, system=system, table=table, taken=taken or workspace.now(),
         outcome=look.outcome, proof=look.proof, file=file, announced=look.announced,
         received=look.received, distinct=look.distinct, fault=look.why, notes=[*look.notes, *sift.remarks],
         lost=look.lost, seconds=time.monotonic() - begun, requests=spent.requests, retries=spent.retries,
@@ -473,7 +489,7 @@ def _fail(workspace: BaseWorkspace, number: int, system: str, table: str, reason
     seconds = time.monotonic() - begun
     workspace.catalogue.add_snapshot(
         Snapshot(
-            pull=number, system=system, table=table, taken=datetime.now(UTC), outcome="failed", fault=reason,
+            pull=number, system=system, table=table, taken=workspace.now(), outcome="failed", fault=reason,
             seconds=seconds,
         )
     )  # fmt: skip

@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Self
@@ -37,6 +37,8 @@ if TYPE_CHECKING:
 
 #: Below the workspace's folder: data, not to be kept in version control.
 STORE = ".concordex"
+#: The place of systems that say nothing of where they are reached from.
+ANYWHERE = "anywhere"
 
 
 class BaseWorkspace:
@@ -258,6 +260,26 @@ class BaseWorkspace:
             raise CalledWrongly(what, advice=f"concordex system resume {' '.join(names)}")
         return active
 
+    @cached_property
+    def places(self) -> frozenset[str]:
+        """Where this machine is: the names by which systems say from where they are reached."""
+        named = os.environ.get("CONCORDEX_WHERE", "").replace(",", " ").split()
+        return frozenset(named or [ANYWHERE])
+
+    def place_of(self, system: str) -> str:
+        """From where a system is reached, or a target."""
+        settings = self.config.systems.get(system)
+        return settings.runs.where if settings and settings.runs else ANYWHERE
+
+    def check_reach(self, system: str) -> None:
+        """Raise CalledWrongly where a system is not reached from this machine."""
+        place = self.place_of(system)
+        if place != ANYWHERE and place not in self.places:
+            raise CalledWrongly(
+                f"{system} is reached from {place} alone",
+                advice=f"on a machine there: CONCORDEX_WHERE={place} concordex …; or a job, which a runner there takes",
+            )
+
     def codes(self) -> set[str]:
         """Our fields that may hold a one-time code or a secret."""
         fields = set()
@@ -292,6 +314,8 @@ class BaseWorkspace:
             devices, address = self.target(system)
             return self.device_session(devices, address or "")
         self.active([system])
+        if system not in self.played:
+            self.check_reach(system)
         spoken = dialect or self.dialect(system)
         if system in self.played:
             return Session(self._from_recording(system, spoken), spoken, recording=self.played[system])
@@ -415,8 +439,16 @@ class BaseWorkspace:
         return {"by": user()}
 
     def now(self) -> datetime:
-        """The moment from which ages are counted."""
-        return datetime.now(UTC)
+        """The moment from which ages are counted: of a shared store by the clock that all who share it have."""
+        return datetime.now(UTC) + self._behind
+
+    @cached_property
+    def _behind(self) -> timedelta:
+        """By how much this machine's clock is behind that of the database."""
+        if self.server is None or not self.has_catalogue:
+            return timedelta()
+        there = datetime.fromisoformat(self.memory.database.moment())
+        return there - datetime.now(UTC)
 
     def _refuse_an_emptied_catalogue(self) -> None:
         """Raise StoreError where it knows nothing of what is there: going on would number pulls from 1 again."""

@@ -74,6 +74,8 @@ class Timetable(Part):
         "1d", description="What was missed, since nothing ran, is run once if it was due no longer ago; 0s: never."
     )
 
+    at_once: int = Field(16, ge=1, description="So many systems one of several runners takes at a time.")
+
     _zone = field_validator("zone")(known_zone)
 
 

@@ -156,6 +156,12 @@ class Window(Part):
         return f"{days}{self.begin} to {self.end} {self.zone}"
 
 
+class Runs(Part):
+    """Which machines reach a system."""
+
+    where: Slug = Field(description="Only where CONCORDEX_WHERE, or `work --where`, says so.")
+
+
 class System(Settings):
     """One API, or one folder of files, under one name."""
 
@@ -180,6 +186,7 @@ class System(Settings):
     windows: list[Window] = Field(
         default_factory=list, description="When it may be written to, instead of the guards'."
     )
+    runs: Runs | None = Field(None, description="Where it is reached from, if not from everywhere.")
     paused: bool = Field(False, description="Not pulled and not asked until it is resumed.")
 
     @field_validator("shares", mode="before")

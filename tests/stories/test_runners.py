@@ -1,0 +1,179 @@
+"""Runners on several machines: each piece of work done once, by one of them, whichever of them dies."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import time
+from collections import Counter
+from datetime import UTC, datetime, timedelta
+
+import pytest
+
+from concordex.store.runs import RanStep
+from concordex.work.jobs.due import part_of
+from concordex.work.jobs.run import can_go_on
+from tests.conftest import Near, Shell
+from tests.stories.test_jobs import DIALECT, waited, with_jobs
+from tests.stories.test_shared import schema, shared  # noqa: F401 - a fixture
+
+SYSTEMS = [f"s{number:02d}" for number in range(4)]
+
+
+@pytest.fixture
+def fleet(tmp_path, serve, postgres, schema):  # noqa: F811
+    """Two machines and four systems; how slowly they answer, what was asked, and when."""
+    state = {"slow": 0.3, "asked": Counter(), "at_once": Counter(), "most": Counter()}
+
+    def answer(_method, path, _query, _body, _headers):
+        system = path.split("/")[1]
+        if path.endswith("/in"):
+            return 200, {"ticket": "t-1"}
+        if path.endswith("/lamps"):
+            state["asked"][system] += 1
+            state["at_once"][system] += 1
+            state["most"][system] = max(state["most"][system], state["at_once"][system])
+            time.sleep(state["slow"])
+            state["at_once"][system] -= 1
+        return 200, {"lamps": [{"id": str(n), "label": f"{system}-{n}"} for n in range(3)], "n": 3}
+
+    root = tmp_path / "one"
+    (root / "dialects").mkdir(parents=True)
+    (root / "dialects/lamps.yaml").write_text(DIALECT)
+    url = serve(answer).url
+    lines = "".join(f"  {name}: {{dialect: lamps, url: '{url}/{name}'}}\n" for name in SYSTEMS)
+    (root / "concordex.yaml").write_text(f"format: 1\nsystems:\n{lines}timetable: {{at_once: 1}}\n")
+    one = Near(root)
+    shared(one, postgres, schema, tmp_path / "shelf")
+    begun = []
+    watch = one.workspace  # one connection for all looks
+
+    def runner(*words: str, folder=None):
+        place = folder or tmp_path / f"machine-{len(begun)}"
+        if not place.exists():
+            shutil.copytree(root, place, ignore=shutil.ignore_patterns(".concordex"))
+        begun.append(Shell(place).begin("work", *words))
+        return begun[-1]
+
+    one.watch = watch
+    yield one, state, runner
+    watch.close()
+    for process in begun:
+        if process.poll() is None:
+            process.kill()
+        process.communicate()
+
+
+def outcomes(shell: Near) -> list[str]:
+    return [run.outcome for run in shell.watch.jobs.history(20)]
+
+
+def test_runners_share_a_pull_and_each_system_is_asked_once(fleet):
+    one, state, runner = fleet
+    with_jobs(one, "  round: {every: 1d, steps: [pull, reconcile, {run: findings, stop_on: []}]}\n")
+    several = [runner() for _ in range(2)]
+    waited(lambda: len(one.watch.jobs.runners()) == 2)
+    assert one("job", "runners", "-f", "csv").stdout.count("anywhere") == 2
+    one("job", "run", "round", status=None)
+    (run,) = one.watch.jobs.history(5)
+    assert [step.outcome for step in run.steps][:2] == ["done", "done"], run
+    assert "4 systems by" in run.steps[0].last_words
+    assert int(run.steps[0].last_words.split(" by ")[1].split()[0]) > 1
+    assert state["asked"] == dict.fromkeys(SYSTEMS, 1)
+    assert len(run.steps[0].pulls) > 1
+    assert {s.system for n in run.steps[0].pulls for s in one.watch.catalogue.snapshots_of(n)} == {*SYSTEMS}
+    for process in several:
+        process.send_signal(signal.SIGTERM)
+        _, err = process.communicate(timeout=60)
+        assert "all has ended" in err
+    assert one.watch.jobs.runners() == []
+
+
+def test_what_is_due_is_run_by_one_of_them(fleet):
+    one, state, runner = fleet
+    with_jobs(one, "  beat: {every: 2s, catch_up: 0s, steps: [pull s00]}\n")
+    one("pull", "s01")  # the tables are there
+    _ = [runner() for _ in range(2)]
+    waited(lambda: len([word for word in outcomes(one) if word == "done"]) > 2)
+    runs = one.watch.jobs.history(50)
+    slots = [run.due for run in runs]
+    assert len(slots) == len(set(slots)), runs
+    assert state["most"]["s00"] == 1
+
+
+@pytest.mark.parametrize("whose", ["the run's", "a helper's"])
+def test_a_runner_that_is_killed_in_a_pull_is_replaced_within_seconds(fleet, whose):
+    one, state, runner = fleet
+    state["slow"] = 1.0
+    with_jobs(one, "  round: {every: 1d, steps: [pull, reconcile]}\n")
+    catalogue = one.watch.catalogue
+    catalogue.runs.await_from("round", "", datetime(2000, 1, 1, tzinfo=UTC))
+    several = {process.pid: process for process in (runner(), runner())}
+    (run,) = waited(lambda: one.watch.jobs.history(1))
+    waited(lambda: len({row["runner"] for row in catalogue.database.rows("SELECT runner FROM tasks")} - {None}) > 1)
+    has_run = several.pop(run.process)
+    killed = has_run if whose == "the run's" else several.popitem()[1]
+    os.kill(killed.pid, signal.SIGKILL)
+    began = time.monotonic()
+    if whose == "the run's":
+        waited(lambda: outcomes(one)[1:] == ["stopped"], 60)
+        assert "another goes on with it" in one.watch.jobs.history(5)[1].why
+    waited(lambda: outcomes(one)[0] == "done", 120)
+    assert time.monotonic() - began < 120
+    newest = one.watch.catalogue.newest("devices")
+    assert {snapshot.system for snapshot in newest if snapshot.whole} == {*SYSTEMS}
+    assert {snapshot.outcome for snapshot in newest} == {"whole"}
+    assert "running" not in one("pulls", "-f", "csv").stdout
+
+
+def test_a_runner_that_is_killed_while_it_writes_leaves_the_rest_to_a_person(fleet):
+    """What writes is not begun anew by another: the change says how far it came."""
+    one, _, _ = fleet
+    with_jobs(one, "  writes: {every: 1d, steps: [pull s00, sync s00 --yes]}\n")
+    one("pull", "s01")
+    part = part_of(one.watch, "writes")
+    catalogue = one.watch.catalogue
+    number = catalogue.runs.begin("writes", "", one.watch.now(), "watch")
+    lost = catalogue.runs.run(number)
+    assert can_go_on(part, lost)
+    catalogue.runs.step(number, [RanStep(line="pull s00", outcome="done")])
+    assert not can_go_on(part, catalogue.runs.run(number))
+    assert one.watch.jobs.history(1)[0].outcome == "stopped"
+
+
+def test_systems_of_a_place_are_reached_by_its_runners_alone(fleet):
+    one, state, runner = fleet
+    one.config(lambda text: text.replace("/s03'}", "/s03', runs: {where: berlin}}"))
+    assert "s03 is reached from berlin alone" in one("pull", "s03", status=2).stderr
+    one("pull")
+    assert state["asked"]["s03"] == 0
+    assert one("pull", "s03", env={"CONCORDEX_WHERE": "berlin"}).returncode == 0
+    state["asked"].clear()
+    with_jobs(one, "  round: {steps: [pull]}\n")
+    there, _ = runner("--where", "berlin"), runner()
+    waited(lambda: len(one.watch.jobs.runners()) == 2)
+    one("job", "run", "round")
+    assert state["asked"] == dict.fromkeys(SYSTEMS, 1)
+    rows = {task.system: task for task in one.watch.catalogue.tasks.of(1, 1)}
+    assert not rows  # they are forgotten with the run
+    os.kill(there.pid, signal.SIGTERM)
+    there.communicate(timeout=60)
+
+
+def test_two_runners_whose_clocks_are_an_hour_apart_go_by_that_of_the_database(fleet, monkeypatch):
+    one, _, _ = fleet
+    one("pull", "s01")
+    moments = []
+    for apart in (timedelta(hours=1), timedelta(hours=-1)):
+
+        class Wrong(datetime):
+            @classmethod
+            def now(cls, zone=None, apart=apart):
+                return datetime.now(zone) + apart
+
+        monkeypatch.setattr("concordex.work.workspace.base.datetime", Wrong)
+        moments.append(one.workspace.now())
+    assert abs(moments[0] - moments[1]) < timedelta(seconds=30)
+    monkeypatch.setattr("concordex.work.upkeep.examine.datetime", Wrong)
+    assert "clocks" in one("doctor", status=3).stdout
