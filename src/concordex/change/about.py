@@ -19,6 +19,7 @@ class About:
     once          our fields that hold one-time codes
     asks          what devices are asked for just before each step
     token         names it among all changes, so that a system can know a repetition
+    agreed        who agreed to it, when, and the digest of its steps as they were then
     chosen, how   the steps of the last run in part, and how that was asked for
     """
 
@@ -33,6 +34,7 @@ class About:
     once: Sequence[str] = ()
     asks: Mapping[str, Any] = field(default_factory=dict)
     token: str = ""
+    agreed: Sequence[Mapping[str, str]] = ()
     chosen: Sequence[int] = ()
     how: Mapping[str, Any] = field(default_factory=dict)
 

@@ -65,6 +65,7 @@ GROUPS = {
         "journal": "What was done and by whom, and whether it is as it was.",
         "backup": "The whole workspace in one file, while others work.",
         "restore": "Bring a workspace back from a backup.",
+        "rights": "Who may do what, on which systems.",
         "store": "Where the catalogue and snapshots are, and moving them.",
     },
     "Configure": {

@@ -137,7 +137,12 @@ class Snapshot:
 class Catalogue:
     """The workspace's memory of what was done."""
 
-    def __init__(self, opened: OpensDatabase, *, write: bool, trusted: Collection[tuple[str, str]] = ()) -> None:
+    def __init__(
+        self, opened: OpensDatabase, *, write: bool, trusted: Collection[tuple[str, str]] = (),
+        hidden: Collection[str] = (),
+    ) -> None:  # fmt: skip
+        """``hidden`` are systems whose snapshots whoever reads here may not see."""
+        self._hidden = hidden
         self.database = opened(_SCHEMA + _NOTICES + _CHAIN + _CONTACTS + _TASKS, write=write)
         self._trusted = trusted  # systems and tables that are believed though nothing proves them whole
         if write or self.database.unmade:
@@ -248,7 +253,10 @@ class Catalogue:
             " ORDER BY system, name",
             asked | {"until": until.isoformat() if until else "9999"},
         )
-        return list(map(self._snapshot, rows))
+        return self._seen(rows)
+
+    def _seen(self, rows: Iterable[DatabaseRow]) -> list[Snapshot]:
+        return [self._snapshot(row) for row in rows if row["system"] not in self._hidden]
 
     def pulls(
         self, limit: int = 20, *, system: str | None = None, outcome: str | None = None, since: datetime | None = None
@@ -278,7 +286,7 @@ class Catalogue:
     def kept(self, system: str, table: str) -> list[Snapshot]:
         """The snapshots of one table whose file is still there, the oldest first."""
         sql = "SELECT * FROM snapshots WHERE file IS NOT NULL AND system = ? AND name = ? ORDER BY id"
-        return [self._snapshot(row) for row in self.database.rows(sql, (system, table))]
+        return self._seen(self.database.rows(sql, (system, table)))
 
     def forget_file(self, snapshot: int) -> None:
         """Note that a snapshot's file is no longer kept; what is known of it stays."""
@@ -326,7 +334,7 @@ class Catalogue:
     def tables(self) -> list[tuple[str, str]]:
         """Every system and table of which there is a file."""
         sql = "SELECT DISTINCT system, name FROM snapshots WHERE file IS NOT NULL ORDER BY system, name"
-        return [(row["system"], row["name"]) for row in self.database.rows(sql)]
+        return [(row["system"], row["name"]) for row in self.database.rows(sql) if row["system"] not in self._hidden]
 
     def register(self, snapshot: Snapshot) -> None:
         """Note a snapshot of a pull that may be unknown here."""
@@ -346,10 +354,7 @@ class Catalogue:
 
     def snapshots_of(self, pull: int) -> list[Snapshot]:
         """What one pull brought, or failed to bring."""
-        return [
-            self._snapshot(row)
-            for row in self.database.rows("SELECT * FROM snapshots WHERE pull = ? ORDER BY id", (pull,))
-        ]
+        return self._seen(self.database.rows("SELECT * FROM snapshots WHERE pull = ? ORDER BY id", (pull,)))
 
     def first_of(self, table: str) -> datetime | None:
         """When a table was pulled for the first time."""
@@ -359,7 +364,7 @@ class Catalogue:
     def latest_of(self, system: str) -> list[Snapshot]:
         """The newest try at each table of a system, whatever came of it."""
         sql = "SELECT * FROM snapshots WHERE id IN (SELECT MAX(id) FROM snapshots WHERE system = ? GROUP BY name)"
-        return [self._snapshot(row) for row in self.database.rows(sql, (system,))]
+        return self._seen(self.database.rows(sql, (system,)))
 
     def add_reconciliation(self, folder: str, snapshots: Iterable[int], summary: dict[str, Any]) -> int:
         """Note a concordance, once its files are in place."""

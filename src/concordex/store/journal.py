@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from functools import lru_cache
-from typing import Any
+from hashlib import sha256
+from typing import Any, Literal
 from uuid import uuid4
 
 import orjson
@@ -26,15 +27,27 @@ _WORDS = tuple(Why)
 #: Steps as they were prepared, by their change's number, the moment at which it was made, and its token.
 KnownSteps = dict[tuple[int, str, str | None], tuple[Step, ...]]
 
+#: What may be done to a change.
+JournalRight = Literal["prepare", "agree", "run"]
+Require = Callable[[JournalRight, str], None]
+
 #: How many changes are named where one is not there.
 _TOLD = 5
+
+
+def _all_may(right: JournalRight, system: str, /) -> None:
+    """Nobody is kept from anything."""
 
 
 class Journal:
     """Changes and their steps in the catalogue."""
 
-    def __init__(self, database: Database, known: KnownSteps | None = None) -> None:
-        """``known`` holds the steps of the change that this process has read last: what they are to do stays."""
+    def __init__(self, database: Database, known: KnownSteps | None = None, require: Require = _all_may) -> None:
+        """``known`` holds the steps of the change that this process has read last: what they are to do stays.
+
+        ``require`` raises Stopped where this process may not prepare, run or agree on a system.
+        """
+        self._require = require
         check_today(database)
         self._database = database
         self._chain = Chain(database)
@@ -42,7 +55,10 @@ class Journal:
 
     def keep(self, change: Change) -> Change:
         """Write down a prepared change; the same, with its number."""
-        about = replace(change.about, token=str(uuid4())).document()  # its own: a change from a file is another one
+        self._require("prepare", change.system)
+        about = replace(
+            change.about, token=str(uuid4()), agreed=()
+        ).document()  # its own: a change from a file is another one
         with self._database.atomic():
             number = self._database.insert(
                 "INSERT INTO changes (made, kind, system, state, about) VALUES (?, ?, ?, 'draft', ?)",
@@ -114,6 +130,7 @@ class Journal:
 
     def begin(self, number: int, process: int) -> None:
         """Take the change for this process, which holds the lock of its system: whoever had it before is gone."""
+        self._require("run", self.system_of(number))
 
         def take() -> bool:
             taken = self._database.run(
@@ -186,10 +203,28 @@ class Journal:
 
     def drop(self, number: int) -> None:
         """Put a change aside for good; what it has written stays as it is."""
+        self._require("prepare", self.system_of(number))
         with self._database.atomic():
             sql = "UPDATE changes SET state = 'dropped', ended = ? WHERE id = ?"
             self._database.run(sql, (_now(), number))
             self._chain.add(number, "dropped")
+
+    def agree(self, number: int, by: str) -> None:
+        """Note that somebody agrees to a change as it is now."""
+        self._require("agree", self.system_of(number))
+        with self._database.atomic():
+            agreed = self.change(number).about.agreed
+            mark = {"by": by, "when": _now(), "digest": self.digest_of(number)}
+            self.note(number, agreed=[*(one for one in agreed if one["by"] != by), mark])
+            self._chain.add(number, f"agreed to by {by}")
+
+    def digest_of(self, number: int) -> str:
+        """Of what a change is to do: its steps as they were prepared."""
+        sql = "SELECT number, name, operation, label, body FROM steps WHERE change = ? ORDER BY number"
+        made = sha256()
+        for row in self._database.tuples(sql, (number,)):
+            made.update(orjson.dumps(row))
+        return made.hexdigest()
 
     def has_seal(self, seal: str) -> bool:
         """Whether a link of the chain bears this seal."""

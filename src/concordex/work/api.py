@@ -292,7 +292,7 @@ class Workspace(BaseWorkspace):
         from concordex.work.concordance.rulings import add
         from concordex.work.workspace.user import user
 
-        return add(self, ruling, who=who or user(), why=why)
+        return add(self, ruling, who=self.allowed.who if self.config.rights else who or user(), why=why)
 
     def remove_rulings(self, record: str) -> list[Ruling]:
         """Take back the decisions that speak of a record."""
@@ -455,6 +455,21 @@ class Workspace(BaseWorkspace):
         from concordex.work.change.undo import prepare_undo
 
         return prepare_undo(self, number)
+
+    def agree(self, number: int) -> Change:
+        """Agree to a change that somebody else prepared, as it is now; the same, as it stands then.
+
+        Raises Stopped where this person may not, or prepared it.
+        """
+        from concordex.work.run.second import agree
+
+        return agree(self, number)
+
+    def waits_for_second(self, change: Change) -> bool:
+        """Whether somebody else than who prepared a change must agree to it before it is run, and nobody has."""
+        from concordex.work.run.second import waits_for_second
+
+        return waits_for_second(self, change)
 
     def drop(self, number: int) -> None:
         """Put a change aside for good."""

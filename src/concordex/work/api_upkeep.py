@@ -73,3 +73,10 @@ def check_backup(file: Path) -> BackedUp:
     from concordex.work.upkeep.backup import check_backup as checked
 
     return checked(file)
+
+
+def digest_of_token(token: str) -> str:
+    """What ``concordex.yaml`` holds of a runner's token: its SHA-256."""
+    from concordex.work.workspace.rights import digest_of
+
+    return digest_of(token)

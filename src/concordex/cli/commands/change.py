@@ -37,7 +37,7 @@ change = typer.Typer(
 #: How many steps that no longer rest on what they did are named.
 _MOVED = 20
 #: What a change knows for its own use.
-_UNTOLD = ("chosen", "how", "token", "asks", "irreversible", "objects", "sizes", "once")
+_UNTOLD = ("agreed", "chosen", "how", "token", "asks", "irreversible", "objects", "sizes", "once")
 Number = Annotated[int, typer.Argument(min=1, max=LARGEST, help="The number of the change.")]
 
 
@@ -56,9 +56,12 @@ def list_changes(
             "system": row["system"], "state": row["state"],
             "steps": ", ".join(f"{count:,} {state}" for state, count in sorted(row["steps"].items())),
             "by": row["about"].get("by"),
+            "agreed": ", ".join(one["by"] for one in row["about"].get("agreed", ())) or None,
         }
         for row in workspace().changes()
     ]  # fmt: skip
+    if not any(row["agreed"] for row in rows):
+        rows = [{name: value for name, value in row.items() if name != "agreed"} for row in rows]
     if not rows:
         draw.note("there is no change yet; push, sync, set, config push, … prepare one")
     if rows or output or form not in (None, Format.TABLE):
@@ -88,6 +91,10 @@ def show(
         draw_change(prepared, form, every=every)
     facts = ", ".join(f"{name} {value}" for name, value in prepared.about.document().items() if name not in _UNTOLD)
     draw.note(f"change {number} ({prepared.state}): {summary(prepared)}" + (f"; {facts}" if facts else ""))
+    for one in prepared.about.agreed:
+        draw.note(f"{one['by']} agreed to it at {one['when'][:16].replace('T', ' ')} UTC")
+    if here.waits_for_second(prepared):
+        draw.note(f"it waits for a second person: concordex change agree {number}", "yellow")
     if prepared.state == "draft":
         _tell_freshness(here, prepared)
 
@@ -198,6 +205,28 @@ def resume(
 
     how = replace(RunOptions(**begun.about.how), send_again=send_again)
     return run_and_tell(here, number, numbers, part=bool(part), how=how, any_time=any_time, wait=wait)
+
+
+@change.command("agree")
+def agree(
+    number: Number,
+    yes: Annotated[bool, typer.Option("--yes", "-y", help="Agree without being asked.")] = False,
+) -> int:
+    """Agree to a change that somebody else prepared, as it is now, where the rights ask for a second person.
+
+    It is noted in the journal, with a digest of the steps; it is run as any other then.
+
+    Example: concordex change agree 7
+    """
+    here = workspace()
+    prepared = here.change(number)
+    draw_change(_part(prepared, {step.number for step in prepared.writes}), None)
+    if not yes and not draw.ask(f"agree to change {number} of {prepared.about.by or 'somebody'}?"):
+        draw.note("nobody has agreed")
+        return Status.STOPPED
+    here.agree(number)
+    draw.note(f"change {number} is agreed to by {here.allowed.who}; concordex change run {number}")
+    return Status.DONE
 
 
 @change.command("settle")

@@ -22,7 +22,6 @@ from concordex.work.call.pages import Onward, onward
 from concordex.work.call.request import CallSpec, only_reads, plain, request_of
 from concordex.work.learn.description import address_of, is_question, kept_description
 from concordex.work.run.guards import check_window
-from concordex.work.workspace.user import user
 
 if TYPE_CHECKING:
     from concordex.wire.dialect import Dialect
@@ -134,6 +133,7 @@ def send(workspace: BaseWorkspace, call: PreparedCall, *, every: bool = False, w
         )
     if not call.reads and not wrote:
         raise Stopped(f"{call.request.method} may alter something", advice="say --write to send it")
+    workspace.allowed.require("pull" if call.reads else "run", call.system)
     return completed(_sent(workspace, call, every=every))
 
 
@@ -143,7 +143,7 @@ async def _sent(workspace: BaseWorkspace, call: PreparedCall, *, every: bool) ->
     async with workspace.session(call.system) as session:
         await session.sign_in()
         number = log.sent({
-            "at": datetime.now(UTC).isoformat(timespec="seconds"), "by": user(), "system": call.system,
+            "at": datetime.now(UTC).isoformat(timespec="seconds"), "by": workspace.allowed.who, "system": call.system,
             "sent": call.request.rpc or call.request.method, "wrote": not call.reads, **call.spec.row(),
         })  # fmt: skip
         try:

@@ -58,6 +58,7 @@ def make(workspace: BaseWorkspace, progress: Counted = lambda _done, _of: None, 
     Where little changed, only that is looked at.  What was learned of the evidence holds until the
     records have changed a good deal, or ``relearn``.
     """
+    workspace.allowed.require("see")
     kept, damaged = undamaged(workspace, "devices")
     snapshots = [s for s in kept if s.system in workspace.config.systems]
     snapshots, told = inputs.not_forgotten(workspace, snapshots)

@@ -27,7 +27,9 @@ def newest(workspace: BaseWorkspace) -> DatabaseRow:
 
 
 def read(workspace: BaseWorkspace, part: str) -> pl.LazyFrame:
-    """One of the frames of the newest concordance."""
+    """One of the frames of the newest concordance; all but who belongs to what is for those who see all systems."""
+    if part != "members":
+        workspace.allowed.require("see")
     return workspace.frames.scan(f"{newest(workspace)['folder']}/{part}.parquet")
 
 

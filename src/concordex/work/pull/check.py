@@ -65,7 +65,8 @@ def check(workspace: BaseWorkspace, systems: Sequence[str] = (), dialect: Dialec
     ``dialect`` is tried in the place of the systems' own, where it is given.
     """
     names = workspace.active(workspace.systems(systems))
-
+    for name in names:
+        workspace.allowed.require("pull", name)
     every = completed(all_of(_one(workspace, name, dialect) for name in names))
     if dialect is None and (workspace.can_write or not workspace.store.exists()):
         for name, findings in zip(names, every, strict=True):

@@ -119,12 +119,14 @@ def pull(
     names = workspace.active(workspace.systems(systems))
     if not systems:  # what is reached from elsewhere is for a runner there
         names = [name for name in names if name in workspace.played or _is_reached(workspace, name)]
+        names = [name for name in names if workspace.allowed.may("pull", name)] or names
         if not names:
             raise CalledWrongly(
                 "all systems are reached from elsewhere", advice="a runner there: concordex work --where"
             )
     for name in names:
         if name not in workspace.played:
+            workspace.allowed.require("pull", name)
             workspace.check_reach(name)
     wanted = {name: _tables(workspace.dialect(name), tables) for name in names}
     if not any(wanted.values()):

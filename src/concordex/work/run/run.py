@@ -17,6 +17,7 @@ from concordex.progress import Counted
 from concordex.work.run.api_run import ApiRun
 from concordex.work.run.guards import check_guards
 from concordex.work.run.row_writer import run_rows
+from concordex.work.run.second import check_agreed
 from concordex.work.workspace.devices import AT_ONCE
 
 if TYPE_CHECKING:
@@ -47,6 +48,8 @@ def run(
         check_staging(workspace, change, stage=how.stage, note=how.note)
         if change.state in ("done", "dropped") or not steps:
             raise CalledWrongly(f"change {number} has nothing left to do")
+        workspace.allowed.require("run", change.system)
+        check_agreed(workspace, change)
         check_guards(workspace, change, steps, any_time=any_time)
         workspace.journal.begin(number, os.getpid())
         workspace.journal.note(number, chosen=sorted(only or ()), how=how.lasting())

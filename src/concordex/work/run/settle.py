@@ -21,6 +21,7 @@ def settle(workspace: BaseWorkspace, number: int, step: int, *, done: bool) -> C
     next run.  What was not done is sent by the next run.
     """
     system = workspace.change(number).system
+    workspace.allowed.require("run", system)
     with workspace.locks.held(system, number, str(workspace.signature()["by"])):
         change = workspace.change(number)
         unsettled = next((candidate for candidate in change.steps if candidate.number == step), None)

@@ -40,6 +40,7 @@ def waiting(workspace: BaseWorkspace, system: str) -> dict[int, list[Step]]:
 
 def put_into_effect(workspace: BaseWorkspace, system: str, *, any_time: bool = False) -> None:
     """Commit what our user has staged in a system and no change of ours knows of."""
+    workspace.allowed.require("run", system)
     staging = _staging(workspace, system)
     check_guards(workspace, Change(kind="config", system=system, steps=()), any_time=any_time)
     writes = [table.write for table in workspace.dialect(system).tables.values() if table.write]
@@ -57,6 +58,7 @@ def put_into_effect(workspace: BaseWorkspace, system: str, *, any_time: bool = F
 
 def take_back(workspace: BaseWorkspace, system: str) -> list[int]:
     """Take back what our user has staged in a system; the changes that can be run again."""
+    workspace.allowed.require("run", system)
     if _staging(workspace, system).discard is None:
         raise CalledWrongly(f"the dialect of {system} does not say how what is staged is taken back")
     check_guards(workspace, Change(kind="config", system=system, steps=()), any_time=True)

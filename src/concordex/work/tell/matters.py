@@ -61,8 +61,11 @@ def _found(
         notices.is_over(matter)
     if step.outcome != "found":
         return
-    with log_of(workspace, run.id, number).open("r", encoding="utf-8", errors="replace") as log:
-        lines = [line.rstrip() for line in islice(log, _LINES + 1)]
+    said = log_of(workspace, run.id, number)
+    lines = [step.last_words]
+    if said.is_file():  # what runners divided was said where they are
+        with said.open("r", encoding="utf-8", errors="replace") as log:
+            lines = [line.rstrip() for line in islice(log, _LINES + 1)]
     if notices.is_new(matter, _digest(lines)):
         kind = _FOUND.get(step.line.split()[0], "found")
         left = ["…"] if len(lines) > _LINES else []

@@ -53,6 +53,7 @@ def back_up(workspace: BaseWorkspace, file: Path) -> BackedUp:
     The catalogue is copied as it stands at one moment, and every file that it names then: one that is removed
     meanwhile, as by its age, makes it begin anew.
     """
+    workspace.allowed.require("see")
     if file.exists():
         raise CalledWrongly(f"{file} is there already", advice="another name, or remove it")
     workspace.store.mkdir(mode=0o700, exist_ok=True)

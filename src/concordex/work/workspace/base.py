@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from concordex.wire.http.recording import Played, Recorder
     from concordex.wire.http.session import Endpoint, Session
     from concordex.work.workspace.config import WorkspaceConfig
+    from concordex.work.workspace.rights import Allowed
     from concordex.work.workspace.secrets import Secrets
     from concordex.work.workspace.system_settings import Devices, System
 
@@ -99,8 +100,8 @@ class BaseWorkspace:
 
     @cached_property
     def memory(self) -> Catalogue:
-        """The catalogue, for reading; it may stand in a folder that cannot be written."""
-        if "catalogue" in self.__dict__:
+        """The catalogue, for reading, without what this person may not see; the folder may be one not to write to."""
+        if "catalogue" in self.__dict__ and not self.allowed.hidden():
             return self.catalogue
         if not self.has_catalogue:
             raise CalledWrongly("nothing has been pulled yet", advice="concordex pull")
@@ -110,7 +111,8 @@ class BaseWorkspace:
         from concordex.store.catalogue import Catalogue
 
         self._refuse_an_emptied_catalogue()
-        return Catalogue(self._database(), write=write, trusted=self._trusted())
+        hidden = set() if write else self.allowed.hidden()
+        return Catalogue(self._database(), write=write, trusted=self._trusted(), hidden=hidden)
 
     def _database(self) -> OpensDatabase:
         """How the catalogue is opened: a file below the store, or one that is shared."""
@@ -174,6 +176,13 @@ class BaseWorkspace:
         )
 
     @cached_property
+    def allowed(self) -> Allowed:
+        """What this process may do here."""
+        from concordex.work.workspace.rights import Allowed
+
+        return Allowed(self.config)
+
+    @cached_property
     def secrets(self) -> Secrets:
         """What signing in needs, fetched when it is needed."""
         from concordex.work.workspace.secrets import Secrets
@@ -196,7 +205,7 @@ class BaseWorkspace:
         """The journal of changes, for writing."""
         from concordex.store.journal import Journal
 
-        return Journal(self.catalogue.database, self._steps_read)
+        return Journal(self.catalogue.database, self._steps_read, self.allowed.require)
 
     @cached_property
     def record_of_changes(self) -> Journal:
@@ -205,7 +214,7 @@ class BaseWorkspace:
 
         if not self.has_catalogue:
             raise CalledWrongly("there is no change yet", advice="push, sync, set, config push, … prepare one")
-        return Journal(self.memory.database, self._steps_read)
+        return Journal(self.memory.database, self._steps_read, self.allowed.require)
 
     def systems(self, names: Sequence[str] = (), *, tags: Sequence[str] = (), labels: Sequence[str] = ()) -> list[str]:
         """The systems named, or all; narrowed to those with one of ``tags`` or ``labels``.
@@ -310,6 +319,8 @@ class BaseWorkspace:
         from concordex.wire.http.session import Session
         from concordex.work.workspace.config import check_credentials
 
+        if system not in self.played:
+            self.allowed.require("run" if self.allowed.may("run", system) else "pull", system)
         if self.is_device(system):
             devices, address = self.target(system)
             return self.device_session(devices, address or "")
@@ -410,6 +421,7 @@ class BaseWorkspace:
     def change(self, number: int) -> Change:
         """A change and its steps, as they stand; where the process that ran it was killed, done or stopped."""
         change = self.record_of_changes.change(number)
+        self.allowed.require("see", change.system)
         if not self._is_abandoned(number, change.system, change.state):
             return change
         return replace(change, state=_left({step.state for step in change.steps}))
@@ -419,6 +431,7 @@ class BaseWorkspace:
         return [
             {**row, "state": _left(row["steps"])} if self._is_abandoned(row["id"], row["system"], row["state"]) else row
             for row in self.record_of_changes.changes()
+            if self.allowed.may("see", row["system"])
         ]
 
     def _is_abandoned(self, number: int, system: str, state: str) -> bool:
@@ -434,9 +447,7 @@ class BaseWorkspace:
 
     def signature(self) -> dict[str, str]:
         """Who is at work here, for the journal."""
-        from concordex.work.workspace.user import user
-
-        return {"by": user()}
+        return {"by": self.allowed.who}
 
     def now(self) -> datetime:
         """The moment from which ages are counted: of a shared store by the clock that all who share it have."""

@@ -18,6 +18,7 @@ from concordex.query.groups import Group, parsed
 from concordex.work.workspace.groups import groups
 from concordex.work.workspace.job_settings import Job, Timetable
 from concordex.work.workspace.job_settings import faults_of as faults_of_jobs
+from concordex.work.workspace.rights_settings import Rights
 from concordex.work.workspace.rules import (
     DriftRules,
     Falls,
@@ -59,6 +60,7 @@ class WorkspaceConfig(Part):
     timetable: Timetable = Field(default_factory=Timetable)
     jobs: dict[Slug, Job] = Field(default_factory=dict)
     tell: dict[Slug, Place] = Field(default_factory=dict)
+    rights: Rights | None = None
 
 
 def load(root: Path) -> WorkspaceConfig:
@@ -148,6 +150,21 @@ def _bad_filters(document: Any, config: WorkspaceConfig, known: Mapping[str, Gro
     return faults
 
 
+def _in_rights(config: WorkspaceConfig) -> list[tuple[tuple[str | int, ...], str]]:
+    """Systems that rights name and that are not there."""
+    if config.rights is None:
+        return []
+    some: list[tuple[tuple[str | int, ...], list[str]]] = [
+        (("rights", "people", name), grant.systems)
+        for name, person in config.rights.people.items()
+        for grant in person.grants
+    ]
+    if config.rights.second_person:
+        some.append((("rights", "second_person", "systems"), config.rights.second_person.systems))
+    known = {*config.systems, *config.devices, *config.targets}
+    return [(place, name) for place, names in some for name in names if name not in known]
+
+
 def _unknown_systems(document: Any, config: WorkspaceConfig) -> list[tuple[int, str, str]]:
     places: list[tuple[tuple[str | int, ...], str]] = [
         (("reconcile", "prefer", at), name) for at, name in enumerate(config.reconcile.prefer)
@@ -160,6 +177,7 @@ def _unknown_systems(document: Any, config: WorkspaceConfig) -> list[tuple[int, 
     places += [(("sync", name, "origin"), rule.origin) for name, rule in config.sync.items() if rule.origin]
     faults = [(place, f"there is no system {name!r} above") for place, name in places if name not in config.systems]
     faults += faults_of_jobs(config.jobs, config.systems)
+    faults += [(place, f"there is no system {name!r} above") for place, name in _in_rights(config)]
     faults += [
         (("tell", name, "jobs", at), f"there is no job {job!r}")
         for name, place in config.tell.items()

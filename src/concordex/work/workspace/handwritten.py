@@ -24,6 +24,7 @@ def alter(workspace: BaseWorkspace, path: Path, change: Callable[[Any], T], *, n
 
     Two alterations that come at one time both stand; where a person saves meanwhile, it is read again.
     """
+    workspace.allowed.require("decide")
     with workspace.locks.of_file(path):
         for _ in range(_TRIES):
             text = read_text(path) if path.exists() else new
