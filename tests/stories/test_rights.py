@@ -61,7 +61,7 @@ def test_what_is_not_granted_is_not_done(team, fresh_harbour):
     )
     assert len(asked) == before
     assert "may not decide" in team("system", "pause", "muster", status=5, **wearing("d")).stderr
-    assert "may not decide" in team("ruling", "apart", "fairlead/1", "muster/2", status=5, **wearing("d")).stderr
+    assert "may not decide" in team("ruling", "remove", "muster/2", status=5, **wearing("d")).stderr
     team("system", "pause", "muster")
     team("pull", **wearing("n"))
     newest = team.workspace.catalogue.pulls(1)[0]["id"]

@@ -52,5 +52,6 @@ def token(
 
     made = secrets.token_urlsafe(32)
     draw.line(made)
-    draw.note(f"rights: {{people: {{{name}: {{token: "{digest_of_token(made)}", may: [see, pull]}}}}}}")
+    told = f"token: '{digest_of_token(made)}', may: [see, pull]"
+    draw.note(f"rights: {{people: {{{name}: {{{told}}}}}}}")
     draw.note("the runner has it in CONCORDEX_TOKEN; it is kept nowhere here")
