@@ -10,7 +10,6 @@ import psycopg
 import pytest
 
 from tests.conftest import Near
-from tests.stories.test_targets import postgres  # noqa: F401 - a fixture
 
 ROWS = 12_345
 FIELDS = (
@@ -82,11 +81,11 @@ def test_a_statement_on_sqlite_is_a_table(sqlite):
     seen(sqlite)
 
 
-def test_a_statement_on_postgresql_is_a_table(tmp_path, postgres):  # noqa: F811
-    with psycopg.connect(postgres) as connection:
+def test_a_statement_on_postgresql_is_a_table(tmp_path, postgres):
+    with psycopg.connect(postgres.url) as connection:
         connection.execute("DROP TABLE IF EXISTS assets")
         filled(lambda sql, values=(): connection.execute(sql, values or None), "%s")
-    seen(workspace(tmp_path, SELECT, postgres))
+    seen(workspace(tmp_path, SELECT, postgres.url))
 
 
 @pytest.mark.parametrize(
@@ -95,13 +94,13 @@ def test_a_statement_on_postgresql_is_a_table(tmp_path, postgres):  # noqa: F811
      "DROP TABLE assets", "COMMIT", "SELECT * FROM nothing", "SELECT hostname, hostname FROM assets",
      "WITH gone AS (DELETE FROM assets RETURNING *) SELECT * FROM gone"],
 )  # fmt: skip
-def test_no_statement_alters_anything(tmp_path, sqlite, postgres, statement):  # noqa: F811
+def test_no_statement_alters_anything(tmp_path, sqlite, postgres, statement):
     """Whatever a stranger's dialect says: it is refused, told as what it is, and every row stays."""
-    with psycopg.connect(postgres, autocommit=True) as connection:
+    with psycopg.connect(postgres.url, autocommit=True) as connection:
         connection.execute("DROP TABLE IF EXISTS assets")
         connection.execute("CREATE TABLE assets (asset_no INTEGER, hostname TEXT)")
         connection.execute("INSERT INTO assets VALUES (1, 'pc-1')")
-        for where in ("sqlite:///assets.db", postgres):
+        for where in ("sqlite:///assets.db", postgres.url):
             done = workspace(tmp_path, statement, where)("pull", status=1)
             assert "an error of our own" not in done.stderr
             assert "refused the statement" in done.stderr or "statement" in done.stderr

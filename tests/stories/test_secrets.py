@@ -284,12 +284,14 @@ change run 1 --yes
 change resume 1
 change settle 1 1 --done
 change undo 1 --yes
+change agree 1 --yes
 change drop 1
 change results 1
 change journal 1
 change save 1 -o change.yaml
 change load change.yaml
 job list
+job runners
 job run round
 job history
 job history 1 --said 1
@@ -305,6 +307,11 @@ backup ../all.tar
 backup ../all.tar --check
 restore ../all.tar ../again
 metrics
+rights show
+rights token night
+store show
+store move --snapshots ../elsewhere
+store move --here
 journal list
 journal verify
 mend

@@ -25,7 +25,7 @@ _REFUSED = ("403", "AccessDenied", "Forbidden", "InvalidAccessKeyId", "Signature
 
 
 @dataclass(frozen=True, kw_only=True)
-class Place:
+class ShelfPlace:
     """Where a shelf is, and as whom to go there."""
 
     at: str
@@ -59,7 +59,7 @@ class Shelf(Protocol):
         """The files below a folder."""
 
 
-def shelf(place: Place) -> Shelf:
+def shelf(place: ShelfPlace) -> Shelf:
     """The shelf at a place."""
     if not place.at.startswith("s3://"):
         return _Shelf(place.at, _folder, Path(place.at).resolve().as_posix())
@@ -72,7 +72,7 @@ def _folder() -> Any:
     return LocalFileSystem(auto_mkdir=True)
 
 
-def _object_store(place: Place) -> Any:
+def _object_store(place: ShelfPlace) -> Any:
     try:
         from s3fs import S3FileSystem
     except ImportError as error:

@@ -41,7 +41,7 @@ class Lot:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Task:
+class DividedTask:
     """One system of a line: who has it, and what came of it; no outcome while nothing has."""
 
     system: str
@@ -155,11 +155,11 @@ class Tasks:
         sql = "UPDATE tasks SET outcome = ?, status = ?, last_words = ?, pulls = ? WHERE lot = ? AND outcome IS NULL"
         return self._database.run(sql, (outcome, status, fit_to_keep(last_words), json.dumps(list(pulls)), lot)) > 0
 
-    def of(self, run: int, step: int) -> list[Task]:
+    def of(self, run: int, step: int) -> list[DividedTask]:
         """The systems of a line, in the order in which they were given."""
         rows = self._database.rows("SELECT * FROM tasks WHERE run = ? AND step = ? ORDER BY id", (run, step))
         return [
-            Task(
+            DividedTask(
                 system=row["system"], place=row["place"], runner=row["runner"], outcome=row["outcome"],
                 status=row["status"], last_words=row["last_words"] or "", pulls=tuple(json.loads(row["pulls"] or "[]")),
             )

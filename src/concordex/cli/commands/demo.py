@@ -7,6 +7,7 @@ import shlex
 import subprocess
 import sys
 from contextlib import chdir, nullcontext, redirect_stderr
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -130,6 +131,10 @@ def demo(
     by_hand: Annotated[
         bool, typer.Option("--by-hand", help="Only make the workspace, and serve: you type the commands.")
     ] = False,
+    night: Annotated[
+        bool,
+        typer.Option("--night", help="Play one night: jobs, runners, what fails and what is found, and who is told."),
+    ] = False,
     serve: Annotated[
         bool, typer.Option("--serve", help="Keep the stand-ins up, until interrupted, to play with.")
     ] = False,
@@ -146,6 +151,8 @@ def demo(
     concordex demo ferries --devices 20000 --serve
 
     concordex demo ferries --by-hand --latency 200
+
+    concordex demo --night
     """
     from datetime import UTC, datetime
 
@@ -158,6 +165,10 @@ def demo(
         for standin in harbour.standins:
             standin.faults.latency = latency / 1000
         _make_workspace(target, harbour, devices)
+        if night:
+            from concordex.cli.night import Night
+
+            return Status.DONE if Night(target, harbour, partial(_in_a_process, target)).play() else Status.FAILED
         failed = 0
         for purpose, command in () if by_hand else _STEPS:
             arguments = shlex.split(command.replace("{device}", _worth_explaining(harbour)))

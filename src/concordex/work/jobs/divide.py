@@ -13,7 +13,7 @@ from concordex.work.workspace.base import ANYWHERE
 if TYPE_CHECKING:
     from pathlib import Path
 
-    from concordex.store.tasks import Lot, Task
+    from concordex.store.tasks import DividedTask, Lot
     from concordex.work.workspace.base import BaseWorkspace
 
 #: Lines that come to the same when each of their systems has one of its own.
@@ -88,7 +88,7 @@ class Divided:
                 why = f"no runner at {place} is at work: concordex work --where {place} on a machine there"
                 self._tasks.withdraw(self._run, "failed", why, place)
 
-    def _step_of(self, line: str, told: Sequence[Task], seconds: float) -> RanStep:
+    def _step_of(self, line: str, told: Sequence[DividedTask], seconds: float) -> RanStep:
         outcome = worst([task.outcome or "" for task in told])
         by = len({task.runner for task in told if task.runner})
         worst_of = next((task for task in told if task.outcome == outcome), None)

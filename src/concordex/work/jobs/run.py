@@ -83,17 +83,17 @@ _READING = {
 
 def lost_runs(workspace: BaseWorkspace) -> list[tuple[JobPart, JobRun]]:
     """Runs whose runner is gone, and which another one that is at work goes on with."""
+    return [(part, run) for part, run in _for_runners(workspace) if not workspace.locks.is_held_for(part.name)]
+
+
+def _for_runners(workspace: BaseWorkspace) -> list[tuple[JobPart, JobRun]]:
+    """Runs that are not over and that another runner would go on with, be their own at work or not."""
     tasks = workspace.catalogue.tasks
     if workspace.server is None or not any(workspace.locks.is_at_work(one.name) for one in tasks.runners()):
         return []
     parts = {part.name: part for part in parts_of(workspace)}
-    found = []
-    for run in workspace.catalogue.runs.running():
-        name = f"{run.job} {run.part}".rstrip()
-        part = parts.get(name)
-        if part and run.due and can_go_on(part, run) and not workspace.locks.is_held_for(name):
-            found.append((part, run))
-    return found
+    running = ((parts.get(f"{run.job} {run.part}".rstrip()), run) for run in workspace.catalogue.runs.running())
+    return [(part, run) for part, run in running if part and run.due and can_go_on(part, run)]
 
 
 def settle(workspace: BaseWorkspace, mine: str = "") -> list[JobRun]:
@@ -103,7 +103,7 @@ def settle(workspace: BaseWorkspace, mine: str = "") -> list[JobRun]:
     so that nobody runs it.
     """
     gone = []
-    left = {run.id for _, run in lost_runs(workspace)} if not mine else set()
+    left = {run.id for _, run in _for_runners(workspace)} if not mine else set()
     for run in workspace.catalogue.runs.running():
         name = f"{run.job} {run.part}".rstrip()
         if run.id in left:

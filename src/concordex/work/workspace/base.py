@@ -167,12 +167,14 @@ class BaseWorkspace:
         snapshots = self.config.store.snapshots
         if snapshots is None:
             return None
-        from concordex.store.shelf import Place, shelf
+        from concordex.store.shelf import ShelfPlace, shelf
 
         at = snapshots.at if snapshots.is_object_store else str(self.root / Path(snapshots.at).expanduser())
         key = self.secrets.of_store(snapshots.key)
         return shelf(
-            Place(at=at, endpoint=snapshots.endpoint, key_id=snapshots.key_id, key=key, ca=self._file(snapshots.ca))
+            ShelfPlace(
+                at=at, endpoint=snapshots.endpoint, key_id=snapshots.key_id, key=key, ca=self._file(snapshots.ca)
+            )
         )
 
     @cached_property

@@ -1,0 +1,247 @@
+"""One night in about a minute, for ``concordex demo --night``: what fails, what is found, who is told, who goes on."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, closing, contextmanager
+from email import message_from_bytes
+from email.message import Message
+from email.policy import default
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from concordex.cli import draw
+from concordex.errors import CalledWrongly
+
+if TYPE_CHECKING:
+    from concordex import Workspace
+    from concordex.standins.server import Harbour
+    from concordex.store.runs import JobRun
+
+_JOBS = """
+timetable: {{at_once: 3}}
+jobs:
+  round:
+    about: the night's round, a night in a minute
+    every: 15s
+    steps:
+    - pull {{systems}}
+    - {{run: reconcile}}
+    - "findings --where 'kind = missing_in_inventory'"
+    - {{run: report -o night.html, always: true}}
+  drift:
+    every: 15s
+    steps: [drift --from baselines]
+tell:
+  watch:
+    by: mail
+    server: smtp://127.0.0.1:{port}
+    from: concordex@saltmarsh.example
+    to: [watch@saltmarsh.example]
+"""
+#: Seconds that are waited for something to happen, on a slow machine.
+_PATIENCE = 240.0
+
+
+class Night:
+    """The stand-ins at night, the runners, and the mail that comes of it."""
+
+    def __init__(self, folder: Path, harbour: Harbour, run: Callable[[list[str]], int]) -> None:
+        self._folder, self._harbour, self._run = folder, harbour, run
+        self._mails: list[Message] = []
+        self._runners: list[subprocess.Popen[bytes]] = []
+
+    def play(self) -> bool:
+        """Play it; whether all came that was to come."""
+        with ExitStack() as stack:
+            port = stack.enter_context(self._post())
+            server = stack.enter_context(_database())
+            self._prepare(port, server)
+            stack.enter_context(self._at_work(3 if server else 1))
+            try:
+                self._events(several=server is not None)
+            except TimeoutError as error:
+                draw.note(str(error), "red")
+                return False
+        self._morning()
+        return True
+
+    def _prepare(self, port: int, server: str | None) -> None:
+        self._say("Evening: all is pulled, reconciled, and the configuration is kept.")
+        for words in (["pull"], ["reconcile"], ["config", "save", "--all", "--into", "baselines"]):
+            self._command(words)
+        if server is None:
+            draw.note("there is no PostgreSQL on this machine: one runner, and the store below the workspace", "yellow")
+        else:
+            self._say("The store is moved to where several machines share it.")
+            self._command(["store", "move", "--catalogue", server, "--snapshots", "shared"])
+        settings = self._folder / "concordex.yaml"
+        settings.write_text(settings.read_text(encoding="utf-8") + _JOBS.format(port=port), encoding="utf-8")
+
+    @contextmanager
+    def _at_work(self, count: int) -> Iterator[None]:
+        self._say(f"{count} runner{'s' if count > 1 else ''} begin{'' if count > 1 else 's'} to work.")
+        for number in range(count):
+            draw.heading(f"$ concordex work    # machine {number + 1}")
+            log = (self._folder.parent / f"{self._folder.name}-runner-{number + 1}.log").open("wb")
+            with log:
+                self._runners.append(
+                    subprocess.Popen(
+                        [sys.executable, "-m", "concordex", "work"], cwd=self._folder, stdin=subprocess.DEVNULL,
+                        stdout=log, stderr=subprocess.STDOUT, start_new_session=True,
+                    )
+                )  # fmt: skip
+        try:
+            yield
+        finally:
+            for process in self._runners:
+                process.send_signal(signal.SIGTERM)
+            for process in self._runners:
+                process.wait()
+
+    def _events(self, *, several: bool) -> None:
+        from concordex import Workspace
+
+        with Workspace(self._folder) as here:
+            self._until("a first round", lambda: any(run.job == "round" and run.ended for run in _history(here)))
+            if several:
+                self._command(["job", "runners"])
+                self._say("22:40  The machine that does the round loses its power.")
+                run = self._until("a round", lambda: next((r for r in _history(here) if _reads(r)), None))
+                os.killpg(run.process, signal.SIGKILL)
+                gone = self._until("somebody goes on", lambda: _gone_on(here, run.id))
+                draw.line(f"run {run.id} stopped: {gone.why}")
+                self._command(["job", "runners"])
+            self._say("23:15  muster answers with a web page.")
+            fault = self._harbour.named("muster").faults.add("page", "/muster/devices")
+            self._mail("was done in part", "failed")
+            self._say("00:30  It is well again.")
+            fault.times = 0
+            self._mail("is well again")
+            self._say("02:10  Somebody gives a role in muster one right more.")
+            muster: Any = self._harbour.named("muster")
+            role = next(iter(muster.objects["roles"].values()))
+            role["rights"] = [*role["rights"], "wipe"]
+            self._mail("drift")
+            self._say("03:30  Somebody takes devices out of the inventory.")
+            del self._harbour.accounts.stowage[::8]
+            self._mail("findings")
+
+    def _morning(self) -> None:
+        self._say("Morning: what was done, by whom, and what is left to look at?")
+        self._command(["job", "list"])
+        self._command(["job", "history", "-n", "8"])
+        self._command(["system", "list"])
+        self._command(["tell", "pending", "--sent", "-n", "6"])
+        draw.line()
+        draw.heading(f"# The mail of the night ({len(self._mails)}):")
+        for mail in self._mails:
+            draw.line(f"  {mail['Subject']}")
+        draw.line(f"# The report: {self._folder / 'night.html'}")
+
+    def _mail(self, *words: str) -> None:
+        """Wait for a mail whose subject has one of these words, and show it."""
+        seen = len(self._mails)
+        mail = self._until(
+            f"a mail about {words[0]}",
+            lambda: next((m for m in self._mails[seen:] if any(word in str(m["Subject"]) for word in words)), None),
+        )
+        draw.line(f"mail to {mail['To']}: {mail['Subject']}")
+        body = mail.get_content() if hasattr(mail, "get_content") else ""
+        for line in [line for line in str(body).splitlines() if line.strip()][:4]:
+            draw.line(f"  {line}")
+
+    def _until(self, what: str, found: Callable[[], Any]) -> Any:
+        ends = time.monotonic() + _PATIENCE
+        while not (told := found()):
+            if time.monotonic() > ends:
+                raise TimeoutError(f"{what} did not come within {_PATIENCE:.0f} s; see {self._folder}-runner-*.log")
+            if all(process.poll() is not None for process in self._runners):
+                raise TimeoutError(f"no runner is at work any more; see {self._folder}-runner-*.log")
+            time.sleep(0.2)
+        return told
+
+    def _say(self, text: str) -> None:
+        draw.line()
+        draw.heading(f"# {text}")
+
+    def _command(self, words: list[str]) -> None:
+        draw.heading(f"$ concordex {' '.join(words)}")
+        self._run(words)
+
+    @contextmanager
+    def _post(self) -> Iterator[int]:
+        """A mail server of our own, which keeps what it is given; its port."""
+        try:
+            from aiosmtpd.controller import Controller
+        except ImportError as error:
+            raise CalledWrongly("the night needs further packages", advice="pip install 'concordex[demo]'") from error
+        mails = self._mails
+
+        class Keeps:
+            async def handle_DATA(self, _server: Any, _session: Any, envelope: Any) -> str:  # noqa: N802 - its name
+                mails.append(message_from_bytes(envelope.content, policy=default))
+                return "250 kept"
+
+        controller = Controller(Keeps(), hostname="127.0.0.1", port=_free_port())
+        controller.start()
+        try:
+            yield int(controller.port)
+        finally:
+            controller.stop()
+
+
+def _history(here: Workspace) -> list[JobRun]:
+    return here.catalogue.runs.newest(20)
+
+
+def _reads(run: JobRun) -> bool:
+    """Whether a round is under way, and in its first line."""
+    return run.job == "round" and run.outcome == "running" and not run.steps
+
+
+def _gone_on(here: Workspace, number: int) -> JobRun | None:
+    run = here.catalogue.runs.run(number)
+    return run if run is not None and run.outcome == "stopped" else None
+
+
+def _free_port() -> int:
+    with closing(socket.socket()) as free:
+        free.bind(("127.0.0.1", 0))
+        return int(free.getsockname()[1])
+
+
+@contextmanager
+def _database() -> Iterator[str | None]:
+    """A PostgreSQL of the night's own; None where there is none on this machine."""
+    found = sorted(Path("/usr/lib/postgresql").glob("*/bin/initdb"))
+    program = shutil.which("initdb") or (str(found[-1]) if found else None)
+    if program is None:
+        yield None
+        return
+    bins, folder, port = Path(program).resolve().parent, Path(tempfile.mkdtemp()), _free_port()
+    person: dict[str, Any] = {}
+    if os.geteuid() == 0:  # it runs as nobody that may do everything
+        shutil.chown(folder, "postgres")
+        person = {"user": "postgres", "group": "postgres", "extra_groups": []}
+    data = str(folder / "data")
+
+    def run(*words: str) -> None:
+        subprocess.run([str(bins / words[0]), *words[1:]], check=True, capture_output=True, cwd=folder, **person)
+
+    run("initdb", "-D", data, "-U", "keeper", "-A", "trust")
+    settings = f"-p {port} -c listen_addresses=127.0.0.1 -c unix_socket_directories="
+    run("pg_ctl", "-D", data, "-w", "-l", str(folder / "log"), "-o", settings, "start")
+    try:
+        yield f"postgresql://keeper@127.0.0.1:{port}/postgres"
+    finally:
+        run("pg_ctl", "-D", data, "-m", "fast", "stop")
+        shutil.rmtree(folder, ignore_errors=True)
