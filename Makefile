@@ -60,6 +60,7 @@ bench-all: bench
 
 schema: $(VENV)/.ready
 	$(BIN)/concordex dialect schema > src/concordex/dialects/dialect.schema.json
+	for name in workspace rulings group versions; do $(BIN)/concordex schema $$name > docs/schemas/$$name.schema.json; done
 
 reference: $(VENV)/.ready
 	$(BIN)/python docs/reference.py > docs/api.md

@@ -11,7 +11,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator
-from contextlib import ExitStack, closing, contextmanager
+from contextlib import closing, contextmanager
 from email import message_from_bytes
 from email.message import Message
 from email.policy import default
@@ -31,7 +31,7 @@ timetable: {{at_once: 3}}
 jobs:
   round:
     about: the night's round, a night in a minute
-    every: 15s
+    every: 20s
     steps:
     - pull {{systems}}
     - {{run: reconcile}}
@@ -48,7 +48,7 @@ tell:
     to: [watch@saltmarsh.example]
 """
 #: Seconds that are waited for something to happen, on a slow machine.
-_PATIENCE = 240.0
+_PATIENCE = 150.0
 
 
 class Night:
@@ -61,17 +61,15 @@ class Night:
 
     def play(self) -> bool:
         """Play it; whether all came that was to come."""
-        with ExitStack() as stack:
-            port = stack.enter_context(self._post())
-            server = stack.enter_context(_database())
+        with self._post() as port, _database() as server:
             self._prepare(port, server)
-            stack.enter_context(self._at_work(3 if server else 1))
             try:
-                self._events(several=server is not None)
+                with self._at_work(3 if server else 1):
+                    self._events(several=server is not None)
             except TimeoutError as error:
                 draw.note(str(error), "red")
                 return False
-        self._morning()
+            self._morning(shared=server is not None)
         return True
 
     def _prepare(self, port: int, server: str | None) -> None:
@@ -132,19 +130,24 @@ class Night:
             role["rights"] = [*role["rights"], "wipe"]
             self._mail("drift")
             self._say("03:30  Somebody takes devices out of the inventory.")
-            del self._harbour.accounts.stowage[::8]
+            stowage: Any = self._harbour.named("stowage")
+            for number in [number for number, gear in stowage.lists["gear"].items() if gear["serialNumber"]][:6]:
+                del stowage.lists["gear"][number]
             self._mail("findings")
 
-    def _morning(self) -> None:
+    def _morning(self, *, shared: bool) -> None:
         self._say("Morning: what was done, by whom, and what is left to look at?")
         self._command(["job", "list"])
         self._command(["job", "history", "-n", "8"])
         self._command(["system", "list"])
         self._command(["tell", "pending", "--sent", "-n", "6"])
+        if shared:
+            self._say("The database of the night goes; what it holds is taken back to the workspace's own folder.")
+            self._command(["store", "move", "--here"])
         draw.line()
         draw.heading(f"# The mail of the night ({len(self._mails)}):")
         for mail in self._mails:
-            draw.line(f"  {mail['Subject']}")
+            draw.line(f"  {str(mail['Subject']).strip()}")
         draw.line(f"# The report: {self._folder / 'night.html'}")
 
     def _mail(self, *words: str) -> None:
@@ -154,7 +157,7 @@ class Night:
             f"a mail about {words[0]}",
             lambda: next((m for m in self._mails[seen:] if any(word in str(m["Subject"]) for word in words)), None),
         )
-        draw.line(f"mail to {mail['To']}: {mail['Subject']}")
+        draw.line(f"mail to {mail['To']}: {str(mail['Subject']).strip()}")
         body = mail.get_content() if hasattr(mail, "get_content") else ""
         for line in [line for line in str(body).splitlines() if line.strip()][:4]:
             draw.line(f"  {line}")

@@ -18,6 +18,7 @@ GROUPS = {
     },
     "Systems": {
         "system": "The systems of a workspace: add, list, check, pause.",
+        "schema": "JSON Schemas of the files that people write.",
         "dialect": "How kinds of system speak: list, show, draft, check.",
         "pull": "Fetch tables, each proved whole or called unproven or partial.",
         "pulls": "The history of pulls.",

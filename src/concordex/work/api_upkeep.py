@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -80,3 +81,12 @@ def digest_of_token(token: str) -> str:
     from concordex.work.workspace.rights import digest_of
 
     return digest_of(token)
+
+
+def schemas() -> dict[str, tuple[str, Callable[[], str]]]:
+    """The JSON Schemas of the files that people write: by name, for which file, and what makes its text."""
+    from functools import partial
+
+    from concordex.work.upkeep.schemas import FILES, schema_text
+
+    return {name: (file, partial(schema_text, name)) for name, (file, _) in FILES.items()}

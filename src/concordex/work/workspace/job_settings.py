@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Mapping
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
@@ -31,7 +31,7 @@ class Times(Part):
     days: list[Day] = Field(default_factory=list, description="On which days `at` counts; on all, if none.")
     cron: str | None = Field(None, description="A cron expression of five fields.")
 
-    @field_validator("at", mode="before")
+    @field_validator("at", mode="before", json_schema_input_type=str | list[str])
     @classmethod
     def _several(cls, given: Any) -> Any:
         return [given] if isinstance(given, str) else given
@@ -92,7 +92,7 @@ class JobStep(Part):
     )
     always: bool = Field(False, description="Also after a step that ended the job.")
 
-    @field_validator("stop_on", mode="before")
+    @field_validator("stop_on", mode="before", json_schema_input_type=Ending | list[Ending])
     @classmethod
     def _several(cls, given: Any) -> Any:
         return [given] if isinstance(given, str) else given
@@ -136,7 +136,7 @@ class Job(Times):
     def _zone(cls, given: str | None) -> str | None:
         return None if given is None else known_zone(given)
 
-    @field_validator("steps", mode="before")
+    @field_validator("steps", mode="before", json_schema_input_type=Annotated[list[str | JobStep], Field(min_length=1)])
     @classmethod
     def _short(cls, given: Any) -> Any:
         if not isinstance(given, list):

@@ -99,7 +99,7 @@ class Into(Part):
     columns: dict[str, TargetColumn] = Field(min_length=1, description="Our field: the column.")
     where: str | None = Field(None, description="Only entries for which this filter holds.")
 
-    @field_validator("columns", mode="before")
+    @field_validator("columns", mode="before", json_schema_input_type=dict[str, str | TargetColumn])
     @classmethod
     def _short(cls, given: Any) -> Any:
         if not isinstance(given, Mapping):

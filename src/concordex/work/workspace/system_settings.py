@@ -189,7 +189,7 @@ class System(Settings):
     runs: Runs | None = Field(None, description="Where it is reached from, if not from everywhere.")
     paused: bool = Field(False, description="Not pulled and not asked until it is resumed.")
 
-    @field_validator("shares", mode="before")
+    @field_validator("shares", mode="before", json_schema_input_type=str | list[str])
     @classmethod
     def _several(cls, given: Any) -> Any:
         return [given] if isinstance(given, str) else given

@@ -43,7 +43,7 @@ class ByMail(ToldPlace):
     password: str | None = Field(None, description="Where it is kept, as for credentials.")
     ca: str | None = Field(None, description="A file with the CA that signed the server's certificate.")
 
-    @field_validator("to", mode="before")
+    @field_validator("to", mode="before", json_schema_input_type=str | list[str])
     @classmethod
     def _several(cls, given: object) -> object:
         return [given] if isinstance(given, str) else given
