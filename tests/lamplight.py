@@ -26,7 +26,7 @@ RECORDS = [{"id": at, "label": f"lamp-{at:03d}", "room": 1 + at % 3} for at in r
 class Lamplight:
     """A server whose answers a test writes: ``answer(method, path, query, body, headers)``."""
 
-    def __init__(self, answer: Answer, tls: ssl.SSLContext | None = None) -> None:
+    def __init__(self, answer: Answer, tls: ssl.SSLContext | None = None, *, raw: bool = False) -> None:
         self.requests: list[tuple[str, str, dict[str, str]]] = []
         outer = self
 
@@ -44,7 +44,7 @@ class Lamplight:
                     self.command,
                     parts.path,
                     query,
-                    json.loads(sent) if json_sent else sent.decode(),
+                    sent if raw else json.loads(sent) if json_sent else sent.decode(),
                     dict(self.headers),
                 )
                 if not status:  # the line is cut, and nothing was said
@@ -83,8 +83,8 @@ def serve() -> Iterator[Callable[[Answer], Lamplight]]:
     """Starts servers, and ends them with the test."""
     begun: list[Lamplight] = []
 
-    def start(answer: Answer, tls: ssl.SSLContext | None = None) -> Lamplight:
-        begun.append(Lamplight(answer, tls))
+    def start(answer: Answer, tls: ssl.SSLContext | None = None, *, raw: bool = False) -> Lamplight:
+        begun.append(Lamplight(answer, tls, raw=raw))
         return begun[-1]
 
     yield start

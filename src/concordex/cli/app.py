@@ -15,9 +15,10 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 import typer
 
 from concordex.cli.context import current, entered
-from concordex.cli.parts import Parts
+from concordex.cli.parts import SUMMARIES, Parts
 from concordex.cli.statuses import Status
 from concordex.errors import ConcordexError, StoreError
+from concordex.spans import span
 from concordex.unseen import masked
 
 if TYPE_CHECKING:
@@ -156,7 +157,9 @@ def _command() -> Any:
 
 def _status_of(arguments: list[str]) -> int:
     try:
-        status = _command()(arguments, standalone_mode=False)
+        named = next((word for word in arguments if word in SUMMARIES), "")
+        with span(f"concordex {named}".rstrip()):
+            status = _command()(arguments, standalone_mode=False)
         sys.stdout.flush()
     except ConcordexError as error:
         return _told(error)

@@ -16,6 +16,7 @@ from urllib.parse import unquote
 from yarl import URL
 
 from concordex.errors import BadAnswer, ForeignHost, Unreachable, Untrusted, WireError
+from concordex.spans import span
 from concordex.unseen import Secret, masked
 from concordex.unseen import headers as shown
 from concordex.wire import dialect as d
@@ -162,14 +163,14 @@ class Transport:
         self.traffic.requests += 1
         if url.scheme == "http":  # the proxy reads the request itself; else it is told when it is asked to connect
             headers = {**headers, **self._to_proxy}
+        told = span(
+            method, http__request__method=method, server__address=url.host or "", url__path=url.path,
+            concordex__system=self.endpoint.name,
+        )  # fmt: skip
         try:
-            async with self._client.request(
-                method, url, headers=headers, data=body, allow_redirects=False, proxy=self.endpoint.proxy,
-                proxy_headers=self._to_proxy, ssl=self._tls or True,
-            ) as answer:  # fmt: skip
-                if answer.status == 407 and self.endpoint.proxy:  # it is the proxy that says so (RFC 9110, 15.5.8)
-                    raise self._kept_out(407)
-                content = await self._content(answer)
+            with told as note:
+                answer, content = await self._answered(method, url, headers, body)
+                note("http.response.status_code", answer.status)
         except (aiohttp.ClientError, TimeoutError, OSError) as error:
             raise self._network_fault(error) from error
         except ValueError as error:  # nothing has left: a header cannot hold the end of a line (RFC 9110, section 5.5)
@@ -193,6 +194,18 @@ class Transport:
             answer.status, content, answer.headers, answer.headers.getall("Set-Cookie", []),
             answer.headers.getall("Link", []), str(url),
         )  # fmt: skip
+
+    async def _answered(
+        self, method: str, url: URL, headers: Mapping[str, str], body: bytes | None
+    ) -> tuple[aiohttp.ClientResponse, bytes]:
+        """An answer, read whole."""
+        async with self._client.request(
+            method, url, headers=headers, data=body, allow_redirects=False, proxy=self.endpoint.proxy,
+            proxy_headers=self._to_proxy, ssl=self._tls or True,
+        ) as answer:  # fmt: skip
+            if answer.status == 407 and self.endpoint.proxy:  # it is the proxy that says so (RFC 9110, 15.5.8)
+                raise self._kept_out(407)
+            return answer, await self._content(answer)
 
     def _tell(self, method: str, url: URL, headers: Mapping[str, str], body: bytes | None, content: bytes) -> None:
         """The whole request as a person could repeat it, and how the answer begins; secrets masked."""

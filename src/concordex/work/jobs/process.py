@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 from uuid import uuid4
 
+from concordex.spans import passed_on
 from concordex.work.pull.pull import ORIGIN
 
 if TYPE_CHECKING:
@@ -51,7 +52,7 @@ def run_line(workspace: BaseWorkspace, words: Sequence[str], log: Path, is_to_st
     with log.open("wb") as out:
         process = subprocess.Popen(
             command, stdin=subprocess.DEVNULL, stdout=out, stderr=subprocess.STDOUT, start_new_session=True,
-            env={**os.environ, **own},
+            env={**os.environ, **own, **passed_on()},
         )  # fmt: skip
     told: float | None = None
     while process.poll() is None:

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 from filelock import Timeout
 
 from concordex.errors import Stopped
+from concordex.spans import span
 from concordex.store.runs import JobRun, RanStep
 from concordex.work.jobs.divide import Divided, places
 from concordex.work.jobs.due import parts_of
@@ -59,7 +60,8 @@ def run_part(
             run = runs.begin(part.job, part.part, due, user())
             if lost is not None:
                 here.catalogue.tasks.hand_over(lost.id, run)
-            ran = _Running(here, part, run, stop, heard, lost, me).to_the_end()
+            with span(f"job {part.name}", concordex__run=run):
+                ran = _Running(here, part, run, stop, heard, lost, me).to_the_end()
             after(here, ran)
             return ran
     except Timeout as late:

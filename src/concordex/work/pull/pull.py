@@ -25,6 +25,7 @@ from concordex.parallel import all_of, completed
 from concordex.query.bind import Binder
 from concordex.query.predicate import predicate_of
 from concordex.query.tree import Filter
+from concordex.spans import span
 from concordex.store.catalogue import Snapshot
 from concordex.store.snapshots import beside
 from concordex.wire.dialect import Dialect
@@ -179,8 +180,9 @@ async def _pull_system(run: _Pulling, system: str, tables: list[str], opened: Se
     pulled = _OfSystem(run, system, tables)
     try:
         await _alone(run.workspace, system)
-        async with opened or run.workspace.session(system) as session:
-            await pulled.everything(session)
+        with span("pull", concordex__system=system):
+            async with opened or run.workspace.session(system) as session:
+                await pulled.everything(session)
     except (StoreError, Stopped):
         raise
     except ConcordexError as error:

@@ -14,6 +14,7 @@ from concordex.change.steps import Change, Outcome, Step
 from concordex.errors import CalledWrongly, ConcordexError, StoreError
 from concordex.parallel import at_most, completed
 from concordex.progress import Counted
+from concordex.spans import span
 from concordex.work.run.api_run import ApiRun
 from concordex.work.run.guards import check_guards
 from concordex.work.run.row_writer import run_rows
@@ -53,7 +54,8 @@ def run(
         check_guards(workspace, change, steps, any_time=any_time)
         workspace.journal.begin(number, os.getpid())
         workspace.journal.note(number, chosen=sorted(only or ()), how=how.lasting())
-        return _run_steps(workspace, change, steps, progress, how)
+        with span("change", concordex__system=change.system, concordex__change=number, concordex__steps=len(steps)):
+            return _run_steps(workspace, change, steps, progress, how)
 
 
 def _run_steps(
