@@ -11,6 +11,7 @@ import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from functools import cache
+from logging import ERROR, getLogger
 from typing import Any
 
 from concordex.unseen import masked
@@ -69,8 +70,9 @@ def _tracer() -> Any:
     from concordex.version import __version__
 
     resource = Resource.create({"service.name": "concordex", "service.version": __version__})
+    getLogger("opentelemetry.exporter").setLevel(ERROR)  # its last word is enough where nobody collects
     provider = TracerProvider(resource=resource, shutdown_on_exit=False)
-    provider.add_span_processor(BatchSpanProcessor(OTLPSpanExporter(timeout=5)))
+    provider.add_span_processor(BatchSpanProcessor(OTLPSpanExporter(timeout=2)))
     atexit.register(provider.shutdown)
     trace.set_tracer_provider(provider)
     return trace.get_tracer("concordex")
