@@ -5,6 +5,7 @@ from __future__ import annotations
 import ctypes
 import json
 import re
+import shlex
 import subprocess
 import sys
 from pathlib import Path
@@ -12,7 +13,9 @@ from pathlib import Path
 import pytest
 import typer
 
+from concordex import errors
 from concordex.cli.parts import SUMMARIES, load, target_of
+from concordex.errors import CalledWrongly, ConcordexError, RequestRefused
 from concordex.version import __version__
 from tests.conftest import Near, Shell
 
@@ -203,3 +206,25 @@ def test_a_file_that_ends_too_soon_is_not_a_person_who_stopped(tmp_path, monkeyp
     monkeypatch.setattr("concordex.work.workspace.init.init", cut)
     told = Near(tmp_path)("init", "quay", status=1).stderr
     assert "marshal data too short" in told
+
+
+def typed_in(page: str) -> list[list[str]]:
+    """The commands that a page shows, as words."""
+    lines = re.findall(r"^    concordex (.*)$", (ROOT / "docs" / page).read_text(), re.M)
+    return [shlex.split(line, comments=True) for line in lines]
+
+
+@pytest.mark.parametrize("words", typed_in("cookbook.md"), ids=" ".join)
+def test_what_the_cookbook_types_is_understood(words):
+    """By the command line alone: no system is asked, and no workspace is there."""
+    command, rest = load(words[0]), words[1:]
+    if hasattr(command, "commands"):
+        command, rest = command.commands[rest[0]], rest[1:]
+    assert command.make_context(words[0], rest)
+
+
+def test_every_kind_of_error_has_a_page():
+    told = "".join(path.read_text() for path in (ROOT / "docs/errors").glob("*.md"))
+    kinds = [kind for kind in vars(errors).values() if isinstance(kind, type) and issubclass(kind, ConcordexError)]
+    bases = {base for kind in kinds for base in kind.__mro__[1:]} - {CalledWrongly, RequestRefused}
+    assert [kind.__name__ for kind in kinds if kind not in bases and kind.__name__ not in told] == []
