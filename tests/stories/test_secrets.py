@@ -307,6 +307,7 @@ backup ../all.tar
 backup ../all.tar --check
 restore ../all.tar ../again
 metrics
+schema workspace
 rights show
 rights token night
 store show
