@@ -56,6 +56,7 @@ bench-all: bench
 	$(BIN)/python benchmarks/concordance.py
 	$(BIN)/python benchmarks/writes.py
 	$(BIN)/python benchmarks/large.py
+	$(BIN)/python benchmarks/runners.py
 	$(BIN)/python benchmarks/fleet.py
 
 schema: $(VENV)/.ready

@@ -18,6 +18,7 @@ from dataclasses import dataclass
 from hashlib import md5
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
+from typing import Any
 
 import psycopg
 import pytest
@@ -26,7 +27,7 @@ import pytest
 def free_port() -> int:
     with closing(socket.socket()) as free:
         free.bind(("127.0.0.1", 0))
-        return free.getsockname()[1]
+        return int(free.getsockname()[1])
 
 
 @dataclass(frozen=True)
@@ -56,7 +57,7 @@ class Postgres:
     def stop(self, how: str = "immediate") -> None:
         self.run(str(self.bins / "pg_ctl"), "-D", f"{self.folder}/data", "-w", "-m", how, "stop")
 
-    def ask(self, sql: str) -> list[tuple]:
+    def ask(self, sql: str) -> list[tuple[Any, ...]]:
         with psycopg.connect(self.url, autocommit=True) as connection:
             cursor = connection.execute(sql)
             return cursor.fetchall() if cursor.description else []

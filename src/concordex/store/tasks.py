@@ -118,7 +118,8 @@ class Tasks:
     def take(self, runner: str, places: Collection[str], most: int, run: int | None = None) -> Lot | None:
         """Take some systems of one line, of any run or of one; nothing where there is none that is free.
 
-        As many as come to a share of what is free, so that the last ones end at about one time.
+        As many as come to each runner of all that is not done, those that others have taken included: a process takes
+        about as long for several systems as for one.
         """
         token, within = uuid4().hex, sorted(places)
         marks = ", ".join("?" * len(within))
@@ -135,7 +136,9 @@ class Tasks:
             if not first:
                 return []
             able = sum(bool({*places} & {*one.places}) for one in self.runners()) or 1
-            share = max(1, min(most, -(-first[0]["free"] // (2 * able)) if able > 1 else most))
+            sql = "SELECT COUNT(*) AS open FROM tasks WHERE run = ? AND step = ? AND outcome IS NULL"
+            (left,) = self._database.rows(sql, (first[0]["run"], first[0]["step"]))
+            share = max(1, min(most, -(-left["open"] // able)))
             return self._database.rows(
                 f"UPDATE tasks SET runner = ?, lot = ? WHERE id IN (SELECT id {free} AND run = ? AND step = ?"  # noqa: S608
                 f" ORDER BY id LIMIT ?{self._database.skip_taken}) RETURNING *",

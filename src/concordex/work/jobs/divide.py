@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Sequence
+from threading import Lock
 from typing import TYPE_CHECKING
 
 from concordex.store.runs import RanStep
@@ -22,6 +23,8 @@ _DIVISIBLE = (("pull",), ("system", "check"))
 _CHOOSING = ("--tag", "--label", "-s", "--system")
 #: Seconds between two looks, and for which a runner is waited for that reaches a place.
 _LOOK, _NOBODY = 0.2, 60.0
+#: Held while this process does what it has taken.
+_ONE = Lock()
 
 
 def places(workspace: BaseWorkspace, words: Sequence[str]) -> list[tuple[str, str]] | None:
@@ -68,10 +71,7 @@ class Divided:
             self._tasks.settle(self._workspace.locks.is_at_work)
             if is_to_stop():
                 self._tasks.withdraw(self._run, "stopped", "it was asked to stop")
-            most = self._workspace.config.timetable.at_once
-            lot = self._tasks.take(me, self._workspace.places, most, self._run)
-            if lot is not None:
-                do(self._workspace, lot, self._log(lot.token[:8]), is_to_stop)
+            if take_one(self._workspace, me, lambda lot: self._log(lot.token[:8]), lambda _: is_to_stop(), self._run):
                 continue
             self._give_up(unreached)
             time.sleep(_LOOK)
@@ -101,8 +101,25 @@ class Divided:
         )  # fmt: skip
 
 
-def do(workspace: BaseWorkspace, lot: Lot, log: Path, is_to_stop: Callable[[], bool]) -> None:
-    """Run what a runner has taken, and note what it came to."""
-    words = [*lot.words, *filter(None, lot.systems)]
-    ended = run_line(workspace, words, log, is_to_stop)
-    workspace.catalogue.tasks.end(lot.token, ended.outcome, ended.status, ended.last_words, ended.pulls)
+def take_one(
+    workspace: BaseWorkspace, me: str, log: Callable[[Lot], Path], is_to_stop: Callable[[Lot], bool],
+    run: int | None = None, heard: Callable[[str], None] = lambda _: None,
+) -> bool:  # fmt: skip
+    """Take what is free, of any run or of one, and do it; whether there was something.
+
+    A process does one at a time, whoever of its threads asks: `at_once` holds for the whole of it.
+    """
+    if not _ONE.acquire(blocking=False):
+        return False
+    try:
+        tasks = workspace.catalogue.tasks
+        lot = tasks.take(me, workspace.places, workspace.config.timetable.at_once, run)
+        if lot is None:
+            return False
+        heard(f"run {lot.run}: {' '.join(lot.words)} {' '.join(lot.systems)}".rstrip())
+        words = [*lot.words, *filter(None, lot.systems)]
+        ended = run_line(workspace, words, log(lot), lambda: is_to_stop(lot))
+        tasks.end(lot.token, ended.outcome, ended.status, ended.last_words, ended.pulls)
+        return True
+    finally:
+        _ONE.release()

@@ -12,13 +12,16 @@ from typing import TYPE_CHECKING
 from filelock import Timeout
 
 from concordex.errors import ConcordexError, Stopped
-from concordex.work.jobs.divide import do
+from concordex.work.jobs.divide import take_one
 from concordex.work.jobs.due import due, parts_of
 from concordex.work.jobs.run import After, Heard, log_of, lost_runs, run_part, settle
 from concordex.work.workspace.user import user
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from concordex.store.runs import JobRun, JobRuns
+    from concordex.store.tasks import Lot
     from concordex.work.jobs.due import JobPart
     from concordex.work.workspace.base import BaseWorkspace
 
@@ -137,17 +140,15 @@ class _Keeper:
             self._ended["helping"].set()
 
     def _take_a_share(self, here: BaseWorkspace) -> None:
-        tasks, runs = here.catalogue.tasks, here.catalogue.runs
-        while not self._stop.is_set():
-            lot = tasks.take(self._me, here.places, here.config.timetable.at_once)
-            if lot is None:
-                return
-            self._heard(f"run {lot.run}: {' '.join(lot.words)} {' '.join(lot.systems)}")
-            asked = partial(self._is_asked, runs, lot.run)
-            do(here, lot, log_of(here, lot.run, f"{lot.step}-{lot.token[:8]}"), asked)
+        def log(lot: Lot) -> Path:
+            return log_of(here, lot.run, f"{lot.step}-{lot.token[:8]}")
 
-    def _is_asked(self, runs: JobRuns, run: int) -> bool:
-        return self._stop.is_set() or runs.is_to_stop(run)
+        asked = partial(self._is_asked, here.catalogue.runs)
+        while not self._stop.is_set() and take_one(here, self._me, log, asked, heard=self._heard):
+            pass
+
+    def _is_asked(self, runs: JobRuns, lot: Lot) -> bool:
+        return self._stop.is_set() or runs.is_to_stop(lot.run)
 
     def _go_on_with_what_was_lost(self) -> None:
         for part, run in lost_runs(self._here) if self._me else ():
