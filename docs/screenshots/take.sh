@@ -58,8 +58,6 @@ shot health "$fleet" "concordex health --where 'kind in (switch, router, tablet)
 shot links "$fleet" "concordex links sw-cobble-quay-01 -n 9" "concordex links --path ap-fishgate-01 rt-heron-01" \
     "concordex findings --kind link_disputed,link_contradicted,link_unknown,link_uneven,rack_taken,rack_behind,rack_outside -c kind,name,seen" \
     "concordex findings --kind site_hanging -n 4 -c name,seen"
-shot versions "$fleet" "concordex versions -n 7" "concordex versions --spread --where 'kind = router'" \
-    "concordex racks --fits 4U -n 3" "concordex racks 'mv-knot rack 1'"
 (cd "$fleet" && concordex racks --where 'site in (mv-knot, ropewalk-depot, cobble-quay)' --draw "$here/racks.png"
     concordex links --where 'near.site in (cobble-quay, gull-stairs) or far.site in (cobble-quay, gull-stairs)' --draw "$here/site.png"
     concordex health --events --where 'site in (fishgate, mv-eider, saltpan)' --draw "$here/timeline.png"
@@ -163,3 +161,4 @@ END
 shot work "$fleet" "concordex system check fairlead bollard binnacle" "concordex system list -c system,state,since,last\ pull,age,next\ pull" \
     "concordex job run nightly 2>progress" "concordex job list" "concordex doctor"
 shot demo "$work" "concordex demo shown"
+shot night "$work" "concordex demo saltmarsh --night --devices 120"

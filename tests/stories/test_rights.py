@@ -98,6 +98,7 @@ def test_a_change_is_run_once_somebody_else_has_agreed_to_it_as_it_is(team, fres
     assert written() > before
     told = json.loads(team("journal", "list", "-f", "json").stdout)
     assert {row["by"] for row in told} == {"drafts"}
+    assert team("journal", "list", "-f", "csv", **wearing("l")).stdout.count("stowage") == 0
     assert "agrees" in team("change", "list").stdout
     team("journal", "verify")
 

@@ -316,7 +316,7 @@ def journal(
     Example: concordex change journal -o writes.csv
     """
 
-    rows = rows_of(workspace().record_of_changes.entries(number))
+    rows = rows_of(workspace().writes(number))
     emit_rows(rows, form, output, columns=words(columns), limit=limit)
 
 

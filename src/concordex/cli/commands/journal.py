@@ -41,7 +41,7 @@ def list_writes(
     begun = moment(since, "--since") or datetime.min.replace(tzinfo=UTC)
     rows = [
         row
-        for row in rows_of(workspace().record_of_changes.entries())
+        for row in rows_of(workspace().writes())
         if by in (None, row["by"]) and system in (None, row["system"]) and row["sent"] >= begun
     ]
     emit_rows(rows, form, output, columns=words(columns), limit=_SHOWN if limit is None and output is None else limit)

@@ -15,7 +15,6 @@ from concordex.errors import ConcordexError, Stopped
 from concordex.work.jobs.divide import take_one
 from concordex.work.jobs.due import due, parts_of
 from concordex.work.jobs.run import After, Heard, log_of, lost_runs, run_part, settle
-from concordex.work.workspace.user import user
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -58,7 +57,7 @@ def _in_turn(workspace: BaseWorkspace) -> Iterator[str]:
     """Be the one that runs jobs here; or one of several runners, where the store is shared: its name."""
     if workspace.server is not None:
         tasks = workspace.catalogue.tasks
-        me = tasks.enlist(user(), workspace.places)
+        me = tasks.enlist(workspace.allowed.who, workspace.places)
         try:
             with workspace.locks.of_runner(me):
                 yield me
@@ -181,7 +180,7 @@ class _Keeper:
                 self._begin(part, waiting.slot)
 
     def _skip(self, part: JobPart, slot: datetime, why: str) -> None:
-        if self._here.catalogue.runs.skip(part.job, part.part, slot, user(), why):
+        if self._here.catalogue.runs.skip(part.job, part.part, slot, self._here.allowed.who, why):
             self._heard(f"{part.name}: skipped, {why}")
 
     def _begin(self, part: JobPart, slot: datetime, lost: JobRun | None = None) -> None:
@@ -194,7 +193,7 @@ class _Keeper:
                 if self._me:
                     self._stop.wait(_NOTED)
                 with self._own() as here:
-                    if here.catalogue.runs.skip(part.job, part.part, slot, user(), str(error)):
+                    if here.catalogue.runs.skip(part.job, part.part, slot, here.allowed.who, str(error)):
                         self._heard(f"{part.name}: skipped, {error}")
             except ConcordexError as error:
                 self._heard(f"{part.name}: {error}")

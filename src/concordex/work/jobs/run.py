@@ -19,7 +19,6 @@ from concordex.store.runs import JobRun, RanStep
 from concordex.work.jobs.divide import Divided, places
 from concordex.work.jobs.due import parts_of
 from concordex.work.jobs.process import run_line, worst
-from concordex.work.workspace.user import user
 
 if TYPE_CHECKING:
     from concordex.work.jobs.due import JobPart
@@ -57,7 +56,7 @@ def run_part(
             elif due is not None and (last := runs.last_due(part.job, part.part)) is not None and last >= due:
                 return None
             settle(here, part.name)
-            run = runs.begin(part.job, part.part, due, user())
+            run = runs.begin(part.job, part.part, due, here.allowed.who)
             if lost is not None:
                 here.catalogue.tasks.hand_over(lost.id, run)
             with span(f"job {part.name}", concordex__run=run):

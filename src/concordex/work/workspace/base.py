@@ -436,6 +436,10 @@ class BaseWorkspace:
             if self.allowed.may("see", row["system"])
         ]
 
+    def writes(self, number: int | None = None) -> list[DatabaseRow]:
+        """Every step that left here, of all changes or of one, the newest first, as far as this person may see it."""
+        return [row for row in self.record_of_changes.entries(number) if self.allowed.may("see", row["system"])]
+
     def _is_abandoned(self, number: int, system: str, state: str) -> bool:
         """Whether a change says that it is running, and nobody runs it."""
         if state != "running":
