@@ -226,8 +226,11 @@ def in_objects(shell: Shell, postgres, schema: str, address: str) -> None:
     shell.config(lambda text: text + f"store: {{catalogue: '{postgres.url}', schema: {schema}, snapshots: {at}}}\n")
 
 
-def test_snapshots_in_an_object_store_come_and_go_whole_whatever_it_answers(shell, postgres, schema, objects, tmp_path):
+def test_snapshots_in_an_object_store_come_and_go_whole_whatever_it_answers(
+    shell, postgres, schema, objects, tmp_path, monkeypatch
+):
     """503 for a while, half an object, one that is said to be there and is not: tried again, or said; never less."""
+    monkeypatch.setattr("concordex.store.shelf._WAIT", 0.02)
     store = Between(objects)
     in_objects(shell, postgres, schema, store.url)
     calls = count()

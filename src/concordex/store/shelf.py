@@ -79,10 +79,12 @@ def _object_store(place: ShelfPlace) -> Any:
         advice = "pip install 'concordex[s3]'"
         raise StoreError("snapshots in an object store need a further package", advice=advice) from error
     client = {"endpoint_url": place.endpoint, "verify": place.ca} if place.ca else {"endpoint_url": place.endpoint}
-    return S3FileSystem(
+    opened = S3FileSystem(
         key=place.key_id, secret=place.key, client_kwargs=client, use_listings_cache=False, skip_instance_cache=True,
         config_kwargs={"retries": {"max_attempts": 1}, "connect_timeout": 10, "read_timeout": 60},
     )  # fmt: skip
+    opened.retries = 1  # what may pass is tried again in one place, below
+    return opened
 
 
 class _Shelf:
