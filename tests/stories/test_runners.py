@@ -43,7 +43,7 @@ def fleet(tmp_path, serve, postgres, schema):  # noqa: F811
     (root / "dialects/lamps.yaml").write_text(DIALECT)
     url = serve(answer).url
     lines = "".join(f"  {name}: {{dialect: lamps, url: '{url}/{name}'}}\n" for name in SYSTEMS)
-    (root / "concordex.yaml").write_text(f"format: 1\nsystems:\n{lines}timetable: {{at_once: 1}}\n")
+    (root / "concordex.yaml").write_text(f"format: 1\nsystems:\n{lines}timetable: {{at_once: 2}}\n")
     one = Near(root)
     shared(one, postgres, schema, tmp_path / "shelf")
     begun = []
