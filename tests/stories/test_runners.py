@@ -8,12 +8,13 @@ import signal
 import time
 from collections import Counter
 from datetime import UTC, datetime, timedelta
+from threading import Event
 
 import pytest
 
 from concordex.store.runs import RanStep
 from concordex.work.jobs.due import part_of
-from concordex.work.jobs.run import can_go_on
+from concordex.work.jobs.run import can_go_on, run_part
 from tests.conftest import Near, Shell
 from tests.stories.test_jobs import DIALECT, waited, with_jobs
 from tests.stories.test_shared import schema, shared  # noqa: F401 - a fixture
@@ -140,6 +141,31 @@ def test_a_runner_that_is_killed_while_it_writes_leaves_the_rest_to_a_person(fle
     catalogue.runs.step(number, [RanStep(line="pull s00", outcome="done")])
     assert not can_go_on(part, catalogue.runs.run(number))
     assert one.watch.jobs.history(1)[0].outcome == "stopped"
+
+
+def test_a_run_that_had_ended_is_not_begun_again_by_whoever_goes_on_with_it(fleet):
+    """A line had failed, and the runner died in one that is always run: nothing else is run by the next."""
+    one, state, _ = fleet
+    with_jobs(one, "  round: {every: 1d, steps: [pull s00, {run: show devices, always: true}, pull s01]}\n")
+    one("pull", "s02")
+    runs, here = one.watch.catalogue.runs, one.watch
+    number = runs.begin("round", "", here.now(), "watch")
+    runs.step(number, [RanStep(line="pull s00", outcome="failed")])
+    ran = run_part(here, part_of(here, "round"), here.now(), Event(), lost=runs.run(number))
+    assert [step.outcome for step in ran.steps] == ["failed", "done", "left out"]
+    assert state["asked"]["s01"] == 0
+    assert runs.run(number).outcome == "stopped"
+
+
+def test_what_a_dead_process_had_divided_by_hand_is_nobody_s_to_do(fleet):
+    one, _, _ = fleet
+    one("pull", "s02")
+    catalogue = one.watch.catalogue
+    number = catalogue.runs.begin("round", "", None, "watch")
+    catalogue.tasks.divide(number, 1, ["pull"], [("s00", "anywhere"), ("s01", "anywhere")])
+    with_jobs(one, "  round: {steps: [pull]}\n")
+    one("job", "list")
+    assert catalogue.tasks.take("another", ["anywhere"], 4) is None
 
 
 def test_systems_of_a_place_are_reached_by_its_runners_alone(fleet):

@@ -12,7 +12,7 @@ import os
 import socket
 import time
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager, suppress
+from contextlib import _GeneratorContextManager, contextmanager, suppress
 from datetime import UTC, datetime
 from pathlib import Path
 from threading import RLock
@@ -58,32 +58,17 @@ class SharedLocks(Locks):
         finally:
             self._give_back(_system(system), token)
 
-    @contextmanager
-    def of_job(self, name: str) -> Iterator[None]:
+    def of_job(self, name: str) -> _GeneratorContextManager[None]:
         """Hold the lock of a job, or of whoever sends what is to be told; raises Timeout where another has it."""
-        token = self._take(f"job {name}", GRACE, {})
-        try:
-            yield
-        finally:
-            self._give_back(f"job {name}", token)
+        return self._holding(f"job {name}")
 
-    @contextmanager
-    def of_pull(self, number: int) -> Iterator[None]:
+    def of_pull(self, number: int) -> _GeneratorContextManager[None]:
         """Hold what says that a pull is going on."""
-        token = self._take(f"pull {number}", GRACE, {})
-        try:
-            yield
-        finally:
-            self._give_back(f"pull {number}", token)
+        return self._holding(f"pull {number}")
 
-    @contextmanager
-    def of_runner(self, name: str) -> Iterator[None]:
+    def of_runner(self, name: str) -> _GeneratorContextManager[None]:
         """Hold what says that a runner is at work."""
-        token = self._take(f"runner {name}", GRACE, {})
-        try:
-            yield
-        finally:
-            self._give_back(f"runner {name}", token)
+        return self._holding(f"runner {name}")
 
     def is_at_work(self, runner: str) -> bool:
         """Whether a runner of that name is at work."""
@@ -113,6 +98,14 @@ class SharedLocks(Locks):
     def holder(self, system: str) -> Mapping[str, Any] | None:
         """Who writes to ``system`` now: process, host, by, change, since; nothing where nobody does."""
         return self._noted(system) if self._is_taken(_system(system)) else None
+
+    @contextmanager
+    def _holding(self, name: str) -> Iterator[None]:
+        token = self._take(name, GRACE, {})
+        try:
+            yield
+        finally:
+            self._give_back(name, token)
 
     def check(self, system: str) -> None:
         """Raise Stopped where the lock of ``system``, which this process holds, has gone to another."""

@@ -112,6 +112,7 @@ def settle(workspace: BaseWorkspace, mine: str = "") -> list[JobRun]:
         if name == mine or not workspace.locks.is_held_for(name):
             why = "its process ended before it did"
             workspace.catalogue.runs.end(run.id, "stopped", why)
+            workspace.catalogue.tasks.forget(run.id)  # what it had divided is nobody's to do
             gone.append(replace(run, outcome="stopped", why=why))
     return gone
 
@@ -126,7 +127,8 @@ class _Running:
         self._stop, self._heard, self._me = stop, heard, me or f"run {run}"
         self._runs = workspace.catalogue.runs
         self._steps: list[RanStep] = list(lost.steps) if lost else []
-        self._why = ""
+        ended = [ran for step, ran in zip(part.steps, self._steps, strict=False) if ran.outcome in step.stop_on]
+        self._why = f"`{ended[0].line}` ended with {ended[0].outcome}" if ended else ""
         self._looked = 0.0
         self._is_asked = False
 

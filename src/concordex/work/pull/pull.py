@@ -6,6 +6,7 @@ import asyncio
 import os
 import time
 from collections.abc import Callable, Sequence
+from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
@@ -142,14 +143,17 @@ def pull(
     sessions = {name: workspace.session(name) for name in names if wanted[name] and workspace.asks(name)}
     settle(workspace)
     sweep(workspace.store / "snapshots")
-    number = workspace.catalogue.begin_pull(os.getpid(), os.environ.get(ORIGIN))
+    going_on = ExitStack()
+    with workspace.catalogue.database.atomic():  # others see it once it is held, and not before
+        number = workspace.catalogue.begin_pull(os.getpid(), os.environ.get(ORIGIN))
+        going_on.enter_context(workspace.locks.of_pull(number))
     run = _Pulling(
         workspace=workspace, number=number, query=query, changed_only=changed_only, accept_fall=accept_fall,
         progress=progress,
     )  # fmt: skip
     outcome = "stopped"
     try:
-        with workspace.locks.of_pull(number):
+        with going_on:
             completed(_pull_all(run, wanted, sessions))
         outcome = outcome_of(workspace.catalogue.snapshots_of(number))
     finally:
