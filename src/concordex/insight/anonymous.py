@@ -6,7 +6,7 @@ import hashlib
 import hmac
 import random
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from ipaddress import IPv6Address, ip_address
 
 #: Fields whose values are words that name somebody's things, and those whose values are numbers of single things.
@@ -20,6 +20,8 @@ _WORD = re.compile(r"[A-Za-z]{3,}")
 _RUN = re.compile(r"\d{4,}")
 _MAC = re.compile(r"(?:[0-9A-Fa-f]{2}[:-]){5}[0-9A-Fa-f]{2}|(?:[0-9A-Fa-f]{4}\.){2}[0-9A-Fa-f]{4}|[0-9A-Fa-f]{12}")
 _SHORTEST = 4
+#: How often another is drawn where the first is a real one, or taken; among numbers of four figures it may stay so.
+_DRAWN = 50
 
 
 class Disguise:
@@ -35,19 +37,22 @@ class Disguise:
         """Values by field, as they were sent; words in ``leave`` stay as they are."""
         stays = {word.lower() for text in leave for word in _WORD.findall(text)}
         stays |= {word.lower() for name in PLAIN for text in values.get(name, ()) for word in _WORD.findall(text)}
-        for name in WORDS:
-            for text in values.get(name, ()):
-                for word in _WORD.findall(text):
-                    if word.lower() not in stays:
-                        self._words.setdefault(word.lower(), self._other_word(word.lower()))
-                for run in _RUN.findall(text):
-                    chance = self._chance("run", run)
-                    self._runs[run] = "".join(chance.choice("0123456789") for _ in run)
-        for name in CODES:
-            for text in values.get(name, ()):
-                bare = text.split("/")[0] if name == "ips" else text
-                if len(bare) >= _SHORTEST and bare.lower() not in stays:
-                    self._codes[bare] = self._other(bare)
+        named = [text for name in WORDS for text in values.get(name, ())]
+        words = {word.lower() for text in named for word in _WORD.findall(text)} - stays
+        self._words = {one: self._other_word(one, turn) for one, turn in _turns(words, self._other_word)}
+        runs = {run for text in named for run in _RUN.findall(text)}
+        self._runs = {one: self._other_run(one, turn) for one, turn in _turns(runs, self._other_run)}
+        codes = {
+            bare
+            for name in CODES
+            for text in values.get(name, ())
+            if len(bare := text.split("/")[0] if name == "ips" else text) >= _SHORTEST and bare.lower() not in stays
+        }
+        self._codes = {code: made for code in codes if (made := self._other_address(code))}
+        others = codes - self._codes.keys()
+        plain = {_plain(code): code for code in others}
+        turns = dict(_turns(set(plain), lambda one, turn: _plain(self._code(plain[one], turn))))
+        self._codes |= {code: self._code(code, turns[_plain(code)]) for code in others}
 
     def text(self, text: str) -> str:
         """A text with everything replaced that is known."""
@@ -66,25 +71,30 @@ class Disguise:
             return match[0]
         return other.upper() if match[0].isupper() else other.capitalize() if match[0][0].isupper() else other
 
-    def _chance(self, *parts: str) -> random.Random:
-        seed = hmac.new(self._key, "\0".join(parts).encode(), hashlib.sha256).digest()
+    def _chance(self, *parts: str | int) -> random.Random:
+        seed = hmac.new(self._key, "\0".join(map(str, parts)).encode(), hashlib.sha256).digest()
         return random.Random(seed)  # noqa: S311 - it is the key that keeps it secret
 
-    def _other_word(self, word: str) -> str:
-        chance = self._chance("word", word)
+    def _other_word(self, word: str, turn: int) -> str:
+        chance = self._chance("word", word, turn)
         return "".join(chance.choice("bcdfglmnprstvz" if at % 2 == 0 else "aeiou") for at in range(len(word)))
 
-    def _other(self, text: str) -> str:
+    def _other_run(self, run: str, turn: int) -> str:
+        chance = self._chance("run", run, turn)
+        return "".join(chance.choice("0123456789") for _ in run)
+
+    def _other_address(self, text: str) -> str | None:
+        """Another address for one, nothing for what is none.  By chance, it may be that of another device."""
         if _MAC.fullmatch(text):
             return self._mac(text)
         try:
             return self._address(text)
         except ValueError:
-            return self._code(text)
+            return None
 
-    def _code(self, text: str) -> str:
+    def _code(self, text: str, turn: int) -> str:
         """Letters for letters and figures for figures; two notations of one code stay two notations of one."""
-        chance = self._chance("code", re.sub(r"[\W_]", "", text).lower())
+        chance = self._chance("code", _plain(text), turn)
         made = []
         for sign in text:
             if sign.isdecimal():
@@ -118,3 +128,17 @@ class Disguise:
             self._chance("ip", str(address.version), *map(str, octets[:at])).shuffle(order)
             made.append(order[octet])
         return str(ip_address(bytes(made)))
+
+
+def _plain(code: str) -> str:
+    """What two notations of one code share."""
+    return re.sub(r"[\W_]", "", code).lower()
+
+
+def _turns(real: set[str], other: Callable[[str, int], str]) -> Iterator[tuple[str, int]]:
+    """How often to draw for each real one: so that none stands for two, and none that stands for another is real."""
+    taken = set(real)
+    for one in sorted(real):
+        turn = next((turn for turn in range(_DRAWN) if other(one, turn) not in taken), 0)
+        taken.add(other(one, turn))
+        yield one, turn
