@@ -207,7 +207,8 @@ system pause other
 system resume other
 system set parrot label=lamps --tag quay
 system add fourth -d parrot -u http://third.example -c user=polly -c word=env:LAMP_WORD
-system remove fourth --yes
+system rename fourth fifth --yes
+system remove fifth --yes
 trust --yes
 dialect list
 dialect trace ../console.har

@@ -61,6 +61,11 @@ class Chain:
             "INSERT INTO links VALUES (?, ?, ?, ?, ?, ?, ?)", (number, change, what, moment, digest, previous, seal)
         )
 
+    def begun(self) -> set[int]:
+        """The changes that were begun, and of which no end is noted."""
+        sql = "SELECT change, what FROM links WHERE id IN (SELECT MAX(id) FROM links GROUP BY change)"
+        return {row["change"] for row in self._database.rows(sql) if row["what"] == "begun"}
+
     def verify(self) -> Verified:
         """Hold every link against the one before it, and every change against the last link that speaks of it."""
         links = self._database.rows("SELECT * FROM links ORDER BY id")

@@ -48,6 +48,7 @@ if TYPE_CHECKING:
     from concordex.work.show.compare import Comparison
     from concordex.work.show.systems import SystemOverview
     from concordex.work.show.tables import Selection
+    from concordex.work.upkeep.rename import Renamed
     from concordex.work.workspace.groups import GroupFile
     from concordex.work.workspace.repair import Mended
 
@@ -102,6 +103,14 @@ class Workspace(BaseWorkspace):
         from concordex.work.workspace.init import remove_system
 
         remove_system(self, name)
+
+    def rename_system(self, old: str, new: str) -> Renamed:
+        """Let a system be called otherwise: in the workspace's files, in all that was pulled of it, in the journal."""
+        from concordex.work.upkeep.rename import rename
+
+        made = rename(self, old, new)
+        self.__dict__.pop("config", None)
+        return made
 
     def set_paused(self, systems: Sequence[str], *, paused: bool) -> list[str]:
         """Pause systems, or let them be asked again; those that were not so already."""

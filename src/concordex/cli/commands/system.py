@@ -170,6 +170,33 @@ def remove(
     return Status.DONE
 
 
+@system.command("rename")
+def rename(
+    old: Annotated[str, typer.Argument(help="A system.", autocompletion=complete_systems)],
+    new: Annotated[str, typer.Argument(help="What it is called from now on.")],
+    yes: Annotated[bool, typer.Option("--yes", "-y", help="Agree without being asked.")] = False,
+) -> int:
+    """Call a system otherwise: in concordex.yaml and rulings.yaml, and in all that was pulled of it, so that what is
+    known of it goes on.  The journal keeps who renamed it, and when.
+
+    Refused while anything runs, and where the new name is taken.  Where concordex.yaml says the new name already, as on
+    another machine that shares the store, the rest follows.  A text that may mean it, such as a filter, is told.
+
+    Example: concordex system rename muster muster-east
+    """
+    here = workspace()
+    if not (yes or draw.ask(f"Call {old} {new} from now on, in the files of this workspace and in its store?")):
+        draw.note("not agreed; nothing is altered")
+        return Status.STOPPED
+    made = here.rename_system(old, new)
+    noted = f"; the journal notes it of {made.changes} changes" if made.changes else ""
+    draw.note(f"{old} is {new} now, in {made.places} places of the workspace's files{noted}")
+    for text in made.left:
+        draw.note(f"look at {text}", "yellow")
+    draw.note("a folder of baselines that is named after it stays as it is; concordex reconcile says the rest anew")
+    return Status.DONE
+
+
 @system.command("pause")
 def pause(systems: Named, tag: Tags = None, label: Labels = None) -> None:
     """Pause systems: they are left alone until resumed; settings and data stay.

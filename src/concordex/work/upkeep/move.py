@@ -29,6 +29,9 @@ if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
 
 
+_WHAT = "a store is moved"
+
+
 @dataclass(frozen=True, kw_only=True)
 class Moved:
     """What was carried: files and their bytes, how many of them were there already, and rows of the catalogue."""
@@ -51,7 +54,7 @@ def move(workspace: BaseWorkspace, settings: dict[str, Any], progress: Counted |
         raise CalledWrongly("the store is there already", advice="concordex store show")
     there = type(workspace)(workspace.root)
     there.__dict__["config"] = workspace.config.model_copy(update={"store": wanted})
-    _refuse_while_busy(workspace)
+    refuse_while_busy(workspace, _WHAT)
     try:
         return _carried(workspace, there, settings, progress or (lambda *_: None))
     finally:
@@ -69,7 +72,7 @@ def _carried(here: BaseWorkspace, there: BaseWorkspace, settings: dict[str, Any]
     database, rows = here.catalogue.database, 0
     copy = here.store / f"catalogue.sqlite.moved-{datetime.now(UTC):%Y%m%dT%H%M%S}"
     with database.steady(alone=True):
-        _refuse_while_busy(here)
+        refuse_while_busy(here, _WHAT)
         if not same_files:
             carried.bring()
         if not same_rows:
@@ -149,7 +152,8 @@ class _Files:
         return digest_of(back) == digest
 
 
-def _refuse_while_busy(workspace: BaseWorkspace) -> None:
+def refuse_while_busy(workspace: BaseWorkspace, what: str) -> None:
+    """Raise Stopped where something runs in the workspace; ``what`` is done while nothing does."""
     in_progress.settle(workspace)
     busy = [f"pull {row['id']}" for row in workspace.catalogue.running()]
     busy += [f"change {row['id']}" for row in workspace.changes() if row["state"] == "running"]
@@ -157,7 +161,7 @@ def _refuse_while_busy(workspace: BaseWorkspace) -> None:
              if workspace.locks.is_held_for(f"{run.job} {run.part}".rstrip())]  # fmt: skip
     busy += ["concordex work"] if workspace.locks.is_held_for("") else []
     if busy:
-        raise Stopped(f"{', '.join(busy)} runs: a store is moved while nothing does", advice="end it, or wait for it")
+        raise Stopped(f"{', '.join(busy)} runs: {what} while nothing does", advice="end it, or wait for it")
 
 
 def _say(workspace: BaseWorkspace, settings: dict[str, Any]) -> None:
