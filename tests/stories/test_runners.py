@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import signal
 import time
 from collections import Counter
+from contextlib import suppress
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 from threading import Event
 
 import pytest
@@ -126,6 +129,41 @@ def test_a_runner_that_is_killed_in_a_pull_is_replaced_within_seconds(fleet, who
     assert {snapshot.system for snapshot in newest if snapshot.whole} == {*SYSTEMS}
     assert {snapshot.outcome for snapshot in newest} == {"whole"}
     assert "running" not in one("pulls", "-f", "csv").stdout
+
+
+def line_of(runner: int, word: str) -> int | None:
+    """The process of a line that a runner runs, by its words."""
+    for folder in Path("/proc").glob("[0-9]*"):
+        with suppress(OSError):
+            parent = int((folder / "stat").read_text().rpartition(")")[2].split()[1])
+            if parent == runner and word in (folder / "cmdline").read_text().split("\0"):
+                return int(folder.name)
+    return None
+
+
+def test_runners_that_are_killed_in_a_reconcile_and_in_a_report_are_each_replaced(fleet):
+    """The machine is gone with all its processes; the lines before are not run again, and each result is whole."""
+    one, _, runner = fleet
+    one("pull")
+    with_jobs(one, "  round: {every: 1d, steps: [reconcile, show entries, report -o night.html]}\n")
+    places = {process.pid: Path(f"/proc/{process.pid}/cwd").resolve() for process in (runner(), runner(), runner())}
+    waited(lambda: len(one.watch.jobs.runners()) == len(places), 60)  # who looks while nobody works finds it stopped
+    one.watch.catalogue.database.run("UPDATE awaited SET since = '2000-01-01T00:00:00+00:00'")
+    for ended, word in enumerate(("reconcile", "report")):
+        run = waited(lambda: next((run for run in one.watch.jobs.history(9) if run.outcome == "running"), None), 60)
+        line = waited(lambda run=run, word=word: line_of(run.process, word), 60)
+        os.kill(line, signal.SIGSTOP)
+        os.kill(run.process, signal.SIGKILL)
+        os.kill(line, signal.SIGKILL)
+        waited(lambda ended=ended: outcomes(one).count("stopped") == ended + 1, 60)
+        del places[run.process]
+    waited(lambda: "done" in outcomes(one), 60)
+    (last,) = [run for run in one.watch.jobs.history(9) if run.outcome == "done"]
+    assert [step.outcome for step in last.steps] == ["done"] * 3
+    (left,) = places.values()
+    assert "</html>" in (left / "night.html").read_text()
+    assert len(one.watch.catalogue.reconciliations()) == 1
+    assert len(json.loads(one("show", "entries", "-f", "json").stdout)) == 3 * len(SYSTEMS)
 
 
 def test_a_runner_that_is_killed_while_it_writes_leaves_the_rest_to_a_person(fleet):

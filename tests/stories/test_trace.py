@@ -156,13 +156,13 @@ def test_what_a_system_is_asked_in_earnest_is_found(tmp_path, harbour):
     assert not [secret for secret in (key, fairlead.passphrase) if secret in done.stdout + done.stderr]
 
 
-def test_a_recording_of_half_a_gigabyte_is_read_in_little_memory(tmp_path):
+def test_a_large_recording_is_read_in_less_memory_than_it_has_bytes(tmp_path):
     """Bodies of a megabyte whose size is in one text: nothing of them but their beginnings is kept."""
     body = json.dumps({"lamps": [{"id": "L1"}], "map": "y" * 1_000_000})
     file = tmp_path / "large.har"
     with file.open("w") as har:
         har.write('{"log": {"version": "1.2", "entries": [')
-        for at in range(500):
+        for at in range(200):
             asked = {"method": "GET", "url": f"https://quay.example/lamps?page={at}", "headers": []}
             came = {
                 "status": 200,
@@ -172,7 +172,7 @@ def test_a_recording_of_half_a_gigabyte_is_read_in_little_memory(tmp_path):
             entry = {"startedDateTime": "2026-11-30T10:00:00Z", "request": asked, "response": came}
             har.write((", " if at else "") + json.dumps(entry))
         har.write("]}}")
-    assert file.stat().st_size > 500_000_000
+    assert file.stat().st_size > 200_000_000
     watched = (
         "import sys; from concordex.cli.app import status_of; done = status_of(sys.argv[1:]); sys.stdout.flush();"
         "peak = [line for line in open('/proc/self/status') if line.startswith('VmHWM')];"
@@ -181,8 +181,8 @@ def test_a_recording_of_half_a_gigabyte_is_read_in_little_memory(tmp_path):
     words = [sys.executable, "-c", watched, "dialect", "trace", str(file), "-f", "json"]
     process = subprocess.run(words, capture_output=True, text=True, cwd=tmp_path, check=True)
     file.unlink()
-    assert json.loads(process.stdout)[0]["times"] == 500
-    assert int(process.stderr.split()[-1]) < 200_000  # kilobytes: less than half of the file
+    assert json.loads(process.stdout)[0]["times"] == 200
+    assert int(process.stderr.split()[-1]) < 140_000  # kilobytes, of which the program itself takes half
 
 
 def test_words_in_a_path_that_lead_to_records_of_other_forms_are_no_values_and_a_media_type_is_kept(archive):
