@@ -57,6 +57,7 @@ bench-all: bench
 	$(BIN)/python benchmarks/writes.py
 	$(BIN)/python benchmarks/large.py
 	$(BIN)/python benchmarks/runners.py
+	$(BIN)/python benchmarks/night.py
 	$(BIN)/python benchmarks/fleet.py
 
 schema: $(VENV)/.ready
@@ -77,7 +78,7 @@ packages: $(VENV)/.ready
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[packages]'
 	.ci/packages
 
-screenshots: $(VENV)/.ready
+screenshots: site
 	PATH="$(CURDIR)/$(BIN):$$PATH" sh docs/screenshots/take.sh
 
 clean:

@@ -55,19 +55,18 @@ shot explain "$fleet" "concordex explain $device"
 (cd "$fleet" && concordex pull fairlead && concordex reconcile) >"$work/again.txt" 2>&1   # counters have rates from two pulls on
 shot health "$fleet" "concordex health --where 'kind in (switch, router, tablet)' -n 5" \
     "concordex health --batteries -n 5" "concordex health --plugin"
-shot links "$fleet" "concordex links sw-cobble-quay-01 -n 9" "concordex links --path ap-fishgate-01 rt-heron-01" \
-    "concordex findings --kind link_disputed,link_contradicted,link_unknown,link_uneven,rack_taken,rack_behind,rack_outside -c kind,name,seen" \
-    "concordex findings --kind site_hanging -n 4 -c name,seen"
 (cd "$fleet" && concordex racks --where 'site in (mv-knot, ropewalk-depot, cobble-quay)' --draw "$here/racks.png"
     concordex links --where 'near.site in (cobble-quay, gull-stairs) or far.site in (cobble-quay, gull-stairs)' --draw "$here/site.png"
     concordex health --events --where 'site in (fishgate, mv-eider, saltpan)' --draw "$here/timeline.png"
     concordex report -o "$work/fleet.html") >"$work/drawn.txt" 2>&1 || true
-for size in report:1280,800; do
+shown() { # NAME, ADDRESS: a page in a browser
     chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update \
-        --disable-sync --user-data-dir="$work/profile" --hide-scrollbars --window-size="${size#*:}" \
-        --screenshot="$here/${size%%:*}.png" "file://$work/fleet.html" >/dev/null 2>&1
-    echo "${size%%:*}.png"
-done
+        --disable-sync --user-data-dir="$work/profile" --hide-scrollbars --window-size=1280,800 \
+        --screenshot="$here/$1.png" "$2" >/dev/null 2>&1
+    echo "$1.png"
+}
+shown report "file://$work/fleet.html"
+shown documentation "file://$here/../../build/site/cookbook.html"
 shot sync "$fleet" "concordex sync stowage --draft"
 cat >"$fleet/console.py" <<'END'
 """What a browser would record of Fairlead's console: somebody signs in, and looks at ports and devices."""
