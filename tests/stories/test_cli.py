@@ -61,6 +61,19 @@ def test_help_imports_nothing_heavy(tmp_path):
     assert not heavy & set(done.stdout.splitlines())
 
 
+def test_what_looks_at_the_catalogue_alone_and_a_runner_that_waits_load_nothing_heavy(shell):
+    """A second of each call, and of a runner most of its memory."""
+    shell.config(lambda text: text + "jobs: {a: {every: 1d, steps: [pull]}}\n")
+    asked = [["job", "list"], ["job", "history"], ["pulls"], ["change", "list"], ["work", "--once"], ["job", "runners"]]
+    code = (
+        "import sys; from concordex.cli.app import status_of\n"
+        f"for words in {asked}: assert status_of(words) == 0, words\n"
+        "print(*sys.modules, sep='\\n')"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True, cwd=shell.folder)
+    assert not {"polars", "aiohttp", "numpy", "scipy"} & set(done.stdout.splitlines())
+
+
 def test_completing_an_object_loads_nothing_that_speaks_to_systems(shell):
     code = (
         "import sys; from concordex.cli.commands.config.choose import complete_objects as known;"

@@ -10,7 +10,6 @@ from concordex.cli.options import Columns, Limit, Output, OutputFormat, Where, w
 from concordex.cli.screenful import fitted, on_screen
 from concordex.cli.statuses import Status
 from concordex.errors import CalledWrongly
-from concordex.match.finding import KINDS
 from concordex.words import suggestion
 
 STYLES = {"high": "bold red", "medium": "yellow", "low": "dim"}
@@ -43,6 +42,8 @@ def findings(
 
     concordex findings --new --format csv -o new.csv
     """
+
+    from concordex.match.finding import KINDS
 
     kinds = words(kind)
     for name in kinds:

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 from uuid import uuid4
 
 from concordex.spans import passed_on
-from concordex.work.pull.pull import ORIGIN
+from concordex.work.pull.in_progress import ORIGIN
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace

@@ -9,6 +9,9 @@ from concordex.errors import CalledWrongly
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
 
+#: The variable in which a line of a job says to its pulls which one it is.
+ORIGIN = "CONCORDEX_LINE"
+
 
 def settle(workspace: BaseWorkspace) -> None:
     """Call pulls stopped whose process was killed and could not say so itself."""

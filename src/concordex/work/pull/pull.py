@@ -39,7 +39,7 @@ from concordex.wire.reading.table_read import Room, TableRead
 from concordex.wire.reading.tables import read_tables, stumbled
 from concordex.wire.writing.staging import pending
 from concordex.words import suggestion
-from concordex.work.pull.in_progress import settle
+from concordex.work.pull.in_progress import ORIGIN, settle
 from concordex.work.pull.outcome import outcome_of
 from concordex.work.pull.partial import with_part
 from concordex.work.pull.pushdown import narrowed, reachable
@@ -54,8 +54,6 @@ if TYPE_CHECKING:
 #: Told as records come: system, table, how many so far, and how many were announced.
 Progress = Callable[[str, str, int, int | None], None]
 
-#: Where a line of a job says which one it is.
-ORIGIN = "CONCORDEX_LINE"
 #: Seconds between two notes of how far a running pull is, and looks whether it should stop.
 _PULSE = 0.5
 #: Seconds for which another machine that pulls the same system is waited for.
