@@ -8,6 +8,8 @@ import re
 import polars as pl
 import pytest
 
+from concordex.errors import StoreError
+from concordex.store import renaming
 from tests.stories.test_shared import beside, place, schema  # noqa: F401 - fixtures
 
 OLD, NEW = "stowage", "quay-inventory"
@@ -119,3 +121,23 @@ def test_nothing_is_renamed_while_something_runs_a_change_is_open_or_the_journal
     assert "change 1" in rename(writing, status=5)
     assert (writing.folder / "concordex.yaml").read_text() == before
     assert not named(writing, NEW)
+
+
+def test_a_rename_that_is_cut_off_between_files_and_store_is_gone_on_with(writing, monkeypatch):
+    """Nothing half-made is left, and until then the new name is a system that was never pulled."""
+    writing("reconcile")
+    before = said(writing, "show", "entries")
+    with monkeypatch.context() as cut:
+        cut.setattr(renaming, "resettle", full)
+        assert "the disk is full" in rename(writing, status=1)
+    states = {row["system"]: row["state"] for row in said(writing, "system", "list")}
+    assert states[NEW] == "never"
+    assert len(list((writing.folder / ".concordex/concordance").iterdir())) == 1
+    assert said(writing, "show", "entries") == before
+    rename(writing)
+    assert said(writing, "show", "entries") == before
+    assert {row["state"] for row in said(writing, "system", "list")} == {"connected"}
+
+
+def full(*_) -> None:
+    raise StoreError("the disk is full")

@@ -7,8 +7,9 @@ from __future__ import annotations
 
 import re
 import secrets
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import polars as pl
@@ -76,32 +77,30 @@ def rename(workspace: BaseWorkspace, old: str, new: str) -> Renamed:
 def _in_config(workspace: BaseWorkspace, old: str, new: str) -> int:
     path = workspace.root / FILE
 
-    def put(document: Any) -> int:
-        names = _Names(old, new)
-        names.in_config(document)
-        if names.count:
-            check_whole(workspace.root, parse_yaml(yaml_text(document), str(path)))
-        return names.count
+    def check(document: Any) -> None:
+        check_whole(workspace.root, parse_yaml(yaml_text(document), str(path)))
 
-    return alter(workspace, path, put)
+    return _in_file(workspace, path, lambda document: _Names(old, new).in_config(document), check)
 
 
 def _in_rulings(workspace: BaseWorkspace, old: str, new: str) -> int:
     path = workspace.root / rulings.FILE
-    if not path.exists():
+    return _in_file(workspace, path, lambda document: _Names(old, new).in_rulings(document)) if path.exists() else 0
+
+
+def _in_file(
+    workspace: BaseWorkspace, path: Path, put: Callable[[Any], int], check: Callable[[Any], None] = lambda _: None
+) -> int:
+    """Let a file say the new name, in how many places; one that does not name the system is not written."""
+    if not put(parse_yaml(read_text(path), str(path))):
         return 0
 
-    def put(document: Any) -> int:
-        names = _Names(old, new)
-        for ruling in document.get("rulings") or []:
-            for listed in ("same", "apart"):
-                names.listed(ruling.get(listed))
-            for inner in ("value", "accept"):
-                for key in ("of", "about"):
-                    names.value(ruling.get(inner), key)
-        return names.count
+    def put_and_check(document: Any) -> int:
+        count = put(document)
+        check(document)
+        return count
 
-    return alter(workspace, path, put)
+    return alter(workspace, path, put_and_check)
 
 
 class _Names:
@@ -110,7 +109,17 @@ class _Names:
     def __init__(self, old: str, new: str) -> None:
         self.old, self.new, self.count = old, new, 0
 
-    def in_config(self, document: Any) -> None:
+    def in_rulings(self, document: Any) -> int:
+        """All records and systems that ``rulings.yaml`` speaks of."""
+        for ruling in document.get("rulings") or []:
+            for listed in ("same", "apart"):
+                self.listed(ruling.get(listed))
+            for inner in ("value", "accept"):
+                for key in ("of", "about"):
+                    self.value(ruling.get(inner), key)
+        return self.count
+
+    def in_config(self, document: Any) -> int:
         """All places of ``concordex.yaml`` that name systems and nothing else, and the words of jobs."""
         self.member(document.get("systems"))
         rules = document.get("reconcile") or {}
@@ -133,6 +142,7 @@ class _Names:
             self.member(job.get("apart"))
             for at, step in enumerate(job["steps"]):
                 self.line(step, "run") if isinstance(step, dict) else self.line(job["steps"], at)
+        return self.count
 
     def member(self, mapping: Any) -> None:
         """A member that is called so: it stays where it is, with its comments."""
@@ -174,11 +184,16 @@ def _in_store(workspace: BaseWorkspace, old: str, new: str) -> int:
     made = f"concordance/{row['id']:06d}-{secrets.token_hex(4)}" if row else ""
     if row:
         _rewritten(workspace, folder, made, old, new)
-    with catalogue.database.atomic():
-        refuse_while_busy(workspace, _WHAT)
-        changes = renaming.rename(catalogue.database, old, new, workspace.allowed.who)
+    try:
+        with catalogue.database.atomic():
+            refuse_while_busy(workspace, _WHAT)
+            changes = renaming.rename(catalogue.database, old, new, workspace.allowed.who)
+            if row:
+                renaming.resettle(catalogue.database, made, old, new)
+    except BaseException:
         if row:
-            renaming.resettle(catalogue.database, made, old, new)
+            workspace.frames.forget(made)
+        raise
     if row:
         workspace.frames.forget(folder)
     return changes
