@@ -25,7 +25,7 @@ from concordex.unseen import UNSEEN
 from tests.lamplight import serve  # noqa: F401 - a fixture
 from tests.servers import Postgres, object_store, postgres_server
 
-EXAMPLES = max(45, int(os.environ.get("CONCORDEX_FUZZ", "0")))
+EXAMPLES = max(32, int(os.environ.get("CONCORDEX_FUZZ", "0")))
 settings.register_profile("machine", deadline=None, max_examples=EXAMPLES)  # how long they take is for benchmarks/
 settings.register_profile(
     "first", deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate]
@@ -164,10 +164,11 @@ def shell(tmp_path: Path, harbour: Harbour) -> Shell:
 
 @pytest.fixture(scope="session")
 def pulled_once(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """What a pull leaves in a workspace, to be copied."""
+    """What a pull and a reconcile leave in a workspace, to be copied."""
     with Harbour.of(DEVICES, moment=MOMENT) as harbour:
         shell = make_workspace(tmp_path_factory.mktemp("pulled_once"), harbour, kind=Near)
         shell("pull")
+        shell("reconcile")
     return shell.folder / ".concordex"
 
 
