@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import getpass
 import json
 import re
 
@@ -10,6 +11,7 @@ import pytest
 
 from concordex.errors import StoreError
 from concordex.store import renaming
+from concordex.work.upkeep import rename as made_of
 from tests.stories.test_shared import beside, place, schema  # noqa: F401 - fixtures
 
 OLD, NEW = "stowage", "quay-inventory"
@@ -73,7 +75,7 @@ def test_what_is_known_of_a_system_goes_on_under_its_new_name(writing, where, re
     before = [said(writing, *words) for words in ASKED]
     told = rename(writing)
     assert f"jobs.a.steps.1: sync {NEW} --tag {OLD}" in told
-    assert "journal notes it of 1 changes" in told
+    assert "journal notes it (changes: 1)" in told
     file = (writing.folder / "concordex.yaml").read_text()
     assert f"  # theirs\n  {NEW}: # since spring\n" in file
     assert f"{OLD}/" not in (writing.folder / "rulings.yaml").read_text()
@@ -137,6 +139,37 @@ def test_a_rename_that_is_cut_off_between_files_and_store_is_gone_on_with(writin
     rename(writing)
     assert said(writing, "show", "entries") == before
     assert {row["state"] for row in said(writing, "system", "list")} == {"connected"}
+
+
+def test_a_reconcile_that_comes_between_is_not_overwritten(writing, monkeypatch):
+    """What was made under the old name meanwhile is the newest, and is carried over by the next try."""
+    writing("reconcile")
+    rewritten = made_of._rewritten
+
+    def and_reconciled(*given) -> None:
+        rewritten(*given)
+        monkeypatch.undo()
+        writing("reconcile", "--relearn")
+
+    monkeypatch.setattr(made_of, "_rewritten", and_reconciled)
+    assert "somebody reconciled" in rename(writing, status=5)
+    before = said(writing, "show", "entries")
+    newest = writing.workspace.catalogue.reconciliation()["id"]
+    rename(writing)
+    assert said(writing, "show", "entries") == before
+    assert writing.workspace.catalogue.reconciliation()["id"] == newest
+
+
+def test_who_may_not_decide_renames_nothing_also_where_the_file_says_the_new_name(shell):
+    shell("pull")
+    shell.config(
+        lambda text: (
+            re.sub(rf"\b{OLD}\b(?!\.secret)", NEW, text).replace(f"dialect: {NEW}", f"dialect: {OLD}")
+            + f"rights: {{people: {{{getpass.getuser()}: {{may: [see, pull, run]}}}}}}\n"
+        )
+    )
+    assert "may not decide" in rename(shell, status=5)
+    assert "snapshots.system" in named(shell)
 
 
 def full(*_) -> None:

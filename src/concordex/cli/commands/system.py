@@ -189,8 +189,8 @@ def rename(
         draw.note("not agreed; nothing is altered")
         return Status.STOPPED
     made = here.rename_system(old, new)
-    noted = f"; the journal notes it of {made.changes} changes" if made.changes else ""
-    draw.note(f"{old} is {new} now, in {made.places} places of the workspace's files{noted}")
+    noted = f"; the journal notes it (changes: {made.changes})" if made.changes else ""
+    draw.note(f"{old} is {new} now (places in the workspace's files: {made.places}){noted}")
     for text in made.left:
         draw.note(f"look at {text}", "yellow")
     draw.note("a folder of baselines that is named after it stays as it is; concordex reconcile says the rest anew")

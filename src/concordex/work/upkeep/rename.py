@@ -16,7 +16,7 @@ import polars as pl
 from pydantic import TypeAdapter, ValidationError
 
 from concordex.documents import Slug, parse_yaml, read_text, yaml_text
-from concordex.errors import CalledWrongly
+from concordex.errors import CalledWrongly, Stopped
 from concordex.store import renaming
 from concordex.work.concordance import rulings
 from concordex.work.upkeep.move import refuse_while_busy
@@ -51,6 +51,7 @@ def rename(workspace: BaseWorkspace, old: str, new: str) -> Renamed:
 
     Where ``concordex.yaml`` has the new name already, because a person edited it or this was cut off, the rest follows.
     """
+    workspace.allowed.require("decide")
     try:
         TypeAdapter(Slug).validate_python(new)
     except ValidationError:
@@ -187,6 +188,7 @@ def _in_store(workspace: BaseWorkspace, old: str, new: str) -> int:
     try:
         with catalogue.database.atomic():
             refuse_while_busy(workspace, _WHAT)
+            _refuse_another(workspace, folder)
             changes = renaming.rename(catalogue.database, old, new, workspace.allowed.who)
             if row:
                 renaming.resettle(catalogue.database, made, old, new)
@@ -197,6 +199,13 @@ def _in_store(workspace: BaseWorkspace, old: str, new: str) -> int:
     if row:
         workspace.frames.forget(folder)
     return changes
+
+
+def _refuse_another(workspace: BaseWorkspace, folder: str) -> None:
+    """The newest concordance is still the one that was rewritten: a reconcile is nothing that is seen to run."""
+    row = workspace.catalogue.reconciliation()
+    if (str(row["folder"]) if row else "") != folder:
+        raise Stopped(f"somebody reconciled while {_WHAT}", advice="once more: it goes on where it was")
 
 
 def _rewritten(workspace: BaseWorkspace, folder: str, made: str, old: str, new: str) -> None:
