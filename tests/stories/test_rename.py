@@ -11,6 +11,7 @@ import pytest
 
 from concordex.errors import StoreError
 from concordex.store import renaming
+from concordex.work.concordance import reconcile as reconciling
 from concordex.work.upkeep import rename as made_of
 from tests.stories.test_shared import beside, place, schema  # noqa: F401 - fixtures
 
@@ -158,6 +159,22 @@ def test_a_reconcile_that_comes_between_is_not_overwritten(writing, monkeypatch)
     rename(writing)
     assert said(writing, "show", "entries") == before
     assert writing.workspace.catalogue.reconciliation()["id"] == newest
+
+
+def test_a_reconcile_that_a_rename_overtakes_is_not_kept(writing, monkeypatch):
+    """It would have made new entries of all devices of that system, under a name that nobody has any longer."""
+    writing("reconcile")
+    before, counted = said(writing, "show", "entries"), reconciling._summary
+
+    def and_renamed(*given):
+        monkeypatch.undo()
+        rename(writing)
+        return counted(*given)
+
+    monkeypatch.setattr(reconciling, "_summary", and_renamed)
+    assert "was renamed while" in writing("reconcile", "--relearn", status=5).stderr
+    writing("reconcile", "--relearn")
+    assert said(writing, "show", "entries") == before
 
 
 def test_who_may_not_decide_renames_nothing_also_where_the_file_says_the_new_name(shell):

@@ -366,6 +366,12 @@ class Catalogue:
         sql = "SELECT * FROM snapshots WHERE id IN (SELECT MAX(id) FROM snapshots WHERE system = ? GROUP BY name)"
         return self._seen(self.database.rows(sql, (system,)))
 
+    def systems_of(self, snapshots: Sequence[int]) -> set[str]:
+        """The systems that some snapshots are of, as they are called now."""
+        one_of, numbers = self.database.among(snapshots)
+        rows = self.database.rows(f"SELECT DISTINCT system FROM snapshots WHERE id IN {one_of}", (numbers,))  # noqa: S608
+        return {str(row["system"]) for row in rows}
+
     def add_reconciliation(self, folder: str, snapshots: Iterable[int], summary: dict[str, Any]) -> int:
         """Note a concordance, once its files are in place."""
         sql = "INSERT INTO reconciliations (made, folder, snapshots, summary) VALUES (?, ?, ?, ?)"

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import polars as pl
 
-from concordex.errors import CalledWrongly, StoreError
+from concordex.errors import CalledWrongly, Stopped, StoreError
 from concordex.match.concordance import PARTS, Concordance, Keep, Rules, reconcile
 from concordex.match.coverage import coverage, moves
 from concordex.match.finding import Scope
@@ -333,7 +333,11 @@ def _enter(
             same = findings is None or findings.select(_SAME).equals(earlier.select(_SAME).collect())
             ended = earlier.limit(0).collect() if findings is None or same else _ended(earlier, findings)
             workspace.frames.write(ended, f"{folder}/gone.parquet")
-    workspace.catalogue.add_reconciliation(folder, [s.id for s in snapshots if s.id], summed)
+    numbers = [s.id for s in snapshots if s.id]
+    if workspace.catalogue.systems_of(numbers) - {s.system for s in snapshots}:
+        workspace.frames.forget(folder)
+        raise Stopped("a system was renamed while its records were reconciled", advice="concordex reconcile")
+    workspace.catalogue.add_reconciliation(folder, numbers, summed)
     if row:  # the one before is superseded; nothing refers to it any more
         workspace.frames.forget(str(row["folder"]))
     workspace.frames.sweep("concordance", workspace.now() - _ABANDONED)
