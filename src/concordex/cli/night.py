@@ -1,4 +1,4 @@
-"""One night in about a minute, for ``concordex demo --night``: what fails, what is found, who is told, who goes on."""
+"""One night in a few minutes, for ``concordex demo --night``: what fails, what is found, who is told, who goes on."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ _JOBS = """
 timetable: {{at_once: 3}}
 jobs:
   round:
-    about: the night's round, a night in a minute
+    about: the night's round
     every: 20s
     steps:
     - pull {{systems}}
