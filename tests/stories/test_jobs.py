@@ -165,7 +165,8 @@ def test_one_run_at_a_time_and_one_process_that_waits(lamps):
     try:
         waited(lambda: "/lamps" in state["asked"])
         assert "another `concordex work` runs" in shell("work", "--once", status=5).stderr
-        assert "is running already" in shell("job", "run", "often", status=5).stderr
+        for words in (["often"], ["often", "--leave"]):
+            assert "is running already" in shell("job", "run", *words, status=5).stderr
         waited(lambda: [run for run in shell.workspace.jobs.history() if run.outcome == "skipped"])
         rows = json.loads(shell("job", "list", "-f", "json").stdout)
         assert rows[0]["when"] == "every 1s"
@@ -180,6 +181,33 @@ def test_one_run_at_a_time_and_one_process_that_waits(lamps):
     assert working.returncode == 0
     assert "told to end: all has ended" in said
     assert state["asked"].count("/in") == state["asked"].count("/out")  # whoever was let in has signed out
+
+
+def test_a_job_that_is_left_to_whoever_is_at_work_is_run_by_them_once(lamps):
+    shell, state = lamps
+    with_jobs(shell, "  byhand: {paused: true, steps: [pull a]}\n")
+    assert "nobody is at work here" in shell("job", "run", "byhand", "--leave", status=5).stderr
+    working = Shell(shell.folder).begin("work")
+    try:
+        waited(lambda: shell.workspace.locks.is_held_for(""))
+        assert shell("job", "run", "byhand", "--leave").stdout == ""
+        ran = waited(lambda: [run for run in shell.workspace.jobs.history() if run.outcome == "done"])
+        assert (ran[0].process, len(ran)) == (working.pid, 1)
+        waited(lambda: not shell.workspace.locks.is_held_for("byhand"))
+        shell("job", "run", "byhand", "--leave")
+        waited(lambda: len([run for run in shell.workspace.jobs.history() if run.outcome == "done"]) == 2)
+    finally:
+        working.send_signal(signal.SIGTERM)
+        working.communicate(timeout=60)
+    assert state["asked"].count("/in") == 2
+    here = shell.workspace  # left, and whoever was at work ended before it: made up for once, or said that it was not
+    with_jobs(shell, "  late: {steps: [pull a]}\n  lately: {steps: [pull a]}\n")
+    here.catalogue.runs.leave("late", "", here.now() - timedelta(days=2), "somebody")
+    here.catalogue.runs.leave("lately", "", here.now() - timedelta(minutes=5), "somebody")
+    assert "late: skipped, it was due at" in shell("work", "--once").stderr
+    assert "nothing is due" in shell("work", "--once").stderr
+    (lately,) = here.jobs.history(job="lately")
+    assert (lately.outcome, lately.who.partition(" for ")[2]) == ("done", "somebody")
 
 
 def test_a_process_that_is_killed_takes_its_line_with_it_and_the_next_one_begins_anew(lamps):

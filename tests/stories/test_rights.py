@@ -60,6 +60,11 @@ def test_what_is_not_granted_is_not_done(team, fresh_harbour):
         in team("set", "stowage", "kind = router", "comment=x", "--draft", status=5, **wearing("a")).stderr
     )
     assert len(asked) == before
+    team.config(
+        lambda text: text + 'jobs:\n  one: {systems: [stowage], steps: ["pull {systems}"]}\n  all: {steps: [pull]}\n'
+    )
+    assert "nobody is at work" in team("job", "run", "one", "--leave", status=5, **wearing("n")).stderr
+    assert "night may not run on fairlead" in team("job", "run", "all", "--leave", status=5, **wearing("n")).stderr
     assert "may not decide" in team("system", "pause", "muster", status=5, **wearing("d")).stderr
     assert "may not decide" in team("ruling", "remove", "muster/2", status=5, **wearing("d")).stderr
     team("system", "pause", "muster")

@@ -240,3 +240,26 @@ def test_two_runners_whose_clocks_are_an_hour_apart_go_by_that_of_the_database(f
     assert abs(moments[0] - moments[1]) < timedelta(seconds=30)
     monkeypatch.setattr("concordex.work.upkeep.examine.datetime", Wrong)
     assert "clocks" in one("doctor", status=3).stdout
+
+
+def test_the_night_of_the_demo_loses_a_runner_fails_recovers_drifts_finds_and_reports(tmp_path):
+    ran = Shell(tmp_path)("demo", "night", "--night", "--devices", "50", status=0)
+    told = ran.stdout
+    assert "its runner is gone, and another goes on with it" in told
+    _, _, mails = told.partition("# The mail of the night")
+    for matter in (
+        "round was done in part",
+        "round is well again",
+        "drift muster --from baselines",
+        "findings --where",
+    ):
+        assert matter in mails, told
+    assert "muster/batteries failed, and 1 more" in told
+    assert "rights: + wipe" in told
+    assert (tmp_path / "night/night.html").stat().st_size > 50_000
+    with (
+        here := Near(tmp_path / "night").workspace
+    ):  # taken back into the folder, when the database of the night went
+        runs = here.jobs.history()
+        assert Counter(run.job for run in runs) == {"round": 4, "drift": 1, "morning": 1}
+        assert {run.outcome for run in runs} == {"stopped", "found", "partly", "done"}

@@ -1,4 +1,4 @@
-"""One night in a few minutes, for ``concordex demo --night``: what fails, what is found, who is told, who goes on."""
+"""One night in about a minute, for ``concordex demo --night``: what fails, what is found, who is told, who goes on."""
 
 from __future__ import annotations
 
@@ -26,20 +26,21 @@ if TYPE_CHECKING:
     from concordex.standins.server import Harbour
     from concordex.store.runs import JobRun
 
+#: No job comes by itself: a night is long, and each is left to the runners when the story has come to it.
 _JOBS = """
-timetable: {{at_once: 3}}
+timetable: {{at_once: 4}}
 jobs:
   round:
     about: the night's round
-    every: 20s
+    systems: [fairlead, muster, stowage]
     steps:
     - pull {{systems}}
     - {{run: reconcile}}
     - "findings --where 'kind = missing_in_inventory'"
-    - {{run: report -o night.html, always: true}}
   drift:
-    every: 15s
-    steps: [drift --from baselines]
+    steps: [drift muster --from baselines]
+  morning:
+    steps: [report -o night.html]
 tell:
   watch:
     by: mail
@@ -49,6 +50,8 @@ tell:
 """
 #: Seconds that are waited for something to happen, on a slow machine.
 _PATIENCE = 150.0
+#: So many lines of each mail are shown.
+_LINES = 6
 
 
 class Night:
@@ -57,6 +60,7 @@ class Night:
     def __init__(self, folder: Path, harbour: Harbour, run: Callable[[list[str]], int]) -> None:
         self._folder, self._harbour, self._run = folder, harbour, run
         self._mails: list[Message] = []
+        self._shown = 0
         self._runners: list[subprocess.Popen[bytes]] = []
 
     def play(self) -> bool:
@@ -73,9 +77,9 @@ class Night:
         return True
 
     def _prepare(self, port: int, server: str | None) -> None:
-        self._say("Evening: all is pulled, reconciled, and the configuration is kept.")
-        for words in (["pull"], ["reconcile"], ["config", "save", "--all", "--into", "baselines"]):
-            self._command(words)
+        self._say("Evening: all is pulled, and the configuration of muster is kept.")
+        self._command(["pull"])
+        self._command(["config", "save", "muster", "--into", "baselines"])
         if server is None:
             draw.note("there is no PostgreSQL on this machine: one runner, and the store below the workspace", "yellow")
         else:
@@ -109,31 +113,45 @@ class Night:
         from concordex import Workspace
 
         with Workspace(self._folder) as here:
-            self._until("a first round", lambda: any(run.job == "round" and run.ended for run in _history(here)))
+            self._until("a runner at work", lambda: not several or len(here.jobs.runners()) == len(self._runners))
+            self._say("22:40  The first round.")
+            self._leave(here, "round")
             if several:
-                self._command(["job", "runners"])
-                self._say("22:40  The machine that does the round loses its power.")
-                run = self._until("a round", lambda: next((r for r in _history(here) if _reads(r)), None))
-                os.killpg(run.process, signal.SIGKILL)
-                gone = self._until("somebody goes on", lambda: _gone_on(here, run.id))
-                draw.line(f"run {run.id} stopped: {gone.why}")
-                self._command(["job", "runners"])
+                self._lose_a_runner(here)
+            self._mail("findings")
             self._say("23:15  muster answers with a web page.")
-            fault = self._harbour.named("muster").faults.add("page", "/muster/devices")
-            self._mail("was done in part", "failed")
-            self._say("00:30  It is well again.")
-            fault.times = 0
-            self._mail("is well again")
-            self._say("02:10  Somebody gives a role in muster one right more.")
             muster: Any = self._harbour.named("muster")
+            fault = muster.faults.add("page", "/muster/devices")
+            self._leave(here, "round")
+            self._mail("was done in part")
+            self._say("02:10  It is well again.  Somebody gives a role there one right more.")
+            fault.times = 0
             role = next(iter(muster.objects["roles"].values()))
             role["rights"] = [*role["rights"], "wipe"]
+            self._leave(here, "drift")
             self._mail("drift")
             self._say("03:30  Somebody takes devices out of the inventory.")
             stowage: Any = self._harbour.named("stowage")
             for number in [number for number, gear in stowage.lists["gear"].items() if gear["serialNumber"]][:6]:
                 del stowage.lists["gear"][number]
-            self._mail("findings")
+            self._leave(here, "round")
+            self._mail("is well again", "findings")
+            self._say("06:00  The report of the night.")
+            self._leave(here, "morning")
+            self._until("the report", lambda: any(run.job == "morning" and run.ended for run in _history(here)))
+
+    def _lose_a_runner(self, here: Workspace) -> None:
+        run = self._until("a round", lambda: next((r for r in _history(here) if _reads(r)), None))
+        self._say("22:41  The machine that has the round loses its power.")
+        os.killpg(run.process, signal.SIGKILL)
+        gone = self._until("somebody goes on", lambda: _gone_on(here, run.id))
+        draw.line(f"run {run.id} stopped: {gone.why}")
+        self._command(["job", "runners"])
+
+    def _leave(self, here: Workspace, job: str) -> None:
+        """Let the runners do a job now."""
+        self._until(f"the end of {job}", lambda: not here.locks.is_held_for(job))
+        self._command(["job", "run", job, "--leave"])
 
     def _morning(self, *, shared: bool) -> None:
         self._say("Morning: what was done, by whom, and what is left to look at?")
@@ -150,17 +168,19 @@ class Night:
             draw.line(f"  {str(mail['Subject']).strip()}")
         draw.line(f"# The report: {self._folder / 'night.html'}")
 
-    def _mail(self, *words: str) -> None:
-        """Wait for a mail whose subject has one of these words, and show it."""
-        seen = len(self._mails)
-        mail = self._until(
-            f"a mail about {words[0]}",
-            lambda: next((m for m in self._mails[seen:] if any(word in str(m["Subject"]) for word in words)), None),
-        )
-        draw.line(f"mail to {mail['To']}: {str(mail['Subject']).strip()}")
-        body = mail.get_content() if hasattr(mail, "get_content") else ""
-        for line in [line for line in str(body).splitlines() if line.strip()][:4]:
-            draw.line(f"  {line}")
+    def _mail(self, *matters: str) -> None:
+        """Wait until mails have told of all these, in one or several, and show them."""
+        shown = self._shown
+
+        def told() -> bool:
+            return all(any(matter in _text(mail) for mail in self._mails[shown:]) for matter in matters)
+
+        self._until(f"a mail: {', '.join(matters)}", told)
+        for mail in self._mails[shown:]:
+            draw.line(f"mail to {mail['To']}: {str(mail['Subject']).strip()}")
+            for line in [line for line in _text(mail).splitlines()[1:] if line.strip()][:_LINES]:
+                draw.line(f"  {line}")
+            self._shown += 1
 
     def _until(self, what: str, found: Callable[[], Any]) -> Any:
         ends = time.monotonic() + _PATIENCE
@@ -200,6 +220,13 @@ class Night:
             yield int(controller.port)
         finally:
             controller.stop()
+
+
+def _text(mail: Message) -> str:
+    """The subject of a mail, and its text below."""
+    body = mail.get_content() if hasattr(mail, "get_content") else ""
+    text, _, _ = body.partition("\n-- \n")
+    return f"{str(mail['Subject']).strip()}\n{text}"
 
 
 def _history(here: Workspace) -> list[JobRun]:

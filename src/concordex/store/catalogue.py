@@ -64,7 +64,7 @@ CREATE TABLE IF NOT EXISTS runs (
 );
 CREATE INDEX IF NOT EXISTS runs_of ON runs (job, part, id);
 CREATE TABLE IF NOT EXISTS awaited (
-    job TEXT NOT NULL, part TEXT NOT NULL, since TEXT NOT NULL, PRIMARY KEY (job, part)
+    job TEXT NOT NULL, part TEXT NOT NULL, since TEXT NOT NULL, left_at TEXT, left_by TEXT, PRIMARY KEY (job, part)
 );
 CREATE TABLE IF NOT EXISTS staged (
     system TEXT NOT NULL, who TEXT NOT NULL, since TEXT NOT NULL, what TEXT NOT NULL
@@ -79,6 +79,7 @@ _LATER = {
     "changes": {"about": "TEXT"},
     "steps": {"became": "TEXT", "ours": "INTEGER", "whole": "TEXT", "causes": "TEXT"},
     "files": {"content": "TEXT"},
+    "awaited": {"left_at": "TEXT", "left_by": "TEXT"},
 }
 
 

@@ -100,8 +100,24 @@ class JobRuns:
         if rows:
             return datetime.fromisoformat(rows[0]["since"])
         values = (job, part, _text(now))
-        self._database.run("INSERT INTO awaited VALUES (?, ?, ?) ON CONFLICT (job, part) DO NOTHING", values)
+        self._database.run(
+            "INSERT INTO awaited (job, part, since) VALUES (?, ?, ?) ON CONFLICT (job, part) DO NOTHING", values
+        )
         return now
+
+    def leave(self, job: str, part: str, now: datetime, who: str) -> None:
+        """Note that somebody leaves a job to whoever is at work, to be run now."""
+        self.await_from(job, part, now)
+        sql = "UPDATE awaited SET left_at = ?, left_by = ? WHERE job = ? AND part = ?"
+        self._database.run(sql, (_text(now), who, job, part))
+
+    def left(self, job: str, part: str) -> tuple[datetime, str] | None:
+        """When a job was left to whoever is at work, and by whom; None where it was not, or has been run since."""
+        sql = "SELECT left_at, left_by FROM awaited WHERE job = ? AND part = ? AND left_at IS NOT NULL"
+        for row in self._database.rows(sql, (job, part)):
+            at, last = datetime.fromisoformat(row["left_at"]), self.last_due(job, part)
+            return (at, row["left_by"]) if last is None or at > last else None
+        return None
 
     def last_due(self, job: str, part: str) -> datetime | None:
         """When the latest run of a job that was due, or is left out, was due."""

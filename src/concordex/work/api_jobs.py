@@ -9,7 +9,7 @@ from pathlib import Path
 from threading import Event
 from typing import TYPE_CHECKING
 
-from concordex.errors import CalledWrongly
+from concordex.errors import CalledWrongly, Stopped
 
 if TYPE_CHECKING:
     from concordex.store.runs import JobRun
@@ -63,6 +63,23 @@ class Jobs:
         for place, fault in deliver(self._workspace):
             tell(f"{place}: {fault or 'told'}")
         return ran
+
+    def leave(self, job: str, part: str = "") -> None:
+        """Leave a job to whoever is at work, to be run now: with their rights, credentials and places.
+
+        Raises Stopped where nobody is at work, where it runs already, or where who asks may not run changes on its
+        systems.
+        """
+        from concordex.work.jobs.due import part_of
+
+        here, wanted = self._workspace, part_of(self._workspace, job, part)
+        for system in wanted.systems or [None]:
+            here.allowed.require("run", system)
+        if here.locks.is_held_for(wanted.name):
+            raise Stopped(f"{wanted.name} is running already", advice="concordex job list")
+        if not (self.runners() if here.server is not None else here.locks.is_held_for("")):
+            raise Stopped("nobody is at work here to leave it to", advice=f"concordex job run {wanted.name}, or work")
+        here.catalogue.runs.leave(job, part, here.now(), here.allowed.who)
 
     def history(
         self, limit: int = 20, *, job: str | None = None, outcome: str | None = None, since: datetime | None = None

@@ -168,7 +168,8 @@ def demo(
         if night:
             from concordex.cli.night import Night
 
-            return Status.DONE if Night(target, harbour, partial(_in_a_process, target)).play() else Status.FAILED
+            ours = partial(_in_a_process if devices > _SMALL else _here, target)
+            return Status.DONE if Night(target, harbour, ours).play() else Status.FAILED
         failed = 0
         for purpose, command in () if by_hand else _STEPS:
             arguments = shlex.split(command.replace("{device}", _worth_explaining(harbour)))

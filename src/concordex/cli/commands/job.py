@@ -71,13 +71,24 @@ def list_jobs(columns: Columns = None, form: OutputFormat = None, output: Output
 def run(
     name: Named,
     apart: Annotated[str, typer.Option("--apart", help="What of it is run apart for this system.")] = "",
+    leave: Annotated[
+        bool, typer.Option("--leave", help="Leave it to a `concordex work` that is at work, and do not wait.")
+    ] = False,
 ) -> int:
     """Run a job now, to its end; what its lines say is kept (`job history`).
 
     Exit status: 0 all was done, 3 something was found, 4 done in part, 1 a line failed, 5 stopped, as by a guard.
 
-    Example: concordex job run nightly
+    Examples:
+
+    concordex job run nightly
+
+    concordex job run nightly --leave
     """
+    if leave:
+        workspace().jobs.leave(name, apart)
+        draw.note(f"{name} is due now, for whoever is at work; concordex job history --job {name}")
+        return Status.DONE
     ran = workspace().jobs.run(name, apart, draw.note)
     _each_step(ran, None, None)
     return STATUSES[ran.outcome]

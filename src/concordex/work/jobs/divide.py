@@ -8,6 +8,7 @@ from threading import Lock
 from typing import TYPE_CHECKING
 
 from concordex.store.runs import RanStep
+from concordex.work.jobs.lacking import in_short, lacking
 from concordex.work.jobs.process import run_line, worst
 from concordex.work.workspace.base import ANYWHERE
 
@@ -94,7 +95,9 @@ class Divided:
         worst_of = next((task for task in told if task.outcome == outcome), None)
         said = worst_of.last_words if worst_of else ""
         if worst_of and worst_of.system and len(told) > 1:
-            said = f"{len(told)} systems by {by} runner{'' if by == 1 else 's'}; {worst_of.system}: {said}"
+            short = in_short(lacking(self._workspace.catalogue, [pull for task in told for pull in task.pulls]))
+            said = short or f"{worst_of.system}: {said}"
+            said = f"{len(told)} systems by {by} runner{'' if by == 1 else 's'}; {said}"
         return RanStep(
             line=line, outcome=outcome, status=worst_of.status if worst_of else None, seconds=round(seconds, 2),
             last_words=said, pulls=tuple(sorted({pull for task in told for pull in task.pulls})),

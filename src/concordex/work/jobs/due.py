@@ -86,7 +86,12 @@ def part_of(workspace: BaseWorkspace, job: str, part: str = "") -> JobPart:
 
 
 def due(part: JobPart, runs: JobRuns, now: datetime) -> Due | None:
-    """What a part is waiting for, by when it last was due; None where nothing will come by itself."""
+    """What a part is waiting for, by when it last was due; None where nothing will come by itself.
+
+    One that somebody has left to whoever is at work is due, whatever its rhythm.
+    """
+    if (left := runs.left(part.job, part.part)) is not None:
+        return Due(at=left[0], slot=left[0], now=True, missed=now - left[0] > max(part.catch_up, _GRACE))
     if part.rhythm is None or part.paused or (not part.systems and any(_names_systems(step) for step in part.steps)):
         return None
     last = max(filter(None, [runs.last_due(part.job, part.part), runs.await_from(part.job, part.part, now)]))

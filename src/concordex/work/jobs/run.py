@@ -18,6 +18,7 @@ from concordex.spans import span
 from concordex.store.runs import JobRun, RanStep
 from concordex.work.jobs.divide import Divided, places
 from concordex.work.jobs.due import parts_of
+from concordex.work.jobs.lacking import in_short, lacking
 from concordex.work.jobs.process import run_line, worst
 
 if TYPE_CHECKING:
@@ -56,7 +57,7 @@ def run_part(
             elif due is not None and (last := runs.last_due(part.job, part.part)) is not None and last >= due:
                 return None
             settle(here, part.name)
-            run = runs.begin(part.job, part.part, due, here.allowed.who)
+            run = runs.begin(part.job, part.part, due, _for_whom(here, part, due))
             if lost is not None:
                 here.catalogue.tasks.hand_over(lost.id, run)
             with span(f"job {part.name}", concordex__run=run):
@@ -67,6 +68,12 @@ def run_part(
         raise Stopped(f"{part.name} is running already", advice="concordex job list") from late
     finally:
         here.close()
+
+
+def _for_whom(workspace: BaseWorkspace, part: JobPart, due: datetime | None) -> str:
+    """Who runs it; and who has left it to them."""
+    who, left = workspace.allowed.who, workspace.catalogue.runs.left(part.job, part.part)
+    return f"{who} for {left[1]}" if left and left[0] == due and left[1] != who else who
 
 
 def can_go_on(part: JobPart, lost: JobRun) -> bool:
@@ -173,15 +180,9 @@ class _Running:
 
     def _not_whole(self) -> str:
         pulls = [number for step in self._steps for number in step.pulls]
-        snapshots = [shot for number in pulls for shot in self._workspace.catalogue.snapshots_of(number)]
-        lacking = sorted(
-            f"{shot.system}/{shot.table} {'failed' if shot.outcome == 'failed' else f'is {shot.outcome}'}"
-            for shot in snapshots
-            if not shot.whole
-        )
-        if not snapshots:
+        if not any(self._workspace.catalogue.snapshots_of(number) for number in pulls):
             return "nothing was pulled in this run"
-        return f"{lacking[0]}{f', and {len(lacking) - 1} more' if lacking[1:] else ''}" if lacking else ""
+        return in_short(lacking(self._workspace.catalogue, pulls))
 
     def _line(self, number: int, step: JobStep) -> RanStep:
         words = step.words(list(self._part.systems))
