@@ -58,12 +58,16 @@ class JobPart:
 
 @dataclass(frozen=True, kw_only=True)
 class Due:
-    """What a part of a job is waiting for: when it comes, whether that is now, and whether it came too late."""
+    """What a part of a job is waiting for: when it comes, whether that is now, and whether it came too late.
+
+    ``left``: somebody has left it to whoever is at work, and it comes by no rhythm.
+    """
 
     at: datetime
     slot: datetime
     now: bool = False
     missed: bool = False
+    left: bool = False
 
 
 def parts_of(workspace: BaseWorkspace) -> list[JobPart]:
@@ -91,7 +95,8 @@ def due(part: JobPart, runs: JobRuns, now: datetime) -> Due | None:
     One that somebody has left to whoever is at work is due, whatever its rhythm.
     """
     if (left := runs.left(part.job, part.part)) is not None:
-        return Due(at=left[0], slot=left[0], now=True, missed=now - left[0] > max(part.catch_up, _GRACE))
+        late = now - left[0] > max(part.catch_up, _GRACE)
+        return Due(at=left[0], slot=left[0], now=True, missed=late, left=True)
     if part.rhythm is None or part.paused or (not part.systems and any(_names_systems(step) for step in part.steps)):
         return None
     last = max(filter(None, [runs.last_due(part.job, part.part), runs.await_from(part.job, part.part, now)]))

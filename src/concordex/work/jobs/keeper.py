@@ -175,7 +175,8 @@ class _Keeper:
             if waiting.missed:
                 self._skip(part, waiting.slot, f"it was due at {waiting.slot:%Y-%m-%d %H:%M} UTC, and nothing ran then")
             elif not self._ended.get(part.name, _OVER).is_set():
-                self._skip(part, waiting.slot, "the one before it still runs")
+                if not waiting.left:  # else it waits for the one before it, which was about to end
+                    self._skip(part, waiting.slot, "the one before it still runs")
             else:
                 self._begin(part, waiting.slot)
 
