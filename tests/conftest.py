@@ -14,6 +14,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import IO
 
 import pytest
 from hypothesis import Phase, settings
@@ -82,19 +83,7 @@ class Near(Shell):
         if more.keys() - {"env"}:  # what only a process of its own can have
             return super().__call__(*words, status=status, said=said, **more)
         out, err = (io.TextIOWrapper(io.BytesIO(), encoding="utf-8", newline="\n") for _ in range(2))
-        settings = self.settings(**more)
-        before, kept, here = (sys.stdin, sys.stdout, sys.stderr), dict(os.environ), Path.cwd()
-        try:
-            os.environ.clear()
-            os.environ.update(settings["env"])
-            os.chdir(settings["cwd"])
-            sys.stdin, sys.stdout, sys.stderr = io.TextIOWrapper(io.BytesIO(said.encode())), out, err
-            code = status_of(list(words))
-        finally:
-            sys.stdin, sys.stdout, sys.stderr = before
-            os.environ.clear()
-            os.environ.update(kept)
-            os.chdir(here)
+        code = self.heard(words, (io.TextIOWrapper(io.BytesIO(said.encode())), out, err), **more)
         told = []
         for stream in (out, err):
             stream.flush()
@@ -102,6 +91,22 @@ class Near(Shell):
         if status is not None:
             assert code == status, f"{words}\n{told[0]}\n{told[1]}"
         return subprocess.CompletedProcess(words, code, *told)
+
+    def heard(self, words: Sequence[str], streams: tuple[IO[str], IO[str], IO[str]], **more) -> int:
+        """Run a command here, with these for its standard input, output and error; its exit status."""
+        settings = self.settings(**more)
+        before, kept, here = (sys.stdin, sys.stdout, sys.stderr), dict(os.environ), Path.cwd()
+        try:
+            os.environ.clear()
+            os.environ.update(settings["env"])
+            os.chdir(settings["cwd"])
+            sys.stdin, sys.stdout, sys.stderr = streams
+            return status_of(list(words))
+        finally:
+            sys.stdin, sys.stdout, sys.stderr = before
+            os.environ.clear()
+            os.environ.update(kept)
+            os.chdir(here)
 
 
 THREE = ("fairlead", "muster", "stowage")

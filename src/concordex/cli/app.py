@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import atexit
 import errno
 import os
 import signal
 import sys
+import threading
 import time
 from contextlib import suppress
 from functools import cache
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal, NoReturn
 
 import typer
 
@@ -100,6 +102,20 @@ def run() -> None:
         os._exit(Status.FAILED)
     status = status_of(sys.argv[1:])
     signal.signal(signal.SIGTERM, signal.SIG_IGN)  # the interpreter, as it ends, would let it end by the signal
+    _leave(status)
+
+
+def _leave(status: int) -> NoReturn:
+    """End the process; where nothing is left to be waited for, the interpreter is not taken apart.
+
+    To free what the kernel frees anyway takes a tenth of the time of most commands.
+    """
+    if not any(not thread.daemon for thread in threading.enumerate() if thread is not threading.main_thread()):
+        atexit._run_exitfuncs()  # what the interpreter calls at this point
+        with suppress(OSError, ValueError):
+            sys.stdout.flush()
+            sys.stderr.flush()
+            os._exit(status)
     sys.exit(status)
 
 
@@ -108,14 +124,13 @@ def _end_with_parent() -> None:
     parent = os.environ.pop("CONCORDEX_PARENT", "")
     if not parent.isdecimal():
         return
-    from threading import Thread
 
     def watch() -> None:
         while os.getppid() == int(parent):
             time.sleep(_LOOK)
         os.kill(os.getpid(), signal.SIGTERM)
 
-    Thread(target=watch, daemon=True).start()
+    threading.Thread(target=watch, daemon=True).start()
 
 
 def _end(*_: object) -> None:

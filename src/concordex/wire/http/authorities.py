@@ -1,7 +1,7 @@
 """aiohttp, loaded without the machine's certificate authorities: they are read when somebody is first judged by them.
 
-It reads them when it is loaded, which takes longer than all the rest of it, and most of it for nothing: each system's
-own are read when that is spoken to.
+It reads them twice when it is loaded, which takes longer than all the rest of it, and most of it for nothing: each
+system's own are read when that is spoken to, and its second context judges nobody.
 """
 
 from __future__ import annotations
@@ -34,10 +34,18 @@ def _later(*args: Any, **kwargs: Any) -> ssl.SSLContext:
     return _made(*args, **kwargs) if args or kwargs else _Later(ssl.PROTOCOL_TLS_CLIENT)
 
 
+def _unread(self: ssl.SSLContext) -> None:
+    """In place of reading them into the context that judges nobody."""
+    if self.verify_mode is not ssl.CERT_NONE:
+        super(ssl.SSLContext, self).set_default_verify_paths()
+
+
 ssl.create_default_context = _later
+ssl.SSLContext.set_default_verify_paths = _unread  # type: ignore[method-assign]
 try:
     import aiohttp
 finally:
     ssl.create_default_context = _made
+    del ssl.SSLContext.set_default_verify_paths  # what it inherits holds again
 
 __all__ = ["aiohttp"]
