@@ -166,6 +166,10 @@ def may_tell(text: str) -> bool:
     return UNSEEN.is_escaped() or any(piece in text for piece in UNSEEN.telling())
 
 
+#: So many bytes of a frame are searched for one text after the other.
+_SMALL = 200_000
+
+
 def in_frame(frame: pl.DataFrame) -> pl.DataFrame:
     """The same for a frame: some systems repeat in their records what they were sent."""
     import polars as pl
@@ -177,7 +181,12 @@ def in_frame(frame: pl.DataFrame) -> pl.DataFrame:
         return frame
     # together: to prepare the search costs more than to search
     flat = [frame[name].alias("") for name in texts] + [frame[name].explode().alias("") for name in lists]
-    if not pl.concat(flat).str.contains_any(telling).any():
+    values = pl.concat(flat)
+    if frame.estimated_size() < _SMALL:  # to prepare that search takes longer than another search does
+        whole = "\n".join(values.drop_nulls().to_list())
+        if not any(piece in whole for piece in telling):
+            return frame
+    elif not values.str.contains_any(telling).any():
         return frame
     holds = {name: pl.col(name).str.contains_any(telling) for name in texts}
     holds |= {name: pl.col(name).list.join("\n", ignore_nulls=True).str.contains_any(telling) for name in lists}

@@ -236,7 +236,9 @@ def _in_series(texts: pl.Series, a: Numbers, b: Numbers) -> Mask:
     one, other = pl.col("one"), pl.col("other")
     equal = one.str.len_chars() == other.str.len_chars()
     last = one.str.head(-1) == other.str.head(-1)
-    digits = (one.str.head(-2) == other.str.head(-2)) & one.str.contains(r"\d\d$") & other.str.contains(r"\d\d$")
+    digits = (
+        (one.str.head(-2) == other.str.head(-2)) & one.str.contains(r"[0-9][0-9]$") & other.str.contains(r"[0-9][0-9]$")
+    )
     return pair.select((equal & (last | digits)).fill_null(False)).to_series().to_numpy()
 
 

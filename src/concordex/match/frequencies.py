@@ -210,7 +210,7 @@ def _networks(addresses: pl.Series) -> Numbers:
     flat = pl.DataFrame({"row": np.arange(len(addresses)), "said": addresses})
     flat = flat.filter(pl.col("said").list.len() > 0).explode("said")
     flat = flat.filter(pl.col("said").str.contains(_NOWHERE).not_())
-    prefix = pl.col("said").str.extract(r"^(\d+\.\d+)\.")
+    prefix = pl.col("said").str.extract(r"^([0-9]+\.[0-9]+)\.")
     networks = flat.with_columns(prefix.alias("net")).filter(
         pl.col("net").is_not_null() | pl.col("said").str.contains(":")
     )

@@ -158,7 +158,7 @@ def _names(name: pl.Series) -> pl.Series:
 
 def _short(text: pl.Expr) -> pl.Expr:
     text = text.str.replace(r"\s*\([^)]*\)$", "")
-    address = text.str.contains(r"^\d+\.\d+\.\d+\.\d+$")
+    address = text.str.contains(r"^[0-9]+\.[0-9]+\.[0-9]+\.[0-9]+$")
     short = text.str.replace(r"^([^.\s/]+)(?:\.[a-z0-9-]+)*\.[a-z][a-z0-9-]*\.?$", "${1}")
     return pl.when(address.not_()).then(short.str.replace_all(r"[_\s]+", "-"))
 
