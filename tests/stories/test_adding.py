@@ -133,7 +133,7 @@ def test_a_firewall_comes_with_what_hangs_below_it_and_is_waited_for(quay):
     made = [one for one in harbour.bollard.firewalls.values() if one["name"].startswith("fw-new-")]
     assert [one["linked"] for one in made] == [True, True]
     # one that never answers is not called done
-    harbour.bollard.calling.clear()
+    harbour.bollard.first_answer = 3600.0
     text = (shell.folder / "concordex.yaml").read_text()
     (shell.folder / "dialects" / "hasty.yaml").write_text(
         "format: 1\nname: hasty\ntitle: Bollard, without patience\nextends: bollard\n"
@@ -146,6 +146,8 @@ def test_a_firewall_comes_with_what_hangs_below_it_and_is_waited_for(quay):
         assert "after 0.2 s not ready (status = up and serial present)" in told
     finally:
         shell.config(lambda _: text)
+        harbour.bollard.calling.clear()
+        harbour.bollard.first_answer = 1.0
     number = json.loads(shell("change", "list", "-f", "json").stdout)[0]["change"]
     assert harbour.bollard.firewalls[made[0]["ref"]]
     assert json.loads(shell("change", "show", str(number), "-f", "json").stdout)[0]["state"] == "differs"

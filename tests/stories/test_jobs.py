@@ -64,7 +64,7 @@ def steps(shell: Near, run: int | None = None) -> list[str]:
     return [step.outcome for step in ran.steps]
 
 
-def waited(found, seconds: float = 30.0):
+def waited(found, seconds: float = 120.0):
     """What is found in the end."""
     end = time.monotonic() + seconds
     while time.monotonic() < end:

@@ -99,7 +99,7 @@ def test_what_is_due_is_run_by_one_of_them(fleet):
     with_jobs(one, "  beat: {every: 2s, catch_up: 0s, steps: [pull s00]}\n")
     one("pull", "s01")  # the tables are there
     _ = [runner() for _ in range(2)]
-    waited(lambda: len([word for word in outcomes(one) if word == "done"]) > 1, 120)
+    waited(lambda: len([word for word in outcomes(one) if word == "done"]) > 1)
     runs = one.watch.jobs.history(50)
     slots = [run.due for run in runs]
     assert len(slots) == len(set(slots)), runs
@@ -117,7 +117,7 @@ def test_a_runner_that_is_killed_as_it_helps_with_a_pull_is_replaced_within_seco
     waited(lambda: len({row["runner"] for row in catalogue.database.rows("SELECT runner FROM tasks")} - {None}) > 1)
     del several[run.process]
     os.kill(several.popitem()[0], signal.SIGKILL)
-    waited(lambda: outcomes(one)[0] == "done", 60)
+    waited(lambda: outcomes(one)[0] == "done")
     assert_all_whole(one)
 
 
@@ -144,18 +144,18 @@ def test_runners_that_are_killed_in_a_pull_a_reconcile_and_a_report_are_each_rep
     state["slow"] = 1.0
     with_jobs(one, "  round: {every: 1d, steps: [pull, reconcile, show entries, report -o night.html]}\n")
     places = {one.pid: Path(f"/proc/{one.pid}/cwd").resolve() for one in (runner(), runner(), runner(), runner())}
-    waited(lambda: len(one.watch.jobs.runners()) == len(places), 60)  # who looks while nobody works finds it stopped
+    waited(lambda: len(one.watch.jobs.runners()) == len(places))  # who looks while nobody works finds it stopped
     one.watch.catalogue.database.run("UPDATE awaited SET since = '2000-01-01T00:00:00+00:00'")
     for ended, word in enumerate(("pull", "reconcile", "report")):
-        run = waited(lambda: next((run for run in one.watch.jobs.history(9) if run.outcome == "running"), None), 60)
-        line = waited(lambda run=run, word=word: line_of(run.process, word), 60)
+        run = waited(lambda: next((run for run in one.watch.jobs.history(9) if run.outcome == "running"), None))
+        line = waited(lambda run=run, word=word: line_of(run.process, word))
         os.kill(line, signal.SIGSTOP)
         os.kill(run.process, signal.SIGKILL)
         os.kill(line, signal.SIGKILL)
-        waited(lambda ended=ended: outcomes(one).count("stopped") == ended + 1, 60)
+        waited(lambda ended=ended: outcomes(one).count("stopped") == ended + 1)
         assert "another goes on with it" in one.watch.catalogue.runs.run(run.id).why
         del places[run.process]
-    waited(lambda: "done" in outcomes(one), 60)
+    waited(lambda: "done" in outcomes(one))
     (last,) = [run for run in one.watch.jobs.history(9) if run.outcome == "done"]
     assert [step.outcome for step in last.steps] == ["done"] * 4
     assert_all_whole(one)

@@ -54,6 +54,7 @@ class Bollard(StandIn):
         self.staged: dict[str, tuple[int, dict[str, dict[str, Record]]]] = {}
         self.jobs: dict[str, dict[str, Any]] = {}
         self.calling: dict[str, float] = {}
+        self.first_answer = _FIRST_ANSWER
         self.who: dict[str, str] = {}
         self.bases: dict[str, dict[str, dict[str, Record]]] = {}
         self.since: dict[str, str] = {}
@@ -163,7 +164,7 @@ class Bollard(StandIn):
 
     def _call_up(self) -> None:
         """Firewalls that were taken on a moment ago answer, with what hangs below them."""
-        for ref in [ref for ref, since in self.calling.items() if time.monotonic() - since > _FIRST_ANSWER]:
+        for ref in [ref for ref, since in self.calling.items() if time.monotonic() - since > self.first_answer]:
             del self.calling[ref]
             number, like = len(self.jobs) + len(self.calling), next(iter(self.firewalls.values()))
             self.firewalls.get(ref, {}).update({

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
+import weakref
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
@@ -34,6 +35,7 @@ class SqliteDatabase(Database):
                 self._connection.execute(f"PRAGMA user_version = {version}")
         except (sqlite3.Error, OSError) as error:
             raise self._fault(error) from error
+        weakref.finalize(self, self._connection.close)  # at the end of the process as well: others need its last word
         if stored > version:
             raise StoreError(
                 f"the catalogue {path} was made by a later release, and this one cannot read it",
