@@ -138,15 +138,15 @@ def line_of(runner: int, word: str) -> int | None:
     return None
 
 
-def test_runners_that_are_killed_in_a_pull_a_reconcile_and_a_report_are_each_replaced_within_seconds(fleet):
+def test_runners_that_are_killed_in_each_line_of_a_round_are_replaced_within_seconds(fleet):
     """The machine is gone with all its processes; the lines before are not run again, and each result is whole."""
     one, state, runner = fleet
     state["slow"] = 1.0
-    with_jobs(one, "  round: {every: 1d, steps: [pull, reconcile, show entries, report -o night.html]}\n")
-    places = {one.pid: Path(f"/proc/{one.pid}/cwd").resolve() for one in (runner(), runner(), runner(), runner())}
+    with_jobs(one, "  round: {every: 1d, steps: [pull, reconcile, findings --count, show entries, report -o night.html]}\n")
+    places = {one.pid: Path(f"/proc/{one.pid}/cwd").resolve() for one in (runner() for _ in range(5))}
     waited(lambda: len(one.watch.jobs.runners()) == len(places))  # who looks while nobody works finds it stopped
     one.watch.catalogue.database.run("UPDATE awaited SET since = '2000-01-01T00:00:00+00:00'")
-    for ended, word in enumerate(("pull", "reconcile", "report")):
+    for ended, word in enumerate(("pull", "reconcile", "findings", "report")):
         run = waited(lambda: next((run for run in one.watch.jobs.history(9) if run.outcome == "running"), None))
         line = waited(lambda run=run, word=word: line_of(run.process, word))
         os.kill(line, signal.SIGSTOP)
@@ -155,9 +155,9 @@ def test_runners_that_are_killed_in_a_pull_a_reconcile_and_a_report_are_each_rep
         waited(lambda ended=ended: outcomes(one).count("stopped") == ended + 1)
         assert "another goes on with it" in one.watch.catalogue.runs.run(run.id).why
         del places[run.process]
-    waited(lambda: "done" in outcomes(one))
-    (last,) = [run for run in one.watch.jobs.history(9) if run.outcome == "done"]
-    assert [step.outcome for step in last.steps] == ["done"] * 4
+    waited(lambda: "found" in outcomes(one))
+    (last,) = [run for run in one.watch.jobs.history(9) if run.outcome == "found"]
+    assert [step.outcome for step in last.steps] == ["done", "done", "found", "done", "done"]
     assert_all_whole(one)
     (left,) = places.values()
     assert "</html>" in (left / "night.html").read_text()
