@@ -26,7 +26,11 @@ from __future__ import annotations
 
 from typing import Any
 
-from concordex.unseen import masked
+
+def _masked(text: str) -> str:
+    from concordex.unseen import masked  # when first something goes wrong: most commands begin sooner
+
+    return masked(text)
 
 
 class ConcordexError(Exception):
@@ -35,11 +39,11 @@ class ConcordexError(Exception):
     status = 1
 
     def __init__(self, what: str, *, where: str = "", why: str = "", advice: str = "") -> None:
-        super().__init__(masked(what))
+        super().__init__(_masked(what))
         self.what, self.where, self.why, self.advice = what, where, why, advice
 
     def __setattr__(self, name: str, value: object) -> None:
-        super().__setattr__(name, masked(value) if isinstance(value, str) else value)
+        super().__setattr__(name, _masked(value) if isinstance(value, str) else value)
 
     def __str__(self) -> str:
         place = f"{self.where}: " if self.where else ""

@@ -11,10 +11,7 @@ import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from functools import cache
-from logging import ERROR, getLogger
 from typing import Any
-
-from concordex.unseen import masked
 
 #: Any of these says that spans are wanted.
 _WANTED = ("OTEL_EXPORTER_OTLP_ENDPOINT", "OTEL_EXPORTER_OTLP_TRACES_ENDPOINT")
@@ -35,6 +32,8 @@ def span(name: str, **facts: Any) -> Iterator[Note]:
     if not any(os.environ.get(wanted) for wanted in _WANTED) or (tracer := _tracer()) is None:
         yield _nothing
         return
+    from concordex.unseen import masked
+
     with tracer.start_as_current_span(name, context=_begun_by()) as made:
 
         def note(fact: str, value: Any) -> None:
@@ -67,6 +66,8 @@ def _tracer() -> Any:
         from opentelemetry.sdk.trace.export import BatchSpanProcessor
     except ImportError:
         return None
+    from logging import ERROR, getLogger
+
     from concordex.version import __version__
 
     resource = Resource.create({"service.name": "concordex", "service.version": __version__})

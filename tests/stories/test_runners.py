@@ -142,7 +142,9 @@ def test_runners_that_are_killed_in_each_line_of_a_round_are_replaced_within_sec
     """The machine is gone with all its processes; the lines before are not run again, and each result is whole."""
     one, state, runner = fleet
     state["slow"] = 1.0
-    with_jobs(one, "  round: {every: 1d, steps: [pull, reconcile, findings --count, show entries, report -o night.html]}\n")
+    with_jobs(
+        one, "  round: {every: 1d, steps: [pull, reconcile, findings --count, show entries, report -o night.html]}\n"
+    )
     places = {one.pid: Path(f"/proc/{one.pid}/cwd").resolve() for one in (runner() for _ in range(5))}
     waited(lambda: len(one.watch.jobs.runners()) == len(places))  # who looks while nobody works finds it stopped
     one.watch.catalogue.database.run("UPDATE awaited SET since = '2000-01-01T00:00:00+00:00'")

@@ -21,7 +21,6 @@ from concordex.cli.parts import SUMMARIES, Parts
 from concordex.cli.statuses import Status
 from concordex.errors import ConcordexError, StoreError
 from concordex.spans import span
-from concordex.unseen import masked
 
 if TYPE_CHECKING:
     from logging import LogRecord
@@ -81,6 +80,8 @@ def common(
 
 def _unseen(record: LogRecord) -> bool:
     """Let a line of the log through, without a secret in it."""
+    from concordex.unseen import masked
+
     record.msg, record.args = masked(record.getMessage()), ()
     return True
 
@@ -228,6 +229,8 @@ def _trace(error: Exception) -> None:
     """Where an error came from, without the secrets that its texts may hold."""
     import traceback
 
+    from concordex.unseen import masked
+
     sys.stderr.write(masked("".join(traceback.format_exception(error))))
 
 
@@ -239,6 +242,8 @@ def _called_wrongly_or_unforeseen(error: Exception) -> int:
         return _nowhere(error)
     if current().debug:
         _trace(error)
+    from concordex.unseen import masked
+
     sys.stderr.write(
         f"concordex: an error of our own: {type(error).__name__}: {masked(str(error))}\n"
         "  -> run it again with --debug before the command, and report what it shows\n"
