@@ -57,11 +57,15 @@ class JobRuns:
         self._database = database
 
     def begin(self, job: str, part: str, due: datetime | None, who: str) -> int:
-        """Note that a run has begun; its number."""
-        return self._database.insert(
+        """Note that a run has begun; its number.  What was left to be run at that moment is so no more."""
+        number = self._database.insert(
             "INSERT INTO runs (job, part, due, begun, outcome, who, host, process) VALUES (?,?,?,?,'running',?,?,?)",
             (job, part, _text(due), _text(datetime.now(UTC)), who, socket.gethostname(), os.getpid()),
         )
+        if due is not None:
+            sql = "UPDATE awaited SET left_at = NULL, left_by = NULL WHERE job = ? AND part = ? AND left_at <= ?"
+            self._database.run(sql, (job, part, _text(due)))
+        return number
 
     def skip(self, job: str, part: str, due: datetime, who: str, why: str) -> bool:
         """Note a run that was due and did not take place; not where another has noted, or runs, what was due then."""
