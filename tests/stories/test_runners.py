@@ -182,6 +182,19 @@ def test_a_runner_that_is_killed_while_it_writes_leaves_the_rest_to_a_person(fle
     assert one.watch.jobs.history(1)[0].outcome == "stopped"
 
 
+def test_every_line_that_reads_is_gone_on_with_and_none_that_prepares_or_writes(fleet):
+    """By one rule, whatever the line does: a second draft would be a second change."""
+    one, _, _ = fleet
+    reads = ["pull", "reconcile", "findings", "drift --from baselines", "health", "report -o x.html", "versions"]
+    writes = ["sync s00 --draft", "push x.csv --to s00 --yes", "change run 1 --yes", "config push s00 --from b --yes"]
+    with_jobs(one, "".join(f"  j{n}: {{steps: ['{line}']}}\n" for n, line in enumerate([*reads, *writes])))
+    one("pull", "s01")
+    runs = one.watch.catalogue.runs
+    for number, line in enumerate([*reads, *writes]):
+        lost = runs.run(runs.begin(f"j{number}", "", one.watch.now(), "watch"))
+        assert can_go_on(part_of(one.watch, f"j{number}"), lost) is (line in reads), line
+
+
 def test_a_run_that_had_ended_is_not_begun_again_by_whoever_goes_on_with_it(fleet):
     """A line had failed, and the runner died in one that is always run: nothing else is run by the next."""
     one, state, _ = fleet
