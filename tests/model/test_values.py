@@ -1,9 +1,11 @@
 """What systems write, made into values that compare."""
 
+import json
 from datetime import UTC, datetime, timedelta, timezone
 from email.utils import format_datetime
 from ipaddress import IPv6Address
 
+import polars as pl
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -11,6 +13,7 @@ from hypothesis import strategies as st
 from concordex.model.fields import Type
 from concordex.model.members import edited, flat, pruned, way_of
 from concordex.model.scalars import before, parse_duration, parse_flag, parse_time, version_parts
+from concordex.unseen import UNSEEN, WITHHELD, in_frame
 from concordex.wire.dialect import Table
 from concordex.wire.reading.mapping import Mapper
 from concordex.wire.reading.records import DecodedRecords
@@ -193,3 +196,24 @@ def test_a_moment_is_told_in_utc(said, utc):
 )  # fmt: skip
 def test_so_many_seconds_before_a_moment_are_a_moment_or_what_was_said(seconds, told):
     assert before(seconds, datetime(2026, 11, 23, 12)) == told
+
+
+@pytest.mark.parametrize("rows", [3, 20_000], ids=["small", "large"])
+def test_a_secret_in_one_cell_of_a_frame_is_withheld_and_nothing_else_altered(rows):
+    """However the frame is searched: as it is, escaped, and between lines."""
+    secret = 'polly\n"wants" a cracker'
+    UNSEEN.know([secret])
+    texts = [f"lamp {at} in the harbour" for at in range(rows)]
+    hidden = {1: f"said <{secret}>", rows - 1: json.dumps(secret)}
+    frame = pl.DataFrame({
+        "a": [hidden.get(at, text) for at, text in enumerate(texts)],
+        "b": [[text, *([secret] if not at else [])] for at, text in enumerate(texts)],
+        "n": range(rows),
+    })  # fmt: skip
+    done = in_frame(frame)
+    assert all(form not in json.dumps(done.to_dicts()) for form in (secret, json.dumps(secret)[1:-1], "cracker"))
+    assert [at for at, text in enumerate(done["a"]) if text != texts[at]] == sorted(hidden)
+    assert done["b"][0].to_list() == [texts[0], WITHHELD]
+    assert done["n"].equals(frame["n"])
+    clean = frame[2:-1] if rows > 3 else frame.clear()
+    assert in_frame(clean).equals(clean)

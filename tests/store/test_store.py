@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
 from functools import partial
 from hashlib import sha256
@@ -200,3 +201,12 @@ def test_a_file_of_an_earlier_release_is_held_against_the_digest_that_it_had(cat
     (tmp_path / "other.parquet").write_bytes((tmp_path / "new.parquet").read_bytes())
     frames.vet(["sound.parquet", "other.parquet", "gone.parquet"])
     assert [frames.damage(name) for name in ("sound.parquet", "other.parquet")] == [None, "damaged"]
+
+
+def test_many_who_open_a_new_catalogue_at_one_time_all_can(tmp_path):
+    """Each finds that columns lack, and one of them adds them."""
+    for number in range(12):
+        opened = partial(SqliteDatabase, tmp_path / f"{number}.sqlite")
+        with ThreadPoolExecutor(6) as several:
+            made = list(several.map(lambda _, opened=opened: Catalogue(opened, write=True), range(6)))
+        assert [catalogue.runs.left("round", "") for catalogue in made] == [None] * 6

@@ -212,6 +212,19 @@ def test_a_job_that_is_left_to_whoever_is_at_work_is_run_by_them_once(lamps):
     assert "nothing is due" in shell("work", "--once").stderr
 
 
+def test_a_job_whose_systems_are_all_paused_is_for_nobody_and_not_for_all(lamps):
+    shell, state = lamps
+    with_jobs(shell, '  one: {tags: [quay], steps: ["pull {systems}"]}\n')
+    shell("system", "pause", "a")
+    for words in ([], ["--leave"]):
+        assert "has no system that is not paused" in shell("job", "run", "one", *words, status=5).stderr
+    here = shell.workspace
+    here.catalogue.runs.leave("one", "", here.now(), "somebody")  # before it was paused
+    assert "has no system that is not paused" in shell("work", "--once").stderr
+    assert "nothing is due" in shell("work", "--once").stderr
+    assert state["asked"] == []
+
+
 def test_a_process_that_is_killed_takes_its_line_with_it_and_the_next_one_begins_anew(lamps):
     shell, state = lamps
     state["slow"] = 30.0

@@ -16,6 +16,7 @@ from threading import Event
 import pytest
 
 from concordex.store.runs import RanStep
+from concordex.work.jobs import divide
 from concordex.work.jobs.due import part_of
 from concordex.work.jobs.run import can_go_on, run_part
 from tests.conftest import Near, Shell
@@ -28,7 +29,7 @@ SYSTEMS = [f"s{number:02d}" for number in range(4)]
 @pytest.fixture
 def fleet(tmp_path, serve, postgres, schema):  # noqa: F811
     """Two machines and four systems; how slowly they answer, what was asked, and when."""
-    state = {"slow": 0.3, "asked": Counter(), "at_once": Counter(), "most": Counter()}
+    state = {"slow": 0.3, "n": 3, "asked": Counter(), "at_once": Counter(), "most": Counter()}
 
     def answer(_method, path, _query, _body, _headers):
         system = path.split("/")[1]
@@ -40,7 +41,7 @@ def fleet(tmp_path, serve, postgres, schema):  # noqa: F811
             state["most"][system] = max(state["most"][system], state["at_once"][system])
             time.sleep(state["slow"])
             state["at_once"][system] -= 1
-        return 200, {"lamps": [{"id": str(n), "label": f"{system}-{n}"} for n in range(3)], "n": 3}
+        return 200, {"lamps": [{"id": str(n), "label": f"{system}-{n}"} for n in range(3)], "n": state["n"]}
 
     root = tmp_path / "one"
     (root / "dialects").mkdir(parents=True)
@@ -193,6 +194,9 @@ def test_every_line_that_reads_is_gone_on_with_and_none_that_prepares_or_writes(
     for number, line in enumerate([*reads, *writes]):
         lost = runs.run(runs.begin(f"j{number}", "", one.watch.now(), "watch"))
         assert can_go_on(part_of(one.watch, f"j{number}"), lost) is (line in reads), line
+    with_jobs(one, "  j0: {systems: [s00], steps: ['pull {systems}']}\n")
+    one("system", "pause", "s00")  # it would pull the others
+    assert not can_go_on(part_of(one.workspace, "j0"), runs.run(1))
 
 
 def test_a_run_that_had_ended_is_not_begun_again_by_whoever_goes_on_with_it(fleet):
@@ -239,6 +243,20 @@ def test_systems_of_a_place_are_reached_by_its_runners_alone(fleet):
     there.communicate(timeout=60)
 
 
+def test_a_line_that_is_divided_tells_why_the_worst_of_it_is_so(fleet, monkeypatch):
+    """Not what is the matter with another system, whose list is only short."""
+    one, state, _ = fleet
+    one.config(lambda text: text.replace("/s03'}", "/s03', runs: {where: berlin}}"))
+    one("pull", "s00")
+    state["n"] = 4  # more than comes
+    monkeypatch.setattr(divide, "_NOBODY", 0.0)
+    with_jobs(one, "  round: {steps: [pull s00 s03]}\n  near: {steps: [pull s00 s01]}\n")
+    one("job", "run", "round", status=1)
+    assert "no runner at berlin is at work" in one.watch.jobs.history(1)[0].steps[0].last_words
+    one("job", "run", "near", status=4)
+    assert "s00/devices is partial, and 1 more" in one.watch.jobs.history(1)[0].steps[0].last_words
+
+
 def test_two_runners_whose_clocks_are_an_hour_apart_go_by_that_of_the_database(fleet, monkeypatch):
     one, _, _ = fleet
     one("pull", "s01")
@@ -262,19 +280,13 @@ def test_the_night_of_the_demo_loses_a_runner_fails_recovers_drifts_finds_and_re
     told = ran.stdout
     assert "its runner is gone, and another goes on with it" in told
     _, _, mails = told.partition("# The mail of the night")
-    for matter in (
-        "round was done in part",
-        "round is well again",
-        "drift muster --from baselines",
-        "findings --where",
-    ):
+    for matter in ("was done in part", "is well again", "drift muster --from baselines", "findings --where"):
         assert matter in mails, told
     assert "muster/batteries failed, and 1 more" in told
     assert "rights: + wipe" in told
     assert (tmp_path / "night/night.html").stat().st_size > 50_000
-    with (
-        here := Near(tmp_path / "night").workspace
-    ):  # taken back into the folder, when the database of the night went
-        runs = here.jobs.history()
-        assert Counter(run.job for run in runs) == {"round": 4, "drift": 1, "morning": 1}
-        assert {run.outcome for run in runs} == {"stopped", "found", "partly", "done"}
+    here = Near(tmp_path / "night").workspace  # its own store again: that of the night is gone
+    runs = here.jobs.history()
+    assert Counter(run.job for run in runs) == {"round": 4, "drift": 1, "morning": 1}
+    assert {run.outcome for run in runs} == {"stopped", "found", "partly", "done"}
+    here.close()

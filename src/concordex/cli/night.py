@@ -113,7 +113,7 @@ class Night:
         from concordex import Workspace
 
         with Workspace(self._folder) as here:
-            self._until("a runner at work", lambda: not several or len(here.jobs.runners()) == len(self._runners))
+            self._until("somebody at work", here.jobs.is_at_work)
             self._say("22:40  The first round.")
             self._leave(here, "round")
             if several:

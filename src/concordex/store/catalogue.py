@@ -151,12 +151,20 @@ class Catalogue:
 
     def _grow(self) -> None:
         """Give a catalogue of an earlier release the columns that it lacks."""
-        for table, columns in _LATER.items():
-            known = self.database.columns_of(table)
-            for name, kind in columns.items():
-                if name not in known:
-                    self.database.run(f"ALTER TABLE {table} ADD COLUMN {name} {kind}")
+        if self._lacking():
+            with self.database.atomic():  # of several that open it at one time, one adds them
+                for table, column in self._lacking():
+                    self.database.run(f"ALTER TABLE {table} ADD COLUMN {column}")
         brought_up(self.database)
+
+    def _lacking(self) -> list[tuple[str, str]]:
+        known = {table: self.database.columns_of(table) for table in _LATER}
+        return [
+            (table, f"{name} {kind}")
+            for table, columns in _LATER.items()
+            for name, kind in columns.items()
+            if name not in known[table]
+        ]
 
     @cached_property
     def runs(self) -> JobRuns:

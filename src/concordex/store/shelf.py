@@ -152,10 +152,10 @@ class _Shelf:
 
         Of what should be ``there``, FileNotFoundError says that it is not; else it is the bucket or the folder.
         """
-        import stamina
+        from concordex.again import retry_context
 
         try:
-            for attempt in stamina.retry_context(on=_may_pass, attempts=_TRIES, timeout=None, wait_initial=_WAIT):
+            for attempt in retry_context(on=_may_pass, attempts=_TRIES, timeout=None, wait_initial=_WAIT):
                 with attempt:
                     call()
         except Exception as error:

@@ -17,6 +17,8 @@ from concordex.store.database import Database, DatabaseRow
 #: A call that is made inside a running event loop works in a thread of its own, and whoever made it waits (see
 #: :mod:`concordex.parallel`): one thread at a time.
 _OPENED: dict[str, Any] = {"timeout": 30, "isolation_level": None, "check_same_thread": False}
+#: Seconds for which a new file is waited for that another process is just giving its form.
+_PATIENCE = 30.0
 
 
 class SqliteDatabase(Database):
@@ -62,7 +64,7 @@ class SqliteDatabase(Database):
             path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
             path.touch(mode=0o600)
             connection: sqlite3.Connection = sqlite3.connect(path, **_OPENED)
-            connection.execute("PRAGMA journal_mode=WAL")
+            _write_ahead(connection)
             connection.execute("PRAGMA synchronous=FULL")
             connection.executescript(f"BEGIN IMMEDIATE; {schema}; COMMIT")  # whoever reads sees all of it, or nothing
         else:
@@ -187,3 +189,18 @@ class SqliteDatabase(Database):
     def close(self) -> None:
         """Let go of the file."""
         self._connection.close()
+
+
+def _write_ahead(connection: sqlite3.Connection) -> None:
+    """Let a database be read while it is written to; to become so it waits for nobody by itself."""
+    if connection.execute("PRAGMA journal_mode").fetchone()[0] == "wal":
+        return
+    from concordex.again import retry_context
+
+    for attempt in retry_context(on=_is_busy, attempts=None, timeout=_PATIENCE, wait_initial=0.01):
+        with attempt:
+            connection.execute("PRAGMA journal_mode=WAL")
+
+
+def _is_busy(error: Exception) -> bool:
+    return isinstance(error, sqlite3.OperationalError) and error.sqlite_errorcode & 0xFF == sqlite3.SQLITE_BUSY

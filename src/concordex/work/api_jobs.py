@@ -73,11 +73,12 @@ class Jobs:
         from concordex.work.jobs.due import part_of
 
         here, wanted = self._workspace, part_of(self._workspace, job, part)
+        wanted.require_systems()
         for system in wanted.systems or [None]:
             here.allowed.require("run", system)
         if here.locks.is_held_for(wanted.name):
             raise Stopped(f"{wanted.name} is running already", advice="concordex job list")
-        if not (self.runners() if here.server is not None else here.locks.is_held_for("")):
+        if not self.is_at_work():
             raise Stopped("nobody is at work here to leave it to", advice=f"concordex job run {wanted.name}, or work")
         here.catalogue.runs.leave(job, part, here.now(), here.allowed.who)
 
@@ -127,6 +128,11 @@ class Jobs:
         """The processes that do what is divided, where the store is shared: those that are at work now."""
         here = self._workspace
         return [one for one in here.catalogue.tasks.runners() if here.locks.is_at_work(one.name)]
+
+    def is_at_work(self) -> bool:
+        """Whether a `concordex work` is at work here, on this machine or, where the store is shared, on any."""
+        here = self._workspace
+        return bool(self.runners()) if here.server is not None else here.locks.is_held_for("")
 
     def next_pulls(self) -> dict[str, datetime]:
         """When each system is pulled next by a job, of those that are; none where nothing has been pulled yet."""

@@ -15,9 +15,9 @@ from types import TracebackType
 from typing import Any, Self, TypeVar
 from urllib.parse import urlencode
 
-import stamina
 from yarl import URL
 
+from concordex.again import retry_context
 from concordex.errors import BadAnswer, ConcordexError, ServerFault, SignInRefused, Unreachable, WireError, Withheld
 from concordex.model.members import put_into
 from concordex.parallel import all_of
@@ -34,8 +34,6 @@ from concordex.wire.http.transport import Endpoint, Traffic, Transport, log
 __all__ = ["Endpoint", "Request", "Session", "Traffic"]
 
 T = TypeVar("T")
-
-stamina.instrumentation.set_on_retry_hooks([])  # we log retries ourselves, with the system's name
 
 
 @dataclass(kw_only=True)
@@ -404,7 +402,7 @@ class Session:
 
     async def _retried(self, send: Callable[[_Turn], Awaitable[T]]) -> T:
         """What ``send`` gives, which only reads: sent again while the fault may pass."""
-        attempts = stamina.retry_context(
+        attempts = retry_context(
             on=_passing,
             attempts=self.dialect.limits.tries,
             wait_initial=0.2,

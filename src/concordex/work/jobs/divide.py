@@ -95,8 +95,7 @@ class Divided:
         worst_of = next((task for task in told if task.outcome == outcome), None)
         said = worst_of.last_words if worst_of else ""
         if worst_of and worst_of.system and len(told) > 1:
-            short = in_short(lacking(self._workspace.catalogue, [pull for task in told for pull in task.pulls]))
-            said = short or f"{worst_of.system}: {said}"
+            said = in_short(lacking(self._workspace.catalogue, worst_of.pulls)) or f"{worst_of.system}: {said}"
             said = f"{len(told)} systems by {by} runner{'' if by == 1 else 's'}; {said}"
         return RanStep(
             line=line, outcome=outcome, status=worst_of.status if worst_of else None, seconds=round(seconds, 2),

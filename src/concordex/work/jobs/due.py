@@ -7,10 +7,11 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
-from concordex.errors import CalledWrongly
+from concordex.errors import CalledWrongly, Stopped
 from concordex.model.scalars import parse_duration
 from concordex.rhythm import Rhythm, spread
 from concordex.words import suggestion
+from concordex.work.workspace.job_settings import SYSTEMS
 
 if TYPE_CHECKING:
     from concordex.store.runs import JobRuns
@@ -43,6 +44,16 @@ class JobPart:
     def name(self) -> str:
         """The job, and the system that it is run apart for."""
         return f"{self.job} {self.part}".rstrip()
+
+    @property
+    def is_for_nobody(self) -> bool:
+        """Whether a line names its systems, and there is none: without them it would be for all."""
+        return not self.systems and any(SYSTEMS in step.run for step in self.steps)
+
+    def require_systems(self) -> None:
+        """Raise Stopped where it is for nobody."""
+        if self.is_for_nobody:
+            raise Stopped(f"{self.name} has no system that is not paused", advice="concordex system list")
 
     def pulls(self, known: Sequence[str]) -> set[str]:
         """The systems of those that are known here that one of its lines pulls."""
@@ -97,7 +108,7 @@ def due(part: JobPart, runs: JobRuns, now: datetime) -> Due | None:
     if (left := runs.left(part.job, part.part)) is not None:
         late = now - left[0] > max(part.catch_up, _GRACE)
         return Due(at=left[0], slot=left[0], now=True, missed=late, left=True)
-    if part.rhythm is None or part.paused or (not part.systems and any(_names_systems(step) for step in part.steps)):
+    if part.rhythm is None or part.paused or part.is_for_nobody:
         return None
     last = max(filter(None, [runs.last_due(part.job, part.part), runs.await_from(part.job, part.part, now)]))
     slot = part.rhythm.until(now)
@@ -108,12 +119,6 @@ def due(part: JobPart, runs: JobRuns, now: datetime) -> Due | None:
         return Due(at=at, slot=slot, now=True, missed=now - at > max(part.catch_up, _GRACE))
     onward = part.rhythm.after(max(now, last))  # a clock that was set back does not bring anything twice
     return Due(at=onward + spread(part.name, onward, part.jitter), slot=onward)
-
-
-def _names_systems(step: JobStep) -> bool:
-    from concordex.work.workspace.job_settings import SYSTEMS
-
-    return SYSTEMS in step.run
 
 
 def _parts(workspace: BaseWorkspace, name: str, job: Job) -> Iterator[JobPart]:

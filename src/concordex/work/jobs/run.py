@@ -40,12 +40,15 @@ def run_part(
     workspace: BaseWorkspace, part: JobPart, due: datetime | None, stop: Event,
     heard: Heard = lambda _: None, after: After = lambda *_: None, *, lost: JobRun | None = None, me: str = "",
 ) -> JobRun | None:  # fmt: skip
-    """Run a part of a job to its end; raises Stopped where it is running already.  ``after`` is told what came of it.
+    """Run a part of a job to its end; ``after`` is told what came of it.
+
+    Raises Stopped where it is running already, or its systems are all paused.
 
     Nothing is asked of a person: a line that would ask fails.  With ``stop``, or asked by `job stop`, the line that
     runs ends what it has begun, and no other is run but those that always are.  With ``lost`` it goes on where that
     run was whose runner is gone.  ``me`` is the runner that this is.  None where another has done by now what was due.
     """
+    part.require_systems()
     here = type(workspace)(workspace.root)  # its own connection to the store: others may be used by other threads
     try:
         with here.locks.of_job(part.name):
@@ -79,7 +82,7 @@ def _for_whom(workspace: BaseWorkspace, part: JobPart, due: datetime | None) -> 
 def can_go_on(part: JobPart, lost: JobRun) -> bool:
     """Whether another runner may go on with a run: what was under way reads only, so that it may be done once more."""
     left = part.steps[len(lost.steps) :]
-    return bool(left) and tuple(left[0].words(list(part.systems))[:1]) in _READING
+    return bool(left) and not part.is_for_nobody and tuple(left[0].words(list(part.systems))[:1]) in _READING
 
 
 #: Commands that write nothing but what is known here.

@@ -7,8 +7,7 @@ from collections.abc import Awaitable, Callable, Iterable, Sequence
 from contextlib import suppress
 from typing import NamedTuple, TypeVar
 
-import stamina
-
+from concordex.again import retry_context
 from concordex.change.reasons import Reasons, Why, because, resting
 from concordex.errors import ConcordexError, RequestRefused, SignInRefused, Unreachable, WireError
 from concordex.wire import dialect as d
@@ -139,7 +138,7 @@ class Committer:
         return _taken_back(why, await discard(self.session))
 
     async def _commit(self, how: d.Send) -> None:
-        attempts = stamina.retry_context(on=_may_pass, attempts=_TRIES, timeout=None, wait_initial=0.2, wait_jitter=0)
+        attempts = retry_context(on=_may_pass, attempts=_TRIES, timeout=None, wait_initial=0.2, wait_jitter=0)
         async for attempt in attempts:
             with attempt:
                 await commit(self.session, how, self.note)
