@@ -284,6 +284,7 @@ def test_the_night_of_the_demo_loses_a_runner_fails_recovers_drifts_finds_and_re
         assert matter in mails, told
     assert "muster/batteries failed, and 1 more" in told
     assert "rights: + wipe" in told
+    assert "\n  -- " not in told  # of a mail what it says, and not who signed it
     assert (tmp_path / "night/night.html").stat().st_size > 50_000
     here = Near(tmp_path / "night").workspace  # its own store again: that of the night is gone
     runs = here.jobs.history()

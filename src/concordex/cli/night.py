@@ -225,7 +225,7 @@ class Night:
 def _text(mail: Message) -> str:
     """The subject of a mail, and its text below."""
     body = mail.get_content() if hasattr(mail, "get_content") else ""
-    text, _, _ = body.partition("\n-- \n")
+    text, _, _ = "\n".join(body.splitlines()).partition("\n-- \n")
     return f"{str(mail['Subject']).strip()}\n{text}"
 
 
