@@ -79,11 +79,14 @@ def write_text(path: Path, text: str, *, private: bool = False, lasting: bool = 
 
 def sweep(folder: Path) -> None:
     """Remove what killed processes had begun below a folder; not what may be written by another machine now."""
-    for path in folder.rglob(".*-*.new"):
-        with suppress(OSError, ValueError):
-            is_old = time.time() - path.stat().st_mtime > _ABANDONED
-            if is_old and not is_alive(int(path.name[1:].partition("-")[0])):
-                path.unlink()
+    for here, _, names in os.walk(folder):
+        for name in names:
+            if name.startswith(".") and name.endswith(".new") and "-" in name:
+                path = Path(here, name)
+                with suppress(OSError, ValueError):
+                    is_old = time.time() - path.stat().st_mtime > _ABANDONED
+                    if is_old and not is_alive(int(name[1:].partition("-")[0])):
+                        path.unlink()
 
 
 def is_alive(process: int) -> bool:

@@ -159,7 +159,7 @@ def test_a_clock_that_is_set_back_brings_nothing_twice_and_two_clocks_agree(lamp
 
 def test_one_run_at_a_time_and_one_process_that_waits(lamps):
     shell, state = lamps
-    state["slow"] = 3.0
+    state["slow"] = 9.0
     with_jobs(shell, '  often: {every: 1s, steps: ["pull a"]}\n')
     working = Shell(shell.folder).begin("work")
     try:

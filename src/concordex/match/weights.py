@@ -12,7 +12,6 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
@@ -20,9 +19,6 @@ import polars as pl
 
 from concordex.match.compare import KINDS, Levels
 from concordex.match.sorting import argsorted, starts
-
-if TYPE_CHECKING:
-    from scipy.sparse import csr_array
 
 Floats = npt.NDArray[np.float64]
 
@@ -53,6 +49,9 @@ _ENOUGH = 200
 _RADIX = np.array([len(names) + 1 for names in KINDS.values()])
 _SCALE = np.concatenate([[1], np.cumprod(_RADIX)[:-1]]).astype(np.int64)
 _AT = {name: at for at, name in enumerate(KINDS)}
+#: Where the levels of each kind begin among those of all, and where each of all stands in a table by kind and level.
+_BEGIN = np.cumsum(_RADIX) - _RADIX
+_PLACES = np.concatenate([at * int(_RADIX.max()) + np.arange(size) for at, size in enumerate(_RADIX)])
 
 
 #: Kinds that, borne by one alone, are a device's own: they outweigh a serial that somebody mistook.
@@ -201,7 +200,7 @@ def learn(levels: Levels) -> Weights:
         weight = counts[:, None] * belong * (len(levels) >= _ENOUGH)
         share = np.log2((weight.sum(axis=0) + 1) / (counts.sum() + CLASSES))
         likely = _frequencies(seen, weight, believed)
-        logs = share + seen @ likely.reshape(CLASSES, -1).T
+        logs = share + seen @ likely.reshape(CLASSES, -1)[:, _PLACES].T
         belong = _belonging(np.where(open_to, logs, -np.inf))
     return Weights(share, likely, int(counts.sum()))
 
@@ -226,18 +225,18 @@ def _believed() -> Floats:
     return table
 
 
-def _seen(patterns: Levels) -> csr_array:
-    """Which levels each pattern shows: a one for each kind that is not silent, at its place in a table of them."""
-    from scipy.sparse import csr_array
-
+def _seen(patterns: Levels) -> Floats:
+    """Which levels each pattern shows: of all levels of all kinds a one for each that is not silent."""
     rows, kinds = np.nonzero(patterns)
-    at = kinds * int(_RADIX.max()) + patterns[rows, kinds]
-    return csr_array((np.ones(len(rows)), (rows, at)), shape=(len(patterns), len(KINDS) * int(_RADIX.max())))
+    seen = np.zeros((len(patterns), int(_RADIX.sum())))
+    seen[rows, _BEGIN[kinds] + patterns[rows, kinds]] = 1
+    return seen
 
 
-def _frequencies(seen: csr_array, weight: Floats, believed: Floats) -> Floats:
+def _frequencies(seen: Floats, weight: Floats, believed: Floats) -> Floats:
     """How likely each level of each kind is in each class, in bits, where the patterns belong by ``weight``."""
-    counts = (seen.T @ weight).T.reshape(believed.shape)
+    counts = np.zeros(believed.shape)
+    counts.reshape(CLASSES, -1)[:, _PLACES] = weight.T @ seen
     table = np.zeros_like(believed)
     for at, size in enumerate(_RADIX):
         mine = counts[:, at, 1:size] + _BELIEF * believed[:, at, 1:size]

@@ -51,8 +51,12 @@ def write(frame: pl.DataFrame, path: Path, *, lasting: bool = True, facts: Mappi
         return digest_of(making)
 
 
-#: What parts a hash of 64 bits into two.
-_HALF = 1 << 32
+#: The sums of the halves of hashes of 64 bits.
+_HALVES = [
+    half.sum().alias(f"{seed} {name}")
+    for seed in ("3", "5")
+    for name, half in (("upper", pl.col(seed) // (1 << 32)), ("lower", pl.col(seed) % (1 << 32)))
+]
 
 
 class Content:
@@ -70,8 +74,8 @@ class Content:
         values = frame.drop(ORIGINAL, strict=False)
         values = values.select(sorted(values.columns))
         self._schema = [(name, str(kind)) for name, kind in values.schema.items()]
-        hashes = (values.hash_rows(seed=seed) for seed in (3, 5))
-        halves = (int(half.sum()) for rows in hashes for half in (rows // _HALF, rows % _HALF))  # whose sums are held
+        hashes = pl.DataFrame({str(seed): values.hash_rows(seed=seed) for seed in (3, 5)})
+        halves = hashes.select(_HALVES).row(0)  # whose sums are held
         self._sums = [old + new for old, new in zip(self._sums, (frame.height, *halves), strict=True)]
 
     def digest(self) -> str:

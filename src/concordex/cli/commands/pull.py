@@ -18,6 +18,7 @@ from concordex.errors import CalledWrongly, Stopped
 from concordex.words import plural
 
 if TYPE_CHECKING:
+    from concordex import Workspace
     from concordex.store.catalogue import Snapshot
     from concordex.work.pull.pull import Pull
 
@@ -97,7 +98,7 @@ def pull(
     if replay is not None:
         fetch = partial(here.rehearsals.replay, replay, names, words(table))
     else:
-        draw_unverified(names)
+        draw_unverified(here, names)
         plain = partial(here.pull, names, words(table), where=where, changed_only=changed_only, accept_fall=accept_fall)
         fetch = partial(here.rehearsals.record_pull, record, plain, anonymise=anonymise) if record else plain
     try:
@@ -150,9 +151,8 @@ def _sum_up(snapshots: Sequence[Snapshot]) -> None:
     draw.note(f"{tables}: {text}; {plural(records, 'record')}", STYLES[worst])
 
 
-def draw_unverified(names: list[str]) -> None:
+def draw_unverified(here: Workspace, names: list[str]) -> None:
     """Say which systems are spoken to without knowing who they are; every run says it."""
-    here = workspace()
     loose = [n for n in here.systems(names) if not (tls := here.config.systems[n].tls).verify and not tls.fingerprint]
     if loose:
         draw.note(f"TLS is not verified for {', '.join(loose)}: anybody in between could answer for it", "bold yellow")

@@ -244,9 +244,9 @@ def check(
     concordex system check --tag quays --steps
     """
 
-    names = chosen(systems, tag, label)
-    draw_unverified(names)
-    findings = workspace().check(names)
+    names, here = chosen(systems, tag, label), workspace()
+    draw_unverified(here, names)
+    findings = here.check(names)
     several = len({f.system for f in findings}) > 1
     whole = steps or not several or form is not None
     emit_rows(_each_step(findings) if whole else _one_line(findings), form, None, styles=RESULTS)
