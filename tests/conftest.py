@@ -36,7 +36,7 @@ settings.load_profile("machine")
 gc.freeze()  # what is loaded by now stays; to look through it again and again takes a twelfth of all the time
 gc.set_threshold(50_000, 20, 50)
 
-DEVICES = 300
+DEVICES = 200
 
 
 @dataclass

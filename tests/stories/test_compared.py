@@ -149,6 +149,40 @@ def test_refusals_are_named_by_their_places_or_by_a_member(tmp_path, serve):
         assert len(spite.sent) == 2  # the list, and the list without the bad one
 
 
+@pytest.mark.parametrize("named", [True, False])
+def test_of_a_list_of_deletions_the_one_that_is_refused_stays_and_the_others_go(tmp_path, serve, named):
+    """Whether the system names it by its place, or all it says is no."""
+    shell, spite = spiteful(
+        tmp_path, serve,
+        more=lambda text: text.replace(
+            '      delete: {path: "/devices/{record_id}"}\n      actions:',
+            "      delete: {path: /devices/gone, batch_size: 10, records: ids}\n"
+            "      refusals: {records: faults, reason: why}\n      actions:",
+        ),
+    )  # fmt: skip
+    for at in range(5):
+        spite.put("devices", label=f"lamp-{at}")
+    kept = next(number for number, one in spite.tables["devices"].items() if one["label"] == "lamp-2")
+
+    def strict(method, table, more, body, headers):
+        ids = [int(number) for number in body["ids"]]
+        spite.sent.append((method, ids, None))
+        if kept in ids:
+            return 422, {"faults": {str(ids.index(kept)): {"why": "in use"}} if named else {}}
+        for number in ids:
+            del spite.tables["devices"][number]
+        return 200, {}
+
+    spite.meets = strict
+    shell("pull")
+    shell("delete", "spite", "name like lamp-*", "--count", "5", status=4)
+    assert sorted(states(shell)) == ["confirmed"] * 4 + ["refused"]
+    assert [*spite.labels()] == ["lamp-2"]
+    if named:
+        assert [len(ids) for _, ids, _ in spite.sent] == [5, 4]
+        assert "in use" in shell("change", "show", "1", "--all").stdout
+
+
 RECORDS = st.dictionaries(
     st.sampled_from(["a", "b", "c"]),
     st.one_of(

@@ -183,6 +183,34 @@ def test_one_run_at_a_time_and_one_process_that_waits(lamps):
     assert state["asked"].count("/in") == state["asked"].count("/out")  # whoever was let in has signed out
 
 
+@pytest.mark.parametrize("what", ["run", "pull"])
+def test_what_ends_while_somebody_looks_whether_it_goes_on_ended_as_it_said(lamps, monkeypatch, what):
+    """Between reading that it runs and finding nobody at it, it may come to its end; else it was killed."""
+    shell, _ = lamps
+    with_jobs(shell, "  byhand: {steps: [pull a]}\n")
+    here, ends = shell.workspace, {"it": lambda: None}
+    if what == "run":
+        number = here.catalogue.runs.begin("byhand", "", None, "ann")
+        outcome, done = lambda: here.jobs.one(number).outcome, "done"
+        looking, ending = "is_held_for", lambda: here.catalogue.runs.end(number, "done")
+    else:
+        number = here.catalogue.begin_pull(os.getpid(), None)
+        outcome, done = lambda: here.catalogue.pulls()[0]["outcome"], "whole"
+        looking, ending = "is_pulling", lambda: here.catalogue.end_pull(number, "whole")
+
+    def nobody_by_now(*_):
+        ends["it"]()
+        return False
+
+    monkeypatch.setattr(type(here.locks), looking, nobody_by_now)
+    for at_last, expected in ((ending, done), (lambda: None, "stopped")):
+        here.catalogue.database.run(f"UPDATE {what}s SET outcome = 'running' WHERE id = ?", (number,))
+        ends["it"] = at_last
+        for command in (("job", "history"), ("pulls",)):
+            shell(*command, status=None)
+        assert outcome() == expected
+
+
 def test_a_job_that_is_left_to_whoever_is_at_work_is_run_by_them_once(lamps):
     shell, state = lamps
     with_jobs(shell, "  byhand: {paused: true, steps: [pull a]}\n")

@@ -319,7 +319,7 @@ def test_a_killed_sync_into_a_database_is_resumed_without_doubles(lists, sqlite,
 
 def test_an_edit_between_two_syncs_is_held_with_both_values(writing, fresh_harbour):
     writing("sync", "stowage", "--yes", status=4)
-    step = next(one for one in steps(writing) if one["action"] == "update" and "os_version" in one["desired"])
+    step = next(one for one in steps(writing) if one["action"] == "update" and one["desired"].get("os_version"))
     gear = fresh_harbour.stowage.lists["gear"][int(step["record_id"])]
     gear["softwareRelease"] = "0.0-typed"
     writing("pull", "stowage")

@@ -202,6 +202,13 @@ class Catalogue:
             self.database.run("UPDATE pulls SET ended = ?, outcome = ? WHERE id = ?", (_now(), outcome, pull))
             self.database.run("DELETE FROM progress WHERE pull = ?", (pull,))
 
+    def give_up(self, pull: int) -> None:
+        """Note that a pull stopped whose process is gone, unless it has ended by itself meanwhile."""
+        with self.database.atomic():
+            sql = "UPDATE pulls SET ended = ?, outcome = 'stopped' WHERE id = ? AND outcome = 'running'"
+            if self.database.run(sql, (_now(), pull)):
+                self.database.run("DELETE FROM progress WHERE pull = ?", (pull,))
+
     def advance(self, pull: int, counts: Mapping[tuple[str, str], tuple[int, int | None]]) -> bool:
         """Note how far a running pull is, by system and table; whether somebody asked it to stop."""
         rows = [(pull, system, table, of, came) for (system, table), (came, of) in counts.items()]

@@ -88,6 +88,11 @@ class JobRuns:
         sql = "UPDATE runs SET ended = ?, outcome = ?, why = ? WHERE id = ?"
         self._database.run(sql, (_text(datetime.now(UTC)), outcome, fit_to_keep(why), run))
 
+    def give_up(self, run: int, why: str) -> bool:
+        """Note that a run stopped whose process is gone; whether it had not ended by itself meanwhile."""
+        sql = "UPDATE runs SET ended = ?, outcome = 'stopped', why = ? WHERE id = ? AND outcome = 'running'"
+        return self._database.run(sql, (_text(datetime.now(UTC)), fit_to_keep(why), run)) > 0
+
     def ask_to_stop(self, run: int) -> bool:
         """Ask a run to stop; whether there is such a one that runs."""
         sql = "UPDATE runs SET stop = ? WHERE id = ? AND outcome = 'running'"

@@ -121,9 +121,9 @@ def settle(workspace: BaseWorkspace, mine: str = "") -> list[JobRun]:
             continue
         if name == mine or not workspace.locks.is_held_for(name):
             why = "its process ended before it did"
-            workspace.catalogue.runs.end(run.id, "stopped", why)
-            workspace.catalogue.tasks.forget(run.id)  # what it had divided is nobody's to do
-            gone.append(replace(run, outcome="stopped", why=why))
+            if workspace.catalogue.runs.give_up(run.id, why):  # else it has ended between the two looks at it
+                workspace.catalogue.tasks.forget(run.id)  # what it had divided is nobody's to do
+                gone.append(replace(run, outcome="stopped", why=why))
     return gone
 
 

@@ -17,7 +17,7 @@ def settle(workspace: BaseWorkspace) -> None:
     """Call pulls stopped whose process was killed and could not say so itself."""
     for left in workspace.catalogue.running():
         if not workspace.locks.is_pulling(left["id"], left["process"]):
-            workspace.catalogue.end_pull(left["id"], "stopped")
+            workspace.catalogue.give_up(left["id"])
 
 
 def stop(workspace: BaseWorkspace, number: int) -> None:
