@@ -14,6 +14,7 @@ import argparse
 import ast
 import os
 import random
+import re
 import shutil
 import subprocess
 import sys
@@ -94,16 +95,19 @@ def _places(part: str) -> Iterator[list[MutationSpec]]:
             yield specs
 
 
+#: Before a function whose answers are remembered.
+_REMEMBERED = re.compile(r"\s*@(lru_)?cache\b")
 #: What is told the language, or a library, and changes nothing that is computed.
 _GUARDS = ("frozen", "kw_only", "slots", "strict", "is_elementwise")
 
 
 def _for_programmers(file: Path) -> Iterator[tuple[int, int]]:
     """Where arguments stand that guard against what is not written: that nothing is altered, or of other length; and
-    where it says what is for type checkers alone, or to be called by name."""
+    where it says what is for type checkers alone, to be called by name, or to be remembered: without that it takes
+    longer, and nothing else."""
     text = file.read_text(encoding="utf-8")
     for number, line in enumerate(text.splitlines(), start=1):
-        if line.strip() in ("if TYPE_CHECKING:", "*,"):
+        if line.strip() in ("if TYPE_CHECKING:", "*,") or _REMEMBERED.match(line):
             yield from ((number, at) for at in range(len(line)))
     for node in ast.walk(ast.parse(text)):
         if isinstance(node, ast.keyword) and node.arg in _GUARDS and isinstance(node.value, ast.Constant):

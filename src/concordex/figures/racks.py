@@ -36,6 +36,10 @@ class Standing(Protocol):
         ...
 
 
+#: So many signs of a name have room in a face, and so many in all.
+_SIGNS, _ALL_SIGNS = 26, 36
+
+
 def draw(racks: Sequence[Standing], path: Path, title: str) -> None:
     """Draw racks into a file, :data:`_IN_A_ROW` of them in a row."""
     rows = [racks[at : at + _IN_A_ROW] for at in range(0, len(racks), _IN_A_ROW)]
@@ -112,17 +116,21 @@ def _thing(
         if behind and not thing["full_depth"]:
             continue
         left, foot = corner[0] + (at + over) * _FACE, corner[1] + (low - 1) * _UNIT
-        axes.add_patch(Rectangle(
+        box = axes.add_patch(Rectangle(
             (left + 0.04, foot + 0.015), _FACE * share - 0.08, high * _UNIT - 0.03,
             facecolor="none" if behind else _FILLS.get(thing["kind"], _OTHER), edgecolor=WRONG if wrong else INK,
             linewidth=1.4 if wrong else 0.6, linestyle="--" if wrong else "-", hatch="///" if behind else None,
         ))  # fmt: skip
-        name = plain(thing["label"], round(26 * share))
-        said = f"back of {name}" if behind else f"{name}  {thing['kind'] or ''}" if share == 1 else name
-        said += " (face?)" if face is None and not thing["full_depth"] else ""
-        said += f"  ! {', '.join(thing['wrong'])}" if wrong and not behind and share == 1 else " !" if wrong else ""
-        axes.text(
+        before = "back of " if behind else ""
+        after = " (face?)" if face is None and not thing["full_depth"] else ""
+        if share == 1:
+            after = ("" if behind else f"  {thing['kind'] or ''}") + after
+        after += f"  ! {', '.join(thing['wrong'])}" if wrong and not behind and share == 1 else " !" if wrong else ""
+        room = _SIGNS if share == 1 else max(4, round(_ALL_SIGNS * share) - len(before + after))
+        said = f"{before}{plain(thing['label'], room)}{after}"
+        label = axes.text(
             left + 0.09, foot + high / 2 * _UNIT, said, fontsize=5.6, va="center",
             color=WRONG if wrong else INK, clip_on=True,
             bbox={"facecolor": "white", "edgecolor": "none", "pad": 0.4} if behind else None,
         )  # fmt: skip
+        label.set_clip_path(box)  # however wide its signs are
