@@ -361,6 +361,26 @@ def test_what_was_cut_off_in_part_goes_on_in_part(at, tmp_path, dying):
     assert "as it was asked" in shell("change", "resume", str(number), status=2).stderr
 
 
+@pytest.mark.parametrize("ended", [True, False])
+def test_what_was_run_as_somebody_put_it_aside_is_what_it_became(at, tmp_path, monkeypatch, ended):
+    """Between looking whether it may be put aside and doing so, another process has begun it, or done it."""
+    shell, _ = at
+    shell("push", sheet(tmp_path / "x.csv", [device(0)]), "--to", "stowage", "--draft")
+    number, drop = newest(shell), Journal.drop
+
+    def meanwhile(journal: Journal, *asked) -> None:
+        journal.begin(number, 1)
+        if ended:
+            journal.end(number, "done")
+        drop(journal, *asked)
+
+    monkeypatch.setattr(Journal, "drop", meanwhile)
+    told = shell("change", "drop", str(number), status=5).stderr
+    assert "was run or dropped by another process meanwhile" in told
+    assert shell.workspace.record_of_changes.change(number).state == ("done" if ended else "running")
+    assert "dropped" not in shell("journal", "list").stdout
+
+
 def test_a_change_goes_by_file_and_its_results_into_a_pipeline(at, tmp_path):
     shell, gear = at
     there = len(gear)

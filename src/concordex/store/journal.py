@@ -201,13 +201,21 @@ class Journal:
             moments.setdefault(row["record_id"], {}).update(dict.fromkeys(names, (row["number"], row["sent"])))
         return moments
 
-    def drop(self, number: int) -> None:
-        """Put a change aside for good; what it has written stays as it is."""
+    def drop(self, number: int, was: str) -> None:
+        """Put a change aside for good, which stood so when it was looked at; what it has written stays as it is.
+
+        Raises Stopped where another process has begun or ended it meanwhile.
+        """
         self._require("prepare", self.system_of(number))
         with self._database.atomic():
-            sql = "UPDATE changes SET state = 'dropped', ended = ? WHERE id = ?"
-            self._database.run(sql, (_now(), number))
-            self._chain.add(number, "dropped")
+            sql = "UPDATE changes SET state = 'dropped', ended = ? WHERE id = ? AND state = ?"
+            if self._database.run(sql, (_now(), number, was)):
+                self._chain.add(number, "dropped")
+                return
+        raise Stopped(
+            f"change {number} was run or dropped by another process meanwhile",
+            advice=f"concordex change show {number}",
+        )
 
     def agree(self, number: int, by: str) -> None:
         """Note that somebody agrees to a change as it is now."""

@@ -61,7 +61,7 @@ def drop(workspace: BaseWorkspace, number: int) -> None:
     _not_staged(change)
     if change.state == "done":
         raise CalledWrongly(f"change {number} is done", advice=f"to take it back: concordex change undo {number}")
-    workspace.journal.drop(number)
+    workspace.journal.drop(number, change.state)
 
 
 def _not_staged(change: Change) -> None:
