@@ -388,10 +388,16 @@ class Catalogue:
         rows = self.database.rows(f"SELECT DISTINCT system FROM snapshots WHERE id IN {one_of}", (numbers,))  # noqa: S608
         return {str(row["system"]) for row in rows}
 
-    def add_reconciliation(self, folder: str, snapshots: Iterable[int], summary: dict[str, Any]) -> int:
-        """Note a concordance, once its files are in place."""
+    def add_reconciliation(
+        self, folder: str, snapshots: Sequence[int], systems: Collection[str], summary: dict[str, Any]
+    ) -> bool:
+        """Note a concordance, once its files are in place; whether its systems are still called as they are there."""
         sql = "INSERT INTO reconciliations (made, folder, snapshots, summary) VALUES (?, ?, ?, ?)"
-        return self.database.insert(sql, (_now(), folder, json.dumps(sorted(snapshots)), json.dumps(summary)))
+        with self.database.atomic():  # nobody gives one another name meanwhile
+            if self.systems_of(snapshots) - set(systems):
+                return False
+            self.database.insert(sql, (_now(), folder, json.dumps(sorted(snapshots)), json.dumps(summary)))
+        return True
 
     def reconciliation(self) -> DatabaseRow | None:
         """The newest concordance."""

@@ -334,10 +334,9 @@ def _enter(
             ended = earlier.limit(0).collect() if findings is None or same else _ended(earlier, findings)
             workspace.frames.write(ended, f"{folder}/gone.parquet")
     numbers = [s.id for s in snapshots if s.id]
-    if workspace.catalogue.systems_of(numbers) - {s.system for s in snapshots}:
+    if not workspace.catalogue.add_reconciliation(folder, numbers, {s.system for s in snapshots}, summed):
         workspace.frames.forget(folder)
         raise Stopped("a system was renamed while its records were reconciled", advice="concordex reconcile")
-    workspace.catalogue.add_reconciliation(folder, numbers, summed)
     if row:  # the one before is superseded; nothing refers to it any more
         workspace.frames.forget(str(row["folder"]))
     workspace.frames.sweep("concordance", workspace.now() - _ABANDONED)
