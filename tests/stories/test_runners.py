@@ -8,7 +8,7 @@ import shutil
 import signal
 import time
 from collections import Counter
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from threading import Event
@@ -93,6 +93,39 @@ def test_runners_share_a_pull_and_each_system_is_asked_once(fleet):
         _, err = process.communicate(timeout=60)
         assert "all has ended" in err
     assert one.watch.jobs.runners() == []
+
+
+def test_who_looks_for_runners_that_are_gone_as_another_one_begins_does_not_take_it_for_one(fleet, monkeypatch):
+    """And as it ends: at each moment another looks, and what it had taken stays its own until it has let go."""
+    one, _, _ = fleet
+    here, other = one.watch, type(one.watch)(one.folder)
+    looks, of_runner = [], type(here.locks).of_runner
+
+    def looked() -> None:
+        looks.append([runner.name for runner in other.catalogue.tasks.settle(other.locks.is_at_work)])
+
+    @contextmanager
+    def watched(locks, name):
+        looked()
+        with of_runner(locks, name):
+            looked()
+            yield
+            looked()
+        looked()
+
+    monkeypatch.setattr(type(here.locks), "of_runner", watched)
+    stop = Event()
+
+    def heard(_told: str) -> None:
+        if not stop.is_set():
+            looked()
+            assert [runner.process for runner in other.catalogue.tasks.runners()] == [os.getpid()]
+        stop.set()
+
+    here.jobs.work(stop, heard)
+    other.close()
+    assert stop.is_set()
+    assert looks == [[]] * 5
 
 
 def test_what_is_due_is_run_by_one_of_them(fleet):

@@ -71,12 +71,10 @@ class Tasks:
     def __init__(self, database: Database) -> None:
         self._database = database
 
-    def enlist(self, who: str, places: Collection[str]) -> str:
-        """Note a runner; its name."""
-        name = f"{socket.gethostname()}-{os.getpid()}-{uuid4().hex[:6]}"
+    def enlist(self, name: str, who: str, places: Collection[str]) -> None:
+        """Note a runner, which holds by now what says that it is at work: else whoever looks takes it for gone."""
         values = (name, who, socket.gethostname(), os.getpid(), _now(), json.dumps(sorted(places)))
         self._database.run("INSERT INTO runners VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING", values)
-        return name
 
     def dismiss(self, name: str) -> None:
         """Forget a runner, and let others have what it had."""
@@ -184,6 +182,11 @@ class Tasks:
     def forget(self, run: int) -> None:
         """Forget the tasks of a run that has ended."""
         self._database.run("DELETE FROM tasks WHERE run = ?", (run,))
+
+
+def runner_name() -> str:
+    """A name for a runner that is this process."""
+    return f"{socket.gethostname()}-{os.getpid()}-{uuid4().hex[:6]}"
 
 
 def _now() -> str:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 from filelock import Timeout
 
 from concordex.errors import ConcordexError, Stopped
+from concordex.store.tasks import runner_name
 from concordex.work.jobs.divide import take_one
 from concordex.work.jobs.due import due, parts_of
 from concordex.work.jobs.run import After, Heard, log_of, lost_runs, run_part, settle
@@ -56,13 +57,13 @@ def keep_running(
 def _in_turn(workspace: BaseWorkspace) -> Iterator[str]:
     """Be the one that runs jobs here; or one of several runners, where the store is shared: its name."""
     if workspace.server is not None:
-        tasks = workspace.catalogue.tasks
-        me = tasks.enlist(workspace.allowed.who, workspace.places)
-        try:
-            with workspace.locks.of_runner(me):
+        tasks, me = workspace.catalogue.tasks, runner_name()
+        with workspace.locks.of_runner(me):
+            tasks.enlist(me, workspace.allowed.who, workspace.places)
+            try:
                 yield me
-        finally:
-            tasks.dismiss(me)
+            finally:
+                tasks.dismiss(me)
         return
     try:
         with workspace.locks.of_job(""):
