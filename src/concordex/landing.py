@@ -19,6 +19,8 @@ PRIVATE = 0o600
 _numbers = itertools.count()
 #: Seconds after which a file that nobody writes to is one that nobody will finish.
 _ABANDONED = 3_600
+#: And after which it is so, whoever bears the number of its process: the first of a container has that of the last.
+_LONG_ABANDONED = 86_400
 
 
 @contextmanager
@@ -84,8 +86,8 @@ def sweep(folder: Path) -> None:
             if name.startswith(".") and name.endswith(".new") and "-" in name:
                 path = Path(here, name)
                 with suppress(OSError, ValueError):
-                    is_old = time.time() - path.stat().st_mtime > _ABANDONED
-                    if is_old and not is_alive(int(name[1:].partition("-")[0])):
+                    age, process = time.time() - path.stat().st_mtime, int(name[1:].partition("-")[0])
+                    if age > _LONG_ABANDONED or (age > _ABANDONED and not is_alive(process)):
                         path.unlink()
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import time
 from copy import deepcopy
 from datetime import UTC, datetime
@@ -15,6 +16,7 @@ from concordex.wire.dialect.load import find
 from concordex.wire.dialect.paths import at
 from concordex.wire.http.session import Endpoint, Session
 from concordex.wire.writing.records import commit, create, delete, perform, update
+from concordex.work.pull.in_progress import begun
 from tests.conftest import Near, Shell, make_workspace
 from tests.lamplight import run
 
@@ -474,6 +476,17 @@ def test_the_history_is_filtered(nine, harbour):
     assert numbers("--since", "2999-01-01") == []
     assert "no outcome 'odd'" in nine("pulls", "--outcome", "odd", status=2).stderr
     assert "no pull 9" in nine("pulls", "9", status=2).stderr
+
+
+def test_a_pull_whose_process_was_killed_is_over_though_another_process_has_its_number(shell):
+    """As in a container, whose first process always has the same: what a pull holds falls with it."""
+    number = shell.workspace.catalogue.begin_pull(os.getpid())
+    assert json.loads(shell("pulls", "-f", "json").stdout)[0]["outcome"] == "stopped"
+    with begun(shell.workspace) as going_on:
+        rows = {row["pull"]: row["outcome"] for row in json.loads(shell("pulls", "-f", "json").stdout)}
+        assert rows == {number: "stopped", going_on: "running"}
+    locks = shell.workspace.locks.folder
+    assert not [path for path in locks.iterdir() if path.name.startswith("pull")]
 
 
 def test_a_running_pull_is_seen_and_stopped_from_another_terminal(tmp_path, fresh_harbour):

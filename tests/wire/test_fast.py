@@ -325,11 +325,13 @@ def test_what_a_killed_pull_had_begun_is_swept_up_when_nobody_can_be_writing_it(
     os.utime(begun, (1, 1))
     mine = begun.with_name(f".{os.getpid()}-999.new")
     mine.touch()
-    os.utime(mine, (1, 1))
+    os.utime(mine, (time.time() - 7_200,) * 2)
     shell("pull")
     assert not begun.exists()
     assert mine.exists()  # its process lives
-    mine.unlink()
+    os.utime(mine, (time.time() - 90_000,) * 2)
+    shell("pull")
+    assert not mine.exists()  # another bears the number of its process
 
 
 def test_a_disk_that_is_full_in_the_middle_of_a_pull_is_told(long):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from contextlib import nullcontext
 from dataclasses import replace
 from types import SimpleNamespace
 
@@ -377,13 +378,15 @@ def test_what_a_session_staged_is_lost_where_that_ended_before_its_commit(monkey
     assert committed == ["once"]
 
 
-def test_only_what_was_deleted_is_forgotten_as_made_by_us_and_only_what_was_made_is_noted():
+def test_only_what_was_deleted_is_forgotten_as_made_by_us_and_only_what_was_made_is_noted(monkeypatch):
+    from concordex.work.run import api_run
     from concordex.work.run.api_run import ApiRun
 
+    monkeypatch.setattr(api_run, "begun", lambda _workspace: nullcontext(1))
     noted: dict[str, object] = {}
     catalogue = SimpleNamespace(
         refer=lambda rows: noted.update(made=list(rows)), forget=lambda _system, ids: noted.update(gone=ids),
-        begin_pull=lambda _process: 1, snapshots_of=lambda _pull: [], end_pull=lambda *_: None,
+        snapshots_of=lambda _pull: [], end_pull=lambda *_: None,
     )  # fmt: skip
     running = ApiRun.__new__(ApiRun)
     running.workspace, running.change = SimpleNamespace(catalogue=catalogue), SimpleNamespace(system="s", number=1)

@@ -73,12 +73,28 @@ class Locks:
 
     @contextmanager
     def of_pull(self, number: int) -> Iterator[None]:
-        """Hold what says that a pull is going on: here its process says so."""
-        yield
+        """Hold what says that a pull is going on."""
+        lock = self._lock(f"pull {number}")
+        with lock.acquire(timeout=GRACE):
+            yield
+            Path(lock.lock_file).unlink(missing_ok=True)  # nobody waits for it, and there is one for each pull
 
     def is_pulling(self, number: int, process: int | None) -> bool:
-        """Whether whoever began a pull is still at it."""
-        return process is not None and is_alive(process)
+        """Whether whoever began a pull is still at it.
+
+        A process of that number may be another one by now, as the first of a container always is.
+        """
+        lock = self._lock(f"pull {number}")
+        if not Path(lock.lock_file).exists():
+            return False
+        try:
+            with lock.acquire(timeout=0):
+                Path(lock.lock_file).unlink(missing_ok=True)
+                return False
+        except Timeout:
+            return True
+        except OSError:  # a store that cannot be written: its number must do
+            return process is not None and is_alive(process)
 
     @contextmanager
     def of_runner(self, name: str) -> Iterator[None]:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import os
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
 from typing import TYPE_CHECKING
 
 from concordex.errors import CalledWrongly
@@ -11,6 +14,16 @@ if TYPE_CHECKING:
 
 #: The variable in which a line of a job says to its pulls which one it is.
 ORIGIN = "CONCORDEX_LINE"
+
+
+@contextmanager
+def begun(workspace: BaseWorkspace, origin: str | None = None) -> Iterator[int]:
+    """The number of a new pull; others see it from the moment on at which they also see that somebody is at it."""
+    with ExitStack() as held:
+        with workspace.catalogue.database.atomic():
+            number = workspace.catalogue.begin_pull(os.getpid(), origin)
+            held.enter_context(workspace.locks.of_pull(number))
+        yield number
 
 
 def settle(workspace: BaseWorkspace) -> None:

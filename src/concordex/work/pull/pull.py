@@ -6,7 +6,6 @@ import asyncio
 import os
 import time
 from collections.abc import Callable, Sequence
-from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
@@ -39,7 +38,7 @@ from concordex.wire.reading.table_read import Room, TableRead
 from concordex.wire.reading.tables import read_tables, stumbled
 from concordex.wire.writing.staging import pending
 from concordex.words import suggestion
-from concordex.work.pull.in_progress import ORIGIN, settle
+from concordex.work.pull.in_progress import ORIGIN, begun, settle
 from concordex.work.pull.outcome import outcome_of
 from concordex.work.pull.partial import with_part
 from concordex.work.pull.pushdown import narrowed, reachable
@@ -141,21 +140,17 @@ def pull(
     sessions = {name: workspace.session(name) for name in names if wanted[name] and workspace.asks(name)}
     settle(workspace)
     sweep(workspace.store / "snapshots")
-    going_on = ExitStack()
-    with workspace.catalogue.database.atomic():  # others see it once it is held, and not before
-        number = workspace.catalogue.begin_pull(os.getpid(), os.environ.get(ORIGIN))
-        going_on.enter_context(workspace.locks.of_pull(number))
-    run = _Pulling(
-        workspace=workspace, number=number, query=query, changed_only=changed_only, accept_fall=accept_fall,
-        progress=progress,
-    )  # fmt: skip
     outcome = "stopped"
-    try:
-        with going_on:
+    with begun(workspace, os.environ.get(ORIGIN)) as number:
+        run = _Pulling(
+            workspace=workspace, number=number, query=query, changed_only=changed_only, accept_fall=accept_fall,
+            progress=progress,
+        )  # fmt: skip
+        try:
             completed(_pull_all(run, wanted, sessions))
-        outcome = outcome_of(workspace.catalogue.snapshots_of(number))
-    finally:
-        workspace.catalogue.end_pull(number, outcome)
+            outcome = outcome_of(workspace.catalogue.snapshots_of(number))
+        finally:
+            workspace.catalogue.end_pull(number, outcome)
     removed = tidy(workspace, workspace.config.keep)
     return Pull(number, outcome, tuple(workspace.catalogue.snapshots_of(number)), removed)
 

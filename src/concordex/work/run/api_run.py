@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import time
 from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import replace
@@ -18,6 +17,7 @@ from concordex.wire.http.session import Session, Traffic
 from concordex.wire.writing.staging import pending
 from concordex.words import plural
 from concordex.work.change.onboarding import asked_again
+from concordex.work.pull.in_progress import begun
 from concordex.work.pull.outcome import outcome_of
 from concordex.work.pull.pull import keep, keep_part
 from concordex.work.run.bodies import Bodies
@@ -151,11 +151,11 @@ class ApiRun:
             if step.operation == "create" and step.record_id and step.entry and step.source
         )
         catalogue.forget(system, [s.record_id for s in judged if s.operation == "delete" and s.record_id])
-        pull = catalogue.begin_pull(os.getpid())
-        for table in after.needed(list(dict.fromkeys(step.table for step in self.steps))):
-            if isinstance(after, RecordTarget) and table in after.alone:
-                note = f"{plural(after.live[table].height, 'record')} read back by change {self.change.number or 0}"
-                keep_part(self.workspace, pull, system, table, after.looks[table], self._begun, note)
-            else:
-                keep(self.workspace, pull, system, table, after.looks[table], self._begun, Traffic())
-        catalogue.end_pull(pull, outcome_of(catalogue.snapshots_of(pull)))
+        with begun(self.workspace) as pull:
+            for table in after.needed(list(dict.fromkeys(step.table for step in self.steps))):
+                if isinstance(after, RecordTarget) and table in after.alone:
+                    note = f"{plural(after.live[table].height, 'record')} read back by change {self.change.number or 0}"
+                    keep_part(self.workspace, pull, system, table, after.looks[table], self._begun, note)
+                else:
+                    keep(self.workspace, pull, system, table, after.looks[table], self._begun, Traffic())
+            catalogue.end_pull(pull, outcome_of(catalogue.snapshots_of(pull)))
