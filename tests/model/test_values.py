@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from concordex.model.fields import Type
 from concordex.model.members import edited, flat, pruned, way_of
 from concordex.model.scalars import before, parse_duration, parse_flag, parse_time, version_parts
+from concordex.model.values import as_texts
 from concordex.unseen import UNSEEN, WITHHELD, in_frame
 from concordex.wire.dialect import Table
 from concordex.wire.reading.mapping import Mapper
@@ -217,3 +218,15 @@ def test_a_secret_in_one_cell_of_a_frame_is_withheld_and_nothing_else_altered(ro
     assert done["n"].equals(frame["n"])
     clean = frame[2:-1] if rows > 3 else frame.clear()
     assert in_frame(clean).equals(clean)
+
+
+@pytest.mark.parametrize(
+    ("said", "texts"),
+    [
+        ([True, False, None], ["true", "false", None]), ([1.0, 2.5], ["1.0", "2.5"]), ([3, 4.0], ["3", "4.0"]),
+        ([1, True], ["1", "true"]), ([None, None], [None, None]), ([2**70, 1], [str(2**70), "1"]),
+        (["a", 1], ["a", "1"]), ([{"b": 1}, [2]], ['{"b":1}', "[2]"]),
+    ],
+)  # fmt: skip
+def test_what_is_said_of_a_field_is_kept_as_json_writes_it(said, texts):
+    assert as_texts(said).to_list() == texts

@@ -194,6 +194,21 @@ RECORDS = st.dictionaries(
 )
 
 
+@pytest.mark.parametrize(
+    ("before", "after", "told"),
+    [
+        ({"a": "text"}, {"a": {"b": 1}}, {"a"}),  # what stood where a part of it was written is gone
+        ({"a": {}}, {"a": {"b": 1}}, set()),
+        ({}, {"a": {"b": 1}}, set()),
+        ({"a": {"b": 1}}, {"a": {}}, set()),
+        ({"a": {"b": 1, "c": 2}}, {"a": {"b": 2}}, {"a.c"}),
+        ({"c": {}}, {"a": {"b": 1}}, {"c"}),
+    ],
+)
+def test_an_empty_place_that_took_up_what_was_written_is_ours_and_a_full_one_is_not(before, after, told):
+    assert set(beside(flat(before), flat(after), {"a.b"})) == told
+
+
 @given(RECORDS, RECORDS, st.sets(st.sampled_from(["a", "b", "c"])))
 def test_every_member_that_changed_is_either_ours_or_told(before, after, ours):
     """And what was left as it is now is never held, what differs always."""

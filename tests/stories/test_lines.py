@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import socket
 import time
 from datetime import UTC, datetime
 
@@ -74,6 +75,23 @@ def test_one_line_that_fails_keeps_its_device_as_it_was_and_no_other(deck):
     assert "banner hello" in switches[2].lines
     states = [row["state"] for row in json.loads(shell("change", "show", "1", "-f", "json").stdout)]
     assert states == ["confirmed", "refused", "confirmed"]
+
+
+def test_a_device_that_cannot_be_reached_keeps_no_other_and_its_steps_say_why_they_wait(deck):
+    shell, switches = deck
+    with socket.create_server(("127.0.0.1", 0)) as nobody:
+        address = f"127.0.0.1:{nobody.getsockname()[1]}"
+    rows = shell.folder / "rows.csv"
+    shell("lines", "enter", "switches", "lines.j2", "--with", str(rows), "--draft")
+    taken = rows.read_text().split()[2].split(",")[0]
+    database = shell.workspace.catalogue.database  # as if the device had moved since
+    database.run("UPDATE steps SET body = replace(body, ?, ?) WHERE change = 1", (taken, address))
+    told = shell("change", "run", "1", "--yes", status=4).stdout
+    assert [f"segment {at} deck {at}" in switch.lines for at, switch in enumerate(switches)] == [True, False, True]
+    steps = json.loads(shell("change", "show", "1", "-f", "json").stdout)
+    assert sorted(row["state"] for row in steps) == ["confirmed", "confirmed", "ready"], told
+    (waits,) = [row for row in steps if row["state"] == "ready"]
+    assert f"cannot connect to http://{address}" in waits["reason"]
 
 
 def test_rows_and_templates_that_cannot_be_meant(deck, tmp_path):

@@ -146,7 +146,7 @@ def as_texts(values: Sequence[object]) -> pl.Series:
     try:
         if isinstance(first, str):
             return pl.Series(values, dtype=pl.String)
-        if isinstance(first, int) and not isinstance(first, bool):
+        if type(first) is int and bool not in set(map(type, values)):  # a flag among numbers is none
             return pl.Series(values, dtype=pl.Int64).cast(pl.String)
     except (TypeError, OverflowError):
         pass  # of several kinds: one by one
