@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import time
+from contextlib import suppress
 from copy import deepcopy
 from datetime import UTC, datetime
 
@@ -485,6 +486,8 @@ def test_a_pull_whose_process_was_killed_is_over_though_another_process_has_its_
     with begun(shell.workspace) as going_on:
         rows = {row["pull"]: row["outcome"] for row in json.loads(shell("pulls", "-f", "json").stdout)}
         assert rows == {number: "stopped", going_on: "running"}
+    with suppress(KeyboardInterrupt), begun(shell.workspace):
+        raise KeyboardInterrupt
     locks = shell.workspace.locks.folder
     assert not [path for path in locks.iterdir() if path.name.startswith("pull")]
 

@@ -76,8 +76,10 @@ class Locks:
         """Hold what says that a pull is going on."""
         lock = self._lock(f"pull {number}")
         with lock.acquire(timeout=GRACE):
-            yield
-            Path(lock.lock_file).unlink(missing_ok=True)  # nobody waits for it, and there is one for each pull
+            try:
+                yield
+            finally:
+                Path(lock.lock_file).unlink(missing_ok=True)  # nobody waits for it, and there is one for each pull
 
     def is_pulling(self, number: int, process: int | None) -> bool:
         """Whether whoever began a pull is still at it.
