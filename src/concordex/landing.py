@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import itertools
 import os
+import secrets
 import stat
 import time
 from collections.abc import Iterator
@@ -16,7 +16,6 @@ from concordex.errors import StoreError
 #: What only its owner may read and write.
 PRIVATE = 0o600
 
-_numbers = itertools.count()
 #: Seconds after which a file that nobody writes to is one that nobody will finish.
 _ABANDONED = 3_600
 #: And after which it is so, whoever bears the number of its process: the first of a container has that of the last.
@@ -38,7 +37,8 @@ def landing(path: Path, *, private: bool = False, lasting: bool = True) -> Itera
                 yield making
             return
         target = path.resolve()
-        making = target.with_name(f".{os.getpid()}-{next(_numbers)}.new")  # not longer than names may be
+        # not longer than names may be; and another than what a killed process left that bore the same number
+        making = target.with_name(f".{os.getpid()}-{secrets.token_hex(4)}.new")
         os.close(os.open(making, os.O_WRONLY | os.O_CREAT | os.O_EXCL, PRIVATE if private else 0o666))
         try:
             if not private and target.exists():

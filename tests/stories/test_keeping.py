@@ -114,6 +114,19 @@ def test_what_is_no_file_is_written_to_and_stays_what_it_is(tmp_path, pulled):
     assert "cannot be written" in pulled("show", "devices", "-f", "csv", "-o", str(full), status=1).stderr
 
 
+def test_what_a_killed_process_left_is_in_the_way_of_none_that_bears_its_number(tmp_path):
+    """As in a container, whose first process always has the same, and does the same things in the same order."""
+    for at in range(3):
+        with landing(tmp_path / "x.parquet") as making:
+            making.write_text(str(at))
+            left = making.name
+        begin, _, number = left.removesuffix(".new").rpartition("-")
+        (tmp_path / f"{begin}-{int(number) + 1 if number.isdecimal() else number}.new").touch()
+    with landing(tmp_path / "x.parquet") as making:
+        making.write_text("whole")
+    assert (tmp_path / "x.parquet").read_text() == "whole"
+
+
 def test_a_link_stays_a_link_and_what_is_private_is_so_from_the_beginning(tmp_path):
     real = tmp_path / "kept" / "rulings.yaml"
     real.parent.mkdir()

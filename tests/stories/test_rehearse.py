@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 import signal
 import time
@@ -79,6 +80,16 @@ def test_a_copy_is_used_in_a_workspace_of_its_own_and_forgets(writing):
         _, said = process.communicate(timeout=30)
     assert re.search(r"the copy of stowage ends: \d+ requests, \d+ writes", said)
     assert not (writing.folder / "copy").exists()
+
+
+def test_what_a_killed_rehearsal_left_is_not_in_the_way_of_the_next(writing):
+    """Though it bears the number that this process has now, as the first of a container does."""
+    writing("sync", "stowage", "--draft", status=0)
+    place = writing.folder / f".concordex/rehearsals/change-1-{os.getpid()}/.concordex"
+    place.mkdir(parents=True)
+    (place / "catalogue.sqlite").write_text("torn")
+    writing("change", "run", "1", "--against-copy", status=4)
+    assert not place.exists()
 
 
 def test_a_change_is_rehearsed_refused_there_mended_and_run(writing, fresh_harbour):

@@ -89,6 +89,7 @@ def _scratch(workspace: BaseWorkspace, number: int) -> Iterator[Path]:
         if not is_alive(int(left.name.rpartition("-")[2])):
             shutil.rmtree(left, ignore_errors=True)
     place = folder / f"change-{number}-{os.getpid()}"
+    shutil.rmtree(place, ignore_errors=True)  # of one that was killed and bore the number that this process has now
     try:
         yield place
     finally:
