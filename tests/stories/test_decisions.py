@@ -230,6 +230,30 @@ def test_a_concordance_that_another_process_supersedes_meanwhile_is_no_obstacle(
     assert "sw-7" in lists("show", "entries").stdout
 
 
+@pytest.mark.parametrize("moment", ["before", "after"])
+@pytest.mark.parametrize("command", ["show entries", "findings", "explain sw-1", "health", "compare net inv"])
+def test_what_is_being_read_while_another_process_supersedes_it_is_read_to_the_end(lists, monkeypatch, command, moment):
+    """Its files are taken away just before, or just after, they were found."""
+    scan, armed = Frames.scan, [True]
+
+    def meanwhile(self, name, **how):
+        def reconciled():
+            if armed and "concordance" in name and armed.pop():
+                lists("reconcile", "--relearn")
+
+        if moment == "before":
+            reconciled()
+        frame = scan(self, name, **how)
+        reconciled()
+        return frame
+
+    monkeypatch.setattr(Frames, "scan", meanwhile)
+    done = lists(*command.split(), status=None)
+    assert not armed
+    assert done.returncode in (0, 3), done.stderr
+    assert done.stdout
+
+
 def test_what_is_stale_by_now_is_told_as_if_all_were_reconciled(lists):
     """Where nothing but the time has changed: in its place, new or known, and gone where it is not stale any longer."""
     seen = [(datetime.now(UTC) - timedelta(days=days)).isoformat() for days in range(1, 7)]
@@ -285,11 +309,11 @@ def test_a_concordance_that_a_rival_takes_away_while_it_is_read_is_made_anew(lis
     """The rival makes a newer one between the look at the files and the reading of one of them."""
     scan = Frames.scan
 
-    def rival(self, name):
+    def rival(self, name, **how):
         if name.endswith(f"{taken}.parquet") and not gone:
             gone.append(name)
             raise StoreError(f"{name} is gone")
-        return scan(self, name)
+        return scan(self, name, **how)
 
     lists.say("net", row(id="1", name="sw-1", serial="AAAA1111"), row(id="3", name="sw-3"))
     lists("pull")

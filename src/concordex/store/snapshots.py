@@ -160,9 +160,19 @@ class Frames:
                 name for name, sound in zip(asked, workers.map(is_sound, asked, expected), strict=True) if sound
             )
 
-    def scan(self, name: str) -> pl.LazyFrame:
-        """The frame of that name, read as far as it is needed; raises StoreError where its file is not as written."""
-        if (fault := self.damage(name)) is not None:
+    def scan(self, name: str, *, held: bool = False) -> pl.LazyFrame:
+        """The frame of that name, read as far as it is needed; raises StoreError where its file is not as written.
+
+        What is ``held`` can be read though another process takes the file away meanwhile: it is open until then.
+        """
+        fault = self.damage(name)
+        try:
+            if fault is None and held:
+                with (self.root / name).open("rb", buffering=0) as file:
+                    return pl.scan_parquet(file)
+        except FileNotFoundError:
+            fault = "gone"
+        if fault is not None:
             raise StoreError(
                 f"{self.root / name} is {fault}",
                 advice="concordex pull makes a new snapshot, concordex reconcile a new concordance, and concordex mend"

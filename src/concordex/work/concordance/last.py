@@ -86,6 +86,7 @@ def concordance(workspace: BaseWorkspace, rules: Rules) -> LastConcordance | Non
     vet(workspace, (*PARTS, *FRAMES))
     if not all(has(workspace, name) for name in (*PARTS, *FRAMES)):
         return None
-    parts = {name: read(workspace, name) for name in PARTS}
-    learned = Learned.of_frames({name: read(workspace, name).collect() for name in FRAMES})
+    # not held: what another process has superseded meanwhile is not gone on from
+    parts = {name: read(workspace, name, held=False) for name in PARTS}
+    learned = Learned.of_frames({name: read(workspace, name, held=False).collect() for name in FRAMES})
     return LastConcordance(parts, parts["members"].collect_schema(), learned)

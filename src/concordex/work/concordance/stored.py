@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import polars as pl
 
-from concordex.errors import CalledWrongly
+from concordex.errors import CalledWrongly, StoreError
 from concordex.model.fields import ASKABLE
 from concordex.query.predicate import predicate
 
@@ -26,11 +26,20 @@ def newest(workspace: BaseWorkspace) -> DatabaseRow:
     return row
 
 
-def read(workspace: BaseWorkspace, part: str) -> pl.LazyFrame:
-    """One of the frames of the newest concordance; all but who belongs to what is for those who see all systems."""
+def read(workspace: BaseWorkspace, part: str, *, held: bool = True) -> pl.LazyFrame:
+    """One of the frames of the newest concordance; all but who belongs to what is for those who see all systems.
+
+    Unless it is not ``held``, it can be read to the end though another process makes a newer one meanwhile.
+    """
     if part != "members":
         workspace.allowed.require("see")
-    return workspace.frames.scan(f"{newest(workspace)['folder']}/{part}.parquet")
+    while True:
+        folder = newest(workspace)["folder"]
+        try:
+            return workspace.frames.scan(f"{folder}/{part}.parquet", held=held)
+        except StoreError:
+            if not held or newest(workspace)["folder"] == folder:
+                raise  # else another process has made a newer one, and taken this one away
 
 
 def notes(workspace: BaseWorkspace) -> list[str]:
@@ -83,4 +92,6 @@ def in_scope(workspace: BaseWorkspace, filters: Sequence[str]) -> pl.DataFrame:
 def gone(workspace: BaseWorkspace) -> pl.LazyFrame:
     """The findings of the reconciliation before that are there no more."""
     name = f"{newest(workspace)['folder']}/gone.parquet"
-    return workspace.frames.scan(name) if workspace.frames.known(name) else read(workspace, "findings").head(0)
+    return (
+        workspace.frames.scan(name, held=True) if workspace.frames.known(name) else read(workspace, "findings").head(0)
+    )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import secrets
 import shutil
 import sqlite3
 import stat
@@ -205,7 +206,7 @@ def _shared(workspace: BaseWorkspace) -> Iterator[Examined]:
     shelf = workspace.frames.shelf
     if shelf is None:
         return
-    probe = f"probe-{os.getpid()}"
+    probe = f"probe-{secrets.token_hex(8)}"  # of others too the first process may look at this moment
     with TemporaryDirectory() as scratch:
         file, back = Path(scratch) / "sent", Path(scratch) / "came"
         file.write_bytes(os.urandom(64))
