@@ -6,6 +6,7 @@ from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
 from functools import partial
 from hashlib import sha256
+from threading import Thread
 
 import polars as pl
 import pytest
@@ -33,6 +34,35 @@ def taken(pull: int, outcome: str, file: str | None = "f.parquet", system: str =
         pull=pull, system=system, table="devices", taken=datetime.now(UTC), outcome=outcome, file=file,
         lost={"macs": 2}, notes=["a note"],
     )  # fmt: skip
+
+
+def test_no_system_gets_another_name_between_the_look_at_it_and_the_noting_of_its_concordance(
+    catalogue, tmp_path, monkeypatch
+):
+    catalogue.add_snapshot(taken(catalogue.begin_pull(1), "whole"))
+    (snapshot,) = catalogue.newest()
+    sql, renamed = "UPDATE snapshots SET system = 'mustard'", []
+
+    def rename() -> None:
+        other = Catalogue(partial(SqliteDatabase, tmp_path / "catalogue.sqlite"), write=True)
+        other.database.run(sql)
+        renamed.append(True)
+
+    rival, look = Thread(target=rename), catalogue.systems_of
+
+    def looked(snapshots):
+        found = look(snapshots)
+        rival.start()
+        rival.join(0.5)
+        assert not renamed  # it waits
+        return found
+
+    monkeypatch.setattr(catalogue, "systems_of", looked)
+    assert catalogue.add_reconciliation("f", [snapshot.id], {"muster"}, {})
+    rival.join()
+    monkeypatch.undo()
+    assert not catalogue.add_reconciliation("f", [snapshot.id], {"muster"}, {})
+    assert len(catalogue.reconciliations()) == 1
 
 
 def test_the_newest_whole_snapshot_goes_before_a_newer_partial_one(catalogue):

@@ -254,6 +254,29 @@ def test_what_is_being_read_while_another_process_supersedes_it_is_read_to_the_e
     assert done.stdout
 
 
+@pytest.mark.parametrize("command", ["explain sw-1", "explain sw-1 --why-not sw-2"])
+def test_what_is_explained_is_of_one_concordance_though_a_newer_one_comes_meanwhile(lists, monkeypatch, command):
+    """In which all records stand elsewhere: numbers of rows in the one would be others' in the other."""
+    scan, armed = Frames.scan, [True]
+
+    def meanwhile(self, name, **how):
+        frame = scan(self, name, **how)
+        if armed and name.endswith("members.parquet") and armed.pop():
+            more = [row(id=f"0{at}", name=f"pc-{at}", serial=f"MM{at:05}") for at in range(9)]
+            lists.say(
+                "net", *more, row(id="1", name="sw-1", serial="AAAA1111"), row(id="2", name="sw-2", serial="CC333")
+            )
+            lists.reconcile()
+        return frame
+
+    lists.say("net", row(id="1", name="sw-1", serial="AAAA1111"), row(id="2", name="sw-2", serial="CC333"))
+    lists.reconcile()
+    monkeypatch.setattr(Frames, "scan", meanwhile)
+    told = lists(*command.split()).stdout
+    assert not armed
+    assert told == lists(*command.split()).stdout != ""
+
+
 def test_what_is_stale_by_now_is_told_as_if_all_were_reconciled(lists):
     """Where nothing but the time has changed: in its place, new or known, and gone where it is not stale any longer."""
     seen = [(datetime.now(UTC) - timedelta(days=days)).isoformat() for days in range(1, 7)]

@@ -282,6 +282,21 @@ def test_an_id_that_would_mean_another_address_is_never_sent(serve, number):
     assert not served.requests
 
 
+@pytest.mark.parametrize("number", ["..", "/.", "../in", "a/../b"])
+def test_what_hangs_below_an_id_that_would_mean_another_address_is_not_asked_for_and_not_called_whole(serve, number):
+    served = serve(lambda _m, path, *_: (200, {"all": [{"id": number}] if path == "/lamps" else [{"id": "x"}]}))
+    spoken = dialect(
+        "{tables: {lamps: {read: {path: /lamps, records: all, complete: so it is said}, fields: {record_id: id}},"
+        " ports: {read: {path: '/lamps/{record_id}/ports', each: {of: lamps}, records: all, complete: so it is said},"
+        " fields: {record_id: {from: id, below_parent: true}}}}}"
+    )
+    came = looks(served.url, spoken, ("lamps", "ports"))
+    assert [request[1] for request in served.requests] == ["/lamps"]
+    assert came["lamps"].outcome == "whole"
+    assert came["ports"].outcome == "partial"
+    assert "would mean another" in came["ports"].why
+
+
 def test_cookies_keep_to_what_they_were_set_for(serve):
     """Path, Secure and Max-Age as RFC 6265 says them."""
     seen = []

@@ -17,6 +17,7 @@ import pytest
 from concordex.errors import StoreError
 from concordex.store.catalogue import Catalogue
 from concordex.store.postgresql import Server, opened
+from concordex.store.shelf import _Shelf
 from tests.conftest import Near, Shell, interrupt
 from tests.servers import Between
 from tests.spite import spiteful
@@ -266,6 +267,21 @@ def test_an_object_store_that_refuses_us_is_said_at_once(shell, postgres, schema
     assert "NoSuchBucket" in told or "bucket does not exist" in told
     assert time.monotonic() - began < 60
     assert "for the object store alone" not in told
+
+
+def test_two_that_examine_a_store_at_one_time_are_not_in_each_others_way(writing, place, monkeypatch):
+    """Though both are the first process of their containers, and so bear one number."""
+    writing("store", "move", *place)
+    put, others = _Shelf.put, [1]
+
+    def put_and_another(self, file, name):
+        put(self, file, name)
+        if others and others.pop():
+            assert "0 wrong" in writing("doctor").stderr
+
+    monkeypatch.setattr(_Shelf, "put", put_and_another)
+    assert "0 wrong" in writing("doctor").stderr
+    assert not others
 
 
 def test_a_text_that_the_database_cannot_hold_is_said_and_nothing_is_half_there(postgres, schema):

@@ -165,20 +165,17 @@ class Frames:
 
         What is ``held`` can be read though another process takes the file away meanwhile: it is open until then.
         """
-        fault = self.damage(name)
-        try:
-            if fault is None and held:
-                with (self.root / name).open("rb", buffering=0) as file:
-                    return pl.scan_parquet(file)
-        except FileNotFoundError:
-            fault = "gone"
-        if fault is not None:
-            raise StoreError(
-                f"{self.root / name} is {fault}",
-                advice="concordex pull makes a new snapshot, concordex reconcile a new concordance, and concordex mend"
-                " sets aside all that is damaged",
-            )
-        return pl.scan_parquet(self.root / name)
+        path, fault = self.root / name, self.damage(name)
+        if fault is None and not held:
+            return pl.scan_parquet(path)
+        if fault is None:
+            with suppress(FileNotFoundError), path.open("rb", buffering=0) as file:
+                return pl.scan_parquet(file)
+        raise StoreError(
+            f"{path} is {fault or 'gone'}",
+            advice="concordex pull makes a new snapshot, concordex reconcile a new concordance, and concordex mend"
+            " sets aside all that is damaged",
+        )
 
     def damage(self, name: str) -> str | None:
         """What is wrong with a file that we wrote: gone, or not as it was written; nothing where all of it is right.

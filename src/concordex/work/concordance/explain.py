@@ -70,9 +70,12 @@ class Explanation:
 
 def explain(workspace: BaseWorkspace, device: str) -> list[Explanation]:
     """Every entry that ``device`` may mean: an entry, a name, serial, MAC, address, tag or record id."""
-    members = stored.read(workspace, "members")
-    weights = weighing(workspace)
-    return [_explained(workspace, members, entry, weights) for entry in meant(workspace, device)]
+
+    def look() -> list[Explanation]:
+        members, weights = stored.read(workspace, "members"), weighing(workspace)
+        return [_explained(workspace, members, entry, weights) for entry in meant(workspace, device)]
+
+    return stored.settled(workspace, look)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -88,7 +91,10 @@ class NotOne:
 
 def why_not(workspace: BaseWorkspace, device: str, other: str) -> NotOne:
     """Why ``device`` and ``other``, each of which must mean one entry, are not one."""
+    return stored.settled(workspace, lambda: _why_not(workspace, device, other))
 
+
+def _why_not(workspace: BaseWorkspace, device: str, other: str) -> NotOne:
     both = [one_of(workspace, name) for name in (device, other)]
     if both[0] == both[1]:
         raise CalledWrongly(f"they are one: {both[0]}", advice=f"concordex explain {both[0]} tells why")

@@ -53,7 +53,7 @@ def learned(workspace: BaseWorkspace, height: int) -> Learned | None:
     if not all(has(workspace, name) for name in FRAMES):
         return None
     try:
-        frames = {name: read(workspace, name).collect() for name in FRAMES}
+        frames = _learned(workspace)
     except StoreError:  # another process has taken it away meanwhile
         return None
     known = [(kind, level, name) for kind, names in KINDS.items() for level, name in enumerate(names, start=1)]
@@ -71,11 +71,7 @@ class LastConcordance:
 
     def part(self, name: str) -> pl.DataFrame:
         """One of the parts, as far as it is needed."""
-        asked = self.parts[name].select(NEEDED) if name == "members" else self.parts[name]
-        try:
-            return asked.collect()
-        except FileNotFoundError as error:
-            raise StoreError(f"the {name} of the last concordance are gone") from error
+        return _collected(self.parts[name].select(NEEDED) if name == "members" else self.parts[name], name)
 
 
 def concordance(workspace: BaseWorkspace, rules: Rules) -> LastConcordance | None:
@@ -86,7 +82,17 @@ def concordance(workspace: BaseWorkspace, rules: Rules) -> LastConcordance | Non
     vet(workspace, (*PARTS, *FRAMES))
     if not all(has(workspace, name) for name in (*PARTS, *FRAMES)):
         return None
-    # not held: what another process has superseded meanwhile is not gone on from
     parts = {name: read(workspace, name, held=False) for name in PARTS}
-    learned = Learned.of_frames({name: read(workspace, name, held=False).collect() for name in FRAMES})
-    return LastConcordance(parts, parts["members"].collect_schema(), learned)
+    return LastConcordance(parts, parts["members"].collect_schema(), Learned.of_frames(_learned(workspace)))
+
+
+def _learned(workspace: BaseWorkspace) -> dict[str, pl.DataFrame]:
+    return {name: _collected(read(workspace, name, held=False), name) for name in FRAMES}
+
+
+def _collected(frame: pl.LazyFrame, name: str) -> pl.DataFrame:
+    """A part that is not held, as it is read: what another process has superseded meanwhile is not gone on from."""
+    try:
+        return frame.collect()
+    except FileNotFoundError as error:
+        raise StoreError(f"the {name} of the last concordance are gone") from error

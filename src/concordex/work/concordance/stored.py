@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING, TypeVar
 
 import polars as pl
 
@@ -16,6 +16,9 @@ if TYPE_CHECKING:
     from concordex.store.catalogue import Snapshot
     from concordex.store.database import DatabaseRow
     from concordex.work.workspace.base import BaseWorkspace
+
+
+T = TypeVar("T")
 
 
 def newest(workspace: BaseWorkspace) -> DatabaseRow:
@@ -40,6 +43,20 @@ def read(workspace: BaseWorkspace, part: str, *, held: bool = True) -> pl.LazyFr
         except StoreError:
             if not held or newest(workspace)["folder"] == folder:
                 raise  # else another process has made a newer one, and taken this one away
+
+
+def settled(workspace: BaseWorkspace, look: Callable[[], T]) -> T:
+    """What ``look`` finds, all of it in one concordance: once more where another process made a newer one meanwhile."""
+    while True:
+        folder = newest(workspace)["folder"]
+        try:
+            found = look()
+        except Exception:
+            if newest(workspace)["folder"] == folder:
+                raise
+        else:
+            if newest(workspace)["folder"] == folder:
+                return found
 
 
 def notes(workspace: BaseWorkspace) -> list[str]:
