@@ -499,6 +499,25 @@ def test_a_review_decides_by_a_key_and_goes_on_where_it_was_left(lists):
     assert "needs a terminal" in lists("review", status=2).stderr
 
 
+def test_what_is_to_be_decided_is_as_it_stands_when_it_is_shown(lists):
+    """Others reconcile while a person thinks: records stand in other rows then, and what was a doubt may be none."""
+    cards = [row(id=f"n{at}", name=f"ap-{at}", kind="switch", mac=f"0c:b1:00:00:00:0{at}") for at in range(3)]
+    cameras = [row(id=f"i{at}", name=f"ap-{at}", kind="camera") for at in range(3)]
+    lists.say("net", *cards)
+    lists.say("inv", *cameras)
+    lists.reconcile()
+    here = lists.workspace
+    first, second, _ = sorted(here.doubtful_pairs().to_dicts(), key=lambda pair: here.doubt(pair).link.a)
+    before = here.doubt(first)
+    lists.say("net", row(id="a0", name="pc-1", serial="MM00001"), *cards)  # each record stands a row further down
+    lists.say("inv", *(row(id="a0", name="pc-1", serial="MM00001"), cameras[0], cameras[2]))
+    lists.reconcile()
+    now = here.doubt(first)
+    assert (now.link.a, now.link.b, now.one, now.other) == (before.link.a, before.link.b, before.one, before.other)
+    assert here.doubt(second) is None
+    here.close()
+
+
 def answered(lists: Lists, keys: str) -> tuple[int, str]:
     """A review at a terminal, with ``keys`` pressed one after another."""
     main, end = pty.openpty()

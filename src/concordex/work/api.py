@@ -273,13 +273,13 @@ class Workspace(BaseWorkspace):
 
     def doubtful_pairs(self, *, names: bool = False) -> pl.DataFrame:
         """Pairs of entries that may be one device, the likeliest first; with the ``names`` of both."""
-        from concordex.work.concordance.review import pairs, with_names
+        from concordex.work.concordance.review import pairs
 
-        doubtful = pairs(self)
-        return with_names(self, doubtful) if names else doubtful
+        return pairs(self, names=names)
 
-    def doubt(self, pair: dict[str, Any]) -> DoubtfulPair:
-        """What a person needs to decide on one of :meth:`doubtful_pairs`."""
+    def doubt(self, pair: dict[str, Any]) -> DoubtfulPair | None:
+        """What a person needs to decide on one of :meth:`doubtful_pairs`, as it stands by now; nothing where it is none
+        any more."""
         from concordex.work.concordance.review import doubt
 
         return doubt(self, pair)

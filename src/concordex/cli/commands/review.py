@@ -52,9 +52,12 @@ def _list(frame: Any, form: Any, output: Any) -> int:
 
 
 def _ask(here: Any, waiting: Any) -> int:
-    counts = dict.fromkeys(("same", "apart", "left"), 0)
+    counts = dict.fromkeys(("same", "apart", "left", "gone"), 0)
     for at, pair in enumerate(waiting.to_dicts(), start=1):
-        doubt = here.doubt(pair)
+        if (doubt := here.doubt(pair)) is None:  # somebody has reconciled since it was listed
+            counts["gone"] += 1
+            draw.note(f"{pair['entry']} and {pair['other']} are in doubt no longer")
+            continue
         _show(doubt, at, waiting.height)
         key = _key()
         if key == "q":
@@ -64,7 +67,7 @@ def _ask(here: Any, waiting: Any) -> int:
         if kind:
             here.rule({kind: [doubt.link.a, doubt.link.b]}, why="reviewed")
     decided = counts["same"] + counts["apart"]
-    rest = waiting.height - decided
+    rest = waiting.height - decided - counts["gone"]
     draw.note(f"{counts['same']} the same, {counts['apart']} apart; {rest:,} pairs not decided")
     if decided:
         draw.note("kept in rulings.yaml; concordex reconcile makes it count")

@@ -28,8 +28,19 @@ class DoubtfulPair:
     rivals: list[tuple[str, str, float]]
 
 
-def pairs(workspace: BaseWorkspace) -> pl.DataFrame:
-    """All that nobody has ruled on, best first: ``entry``, ``other``, records ``a`` and ``b``, bits ``together``."""
+def pairs(workspace: BaseWorkspace, *, names: bool = False) -> pl.DataFrame:
+    """All that nobody has ruled on, best first: ``entry``, ``other``, records ``a`` and ``b``, bits ``together``.
+
+    With ``names`` as a person reads them.
+    """
+
+    def look() -> pl.DataFrame:
+        return _with_names(workspace, _pairs(workspace)) if names else _pairs(workspace)
+
+    return stored.settled(workspace, look)
+
+
+def _pairs(workspace: BaseWorkspace) -> pl.DataFrame:
     doubts = stored.read(workspace, "doubts").collect()
     members = stored.read(workspace, "members").select("row", "system", "record_id", "entry").collect()
     refs = members.select("entry", pl.format("{}/{}", "system", "record_id").alias("ref"))
@@ -48,19 +59,30 @@ def pairs(workspace: BaseWorkspace) -> pl.DataFrame:
     )
 
 
-def doubt(workspace: BaseWorkspace, pair: dict[str, Any]) -> DoubtfulPair:
-    """All that a person needs to decide on one of :func:`pairs`."""
-    both = [pair["entry"], pair["other"]]
+def doubt(workspace: BaseWorkspace, pair: dict[str, Any]) -> DoubtfulPair | None:
+    """All that a person needs to decide on one of :func:`pairs`, as it stands by now; nothing where it is no doubt now.
+
+    Whoever decides takes a while, and others reconcile meanwhile.
+    """
+    return stored.settled(workspace, lambda: _doubt(workspace, pair["entry"], pair["other"]))
+
+
+def _doubt(workspace: BaseWorkspace, *both: str) -> DoubtfulPair | None:
+    doubts = stored.read(workspace, "doubts")
+    either = doubts.filter(pl.col("entry").is_in(both) | pl.col("other").is_in(both)).collect().to_dicts()
+    pair = next((row for row in either if {row["entry"], row["other"]} == set(both)), None)
+    if pair is None:
+        return None
     members = stored.read(workspace, "members").filter(pl.col("entry").is_in(both)).collect()
     rows = {row["row"]: row for row in members.to_dicts()}
     entries = stored.read(workspace, "entries").filter(pl.col("entry").is_in(both)).collect()
     entry_rows = {row["entry"]: row for row in entries.to_dicts()}
-    doubts = stored.read(workspace, "doubts").select("entry", "other", "together")
-    either = doubts.filter(pl.col("entry").is_in(both) | pl.col("other").is_in(both)).collect()
+    others = (row for row in either if row is not pair)
     rivals = [
-        (one, other, bits) if one in both else (other, one, bits)
-        for one, other, bits in either.iter_rows()
-        if {one, other} != set(both)
+        (row["entry"], row["other"], row["together"])
+        if row["entry"] in both
+        else (row["other"], row["entry"], row["together"])
+        for row in others
     ]
     return DoubtfulPair(
         one=both[0], other=both[1], link=link_of(pair, rows[pair["a"]], rows[pair["b"]], weighing(workspace)),
@@ -68,7 +90,7 @@ def doubt(workspace: BaseWorkspace, pair: dict[str, Any]) -> DoubtfulPair:
     )  # fmt: skip
 
 
-def with_names(workspace: BaseWorkspace, doubtful: pl.DataFrame) -> pl.DataFrame:
+def _with_names(workspace: BaseWorkspace, doubtful: pl.DataFrame) -> pl.DataFrame:
     """Pairs as a person reads them: both entries, their names, the records that link them, and the bits."""
     names = stored.read(workspace, "entries").select("entry", "name", "serial").collect()
     members = stored.read(workspace, "members").select("row", pl.format("{}/{}", "system", "record_id").alias("ref"))
