@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import io
+import json
 import os
 import shutil
 import signal
@@ -11,8 +12,10 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import ExitStack
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from functools import cache
 from pathlib import Path
 from typing import IO
 
@@ -36,7 +39,7 @@ settings.load_profile("machine")
 gc.freeze()  # what is loaded by now stays; to look through it again and again takes a twelfth of all the time
 gc.set_threshold(50_000, 20, 50)
 
-DEVICES = 200
+DEVICES = 130
 
 
 @dataclass
@@ -51,6 +54,15 @@ class Shell:
         if status is not None:
             assert done.returncode == status, f"{words}\n{done.stdout}\n{done.stderr}"
         return done
+
+    def several(self, *commands: Sequence[str], **more) -> list[subprocess.CompletedProcess]:
+        """Run commands one after another in one new process, which costs a second to start."""
+        settings = self.settings(**more)
+        settings["env"] |= {"PYTHONPATH": str(Path(__file__).parents[1])}
+        words = [sys.executable, "-m", "tests.several", json.dumps(commands)]
+        done = subprocess.run(words, **settings, timeout=300, check=True)
+        told = [json.loads(line) for line in done.stdout.splitlines()]
+        return [subprocess.CompletedProcess(*one) for one in zip(commands, *zip(*told, strict=True), strict=True)]
 
     def begin(self, *words: str) -> subprocess.Popen:
         """Start the program and leave it running."""
@@ -140,26 +152,38 @@ MOMENT = datetime.now(UTC)
 
 
 @pytest.fixture(scope="session")
-def shared_harbour() -> Iterator[Harbour]:
-    with Harbour.of(DEVICES, moment=MOMENT) as harbour:
-        yield harbour
+def harbours() -> Iterator[Callable[[int], Harbour]]:
+    """Stand-ins for a fleet of so many devices, made when the first test asks for them."""
+    with ExitStack() as several:
+        yield cache(lambda size: several.enter_context(Harbour.of(size, moment=MOMENT)))
+
+
+@pytest.fixture(scope="session")
+def shared_harbour(harbours: Callable[[int], Harbour]) -> Harbour:
+    return harbours(DEVICES)
 
 
 @pytest.fixture
-def harbour(shared_harbour: Harbour) -> Iterator[Harbour]:
+def harbour(request: pytest.FixtureRequest, harbours: Callable[[int], Harbour]) -> Iterator[Harbour]:
     """Stand-ins that are only read, well-behaved and with nothing counted at the start of each test."""
-    for standin in shared_harbour.standins:
+    shared = harbours(_devices(request))
+    for standin in shared.standins:
         standin.faults.clear()
-    yield shared_harbour
-    for standin in shared_harbour.standins:
+    yield shared
+    for standin in shared.standins:
         standin.faults.clear()
 
 
 @pytest.fixture
-def fresh_harbour() -> Iterator[Harbour]:
+def fresh_harbour(request: pytest.FixtureRequest) -> Iterator[Harbour]:
     """Stand-ins of the test's own, to be written to."""
-    with Harbour.of(DEVICES, moment=MOMENT) as harbour:
+    with Harbour.of(_devices(request), moment=MOMENT) as harbour:
         yield harbour
+
+
+def _devices(request: pytest.FixtureRequest) -> int:
+    """Tests in which every list takes several pages say so by a ``DEVICES`` of their own."""
+    return getattr(request.module, "DEVICES", DEVICES)
 
 
 @pytest.fixture

@@ -162,12 +162,13 @@ def test_on_a_store_that_cannot_be_written_reading_works_and_writing_is_told(wri
     for path in folders:
         path.chmod(0o555)
     try:
-        for words in (["show", "records"], ["findings", "--count"], ["pulls"]):
-            done = writing(*words, status=None, preexec_fn=_powerless)
+        reading, changing = [["show", "records"], ["findings", "--count"], ["pulls"]], [["pull"], ["reconcile"]]
+        ran = writing.several(*reading, *changing, ["sync", "stowage", "--yes"], preexec_fn=_powerless)
+        for done in ran[:3]:
             assert done.returncode in (0, 3), done.stderr
             assert done.stdout
-        for words in (["pull"], ["reconcile"], ["sync", "stowage", "--yes"]):
-            done = writing(*words, status=1, preexec_fn=_powerless)
+        for done in ran[3:]:
+            assert done.returncode == 1
             assert "cannot be" in done.stderr
             assert "may this user write there" in done.stderr
             assert "Traceback" not in done.stderr

@@ -13,6 +13,8 @@ import trustme
 
 from tests.conftest import interrupt
 
+DEVICES = 200  # more than a page of each
+
 
 def outcomes(shell, *words, status=0):
     """What became of each table, by system."""
