@@ -152,21 +152,21 @@ MOMENT = datetime.now(UTC)
 
 
 @pytest.fixture(scope="session")
-def harbours() -> Iterator[Callable[[int], Harbour]]:
+def harbour_of() -> Iterator[Callable[[int], Harbour]]:
     """Stand-ins for a fleet of so many devices, made when the first test asks for them."""
     with ExitStack() as several:
         yield cache(lambda size: several.enter_context(Harbour.of(size, moment=MOMENT)))
 
 
 @pytest.fixture(scope="session")
-def shared_harbour(harbours: Callable[[int], Harbour]) -> Harbour:
-    return harbours(DEVICES)
+def shared_harbour(harbour_of: Callable[[int], Harbour]) -> Harbour:
+    return harbour_of(DEVICES)
 
 
 @pytest.fixture
-def harbour(request: pytest.FixtureRequest, harbours: Callable[[int], Harbour]) -> Iterator[Harbour]:
+def harbour(request: pytest.FixtureRequest, harbour_of: Callable[[int], Harbour]) -> Iterator[Harbour]:
     """Stand-ins that are only read, well-behaved and with nothing counted at the start of each test."""
-    shared = harbours(_devices(request))
+    shared = harbour_of(_devices(request))
     for standin in shared.standins:
         standin.faults.clear()
     yield shared
@@ -182,8 +182,8 @@ def fresh_harbour(request: pytest.FixtureRequest) -> Iterator[Harbour]:
 
 
 def _devices(request: pytest.FixtureRequest) -> int:
-    """Tests in which every list takes several pages say so by a ``DEVICES`` of their own."""
-    return getattr(request.module, "DEVICES", DEVICES)
+    """Tests in which every list takes several pages say so by a ``FLEET`` of their own."""
+    return getattr(request.module, "FLEET", DEVICES)
 
 
 @pytest.fixture

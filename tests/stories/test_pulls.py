@@ -13,7 +13,7 @@ import trustme
 
 from tests.conftest import interrupt
 
-DEVICES = 200  # more than a page of each
+FLEET = 200  # more than a page of each
 
 
 def outcomes(shell, *words, status=0):
