@@ -45,10 +45,10 @@ def landing(path: Path, *, private: bool = False, lasting: bool = True) -> Itera
                 making.chmod(stat.S_IMODE(target.stat().st_mode))
             yield making
             if lasting:
-                _to_disk(making)
+                to_disk(making)
             making.replace(target)
             if lasting:
-                _to_disk(target.parent)
+                to_disk(target.parent)
         finally:
             making.unlink(missing_ok=True)
     except OSError as error:
@@ -102,7 +102,7 @@ def is_alive(process: int) -> bool:
     return True
 
 
-def _to_disk(path: Path) -> None:
+def to_disk(path: Path) -> None:
     """Wait until the disk has a file, or what a folder says of its files."""
     number = os.open(path, os.O_RDONLY)
     try:

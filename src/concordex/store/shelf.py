@@ -7,15 +7,16 @@ digest that the catalogue has.  What is put there is looked at afterwards, and n
 from __future__ import annotations
 
 import os
+import secrets
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass
 from functools import cached_property, partial
-from pathlib import Path, PurePosixPath
+from pathlib import Path
 from typing import Any, Protocol
 
 from concordex.errors import StoreError
-from concordex.landing import landing, make_folder
+from concordex.landing import landing, make_folder, sweep, to_disk
 
 #: Tries for what may pass, such as 503, and the seconds before the second.
 _TRIES, _WAIT = 6, 0.3
@@ -100,17 +101,26 @@ class _Shelf:
         size = file.stat().st_size
 
         def bring() -> None:
-            making = self._at(f"{PurePosixPath(name).parent}/.{os.getpid()}-{PurePosixPath(name).name}.new")
-            if self._is_folder:  # whoever reads there finds a file whole or not at all
-                self._system.put_file(str(file), making)
-                self._to_disk(making)
-                self._system.mv(making, self._at(name))
+            if self._is_folder:
+                self._land(file, name)
             else:
                 self._system.put_file(str(file), self._at(name))
             if (found := self.size(name)) != size:
                 raise OSError(f"of {size} bytes {found or 0} arrived")
 
         self._tried(name, bring, there=False)
+
+    def _land(self, file: Path, name: str) -> None:
+        """Into a folder, where whoever reads finds a file whole or not at all."""
+        target = Path(self._at(name))
+        making = target.with_name(f".{os.getpid()}-{secrets.token_hex(4)}.new")  # other machines have the same numbers
+        try:
+            self._system.put_file(str(file), str(making))
+            to_disk(making)
+            making.replace(target)
+        finally:
+            making.unlink(missing_ok=True)
+        sweep(target.parent)  # what a killed process of any machine had begun
 
     def get(self, name: str, to: Path) -> None:
         make_folder(to.parent)
@@ -142,10 +152,6 @@ class _Shelf:
 
     def _at(self, name: str) -> str:
         return f"{self._root}/{name}"
-
-    def _to_disk(self, path: str) -> None:
-        with Path(path).open("rb") as file:
-            os.fsync(file.fileno())
 
     def _tried(self, name: str, call: Callable[[], Any], *, there: bool = True) -> None:
         """Do something, once more for a while where it may pass; raises StoreError.
