@@ -26,6 +26,7 @@ from concordex.wire.http.transport import Endpoint
 from concordex.wire.reading.files import read_file
 from concordex.work.change.sync import unsure
 from concordex.work.concordance import reconcile
+from concordex.work.show.report import report
 from tests.conftest import Near
 
 DIALECT = """\
@@ -254,14 +255,13 @@ def test_what_is_being_read_while_another_process_supersedes_it_is_read_to_the_e
     assert done.stdout
 
 
-@pytest.mark.parametrize("command", ["explain sw-1", "explain sw-1 --why-not sw-2"])
-def test_what_is_explained_is_of_one_concordance_though_a_newer_one_comes_meanwhile(lists, monkeypatch, command):
-    """In which all records stand elsewhere: numbers of rows in the one would be others' in the other."""
+def renumbered(lists: Lists, monkeypatch, part: str) -> list[bool]:
+    """Just after a part was found, another process makes a concordance in which all records stand elsewhere."""
     scan, armed = Frames.scan, [True]
 
     def meanwhile(self, name, **how):
         frame = scan(self, name, **how)
-        if armed and name.endswith("members.parquet") and armed.pop():
+        if armed and name.endswith(f"{part}.parquet") and armed.pop():
             more = [row(id=f"0{at}", name=f"pc-{at}", serial=f"MM{at:05}") for at in range(9)]
             lists.say(
                 "net", *more, row(id="1", name="sw-1", serial="AAAA1111"), row(id="2", name="sw-2", serial="CC333")
@@ -272,9 +272,25 @@ def test_what_is_explained_is_of_one_concordance_though_a_newer_one_comes_meanwh
     lists.say("net", row(id="1", name="sw-1", serial="AAAA1111"), row(id="2", name="sw-2", serial="CC333"))
     lists.reconcile()
     monkeypatch.setattr(Frames, "scan", meanwhile)
-    told = lists(*command.split()).stdout
+    return armed
+
+
+@pytest.mark.parametrize("command", ["explain sw-1", "explain sw-1 --why-not sw-2", "compare net inv -f json"])
+def test_what_is_told_is_of_one_concordance_though_a_newer_one_comes_meanwhile(lists, monkeypatch, command):
+    """Numbers of rows in the one would be others' in the other."""
+    armed = renumbered(lists, monkeypatch, "members")
+    told = lists(*command.split(), status=None).stdout
     assert not armed
-    assert told == lists(*command.split()).stdout != ""
+    assert told == lists(*command.split(), status=None).stdout != ""
+
+
+def test_a_report_is_of_one_concordance_though_a_newer_one_comes_meanwhile(lists, monkeypatch):
+    armed = renumbered(lists, monkeypatch, "entries")
+    one, other = [report(lists.workspace, "name present", sections=["coverage", "findings"]) for _ in range(2)]
+    assert not armed
+    assert one.entries == other.entries
+    for before, after in zip(one.sections, other.sections, strict=True):
+        assert [table.frame.to_dicts() for table in before.tables] == [table.frame.to_dicts() for table in after.tables]
 
 
 def test_what_is_stale_by_now_is_told_as_if_all_were_reconciled(lists):

@@ -14,6 +14,7 @@ from concordex.change.compare import differences, same
 from concordex.change.prepare import Form, NaturalKeys, ReferenceMember, Wish, prepare
 from concordex.change.steps import Step
 from concordex.cli.reasons import why
+from concordex.store.snapshots import Frames
 from tests.conftest import interrupt
 
 
@@ -227,6 +228,31 @@ def test_two_runs_of_one_change_are_one_too_many(writing, fresh_harbour):
 
 def _last_pull(shell) -> str:
     return f"{shell.workspace.memory.kept('stowage', 'devices')[-1].taken:%Y-%m-%d %H:%M}"
+
+
+@pytest.mark.parametrize("part", ["entries", "members", "findings"])
+def test_a_sync_goes_by_one_concordance_though_another_process_makes_a_newer_one(
+    writing, fresh_harbour, monkeypatch, part
+):
+    """What an entry should be is never taken from the one, and which records it has from the other."""
+    scan, armed = Frames.scan, [True]
+
+    def meanwhile(self, name, **how):
+        frame = scan(self, name, **how)
+        if armed and name.endswith(f"{part}.parquet") and armed.pop():
+            for node in filter(lambda node: node["system"], fresh_harbour.fairlead.nodes):
+                node["system"]["release"] = "99.1"
+            writing("pull", "fairlead", "--table", "devices")
+            writing("reconcile")
+        return frame
+
+    monkeypatch.setattr(Frames, "scan", meanwhile)
+    writing("sync", "stowage", "--draft")
+    assert not armed
+    writing("sync", "stowage", "--draft")
+    one, other = [[(step["label"], step["desired"]) for step in steps(writing, number)] for number in (1, 2)]
+    assert one == other
+    assert "99.1" in str(one)
 
 
 def test_what_people_altered_since_the_preview_is_not_overwritten(writing, fresh_harbour):

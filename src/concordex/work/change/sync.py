@@ -57,19 +57,23 @@ def prepare_sync(
     notes = freshened(workspace)
     rule = workspace.config.sync.get(system)
     owners = _owners(base.write, rule)
-    entries = stored.in_scope(workspace, [text for text in (rule and rule.where, where) if text])
-    members = stored.read(workspace, "members").collect()
-    wanted = _with_origin(entries, members, system, owners, rule.origin if rule else None)
-    mine = members.filter(pl.col("system") == system).select("record_id", "entry")
-    actual = base.frame.join(mine, on="record_id", how="inner")
-    updates = [
-        *_differing(workspace, base, wanted, actual.filter(pl.len().over("entry") == 1), owners, edited),
-        *_twice(wanted, actual),
-        *retirements(workspace, system, base.frame, base.write, rule.retire_after if rule else None),
-    ]
-    wishes = _wishes(wanted, actual, owners, unsure(workspace, system))
-    known = base.known if wishes or updates else {}
-    return PreparedSync(prepare("sync", system, _TABLE, wishes, updates, base.forms, known), notes)
+
+    def look() -> Change:
+        entries = stored.in_scope(workspace, [text for text in (rule and rule.where, where) if text])
+        members = stored.read(workspace, "members").collect()
+        wanted = _with_origin(entries, members, system, owners, rule.origin if rule else None)
+        mine = members.filter(pl.col("system") == system).select("record_id", "entry")
+        actual = base.frame.join(mine, on="record_id", how="inner")
+        updates = [
+            *_differing(workspace, base, wanted, actual.filter(pl.len().over("entry") == 1), owners, edited),
+            *_twice(wanted, actual),
+            *retirements(workspace, system, base.frame, base.write, rule.retire_after if rule else None),
+        ]
+        wishes = _wishes(wanted, actual, owners, unsure(workspace, system))
+        known = base.known if wishes or updates else {}
+        return prepare("sync", system, _TABLE, wishes, updates, base.forms, known)
+
+    return PreparedSync(stored.settled(workspace, look), notes)
 
 
 def _owners(write: d.Write, rule: SyncTarget | None) -> dict[str, str]:

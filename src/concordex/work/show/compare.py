@@ -37,6 +37,12 @@ def of_systems(
     workspace.systems([here, there])
     if here == there:
         raise CalledWrongly(f"{here} is compared with itself", advice="name two systems, or two moments")
+    return stored.settled(workspace, lambda: _of_systems(workspace, here, there, where, fields))
+
+
+def _of_systems(
+    workspace: BaseWorkspace, here: str, there: str, where: str | None, fields: Sequence[str]
+) -> Comparison:
     members = stored.read(workspace, "members").filter(pl.col("system").is_in([here, there])).collect()
     entries = stored.read(workspace, "entries").filter(_holds(workspace, where, "entries")).select("entry").collect()
     members = members.join(entries, on="entry", how="semi").sort("entry", "last_seen", "record_id", nulls_last=False)

@@ -84,12 +84,16 @@ def report(
     for name in sections:
         if name not in _SECTIONS:
             raise CalledWrongly(f"there is no section {name!r}", advice=suggestion(name, _SECTIONS))
-    entries = stored.in_scope(workspace, [where] if where else [])
-    asked = _Asked(workspace, where, entries)
-    made = [_section(name, asked) for name in sections or _SECTIONS]
+
+    def look() -> tuple[int, list[Section]]:
+        entries = stored.in_scope(workspace, [where] if where else [])
+        asked = _Asked(workspace, where, entries)
+        return entries.height, [_section(name, asked) for name in sections or _SECTIONS]
+
+    entries, made = stored.settled(workspace, look)
     since, better, worse = better_and_worse(workspace, compare) if compare is not None else (None, [], [])
     return Report(
-        made=workspace.now(), selection=where or "all devices", entries=entries.height, sections=made, since=since,
+        made=workspace.now(), selection=where or "all devices", entries=entries, sections=made, since=since,
         better=better, worse=worse, notes=stored.notes(workspace),
     )  # fmt: skip
 

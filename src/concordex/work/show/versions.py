@@ -62,8 +62,9 @@ def spread(workspace: BaseWorkspace, where: str | None = None, over: str | None 
     if over is None:
         entries = stored.in_scope(workspace, [where] if where else [])
         return Selection(frame=_shared(entries, []), notes=stored.notes(workspace))
-    members = stored.entry_of(workspace)
-    chosen = stored.in_scope(workspace, [where] if where else []).select("entry")
+    members, chosen = stored.settled(
+        workspace, lambda: (stored.entry_of(workspace), stored.in_scope(workspace, [where] if where else []))
+    )
     parts, notes = [], stored.notes(workspace)
     span, ends = ends_of(workspace.now(), over)
     for end, called in ends:
