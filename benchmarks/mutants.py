@@ -50,7 +50,7 @@ PARTS: dict[str, tuple[list[str], list[str]]] = {
     ),
     "reading": (
         ["wire/reading"],
-        ["tests/wire", *(f"{_STORIES}{name}.py" for name in ("pulls", "databases", "hostile", "nine"))],
+        ["tests/wire", *(f"{_STORIES}{name}.py" for name in ("pulls", "databases", "hostile", "windows", "nine"))],
     ),
     "run": (
         ["work/run"],

@@ -109,6 +109,7 @@ def test_only_the_words_for_yes_and_no_are_flags_and_a_time_without_zone_is_utc(
         ("1.0", "1.0p1"),
         ("1.0p1", "1.1"),
         ("1.0a0", "1.0b"),
+        ("1.0a", "1.0.0.5"),
         ("9", "10"),
     ],
 )

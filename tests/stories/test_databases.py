@@ -73,7 +73,9 @@ def seen(shell: Near) -> None:
     assert rows[1]["last_seen"].startswith("2026-11-20T10:00:00")
     count = json.loads(shell("show", "devices", "--count-by", "site", "-f", "json").stdout)
     assert count[0]["count"] == ROWS
-    assert "ok" in shell("system", "check").stdout
+    checked = shell("system", "check").stdout
+    assert "ok" in checked
+    assert f"{ROWS:,} in all; selected from a database" in checked
     assert "there is nothing to call" in shell("call", "assets", "/x", status=2).stderr
 
 

@@ -21,8 +21,10 @@ from concordex.store.growing import GrowingFile
 from concordex.store.snapshots import Content, content, facts_of
 from concordex.wire.http.formats import decode
 from concordex.wire.reading.list_reader import ListReader, list_reader
+from concordex.wire.reading.pages import Page
 from concordex.wire.reading.records import DecodedRecords
 from concordex.wire.reading.seen import SeenIds
+from concordex.wire.reading.table_read import _IDLE, Collector
 from tests.conftest import Near, interrupt
 from tests.lamplight import dialect, reading, run
 
@@ -192,6 +194,27 @@ def long(tmp_path, serve):
 def files(shell) -> list[str]:
     folder = shell.folder / ".concordex" / "snapshots"
     return sorted(path.name for path in folder.rglob("*") if path.is_file())
+
+
+def test_a_list_in_which_so_many_pages_bring_nothing_new_has_no_end():
+    """From its first page on; a page that brings something begins the count anew."""
+    collector, none = Collector(TABLE), Page(records=[])
+
+    def pages(count: int) -> None:
+        for _ in range(count):
+            collector.add(none)
+            collector.refuse_endless(None, "quay")
+
+    pages(_IDLE - 1)
+    collector.add(Page(records=[{"id": 1}]))
+    collector.refuse_endless(None, "quay")
+    pages(_IDLE - 1)
+    with pytest.raises(BadAnswer, match="the list has no end"):
+        pages(1)
+    collector = Collector(TABLE)
+    pages(_IDLE - 1)
+    with pytest.raises(BadAnswer, match="the list has no end"):
+        pages(1)
 
 
 def test_a_long_table_is_kept_as_a_short_one_is(long):

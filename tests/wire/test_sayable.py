@@ -92,6 +92,26 @@ def test_a_list_of_its_own_is_gathered_whole_or_the_table_is_not(serve):
     assert "the details of 1 records could not be had" in look.fault
 
 
+@pytest.mark.parametrize("first", ["full", "short"])
+def test_of_lists_that_are_gathered_the_worst_says_what_the_table_is(serve, first):
+    """Whichever came first: one that may be cut, and one that is."""
+
+    def answer(_m, path, query, *_):
+        if path == "/lamps":
+            return 200, [{"id": 1}, {"id": 2}]
+        full = (path == "/lamps/1/ports") == (first == "full")
+        return 200, {"p": [{"mac": f"0A1B2C00000{at}"} for at in range(2)], **({} if full else {"n": 9})}
+
+    spoken = dialect(
+        "tables: {lamps: {read: {path: /lamps, complete: the guide says so,"
+        " gathers: [{path: '/lamps/{id}/ports', records: p, total: n, under: ports}]},"
+        " fields: {record_id: id, macs: '$.ports[*].mac'}}}"
+    )
+    look = reading(serve(answer).url, spoken)
+    assert look.outcome == "partial"
+    assert "the list ports" in look.fault
+
+
 def test_several_records_of_a_second_list_belong_to_one_of_the_first(serve):
     ports = [{"of": 1 + at % 2, "mac": f"0a1b2c00000{at}"} for at in range(4)]
     served = serve(lambda _m, path, *_: (200, RECORDS[:2] if path == "/lamps" else ports))

@@ -390,6 +390,12 @@ def test_spans_of_time_that_come_full_are_halved_and_filters_narrow_the_reach(se
     narrowed = talk(serve(answer).url, spoken, lambda s: read_table(s, "lamps", Narrow(since=since)))
     assert narrowed.distinct == 9
     assert min(asked) >= since.timestamp()
+    asked.clear()
+    until = now - timedelta(hours=40)
+    narrowed = talk(serve(answer).url, spoken, lambda s: read_table(s, "lamps", Narrow(until=until)))
+    wanted = [e for e in events if now.timestamp() - 2 * 86_400 < e["at"] <= until.timestamp()]  # of the reach of 2d
+    assert narrowed.distinct == len(wanted) > 50
+    assert max(asked) <= until.timestamp()
 
 
 def test_a_total_by_a_call_of_its_own_and_posted_pages(serve):

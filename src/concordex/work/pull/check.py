@@ -184,9 +184,9 @@ async def _tables(session: Session, dialect: Dialect, now: datetime, *, thorough
             if needed:
                 raise BadAnswer(f"not tried, since {needed[0]} failed")
             look, total = await peek(session, table, parents)
-            seen = _told(
-                look, None if each else total, session.endpoint.folder is not None, refers_to(dialect.tables[table])
-            )
+            read = dialect.tables[table].read
+            source = "in all" if read.sql else "in the file" if session.endpoint.folder is not None else None
+            seen = _told(look, None if each else total, source, refers_to(dialect.tables[table]))
             if thoroughly and not look.fault:
                 seen = _doubted(seen, await doubts(session, table, parents))
         except (SignInRefused, Unreachable, Untrusted):
@@ -213,11 +213,13 @@ def _doubted(seen: CheckSeen, doubts: Sequence[str]) -> CheckSeen:
     )
 
 
-def _told(look: TableRead, total: int | None, is_file: bool, below: Sequence[str]) -> CheckSeen:
+def _told(look: TableRead, total: int | None, source: str | None, below: Sequence[str]) -> CheckSeen:
+    """What a look at a table showed: all that its ``source`` holds, or the first page of what a system lists."""
     announced = f"{plural(total, 'record')}, " if total is not None else ""
-    where = "in the file" if is_file else "on the first page" if total is not None or not below else "in the first list"
+    paged = "on the first page" if total is not None or not below else "in the first list"
+    where = source or paged
     texts = [f"{announced}{look.received:,} {'of them ' if announced else ''}{where}"]
-    texts += ["the system announces no total"] if total is None and not is_file and not below else []
+    texts += ["the system announces no total"] if total is None and not source and not below else []
     empty = [
         name for name in look.frame.columns if name != ORIGINAL and look.frame[name].null_count() == look.frame.height
     ]
