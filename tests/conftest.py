@@ -182,8 +182,9 @@ def fresh_harbour(request: pytest.FixtureRequest) -> Iterator[Harbour]:
 
 
 def _devices(request: pytest.FixtureRequest) -> int:
-    """Tests in which every list takes several pages say so by a ``FLEET`` of their own."""
-    return getattr(request.module, "FLEET", DEVICES)
+    """Tests in which every list takes several pages are marked by a larger fleet."""
+    marked = request.node.get_closest_marker("devices")
+    return marked.args[0] if marked else DEVICES
 
 
 @pytest.fixture

@@ -12,7 +12,7 @@ from tests.conftest import Near, make_workspace
 from tests.manners import Manners
 from tests.stories.test_trace import archive, console  # noqa: F401 - a fixture
 
-FLEET = 200  # of what takes one page, nothing shows whether the list is cut
+pytestmark = pytest.mark.devices(200)  # of what takes one page, nothing shows whether the list is cut
 
 #: Stand-ins that answer at paths, with their guides, and what of a draft is to be right without a touch.
 BY_GUIDE = ("fairlead", "masthead", "muster", "crowsnest", "pilotage", "stowage", "purser")

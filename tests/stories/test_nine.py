@@ -21,7 +21,7 @@ from concordex.work.pull.in_progress import begun
 from tests.conftest import Near, Shell, make_workspace
 from tests.lamplight import run
 
-FLEET = 200  # more than a page of each
+pytestmark = pytest.mark.devices(200)  # more than a page of each
 NINE = ("fairlead", "masthead", "bollard", "muster", "crowsnest", "pilotage", "binnacle", "stowage", "purser")
 
 

@@ -13,7 +13,7 @@ import trustme
 
 from tests.conftest import interrupt
 
-FLEET = 200  # more than a page of each
+pytestmark = pytest.mark.devices(200)  # more than a page of each
 
 
 def outcomes(shell, *words, status=0):

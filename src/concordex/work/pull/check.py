@@ -214,7 +214,7 @@ def _doubted(seen: CheckSeen, doubts: Sequence[str]) -> CheckSeen:
 
 
 def _told(look: TableRead, total: int | None, source: str | None, below: Sequence[str]) -> CheckSeen:
-    """What a look at a table showed: all that its ``source`` holds, or the first page of what a system lists."""
+    """What a look at a table showed: the first page of it, or all of it where its ``source`` gives it at once."""
     announced = f"{plural(total, 'record')}, " if total is not None else ""
     paged = "on the first page" if total is not None or not below else "in the first list"
     where = source or paged
