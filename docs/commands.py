@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import io
+import os
 import re
 import sys
 from collections.abc import Iterator
+from contextlib import redirect_stdout
 from pathlib import Path
 from typing import Any
 
+from concordex.cli.app import status_of
 from concordex.cli.parts import GROUPS, load
 from concordex.cli.statuses import Status
 from concordex.version import __version__
@@ -102,9 +106,17 @@ def _roff(text: str) -> str:
     return f"\\&{escaped}" if escaped.startswith((".", "'")) else escaped
 
 
+def front() -> str:
+    """What `concordex --help` says in 80 columns or more, as the option parser makes it."""
+    os.environ["COLUMNS"] = "80"
+    with redirect_stdout(io.StringIO()) as said:
+        status_of(["--help"])
+    return re.sub(r"^Usage: .*? \[", "Usage: concordex [", said.getvalue(), count=1)
+
+
 def made() -> dict[str, str]:
     """The files by their names below docs/."""
-    return {"commands.md": reference(), "man/concordex.1": manual()}
+    return {"commands.md": reference(), "man/concordex.1": manual(), "../src/concordex/cli/front.txt": front()}
 
 
 if __name__ == "__main__":

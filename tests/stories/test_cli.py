@@ -54,6 +54,25 @@ def test_the_version_is_told_and_help_names_every_command(tmp_path):
     assert "Did you mean 'show'" in shell("shw", status=2).stderr
 
 
+@pytest.mark.parametrize("columns", ["", "0", "52", "79", "80", "200"])
+def test_what_is_told_at_once_is_what_the_whole_command_line_would_tell(tmp_path, columns):
+    """However wide the terminal is, and under either name."""
+    near = Near(tmp_path)("--help", env={"COLUMNS": columns}).stdout
+    told = Shell(tmp_path)("-h", env={"COLUMNS": columns}).stdout
+    assert told.startswith("Usage: python -m concordex [OPTIONS]")
+    assert told.partition("\n\n")[2] == near.partition("\n\n")[2] != ""
+    assert Near(tmp_path)("--debug", "--version").stdout == f"concordex {__version__}\n"
+
+
+def test_help_and_version_load_no_command_line(tmp_path):
+    for word in ("--help", "-h", "--version"):
+        code = f"import sys; sys.argv = ['concordex', '{word}']; from concordex.__main__ import main; main();"
+        code += "sys.exit('typer' in sys.modules or 'pathlib' in sys.modules)"
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False, cwd=tmp_path)
+        assert done.returncode == 0, word
+        assert done.stdout.startswith(("Usage: concordex ", "concordex "))
+
+
 def test_help_imports_nothing_heavy(tmp_path):
     code = "import sys; from concordex.cli.app import status_of; status_of(['--help']); print(*sys.modules, sep='\\n')"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True, cwd=tmp_path)

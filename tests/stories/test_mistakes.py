@@ -154,7 +154,7 @@ def test_whatever_a_file_holds_it_is_a_mistake_in_it(throwaway, file):
     assert done.returncode == 2
 
 
-@pytest.mark.parametrize("words", [["show", "devices"], ["pulls"], ["--help"]])
+@pytest.mark.parametrize("words", [["show", "devices"], ["pulls"], ["--help"], ["--version"]])
 @pytest.mark.parametrize("where", ["full", "closed"])
 def test_output_that_goes_nowhere_is_told(pulled, words, where):
     command = " ".join([sys.executable, "-m", "concordex", *words])

@@ -37,6 +37,14 @@ app = typer.Typer(
 )
 
 
+def _tell_version(asked: bool) -> None:
+    if asked:
+        from concordex.version import __version__
+
+        typer.echo(f"concordex {__version__}")
+        raise typer.Exit
+
+
 @app.callback()
 def common(
     workspace: Annotated[
@@ -51,14 +59,11 @@ def common(
     log: Annotated[
         Literal["text", "json"], typer.Option("--log", help="How standard error is written: json is a document a line.")
     ] = "text",
-    version: Annotated[bool, typer.Option("--version", help="Show the version and end.")] = False,
+    version: Annotated[
+        bool, typer.Option("--version", help="Show the version and end.", is_eager=True, callback=_tell_version)
+    ] = False,
 ) -> None:
     """Take what stands before the command."""
-    if version:
-        from concordex.version import __version__
-
-        typer.echo(f"concordex {__version__}")
-        raise typer.Exit
     if workspace is not None:
         current().workspace = workspace
     current().log = log
