@@ -8,7 +8,7 @@ import itertools
 import time
 from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from email.utils import parsedate_to_datetime
 from functools import partial
 from types import TracebackType
@@ -116,6 +116,14 @@ class Session:
     def skew(self) -> float | None:
         """Seconds by which the system's clock is ahead of ours, by its last Date header (RFC 9110)."""
         return self._wire.skew
+
+    @property
+    def began_there(self) -> datetime | None:
+        """When this session began by the system's own clock, or by ours where that is earlier: never too late.
+
+        None where the system does not tell what time it is there.
+        """
+        return None if self.skew is None else self.began + timedelta(seconds=min(self.skew, 0.0))
 
     async def __aenter__(self) -> Self:
         await self._wire.open()

@@ -57,7 +57,7 @@ Progress = Callable[[str, str, int, int | None], None]
 _PULSE = 0.5
 #: Seconds for which another machine that pulls the same system is waited for.
 _TURN = 1_800
-#: What changed so shortly before the last pull is asked for again: clocks differ.
+#: What changed so shortly before the last pull began is asked for again: it may be seen late.
 _OVERLAP = timedelta(minutes=5)
 
 
@@ -289,6 +289,7 @@ class _OfSystem:
         keep(
             self._run.workspace, self._run.number, self._system, table, look, self._begun, spent,
             narrowed=plan.narrowed, taken=plan.taken, into=plan.into,
+            began=plan.into.began if plan.narrowed and plan.into else session.began_there,
         )  # fmt: skip
 
     def _missed(self, table: str, error: ConcordexError) -> None:
@@ -340,9 +341,12 @@ class _Plan:
             return cls(run, system, table, narrowed(reached, spec, run.query, now), base)
         if not run.changed_only:
             return cls(run, system, table, Narrow())
-        if spec.read.changed and base:
-            return cls(run, system, table, Narrow(changed_since=_since(base)), base, changed=True)
-        why = "it cannot tell what changed" if base else "there is nothing yet to add to"
+        if spec.read.changed and base and base.began:
+            return cls(run, system, table, Narrow(changed_since=base.began - _OVERLAP), base, changed=True)
+        why = "there is nothing yet to add to"
+        if base:
+            unknown = "what time it was there when the last pull began is not known"
+            why = unknown if spec.read.changed else "it cannot tell what changed"
         return cls(run, system, table, Narrow(), remark=f"pulled in full: {why}")
 
     @property
@@ -387,7 +391,7 @@ class _Plan:
 
     async def _changes(self, session: Session, look: TableRead, base: Snapshot) -> TableRead:
         workspace = self.run.workspace
-        read = session.dialect.tables[self.table].read
+        read, since = session.dialect.tables[self.table].read, self.narrow.changed_since
         total = await count(session, self.table)
         kept = workspace.frames.scan(str(base.file)).collect()
         frame = with_part(kept, look.frame, look.gone)
@@ -397,7 +401,7 @@ class _Plan:
         if total is not None and total != frame.height + hidden:
             return await self._full(session, f"it has {total} records, and the changes lead to {frame.height + hidden}")
         self.remark = (
-            f"{look.frame.height} changed and {len(look.gone)} gone since {_since(base):%Y-%m-%d %H:%M} UTC,"
+            f"{look.frame.height} changed and {len(look.gone)} gone since {since:%Y-%m-%d %H:%M} UTC there,"
             f" put into those of pull {base.pull}"
         )
         self.into = base
@@ -437,8 +441,12 @@ def keep(
     narrowed: str | None = None,
     taken: datetime | None = None,
     into: Snapshot | None = None,
+    began: datetime | None = None,
 ) -> None:
-    """Write one table's snapshot and note it in the catalogue; ``into`` is the one that a part was put into."""
+    """Write one table's snapshot and note it in the catalogue; ``into`` is the one that a part was put into.
+
+    ``began`` is when its reading did, by the system's own clock: of a part, that of what it was put into.
+    """
     file = snapshot_file(system, table, number)
     spool = look.held if isinstance(look.held, Spool) else None
     sift = spool.sift if spool else Sift(workspace, system, table)
@@ -452,7 +460,7 @@ def keep(
         received=look.received, distinct=look.distinct, fault=look.why, notes=[*look.notes, *sift.remarks],
         lost=look.lost, seconds=time.monotonic() - begun, requests=spent.requests, retries=spent.retries,
         bytes=spent.received, left_out=sift.counts, narrowed=narrowed,
-        refers=workspace.dialect(system).tables[table].refers,
+        refers=workspace.dialect(system).tables[table].refers, began=began,
     )  # fmt: skip
     try:
         if spool:
@@ -478,7 +486,7 @@ def keep_part(
         proof=Proof(base.proof) if base.proof else None, notes=[f"{note}, put into those of pull {base.pull}"],
         trusted=base.trusted,
     )  # fmt: skip
-    keep(workspace, number, system, table, merged, begun, Traffic(), taken=base.taken, into=base)
+    keep(workspace, number, system, table, merged, begun, Traffic(), taken=base.taken, into=base, began=base.began)
 
 
 def snapshot_file(system: str, table: str, number: int) -> str:
@@ -513,11 +521,6 @@ def _askable(workspace: BaseWorkspace, system: str, tables: Sequence[str], query
     if fault and not askable:
         raise fault
     return askable
-
-
-def _since(base: Snapshot) -> datetime:
-    """Before its reading began: what changed while it went on may have been read as it was before."""
-    return base.taken - timedelta(seconds=base.seconds) - _OVERLAP
 
 
 def _spent(now: Traffic, before: Traffic) -> Traffic:

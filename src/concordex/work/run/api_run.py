@@ -157,5 +157,6 @@ class ApiRun:
                     note = f"{plural(after.live[table].height, 'record')} read back by change {self.change.number or 0}"
                     keep_part(self.workspace, pull, system, table, after.looks[table], self._begun, note)
                 else:
-                    keep(self.workspace, pull, system, table, after.looks[table], self._begun, Traffic())
+                    keep(self.workspace, pull, system, table, after.looks[table], self._begun, Traffic(),
+                         began=after.session.began_there)  # fmt: skip
             catalogue.end_pull(pull, outcome_of(catalogue.snapshots_of(pull)))
