@@ -5,8 +5,10 @@ from __future__ import annotations
 import csv
 import gzip
 import json
+import time
 import zlib
 from datetime import UTC, datetime, timedelta
+from email.utils import formatdate
 
 import polars as pl
 import pytest
@@ -396,6 +398,25 @@ def test_spans_of_time_that_come_full_are_halved_and_filters_narrow_the_reach(se
     wanted = [e for e in events if now.timestamp() - 2 * 86_400 < e["at"] <= until.timestamp()]  # of the reach of 2d
     assert narrowed.distinct == len(wanted) > 50
     assert max(asked) <= until.timestamp()
+
+
+@pytest.mark.parametrize("apart", [-600, 0, 600, 30_000])
+def test_spans_reach_to_the_systems_own_now(serve, apart):
+    """Its clock may be ahead of ours: what happened there in the last minutes is part of it."""
+    there = datetime.now(UTC).replace(microsecond=0) + timedelta(seconds=apart)
+    stamps = [int((there - timedelta(minutes=4 * at)).timestamp()) for at in range(300)]
+
+    def answer(_m, _p, query, *_):
+        return 200, [{"id": at, "label": "e", "at": at} for at in stamps if int(query["from"]) <= at < int(query["to"])]
+
+    spoken = lamps(
+        "{path: /, pages: {by: window, since: from, until: to, reach: 1d, span: 6h, full: 200, time: epoch}}"
+    )
+    served = serve(answer)
+    served.server.RequestHandlerClass.date_time_string = lambda *_: formatdate(time.time() + apart, usegmt=True)
+    look = run(reading(served.url, spoken))
+    assert look.whole
+    assert look.distinct == 300
 
 
 def test_a_total_by_a_call_of_its_own_and_posted_pages(serve):

@@ -109,6 +109,12 @@ CASES = {
         "unproven", None, 60),
     "the same, and no size to ask for": (
         Manners(by="link", total="none", shy=True), "pages: {by: link, next: next}", "unproven", None, 60),
+    "no link to a page that would not be full, and one page shorter than asked": (
+        Manners(by="link", size=4, cap=3, total="none", shy=True),
+        "pages: {by: link, next: next, limit: many, size: 4}", "partial", None, 3),
+    "one page shorter than asked, and the last of it is told of": (
+        Manners(by="link", size=3, total="none"), "pages: {by: link, next: next, limit: many, size: 4}",
+        "whole", "end", 3),
     "no mark to it, and one page": (
         Manners(by="cursor", size=70, total="none", shy=True, last="absent"),
         "pages: {by: cursor, next: next, cursor: mark, limit: many, size: 50}", "unproven", None, 50),

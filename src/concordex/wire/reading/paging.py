@@ -380,10 +380,30 @@ class _Followed:
             self.trail.samples.append((sample.total, len(sample.records)))
             if self._tells_of_more(sample):
                 self.trail.end = End.SAID
+                await self._one_follows(page, sample)
             elif len(sample.records) < len(page.records):
                 self.trail.faults.append(f"asked for fewer records, the system tells nothing of the rest: {why}")
             else:
                 self.trail.doubts.append(why)
+
+    async def _one_follows(self, page: Page, sample: Page) -> None:
+        """Behind all but one record of a single page that one is told of, and nothing else.
+
+        Pages may be shorter than they were asked for, and some systems never tell of one that would not be full.
+        """
+        came, fewer = len(page.records), len(page.records) - 1
+        if self.trail.agrees:
+            return
+        if fewer > 1:
+            sample = await first_page(self.pager, size=fewer)
+        if len(sample.records) != fewer or sample.next is None or not self._tells_of_more(sample):
+            self.trail.doubts.append(f"asked for {fewer:,} of {came:,} records, the system tells nothing of the last")
+            return
+        rest = await self._following(sample, fewer)
+        if len(rest.records) > 1 or self._tells_of_more(rest):
+            self.trail.faults.append(f"{came:,} came in one page, and more in pages of {fewer:,}")
+        elif not rest.records:
+            self.trail.doubts.append(f"the mark behind {fewer:,} of {came:,} records leads to nothing")
 
     @property
     def _place(self) -> str:
@@ -410,6 +430,8 @@ class _Spans:
         spans = _spans(self.pages_of, self.pager.session.began, narrow.since, narrow.until)
         while True:
             held = [span async for batch in self._all(spans) for span in batch]
+            if later := self._later(spans[-1][1]):
+                held += [span async for batch in self._all(later) for span in batch]
             if await self._none_is_cut(held):
                 break
         for _, _, page in held:
@@ -422,6 +444,14 @@ class _Spans:
             self.trail.doubts.append("nothing came of what was asked for, and nothing proves that there is none")
         else:
             self.trail.doubts.append("no span of time held anything: is `time` how this system writes moments?")
+
+    def _later(self, end: datetime) -> list[tuple[datetime, datetime]]:
+        """The spans from ``end`` to what time it is there, where its clock is ahead of ours: they have been already."""
+        session, narrow = self.pager.session, self.pager.narrow
+        ahead = session.skew or 0.0  # known by its answers, without the fractions of a second
+        if ahead < 1 or narrow.until is not None:
+            return []
+        return _spans(self.pages_of, session.began + timedelta(seconds=ahead + 1), end, None)
 
     def _all(self, spans: Sequence[tuple[datetime, datetime]]) -> AsyncIterator[list[tuple[datetime, datetime, Page]]]:
         return in_order(lambda span: self._span(*span), spans, self.pager.session.concurrency + 2)
