@@ -115,6 +115,12 @@ CASES = {
     "one page shorter than asked, and the last of it is told of": (
         Manners(by="link", size=3, total="none"), "pages: {by: link, next: next, limit: many, size: 4}",
         "whole", "end", 3),
+    "counted from 0 and not from 1, and some sizes alone": (
+        Manners(by="offset", size=2, total="none", sizes=(4, 10)),
+        "pages: {by: offset, offset: from, limit: many, first: 1, size: 4}", "partial", None, 1),
+    "one page, and some sizes alone": (
+        Manners(by="link", size=3, total="none", sizes=(4, 10)),
+        "pages: {by: link, next: next, limit: many, size: 4}", "unproven", None, 3),
     "no mark to it, and one page": (
         Manners(by="cursor", size=70, total="none", shy=True, last="absent"),
         "pages: {by: cursor, next: next, cursor: mark, limit: many, size: 50}", "unproven", None, 50),
@@ -343,18 +349,24 @@ def moody():
 @st.composite
 def manners_and_dialect(draw):
     """A server's manners, and a dialect for it that may hold mistakes."""
-    by = draw(st.sampled_from(["offset", "number", "link", "cursor", "once"]))
+    by = draw(st.sampled_from(["offset", "number", "link", "header", "cursor", "once"]))
+    total = draw(st.sampled_from(["", "total: n, "]))
     size = draw(st.integers(0, 60))
     base = draw(st.sampled_from([0, 1]))
     manners = Manners(
         size=size, by=by, base=base, cap=draw(st.sampled_from([None, 3, 7, 20])),
         total=draw(st.sampled_from(["true", "own", "none", "null", -1, 5, 20, 1000])),
         past=draw(st.sampled_from(["empty", "repeats", 404, 400])),
-        short=draw(st.dictionaries(st.integers(1, 6), st.integers(1, 4), max_size=2)) if by == "offset" else {},
+        short=draw(st.dictionaries(st.integers(1, 6), st.integers(1, 4), max_size=2)),
+        mark='<%s>; rel="next"' if by == "header" else "next", sizes=draw(st.sampled_from([(), (), (10,), (4, 10)])),
         last=draw(st.sampled_from(["null", "absent", "loop"])),
         more=draw(st.sampled_from([None, "true", "lies", "reversed"])),
         deaf=draw(st.integers(0, 9)) == 0, shy=draw(st.integers(0, 3)) == 0,
     )  # fmt: skip
+    if by == "cursor" or (by == "number" and not (total and manners.total == "true")):
+        manners.short = {}  # what a short page leaves out, or denies, nothing shows there
+    manners.shy &= by == "offset" or not manners.short  # nor which page is the last, where each is of another length
+    manners.shy &= isinstance(manners.total, str)  # and a total that is wrong and just what came is believed
     wrong = draw(st.integers(0, 3)) == 0
     first = 1 - base if wrong and draw(st.booleans()) else base
     page = "from" if by == "offset" else "page"
@@ -369,9 +381,9 @@ def manners_and_dialect(draw):
         "number": f"{{by: number, page: {page}, {limit}first: {first}, size: {asked}{past}}}",
         "link": f"{{by: link, next: {next_at}, {limit}size: {asked}}}",
         "cursor": f"{{by: cursor, next: {next_at}, cursor: mark, {limit}size: {asked}{more}}}",
+        "header": f"{{by: link_header, {limit}size: {asked}}}",
         "once": "{by: none}",
     }[as_if]
-    total = draw(st.sampled_from(["", "total: n, "]))
     return manners, f"{{path: /lamps, records: lamps, {total}pages: {pages}}}"
 
 

@@ -221,6 +221,8 @@ class _Counted:
             assert isinstance(pages, d.NumberedPages)
             window = {pages.page: 0} | ({pages.limit: pages.size} if pages.limit else {})
         page = await self._tried(window)
+        if page is None and isinstance(pages, d.OffsetPages):  # perhaps it was the size that was refused
+            page = await self._tried({pages.offset: 0, pages.limit: pages.size})
         known = self.pager.known
         came = [known(record) for record in (*self._first.records, *self._last.records)]
         if page and page.records and known(page.records[0]) not in came:
@@ -376,15 +378,21 @@ class _Followed:
         elif limit is None or len(page.records) < 2:
             self.trail.doubts.append(why)
         else:
-            sample = await first_page(self.pager, size=1)
-            self.trail.samples.append((sample.total, len(sample.records)))
-            if self._tells_of_more(sample):
-                self.trail.end = End.SAID
-                await self._one_follows(page, sample)
-            elif len(sample.records) < len(page.records):
-                self.trail.faults.append(f"asked for fewer records, the system tells nothing of the rest: {why}")
-            else:
+            try:
+                await self._shown_by_fewer(page, why)
+            except RequestRefused:  # some systems take a few sizes alone
                 self.trail.doubts.append(why)
+
+    async def _shown_by_fewer(self, page: Page, why: str) -> None:
+        sample = await first_page(self.pager, size=1)
+        self.trail.samples.append((sample.total, len(sample.records)))
+        if self._tells_of_more(sample):
+            self.trail.end = End.SAID
+            await self._one_follows(page, sample)
+        elif len(sample.records) < len(page.records):
+            self.trail.faults.append(f"asked for fewer records, the system tells nothing of the rest: {why}")
+        else:
+            self.trail.doubts.append(why)
 
     async def _one_follows(self, page: Page, sample: Page) -> None:
         """Behind all but one record of a single page that one is told of, and nothing else.
