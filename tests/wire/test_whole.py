@@ -10,7 +10,7 @@ from concordex.errors import WireError
 from concordex.wire.http.links import related
 from concordex.wire.http.session import Endpoint, Session
 from concordex.wire.reading.pages import Narrow, whole_number
-from concordex.wire.reading.read import read_table
+from concordex.wire.reading.read import count, read_table
 from tests.lamplight import Lamplight, dialect, lamps, run
 from tests.manners import Manners
 
@@ -331,6 +331,18 @@ def test_a_link_header_is_read_back_as_it_was_written(links, split):
 )  # fmt: skip
 def test_a_total_is_a_number_however_it_is_written(said, count):
     assert whole_number(said) == count
+
+
+@pytest.mark.parametrize("sizes", [(), (10,)])
+def test_how_many_there_are_is_told_also_where_only_some_sizes_may_be_asked_for(serve, sizes):
+    spoken = lamps("{path: /lamps, records: lamps, total: n, pages: {by: offset, offset: from, limit: many, size: 10}}")
+    url = serve(Manners(size=23, sizes=sizes)).url
+
+    async def asked():
+        async with Session(Endpoint(name="lamplight", url=url), spoken) as session:
+            return await count(session, "lamps")
+
+    assert run(asked()) == 23
 
 
 @pytest.fixture(scope="module")

@@ -79,7 +79,12 @@ async def count(session: Session, name: str) -> int | None:
     if read.total is None or read.each:
         return None
     pager = Pager(session, read)
-    return await pager.total() if isinstance(read.total, d.TotalCall) else (await first_page(pager, size=1)).total
+    if isinstance(read.total, d.TotalCall):
+        return await pager.total()
+    try:
+        return (await first_page(pager, size=1)).total
+    except RequestRefused:  # some systems take a few sizes alone
+        return (await first_page(pager)).total
 
 
 async def peek(session: Session, name: str, parents: pl.DataFrame | None = None) -> tuple[TableRead, int | None]:
