@@ -593,6 +593,15 @@ def test_what_is_no_number_of_seconds_is_no_wait(said, wait):
     assert wait_asked(Reply(503, b"", {"Retry-After": said})) == wait
 
 
+@pytest.mark.parametrize(
+    ("date", "wait"), [("Thu, 03 Feb 2011 10:00:00 GMT", 30.0), ("Thu, 03 Feb 2011 10:01:00 GMT", 0.0), ("soon", None)]
+)
+def test_a_moment_to_wait_for_is_one_of_the_systems_own_clock(date, wait):
+    """Which may be years behind ours."""
+    headers = {"Retry-After": "Thu, 03 Feb 2011 10:00:30 GMT", "Date": date}
+    assert wait_asked(Reply(503, b"", headers)) == wait
+
+
 def old_tls() -> ssl.SSLContext:
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     certificate = trustme.CA().issue_cert("127.0.0.1")

@@ -207,13 +207,18 @@ def _said(path: Path | None, body: Any) -> Any:
 
 
 def wait_asked(reply: Reply) -> float | None:
-    """Seconds that Retry-After asks for, as a number or a date (RFC 9110, section 10.2.3)."""
+    """Seconds that Retry-After asks for, as a number or a date (RFC 9110, section 10.2.3).
+
+    A date is one of the system's own clock, and so is that of the answer.
+    """
     text = reply.headers.get("Retry-After", "").strip()
     if not text or reply.status < 400:
         return None
     if text.isascii() and text.isdecimal():
         return float(text)
     try:
-        return max(0.0, (parsedate_to_datetime(text) - datetime.now(UTC)).total_seconds())
+        until = parsedate_to_datetime(text)
+        now = parsedate_to_datetime(reply.headers["Date"]) if "Date" in reply.headers else datetime.now(UTC)
+        return max(0.0, (until - now).total_seconds())
     except (ValueError, TypeError):
         return None
