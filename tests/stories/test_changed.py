@@ -6,8 +6,12 @@ import time
 from datetime import UTC, datetime, timedelta
 from email.utils import formatdate
 
+import polars as pl
 import pytest
 
+from concordex.wire.reading.table_read import TableRead
+from concordex.work.pull.in_progress import begun
+from concordex.work.pull.pull import keep_part
 from tests.conftest import Near
 
 DIALECT = """\
@@ -31,7 +35,9 @@ class Store:
         self.lamps = {str(at): {"id": str(at), "label": f"lamp-{at}"} for at in range(3)}
         self.stamps = dict.fromkeys(self.lamps, 0.0)
         served = serve(self)
-        served.server.RequestHandlerClass.date_time_string = lambda *_: formatdate(self.now(), usegmt=True)
+        served.server.RequestHandlerClass.date_time_string = lambda handler: formatdate(
+            time.time() if handler.path == "/enter" else self.now(), usegmt=True
+        )
         if not dated:
             served.server.RequestHandlerClass.send_response = lambda handler, status: handler.send_response_only(status)
         self.url = served.url
@@ -43,7 +49,13 @@ class Store:
         self.lamps[number]["label"] = label
         self.stamps[number] = self.now() - ago
 
-    def __call__(self, _method, _path, query, *_) -> tuple:
+    def __call__(self, _method, path, query, *_) -> tuple:
+        if path == "/enter":
+            return 200, {"token": "t-1"}
+        if path == "/events":
+            begin, end = int(query["from"]), int(query["to"])
+            every = range(int(self.now()), int(self.now()) - 36_000, -300)
+            return 200, [{"id": at // 300, "label": "lit"} for at in every if begin <= at < end]
         self.asked.append(query)
         after = int(query.get("after", 0))
         held = [lamp for number, lamp in self.lamps.items() if self.stamps[number] >= after]
@@ -55,10 +67,10 @@ class Store:
 def pulled(tmp_path, serve):
     """A workspace for such a system."""
 
-    def made(**how) -> tuple[Near, Store]:
+    def made(more: str = "", **how) -> tuple[Near, Store]:
         store = Store(serve, **how)
         (tmp_path / "dialects").mkdir()
-        (tmp_path / "dialects/lamps.yaml").write_text(DIALECT)
+        (tmp_path / "dialects/lamps.yaml").write_text(DIALECT + more)
         (tmp_path / "concordex.yaml").write_text(
             f"format: 1\nsystems:\n  quay: {{dialect: lamps, url: '{store.url}'}}\n"
         )
@@ -104,3 +116,48 @@ def test_what_changed_while_a_long_pull_went_on_is_found_though_a_part_was_pulle
     assert names(shell) == ["lamp-0", "lamp-1", "lamp-2"]
     assert "1 changed" in shell("pull", "--changed-only").stderr
     assert names(shell) == ["bow", "lamp-0", "lamp-2"]
+
+
+ENTERED = """\
+sign_in: {by: call, call: {path: /enter}, gives: {token: token}, carries: {headers: {Lamp-Token: '{token}'}}}
+"""
+
+
+def test_what_changed_is_asked_for_by_the_clock_of_the_system_and_not_of_who_lets_us_in(pulled):
+    """Whose clock is right, as that of an identity provider may be."""
+    shell, store = pulled(ENTERED, apart=-900)
+    store.alter("1", "bow")
+    assert "1 changed" in shell("pull", "--changed-only").stderr
+    assert names(shell) == ["bow", "lamp-0", "lamp-2"]
+
+
+def test_what_changed_while_a_long_pull_went_on_is_found_though_a_change_read_a_part_back_since(pulled):
+    shell, store = pulled()
+    long_ago = datetime.now(UTC) - timedelta(minutes=20)
+    with shell.workspace as here:
+        here.catalogue.database.run("UPDATE snapshots SET seconds = 1200, began = ?", (long_ago.isoformat(),))
+        held = here.show("devices", columns=["record_id", "name"]).frame.filter(pl.col("record_id") == "2")
+        with begun(here) as number:
+            back = TableRead(held=held.select("record_id", "name"), received=1, distinct=1)
+            keep_part(here, number, "quay", "devices", back, time.monotonic(), "1 record read back")
+            here.catalogue.end_pull(number, "whole")
+    store.alter("1", "bow", ago=900)  # after it had been read
+    assert "1 changed" in shell("pull", "--changed-only").stderr
+    assert names(shell) == ["bow", "lamp-0", "lamp-2"]
+
+
+EVENTS = """\
+  events:
+    read: {path: /events, pages: {by: window, since: from, until: to, reach: 1d, span: 6h, full: 200, time: epoch}}
+    fields: {record_id: id, name: label}
+"""
+
+
+def test_a_recording_of_a_system_whose_clock_is_ahead_gives_what_was_pulled(pulled):
+    """Though by the time that it is replayed our clock has overtaken it."""
+    shell, store = pulled(EVENTS, apart=1_200)
+    shell("pull", "--record", "rec")
+    count = len(shell.workspace.show("events").frame)
+    assert count >= 120
+    store.apart = -86_400  # it is not asked
+    assert f"{count}" in shell("pull", "--replay", "rec", "--table", "events").stdout

@@ -37,6 +37,7 @@ class Sending:
     began: datetime
     took: float  # milliseconds
     secret: bool = False
+    dated: datetime | None = None  # what time it was there, by the first answer that told it
 
 
 class Recorder:
@@ -98,6 +99,7 @@ def _entry(sending: Sending) -> dict[str, Any]:
     return {
         "startedDateTime": sending.began.isoformat(), "time": sending.took, "request": asked, "response": came,
         "cache": {}, "timings": {"send": 0, "wait": sending.took, "receive": 0}, "_opens_session": sending.secret,
+        **({"_now_there": sending.dated.isoformat()} if sending.dated else {}),
     }  # fmt: skip
 
 
@@ -131,6 +133,7 @@ class Played:
     dialect: str
     began: datetime
     url: str
+    now_there: datetime | None = None  # by the clock of the system
     _replies: dict[str, list[Reply]] = field(default_factory=lambda: defaultdict(list))
     _opening: dict[str, list[Reply]] = field(default_factory=lambda: defaultdict(list))
     _given: dict[str, int] = field(default_factory=lambda: defaultdict(int))
@@ -153,6 +156,8 @@ class Played:
         )
         sent = str((asked.get("postData") or {}).get("text") or "").encode() or None
         self._replies[_key(asked["method"], asked["url"], sent)[0]].append(reply)
+        if entry.get("_now_there"):
+            self.now_there = datetime.fromisoformat(entry["_now_there"])
         if entry.get("_opens_session"):
             self._opening[f"{asked['method']} {urlsplit(asked['url']).path}"].append(reply)
 

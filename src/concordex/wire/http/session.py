@@ -86,6 +86,8 @@ class Session:
         """What is sent goes to a ``recorder`` too; with a ``recording`` nothing is sent, and that answers."""
         self.endpoint, self.dialect = endpoint, dialect
         self.began = recording.began if recording else datetime.now(UTC)
+        self.now_there = recording.now_there if recording else None  # by its own clock, as its first answer was made
+        self._ahead: float | None = None  # seconds by which that was ahead of ours
         self._recorder, self.is_played = recorder, recording is not None
         self._wire = PlayedTransport(endpoint, dialect, recording) if recording else Transport(endpoint, dialect)
         self.judge = Judge(endpoint.name, dialect)
@@ -114,7 +116,7 @@ class Session:
 
     @property
     def skew(self) -> float | None:
-        """Seconds by which the system's clock is ahead of ours, by its last Date header (RFC 9110)."""
+        """Seconds by which the system's clock is ahead of ours, by the first Date header (RFC 9110, 6.6.1)."""
         return self._wire.skew
 
     @property
@@ -123,7 +125,7 @@ class Session:
 
         None where the system does not tell what time it is there.
         """
-        return None if self.skew is None else self.began + timedelta(seconds=min(self.skew, 0.0))
+        return None if self._ahead is None else self.began + timedelta(seconds=min(self._ahead, 0.0))
 
     async def __aenter__(self) -> Self:
         await self._wire.open()
@@ -375,13 +377,13 @@ class Session:
             begun, ticked = time.time(), time.perf_counter()
             reply = await self._wire.send(asked.method, url, headers, body, gives_secrets=turn is None)
             took = time.perf_counter() - ticked
+            dated = self._clock(reply, (begun + time.time()) / 2, own=turn is not None)
             if self._recorder:
                 at = datetime.fromtimestamp(begun, UTC) if self.traffic.requests > 1 else self.began
                 self._recorder(
                     Sending(method=asked.method, url=str(url), headers=headers, body=body, reply=reply, began=at,
-                            took=round(took * 1000, 1), secret=turn is None)
+                            took=round(took * 1000, 1), secret=turn is None, dated=dated)
                 )  # fmt: skip
-            self._clock(reply, (begun + time.time()) / 2)
             if (wait := wait_asked(reply)) is not None:
                 self._wire.hold(min(wait, 60.0))
         await asyncio.sleep(0)  # the next request goes out before this answer is taken apart
@@ -401,12 +403,22 @@ class Session:
             del headers["Content-Type"]
         return url, headers | {**asked.headers, **admitted.headers}
 
-    def _clock(self, reply: Reply, ours: float) -> None:
-        if self._wire.skew is None and (text := reply.headers.get("Date")):
-            try:
-                self._wire.skew = parsedate_to_datetime(text).timestamp() - ours
-            except ValueError:
-                return
+    def _clock(self, reply: Reply, ours: float, *, own: bool) -> datetime | None:
+        """What time it is there, where this answer is the first of its own to tell it.
+
+        Who lets us in may be another one, whose clock says nothing of the system's.
+        """
+        if self.is_played or "Date" not in reply.headers or (self._wire.skew is not None and not own) or self.now_there:
+            return None
+        try:
+            there = parsedate_to_datetime(reply.headers["Date"]).astimezone(UTC)
+        except ValueError:
+            return None
+        skew = there.timestamp() - ours
+        self._wire.skew = skew if self._wire.skew is None else self._wire.skew
+        if own:
+            self.now_there, self._ahead = there, skew
+        return self.now_there
 
     async def _retried(self, send: Callable[[_Turn], Awaitable[T]]) -> T:
         """What ``send`` gives, which only reads: sent again while the fault may pass."""

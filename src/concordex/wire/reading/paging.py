@@ -455,11 +455,10 @@ class _Spans:
 
     def _later(self, end: datetime) -> list[tuple[datetime, datetime]]:
         """The spans from ``end`` to what time it is there, where its clock is ahead of ours: they have been already."""
-        session, narrow = self.pager.session, self.pager.narrow
-        ahead = session.skew or 0.0  # known by its answers, without the fractions of a second
-        if ahead < 1 or narrow.until is not None:
+        there = self.pager.session.now_there
+        if there is None or there < end or self.pager.narrow.until is not None:
             return []
-        return _spans(self.pages_of, session.began + timedelta(seconds=ahead + 1), end, None)
+        return _spans(self.pages_of, there, end, None)
 
     def _all(self, spans: Sequence[tuple[datetime, datetime]]) -> AsyncIterator[list[tuple[datetime, datetime, Page]]]:
         return in_order(lambda span: self._span(*span), spans, self.pager.session.concurrency + 2)
