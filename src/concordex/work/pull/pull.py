@@ -7,7 +7,7 @@ import os
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 from concordex.errors import (
@@ -23,7 +23,6 @@ from concordex.errors import (
 from concordex.landing import sweep
 from concordex.parallel import all_of, completed
 from concordex.query.bind import Binder
-from concordex.query.predicate import predicate_of
 from concordex.query.tree import Filter
 from concordex.spans import span
 from concordex.store.catalogue import Snapshot
@@ -32,16 +31,13 @@ from concordex.wire.dialect import Dialect
 from concordex.wire.dialect.order import order, refers_to
 from concordex.wire.http.session import Session, Traffic
 from concordex.wire.reading.completeness import Proof, TableOutcome
-from concordex.wire.reading.pages import Narrow
-from concordex.wire.reading.read import count
 from concordex.wire.reading.table_read import Room, TableRead
 from concordex.wire.reading.tables import read_tables, stumbled
 from concordex.wire.writing.staging import pending
 from concordex.words import suggestion
 from concordex.work.pull.in_progress import ORIGIN, begun, settle
 from concordex.work.pull.outcome import outcome_of
-from concordex.work.pull.partial import with_part
-from concordex.work.pull.pushdown import narrowed, reachable
+from concordex.work.pull.partial import PullPlan, with_part
 from concordex.work.pull.retention import tidy
 from concordex.work.pull.sift import Sift
 from concordex.work.pull.spool import Spool
@@ -57,8 +53,6 @@ Progress = Callable[[str, str, int, int | None], None]
 _PULSE = 0.5
 #: Seconds for which another machine that pulls the same system is waited for.
 _TURN = 1_800
-#: What changed so shortly before the last pull began is asked for again: it may be seen late.
-_OVERLAP = timedelta(minutes=5)
 
 
 @dataclass(frozen=True)
@@ -211,7 +205,7 @@ class _OfSystem:
         self._left = order(run.workspace.dialect(system), tables)
         self._needed = {other for table in self._left for other in refers_to(self._tables[table])}
         self._rules = run.workspace.config.systems[system].leave_out
-        self._plans: dict[str, _Plan] = {}
+        self._plans: dict[str, PullPlan] = {}
         self._begun, self._before = time.monotonic(), Traffic()
         self._counts: dict[str, tuple[int, int]] = {}  # of each table: the last time, and now
         self._unproved: set[str] = set()
@@ -220,7 +214,10 @@ class _OfSystem:
     async def everything(self, session: Session) -> None:
         """Read and keep them all."""
         run, system = self._run, self._system
-        self._plans = {table: _Plan.of(run, system, table) for table in self._wanted}
+        self._plans = {
+            table: PullPlan.of(run.workspace, system, table, run.query, changed_only=run.changed_only)
+            for table in self._wanted
+        }
         narrow = {table: plan.narrow for table, plan in self._plans.items() if table not in self._needed}
 
         def on_page(table: str, came: int, announced: int | None) -> None:
@@ -247,7 +244,7 @@ class _OfSystem:
         One that is put into what was there is kept in memory, and one of which others mean records that are left out.
         """
         plan = self._plans.get(table)
-        if plan is None or plan.changed or plan.run.query is not None:
+        if plan is None or plan.changed or plan.query is not None:
             return None
         if table in self._needed and any(rule.table == table for rule in self._rules):
             return None
@@ -289,7 +286,7 @@ class _OfSystem:
         keep(
             self._run.workspace, self._run.number, self._system, table, look, self._begun, spent,
             narrowed=plan.narrowed, taken=plan.taken, into=plan.into,
-            began=plan.into.began if plan.narrowed and plan.into else session.began_there,
+            began=plan.began(session),
         )  # fmt: skip
 
     def _missed(self, table: str, error: ConcordexError) -> None:
@@ -315,102 +312,6 @@ async def _note_staged(workspace: BaseWorkspace, session: Session) -> list[str]:
     workspace.catalogue.holds(session.endpoint.name, [(step.who, step.since, step.what) for step in held])
     ours = sum(step.ours for step in held)
     return [f"seen with what this user has staged and not committed ({ours:,})"] if ours else []
-
-
-@dataclass
-class _Plan:
-    """How one table is pulled: whole, or as a part that is put into what was there."""
-
-    run: _Pulling
-    system: str
-    table: str
-    narrow: Narrow
-    base: Snapshot | None = None
-    changed: bool = False
-    into: Snapshot | None = None  # the snapshot that the part was put into
-    taken: datetime | None = None  # where that is not the moment at which it is kept
-    remark: str = ""
-
-    @classmethod
-    def of(cls, run: _Pulling, system: str, table: str) -> _Plan:
-        workspace = run.workspace
-        spec, now = workspace.dialect(system).tables[table], workspace.now()
-        base = next((s for s in workspace.catalogue.newest(table, system=system) if s.whole), None)
-        if run.query:
-            reached = reachable(run.query, spec, now)
-            return cls(run, system, table, narrowed(reached, spec, run.query, now), base)
-        if not run.changed_only:
-            return cls(run, system, table, Narrow())
-        if spec.read.changed and base and base.began:
-            return cls(run, system, table, Narrow(changed_since=base.began - _OVERLAP), base, changed=True)
-        why = "there is nothing yet to add to"
-        if base:
-            unknown = "what time it was there when the last pull began is not known"
-            why = unknown if spec.read.changed else "it cannot tell what changed"
-        return cls(run, system, table, Narrow(), remark=f"pulled in full: {why}")
-
-    @property
-    def narrowed(self) -> str | None:
-        """The filter for which records were asked, where not for all."""
-        return self.run.query.text if self.run.query else None
-
-    async def settled(self, session: Session, look: TableRead, *, narrowed: bool) -> TableRead:
-        """What came, with the rest of the table where only a part was asked for."""
-        if self.run.query is not None:
-            look = self._part(look, self.run.query)
-        elif self.changed and not narrowed:
-            self.remark = "pulled in full: other tables refer to it"
-        elif self.changed and look.whole and self.base:
-            look = await self._changes(session, look, self.base)
-        elif self.changed:  # what changed is not known for sure: all of it is
-            look = await self._full(session, look.fault or "what changed did not add up")
-        look.notes += [self.remark] if self.remark else []
-        return look
-
-    def _part(self, look: TableRead, query: Filter) -> TableRead:
-        workspace = self.run.workspace
-        look.frame = look.frame.filter(predicate_of(look.frame, query, workspace.now()))
-        if self.base is None or not look.whole:
-            why = (
-                f"which are {look.outcome} ({look.why})" if self.base else "and there is nothing whole to put them into"
-            )
-            look.fault = look.fault or f"only records for which {query.text} holds, {why}"
-            return look
-        base = workspace.frames.scan(str(self.base.file)).collect()
-        before = base.filter(predicate_of(base, query, workspace.now()))
-        doubtful = before.join(look.frame.select("record_id"), on="record_id", how="anti").height
-        fresh = look.frame.height
-        look.frame, self.into = with_part(base, look.frame), self.base
-        look.notes.append(f"{fresh} records for which {query.text} holds, put into those of pull {self.base.pull}")
-        if doubtful:
-            look.notes.append(f"{doubtful} for which it held before did not come: kept as they were, until a full pull")
-        self.taken = self.base.taken  # the rest is no newer than that
-        look.announced = None
-        look.received = look.distinct = look.frame.height
-        return look
-
-    async def _changes(self, session: Session, look: TableRead, base: Snapshot) -> TableRead:
-        workspace = self.run.workspace
-        read, since = session.dialect.tables[self.table].read, self.narrow.changed_since
-        total = await count(session, self.table)
-        kept = workspace.frames.scan(str(base.file)).collect()
-        frame = with_part(kept, look.frame, look.gone)
-        hidden = sum(base.left_out.values())
-        if total is None and not (read.changed and read.changed.gone):
-            return await self._full(session, "it tells neither how many there are nor what is gone")
-        if total is not None and total != frame.height + hidden:
-            return await self._full(session, f"it has {total} records, and the changes lead to {frame.height + hidden}")
-        self.remark = (
-            f"{look.frame.height} changed and {len(look.gone)} gone since {since:%Y-%m-%d %H:%M} UTC there,"
-            f" put into those of pull {base.pull}"
-        )
-        self.into = base
-        return replace(look, held=frame, announced=total, received=frame.height, distinct=frame.height)
-
-    async def _full(self, session: Session, why: str) -> TableRead:
-        self.remark = f"pulled in full: {why}"
-        looks = dict([pair async for pair in read_tables(session, [self.table])])
-        return looks[self.table]
 
 
 def _doubt_a_fall(run: _Pulling, system: str, table: str, look: TableRead) -> Snapshot | None:
