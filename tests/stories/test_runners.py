@@ -8,10 +8,10 @@ import shutil
 import signal
 import time
 from collections import Counter
-from contextlib import contextmanager, suppress
+from contextlib import ExitStack, contextmanager, suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from threading import Event
+from threading import Event, Timer
 
 import pytest
 
@@ -140,6 +140,29 @@ def test_what_is_due_is_run_by_one_of_them(fleet):
     assert state["most"]["s00"] == 1
 
 
+def test_what_a_runner_was_about_to_begin_as_it_was_killed_is_begun_by_another(fleet):
+    """It had the job's lock, and had noted nothing: nobody ran what was due, and it is not called skipped."""
+    one, state, _ = fleet
+    with_jobs(one, "  round: {every: 1d, steps: [pull s00]}\n")
+    one.watch.catalogue.runs.await_from("round", "", datetime(2000, 1, 1, tzinfo=UTC))
+    other, stop = one.workspace, Event()
+    killed = ExitStack()
+    killed.enter_context(other.locks.of_job("round"))
+    timers = Timer(1.0, killed.close), Timer(60.0, stop.set)
+    for timer in timers:
+        timer.start()
+
+    def heard(told: str) -> None:
+        if "done after" in told or "skipped" in told:
+            stop.set()
+
+    one.watch.jobs.work(stop, heard)
+    timers[1].cancel()
+    other.close()
+    assert outcomes(one) == ["done"]
+    assert state["asked"] == {"s00": 1}
+
+
 def test_a_runner_that_is_killed_as_it_helps_with_a_pull_is_replaced_within_seconds(fleet):
     one, state, runner = fleet
     state["slow"] = 1.0
@@ -179,6 +202,7 @@ def test_runners_that_are_killed_in_each_line_of_a_round_are_replaced_within_sec
     with_jobs(
         one, "  round: {every: 1d, steps: [pull, reconcile, findings --count, show entries, report -o night.html]}\n"
     )
+    one.watch.catalogue.runs.await_from("round", "", one.watch.now())
     places = {one.pid: Path(f"/proc/{one.pid}/cwd").resolve() for one in (runner() for _ in range(5))}
     waited(lambda: len(one.watch.jobs.runners()) == len(places))  # who looks while nobody works finds it stopped
     one.watch.catalogue.database.run("UPDATE awaited SET since = '2000-01-01T00:00:00+00:00'")

@@ -189,24 +189,35 @@ class _Keeper:
         ended = self._ended[part.name] = Event()
 
         def run() -> None:
+            taken = True
             try:
-                run_part(self._here, part, slot, self._stop, self._heard, self._after, lost=lost, me=self._me)
-            except Stopped as error:  # somebody runs it by hand, or another runner, which has not noted it yet
-                if self._me:
-                    self._stop.wait(_NOTED)
-                with self._own() as here:
-                    if here.catalogue.runs.skip(part.job, part.part, slot, here.allowed.who, str(error)):
-                        self._heard(f"{part.name}: skipped, {error}")
+                taken = self._run(part, slot, lost)
             except ConcordexError as error:
                 self._heard(f"{part.name}: {error}")
             except OSError as error:  # such as a full disk: the others go on, and it is tried again when it is due
                 self._heard(f"{part.name}: {error}")
             finally:
                 ended.set()
+            if not taken:  # by now it is not taken for one that still runs
+                self._begun.pop(part.name, None)
 
         self._ran += 1
         self._begun[part.name] = slot
         Thread(target=run, name=part.name, daemon=True).start()
+
+    def _run(self, part: JobPart, slot: datetime, lost: JobRun | None) -> bool:
+        """Run it, or note that it runs already; False where whoever was about to is gone, and it may be due still."""
+        try:
+            run_part(self._here, part, slot, self._stop, self._heard, self._after, lost=lost, me=self._me)
+        except Stopped as error:  # somebody runs it by hand, or another runner, which has not noted it yet
+            if self._me:
+                self._stop.wait(_NOTED)
+            with self._own() as here:
+                if self._me and not part.is_for_nobody and not here.locks.is_held_for(part.name):
+                    return False
+                if here.catalogue.runs.skip(part.job, part.part, slot, here.allowed.who, str(error)):
+                    self._heard(f"{part.name}: skipped, {error}")
+        return True
 
     @contextmanager
     def _own(self) -> Iterator[BaseWorkspace]:
