@@ -13,6 +13,7 @@ from concordex.wire.dialect.paths import Path, at
 from concordex.wire.dialect.templates import Template, names_in
 from concordex.wire.http.answers import Answer
 from concordex.wire.http.session import Session
+from concordex.wire.reading.belonging import Belonging
 from concordex.wire.reading.completeness import TableOutcome, Verdict, verdict
 from concordex.wire.reading.pages import Page, Pager, in_order
 from concordex.wire.reading.paging import walk
@@ -30,10 +31,12 @@ _PATIENCE = 10
 class Enricher:
     """Completes the records of a list; ``verdicts``, ``fault`` and ``notes`` tell what could not be had."""
 
-    def __init__(self, session: Session, read: d.Read, values: Mapping[str, Any] | None = None) -> None:
-        self.session, self.read, self.values = session, read, values or {}
+    def __init__(self, session: Session, table: d.Table, values: Mapping[str, Any] | None = None) -> None:
+        self.session, self.values = session, values or {}
+        self.read = read = table.read
         self.faults: list[str] = []
-        self.verdicts: list[Verdict] = []  # of second lists
+        self._of_lists: list[Verdict] = []
+        self._belonging = Belonging(table)
         self._vanished = self._failed = self._asked_for = 0
         self._reason = ""
         details = read.details
@@ -54,6 +57,12 @@ class Enricher:
         return bool(self.read.details or self.read.gathers)
 
     @property
+    def verdicts(self) -> list[Verdict]:
+        """What may be said of second lists, and of details that may not be what they seem."""
+        doubt = self._belonging.doubt
+        return [*self._of_lists, doubt] if doubt else self._of_lists
+
+    @property
     def notes(self) -> list[str]:
         """Remarks that do not make the table partial."""
         return [self._gone] if self._vanished and self._are_few else []
@@ -66,6 +75,8 @@ class Enricher:
             faults.append(f"the details of {self._failed} records could not be had: {self._reason}")
         if self._vanished and not self._are_few:
             faults.append(self._gone)
+        if self._belonging.fault:
+            faults.append(self._belonging.fault)
         return "; ".join(dict.fromkeys(faults)) or None
 
     @property
@@ -100,7 +111,7 @@ class Enricher:
             self.faults.append(f"the second list {name} brought {len(records)} records, {came} received")
         if proof.outcome is not TableOutcome.WHOLE:
             proof = replace(proof, why=f"the second list {name}: {proof.why}")
-        self.verdicts.append(proof)
+        self._of_lists.append(proof)
         return records
 
     async def _complete(self, page: Page) -> Page:
@@ -124,8 +135,8 @@ class Enricher:
             self._missed(error)
             return record
         proof = verdict(pager.trail, vouched=gather.complete)
-        if proof.outcome is not TableOutcome.WHOLE or not self.verdicts:
-            self.verdicts.append(replace(proof, why=f"the list {gather.under}: {proof.why}" if proof.why else ""))
+        if proof.outcome is not TableOutcome.WHOLE or not self._of_lists:
+            self._of_lists.append(replace(proof, why=f"the list {gather.under}: {proof.why}" if proof.why else ""))
         return {**record, gather.under: records}
 
     def _linked(self, call: Linked, link: Path | None, record: Record) -> Linked | None:
@@ -179,6 +190,7 @@ class Enricher:
             self._failed += 1
             self._reason = self._reason or f"nothing that could be added stands at {details.record} in the answer"
             return record
+        self._belonging.took(record, more)
         return _joined(record, more, details.under)
 
     def _known(self, record: Record) -> dict[str, Any]:

@@ -104,7 +104,7 @@ async def peek(session: Session, name: str, parents: pl.DataFrame | None = None)
     parent = next(iter(parents_of(table.read, parents)), None)
     if table.read.each and parent is None:
         return collector.look([], notes=["there is no record that this list would hang from"]), None
-    pager, enricher = Pager(session, table.read, parent), Enricher(session, table.read, parent)
+    pager, enricher = Pager(session, table.read, parent), Enricher(session, table, parent)
     total = await pager.total()
     page = await first_page(pager)
 
@@ -155,7 +155,7 @@ async def _look(
         below = _Below(read, parents_of(read, parents), kindless)
         return await _look_below(session, table, collector, narrow, progress, below)
     ids = table.fields["record_id"].from_
-    enricher = Enricher(session, read)
+    enricher = Enricher(session, table)
     reader = None if enricher.needed else list_reader(session.dialect, table)
     pager = Pager(session, read, narrow=narrow, ids=ids, reader=reader)
     faults = []
@@ -248,7 +248,7 @@ async def _look_below(
     read, ids = table.read, table.fields["record_id"].from_
 
     async def list_below(parent: Parent) -> tuple[Parent, list[Page], Pager, Enricher] | WireError:
-        pager, enricher = Pager(session, read, parent, narrow, ids), Enricher(session, read, parent)
+        pager, enricher = Pager(session, read, parent, narrow, ids), Enricher(session, table, parent)
         try:
             return parent, [page async for page in _pages(pager, enricher)], pager, enricher
         except WireError as error:

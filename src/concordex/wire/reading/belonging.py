@@ -1,0 +1,66 @@
+"""Whether details are those of their own records, and say anything of them: an answer alone does not show it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+from urllib.parse import urlsplit
+
+from concordex.wire import dialect as d
+from concordex.wire.dialect.templates import is_link
+from concordex.wire.reading.completeness import TableOutcome, Verdict
+from concordex.wire.reading.records import Record
+
+
+class Belonging:
+    """What the details of a table's records showed, each beside its record."""
+
+    def __init__(self, table: d.Table) -> None:
+        self._under = table.read.details.under if table.read.details else None
+        self._ids = table.fields["record_id"].from_
+        self._named = [path for field in table.fields.values() for path in field.from_]
+        self._own = self._others = self._telling = self._mute = 0
+
+    def took(self, record: Record, more: Any) -> None:
+        """Take note of what came for a record."""
+        listed, told = self._id_of(record), self._id_of(more)
+        if listed and told:
+            self._own += listed == told
+            self._others += listed != told
+        if more:
+            beside = {self._under: more} if self._under else more
+            telling = any(path.shown(beside) for path in self._named)
+            self._telling += telling
+            self._mute += not telling
+
+    @property
+    def fault(self) -> str | None:
+        """That some were of other records, where others were of their own."""
+        if self._own and self._others:
+            return f"the details of {self._others} records bear another record's id"
+        return None
+
+    @property
+    def doubt(self) -> Verdict | None:
+        """Why they may not be what they seem."""
+        if self._others and not self._own and not self._under:
+            why = (
+                "the details bear other ids than the list: `under` keeps them apart, or `record_id` names a member"
+                " that says the same in both"
+            )
+        elif self._mute and self._telling:
+            why = (
+                f"the details of {self._mute} records hold nothing that a field names: if that is how the system"
+                " says that something failed, `errors: {present: …}` tells it"
+            )
+        else:
+            return None
+        return Verdict(outcome=TableOutcome.UNPROVEN, why=why)
+
+    def _id_of(self, record: Any) -> str:
+        """The id that stands in a record, in whatever notation; empty where there is none."""
+        if not isinstance(record, Mapping):
+            return ""
+        value = next((value for path in self._ids if (value := path.first(record)) is not None), "")
+        text = urlsplit(value).path if isinstance(value, str) and is_link(value) else str(value)
+        return "".join(filter(str.isalnum, text)).casefold()

@@ -1,0 +1,133 @@
+"""Records completed by calls of their own: what came is true of its record, or the table is not called whole."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from concordex.errors import WireError
+from concordex.wire.http.session import Endpoint, Session
+from concordex.wire.reading.belonging import Belonging
+from concordex.wire.reading.read import read_table
+from tests.lamplight import Lamplight, dialect, run
+
+TABLE = """
+limits: {tries: TRIES}
+tables:
+  devices:
+    read: {path: /lamps, records: lamps, complete: the guide says so, WITH}
+    fields:
+      record_id: id
+      name: label
+      depth: {from: BELOWwatts, type: number}
+      macs: {from: "$.ports[*].mac"}
+      texts: {from: "$.doing[*].mood", type: texts}
+"""
+DETAILS = [
+    "{path: '/lamps/{id}'}",
+    "{path: '/lamps/{id}', record: lamp}",
+    "{path: '/lamps/{id}', record: lamp, under: more}",
+]
+PAGES = ["", ", pages: {by: offset, offset: from, limit: many, size: 2}"]
+FAILING = {
+    "refused": (500, {}), "page": (200, b"<html>sign in</html>"), "cut": (0, b""), "null": (200, None),
+    "none": (200, []), "silent": (204, b""), "error": (200, {"error": "ask again"}),
+}  # fmt: skip
+WAYS = st.sampled_from(["good"] * 9 + ["once", "other", "gone", "fewer", "more", *FAILING])
+
+
+@pytest.fixture(scope="module")
+def moody():
+    """One server whose answers each example sets."""
+    state = {}
+    served = Lamplight(lambda _method, path, query, *_: state["answer"](path, query))
+    yield served.url, state
+    served.server.shutdown()
+
+
+@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(
+    st.lists(st.tuples(WAYS, WAYS), max_size=6), WAYS, st.sampled_from(DETAILS), st.sampled_from(PAGES),
+    st.integers(1, 2),
+)  # fmt: skip
+def test_what_is_completed_equals_the_truth_or_is_not_called_whole(moody, ways, away, details, pages, tries):
+    """Details that fail, tell of another, or of an error; lists of a record's own, and a second list, that lack."""
+    url, state = moody
+    lamps, asked = range(len(ways)), set()
+
+    def ports(lamp: int) -> list:
+        return [{"mac": f"02:00:00:00:{lamp:02x}:{at:02x}"} for at in range(lamp % 4)]
+
+    def spoiled(way, path, good, other):
+        if way == "once" and path not in asked:
+            asked.add(path)
+            return 503, {}
+        return FAILING.get(way) or ((404, {}) if way == "gone" else (200, other if way == "other" else good))
+
+    def counted(way, name, records, of):
+        return {name: records[: -1 if way == "fewer" else None], "n": of + (way == "more")}
+
+    def answer(path, query):
+        if path == "/lamps":
+            return 200, {"lamps": [{"id": lamp, "label": f"l{lamp}"} for lamp in lamps]}
+        if path == "/states":
+            said = counted(away, "states", [{"host": lamp, "mood": f"m{lamp}"} for lamp in lamps], len(lamps))
+            return spoiled(away, path, said, said)
+        lamp = int(path.split("/")[2])
+        if path.endswith("/ports"):
+            begin, many = int(query.get("from", 0)), int(query.get("many", 99))
+            said = counted(ways[lamp][1], "ports", ports(lamp)[begin : begin + many], len(ports(lamp)))
+            return spoiled(ways[lamp][1], path, said, said)  # a list of another's ports says nothing of it
+        told = [{"id": one, "watts": one * 7} for one in (lamp, (lamp + 1) % len(lamps))]
+        return spoiled(ways[lamp][0], path, *({"lamp": one} if "record" in details else one for one in told))
+
+    state["answer"] = answer
+    gathers = f"gathers: [{{path: '/lamps/{{id}}/ports', records: ports, total: n, under: ports{pages}}}]"
+    also = "also: [{path: /states, records: states, total: n, match: {host: id}, several: true, under: doing}]"
+    text = TABLE.replace("WITH", f"details: {details}, {gathers}, {also}").replace("TRIES", str(tries))
+    spoken = dialect(text.replace("BELOW", "more." if "under" in details else ""))
+
+    async def within():
+        async with Session(Endpoint(name="lamplight", url=url), spoken) as session:
+            return await read_table(session, "devices")
+
+    try:
+        look = run(within())
+    except WireError:
+        return
+    odd = {"other", "error"} & {way for way, _ in ways} and not {"good", "once"} & {way for way, _ in ways}
+    if look.outcome != "whole" or odd:  # where none is of its own record, nothing shows it
+        return
+    there = {int(record["record_id"]): record for record in look.frame.to_dicts()}
+    for lamp, (details_way, ports_way) in enumerate(ways):
+        if "gone" not in (details_way, ports_way):  # which is told
+            assert there[lamp]["depth"] == lamp * 7
+            assert sorted(there[lamp]["macs"] or []) == [port["mac"] for port in ports(lamp)]
+            assert there[lamp]["texts"] == [f"m{lamp}"]
+
+
+LISTED = [{"id": 1}, {"id": "/lamps/2"}, {"id": "A-3"}]
+
+
+@pytest.mark.parametrize(
+    ("under", "came", "said"),
+    [
+        ("", [{"id": "1"}, {"id": "http://there/lamps/2"}, {"id": "a3"}], ""),  # another notation is no other id
+        ("", [{"watts": 1}, {"id": "/lamps/2"}, {"id": "A-2"}], "the details of 1 records bear another record's id"),
+        ("", [{"id": 7}, {"id": 8}, {"id": 9}], "bear other ids than the list"),
+        ("more", [{"id": 7}, {"id": 8, "watts": 1}, {"id": 9, "watts": 1}], "of 1 records hold nothing that a field"),
+        ("more", [{"id": 7, "watts": 1}, {}, []], ""),  # that there is none is no failure
+        ("more", [{"fan": 1}, {"fan": 2}], ""),  # what no field names may be all that was wanted
+    ],
+)
+def test_details_are_told_from_those_of_others_and_from_errors(under, came, said):
+    details = DETAILS[2] if under else DETAILS[1]
+    text = TABLE.replace("WITH", f"details: {details}").replace("TRIES", "1")
+    seen = Belonging(dialect(text.replace("BELOW", "more." if under else "")).tables["devices"])
+    for record, more in zip(LISTED, came, strict=False):
+        seen.took(record, more)
+    doubt = seen.doubt
+    told = seen.fault or (doubt.why if doubt else "")
+    assert said in told
+    assert bool(said) == bool(told)
