@@ -11,7 +11,7 @@
         SignInRefused       401 or 403: wrong, expired or too weak a credential
         RequestRefused      any other 4xx: our request is at fault
           Duplicate         such a record is there already
-          Withheld          not sent: a secret of ours stood in it, and was not kept
+          Withheld          not sent: a value that it needs is not there, or a secret that stood in it was not kept
           Conflict          somebody else altered it meanwhile
         ServerFault         5xx or 429, after the tries that were allowed
         BadAnswer           an answer came, and it cannot be read as promised
@@ -135,7 +135,7 @@ class Duplicate(RequestRefused):
 
 
 class Withheld(RequestRefused):
-    """It was not sent: a secret of ours stood in it, and was not kept."""
+    """It was not sent: a value that it needs is not there, or a secret of ours that stood in it was not kept."""
 
     def __init__(self, what: str, **rest: str) -> None:
         super().__init__(what, http=0, **rest)

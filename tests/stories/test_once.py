@@ -259,6 +259,19 @@ def test_an_action_is_sent_with_what_the_record_says_just_then(tmp_path, serve):
     assert [body for method, body, _ in spite.sent if method == "POST"] == [{"to": "lamp-1", "with": "softly"}]
 
 
+def test_what_a_record_lacks_is_not_sent_as_a_word_of_ours(tmp_path, serve):
+    """Neither `{comment}` nor `None`: it is refused here, and what needs no more is sent as it is."""
+    told = 'ring"}', 'ring", query: {at: "{position}"}, json: {also: "{comment}", with: "say {comment}"}}'
+    shell, spite = spiteful(tmp_path, serve, more=lambda text: text.replace(*told))
+    spite.put("devices", label="lamp-1", at=3)
+    spite.put("devices", label="lamp-2", at=4, note="softly")
+    shell("pull")
+    told = shell("action", "spite", "ring", "name like lamp-*", "--yes", status=4)
+    assert "there is no value for {comment} in what is sent to /devices/{record_id}/ring" in told.stdout
+    assert states(shell) == ["refused", "confirmed"]
+    assert [body for method, body, _ in spite.sent if method == "POST"] == [{"also": "softly", "with": "say softly"}]
+
+
 @pytest.mark.parametrize("many", [1, 10])
 def test_a_record_that_we_may_not_write_costs_that_record(tmp_path, serve, many):
     shell, spite = spiteful(tmp_path, serve, many=many)

@@ -34,6 +34,18 @@ FAILING = {
     "refused": (500, {}), "page": (200, b"<html>sign in</html>"), "cut": (0, b""), "null": (200, None),
     "none": (200, []), "silent": (204, b""), "error": (200, {"error": "ask again"}),
 }  # fmt: skip
+
+
+def looked_at(url, completed, tries, below):
+    spoken = dialect(TABLE.replace("WITH", completed).replace("TRIES", tries).replace("BELOW", below))
+
+    async def within():
+        async with Session(Endpoint(name="lamplight", url=url), spoken) as session:
+            return await read_table(session, "devices")
+
+    return run(within())
+
+
 WAYS = st.sampled_from(["good"] * 9 + ["once", "other", "gone", "fewer", "more", *FAILING])
 
 
@@ -85,15 +97,8 @@ def test_what_is_completed_equals_the_truth_or_is_not_called_whole(moody, ways, 
     state["answer"] = answer
     gathers = f"gathers: [{{path: '/lamps/{{id}}/ports', records: ports, total: n, under: ports{pages}}}]"
     also = "also: [{path: /states, records: states, total: n, match: {host: id}, several: true, under: doing}]"
-    text = TABLE.replace("WITH", f"details: {details}, {gathers}, {also}").replace("TRIES", str(tries))
-    spoken = dialect(text.replace("BELOW", "more." if "under" in details else ""))
-
-    async def within():
-        async with Session(Endpoint(name="lamplight", url=url), spoken) as session:
-            return await read_table(session, "devices")
-
     try:
-        look = run(within())
+        look = looked_at(url, f"details: {details}, {gathers}, {also}", str(tries), "more." * ("under" in details))
     except WireError:
         return
     odd = {"other", "error"} & {way for way, _ in ways} and not {"good", "once"} & {way for way, _ in ways}
@@ -105,6 +110,25 @@ def test_what_is_completed_equals_the_truth_or_is_not_called_whole(moody, ways, 
             assert there[lamp]["depth"] == lamp * 7
             assert sorted(there[lamp]["macs"] or []) == [port["mac"] for port in ports(lamp)]
             assert there[lamp]["texts"] == [f"m{lamp}"]
+
+
+def test_what_details_are_asked_by_may_stand_anywhere_in_the_request(serve):
+    """And where a record lacks it, nothing is asked in its place."""
+    asked = []
+
+    def answer(_method, path, query, body, headers):
+        if path == "/lamps":
+            return 200, {"lamps": [{"id": 1, "on": True, "size": 2.0}, {"id": 2, "on": False, "size": 2.5}, {"id": 3}]}
+        asked.append((query, body, headers["X-Lamp"]))
+        return 200, {"watts": 7}
+
+    call = '{method: POST, path: /lamp, query: {on: "{on}"}, form: {size: "{size}"}, headers: {X-Lamp: "{id}"}}'
+    look = looked_at(serve(answer).url, f"details: {call}", "1", "")
+    assert sorted(asked, key=str) == [({"on": "false"}, "size=2.5", "2"), ({"on": "true"}, "size=2", "1")]
+    assert (
+        look.why
+        == "the details of 1 records could not be had: lamplight: there is no value for {on} in what is sent to /lamp"
+    )
 
 
 LISTED = [{"id": 1}, {"id": "/lamps/2"}, {"id": "A-3"}]

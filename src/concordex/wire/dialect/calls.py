@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 from pydantic import BeforeValidator, Field, field_validator, model_validator
 
 from concordex.documents import Part, fault_at
-from concordex.wire.dialect.templates import TemplateText, compiled
+from concordex.wire.dialect.templates import TemplateText, compiled, names_in
 
 if TYPE_CHECKING:
     import regex
@@ -127,6 +127,11 @@ class Call(Part):
     shape: Shape | None = Field(None, description="Of the answer, where it is not the dialect's.")
 
     _shaped = field_validator("shape", mode="before")(short_shape)
+
+    @property
+    def names(self) -> set[str]:
+        """The names that stand in it, wherever."""
+        return names_in([self.path, self.query, self.headers, self.json_body, self.form, self.xml, self.params])
 
     @model_validator(mode="after")
     def _one_body(self) -> Call:

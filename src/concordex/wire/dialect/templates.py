@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping
+from datetime import datetime
 from typing import Annotated, Any, NamedTuple, Self
 from urllib.parse import quote
 
@@ -67,10 +68,15 @@ class Template(str):
     def fill(self, values: Values) -> Any:
         """The text with its names replaced; those without a value stay as they are.
 
-        One that is nothing but a name becomes the value itself, so that a number stays one.
+        One that is nothing but a name becomes the value itself, so that a number stays one.  Raises LookupError where
+        a value that is to stand in a longer text is null.
         """
         if self.alone is not None and self.alone in values:
             return _shown(values[self.alone])
+        return self.as_text(values)
+
+    def as_text(self, values: Values) -> str:
+        """The same, and a text in any case.  Raises LookupError where a value is null."""
         return "".join(part if isinstance(part, str) else _filled(part, values) for part in self._parts)
 
     def fill_path(self, values: Values) -> str:
@@ -82,7 +88,7 @@ class Template(str):
         if self.alone is not None and is_link(text := str(_found(values, self.alone))):
             return text
         return "".join(
-            part if isinstance(part, str) else _segment(str(_found(values, part.name))) for part in self._parts
+            part if isinstance(part, str) else _segment(_in_text(_found(values, part.name))) for part in self._parts
         )
 
 
@@ -108,7 +114,7 @@ def fill(template: Any, values: Values) -> Any:
 
 def fill_texts(template: Mapping[str, Template], values: Values) -> dict[str, str]:
     """The same for a mapping of texts to texts."""
-    return {key: str(text.fill(values)) for key, text in template.items()}
+    return {key: text.as_text(values) for key, text in template.items()}
 
 
 def names_in(template: Any) -> set[str]:
@@ -127,9 +133,18 @@ def is_link(text: str) -> bool:
 def _filled(place: Placeholder, values: Values) -> str:
     if place.name not in values:
         return f"{{{place.name}}}"
-    text = str(_shown(values[place.name]))
+    text = _in_text(_found(values, place.name))
     # a value that stands in quotes within a longer text, as in a query, cannot end them (RFC 8259, section 7)
     return json.dumps(text, ensure_ascii=False)[1:-1] if place.quoted else text
+
+
+def _in_text(value: Any) -> str:
+    """A value as JSON and its like write it (RFC 8259, RFC 3339): not as Python does."""
+    if isinstance(value, datetime):
+        return value.isoformat()
+    if isinstance(value, float) and value.is_integer():
+        return str(int(value))
+    return json.dumps(value, default=str) if isinstance(value, bool | list | Mapping) else str(value)
 
 
 def _segment(text: str) -> str:

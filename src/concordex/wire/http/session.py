@@ -23,7 +23,7 @@ from concordex.model.members import put_into
 from concordex.parallel import all_of
 from concordex.unseen import WITHHELD
 from concordex.wire import dialect as d
-from concordex.wire.dialect.templates import fill, fill_texts, names_in
+from concordex.wire.dialect.templates import Template, fill, fill_texts
 from concordex.wire.http.answers import Answer, Judge, Reply, wait_asked
 from concordex.wire.http.exchange import Exchange
 from concordex.wire.http.formats import ACCEPT, TYPES, encode, merged
@@ -148,9 +148,7 @@ class Session:
 
     async def asked(self, call: d.Call, values: Mapping[str, Any] | None = None) -> Request:
         """``call`` filled in with the system's credentials, its lookups and ``values``."""
-        parts = [call.path, call.query, call.headers, call.json_body, call.form, call.xml, call.params]
-        wanted = names_in(parts)
-        for name in wanted & self.dialect.lookups.keys():
+        for name in call.names & self.dialect.lookups.keys():
             await self._look_up(name)
         return self._filled(call, values or {})
 
@@ -248,6 +246,21 @@ class Session:
 
     def _filled(self, call: d.Call, values: Mapping[str, Any]) -> Request:
         known = {**self.endpoint.credentials, **self._found, **values}
+        path = self.dialect.rpc.path if call.rpc and not call.path and self.dialect.rpc else call.path
+        for name in sorted(call.names - known.keys()):  # else the system would be sent the name itself
+            raise self._lacking(name, path)
+        try:
+            return self._with_all(call, path.fill_path(known), known)
+        except LookupError as missing:
+            raise self._lacking(missing.args[0], path) from missing
+        except ValueError as error:
+            raise Withheld(f"{path}: {error}", where=self.endpoint.name) from error
+
+    def _lacking(self, name: str, path: Template) -> Withheld:
+        sent = "" if name in path.names else "what is sent to "
+        return Withheld(f"there is no value for {{{name}}} in {sent}{path}", where=self.endpoint.name)
+
+    def _with_all(self, call: d.Call, address: str, known: Mapping[str, Any]) -> Request:
         sent_as: d.Shape = self.dialect.shape if self.dialect.shape.by in TYPES else d.JsonShape()
         body = fill(call.json_body, known) if call.json_body is not None else None
         if call.xml is not None:
@@ -255,15 +268,6 @@ class Session:
             body, sent_as = fill(call.xml, known), spoken if isinstance(spoken, d.XmlShape) else d.XmlShape(by="xml")
         elif call.json_body is not None:
             sent_as = d.JsonShape()
-        path = self.dialect.rpc.path if call.rpc and not call.path and self.dialect.rpc else call.path
-        try:
-            address = path.fill_path(known)
-        except LookupError as missing:
-            raise WireError(
-                f"there is no value for {{{missing.args[0]}}} in {path}", where=self.endpoint.name
-            ) from missing
-        except ValueError as error:
-            raise WireError(f"{path}: {error}", where=self.endpoint.name) from error
         if call.path.startswith("{") and address.startswith("/"):
             address = self._wire.rooted(address)
         return Request(

@@ -10,7 +10,7 @@ from concordex.errors import ForeignHost, RequestRefused, WireError
 from concordex.parallel import all_of
 from concordex.wire import dialect as d
 from concordex.wire.dialect.paths import Path, at
-from concordex.wire.dialect.templates import Template, names_in
+from concordex.wire.dialect.templates import Template
 from concordex.wire.http.answers import Answer
 from concordex.wire.http.session import Session
 from concordex.wire.reading.belonging import Belonging
@@ -39,11 +39,8 @@ class Enricher:
         self._belonging = Belonging(table)
         self._vanished = self._failed = self._asked_for = 0
         self._reason = ""
-        details = read.details
-        parts = [details.path, details.query, details.params, details.json_body, details.xml] if details else []
-        for gather in read.gathers:
-            parts += [gather.path, gather.query, gather.params, gather.json_body, gather.xml]
-        self._names = names_in(parts)
+        calls: list[d.Call] = [*read.gathers, *([read.details] if read.details else [])]
+        self._names = {name for call in calls for name in call.names}
         self._lists: list[tuple[d.Also, dict[tuple[str, ...], Any]]] = []
 
     @property
