@@ -13,7 +13,7 @@ import time
 import urllib.error
 import urllib.request
 from collections.abc import Callable, Iterator
-from contextlib import closing, contextmanager
+from contextlib import closing, contextmanager, suppress
 from dataclasses import dataclass
 from hashlib import md5
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -23,11 +23,16 @@ from typing import Any
 import psycopg
 import pytest
 
+#: Ports that nobody is given who asks for any, and each worker has its own: none is taken before its server is up.
+_PORTS = iter(range(21_000 + 500 * int(os.environ.get("PYTEST_XDIST_WORKER", "gw0")[2:]), 32_000))
+
 
 def free_port() -> int:
-    with closing(socket.socket()) as free:
-        free.bind(("127.0.0.1", 0))
-        return int(free.getsockname()[1])
+    for port in _PORTS:
+        with closing(socket.socket()) as free, suppress(OSError):
+            free.bind(("127.0.0.1", port))
+            return port
+    raise AssertionError("no port is free")
 
 
 @dataclass(frozen=True)

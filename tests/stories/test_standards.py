@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import socket
 import subprocess
 import sys
 import time
@@ -14,14 +13,9 @@ import httpx
 import pytest
 
 from tests.conftest import Near
+from tests.servers import free_port
 
 USERS = 130
-
-
-def free_port() -> int:
-    with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
-        return free.getsockname()[1]
 
 
 @contextmanager

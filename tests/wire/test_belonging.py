@@ -10,6 +10,7 @@ from concordex.errors import WireError
 from concordex.wire.http.session import Endpoint, Session
 from concordex.wire.reading.belonging import Belonging
 from concordex.wire.reading.read import read_table
+from concordex.wire.reading.tables import read_tables
 from tests.lamplight import Lamplight, dialect, run
 
 TABLE = """
@@ -125,10 +126,42 @@ def test_what_details_are_asked_by_may_stand_anywhere_in_the_request(serve):
     call = '{method: POST, path: /lamp, query: {on: "{on}"}, form: {size: "{size}"}, headers: {X-Lamp: "{id}"}}'
     look = looked_at(serve(answer).url, f"details: {call}", "1", "")
     assert sorted(asked, key=str) == [({"on": "false"}, "size=2.5", "2"), ({"on": "true"}, "size=2", "1")]
-    assert (
-        look.why
-        == "the details of 1 records could not be had: lamplight: there is no value for {on} in what is sent to /lamp"
+    assert "of 1 records could not be had: lamplight: there is no value for {on} in what is sent to /lamp" in look.why
+
+
+@pytest.mark.parametrize("below", [False, True])
+@pytest.mark.parametrize(("heeds", "alike"), [(True, False), (True, True), (False, True)])
+def test_a_list_for_each_record_is_not_whole_where_the_system_gives_the_same_to_all(serve, below, heeds, alike):
+    """As one does that knows no such parameter; where sites are merely alike, one question more tells them apart."""
+    asked = []
+
+    def answer(_method, path, query, *_):
+        if path == "/zones":
+            return 200, [{"id": zone, "label": f"z{zone}"} for zone in (1, 2, 3)]
+        asked.append(query["zone"])
+        known = query["zone"] in ("1", "2", "3") or not heeds
+        return 200, [{"id": at if alike else f"{query['zone']}-{at}"} for at in range(2)] if known else []
+
+    own = "each: {of: sites}, path: /lamps, query: {zone: '{record_id}'}"
+    of_each = (
+        "path: /zones, gathers: [{path: /lamps, query: {zone: '{id}'}, under: lamps, complete: the guide says so}]"
     )
+    spoken = dialect(f"""
+    tables:
+      sites: {{read: {{path: /zones, complete: the guide says so}}, fields: {{record_id: id}}}}
+      devices:
+        read: {{{own if below else of_each}, complete: the guide says so}}
+        fields: {{record_id: {{from: id, below_parent: {str(below).lower()}}}}}
+    """)
+
+    async def within():
+        async with Session(Endpoint(name="lamplight", url=serve(answer).url), spoken) as session:
+            return {name: look async for name, look in read_tables(session, ["devices"])}
+
+    look = run(within())["devices"]
+    assert look.outcome == ("whole" if heeds else "partial")
+    assert heeds or "also where there is no such record" in look.why
+    assert len(asked) == 3 + alike
 
 
 LISTED = [{"id": 1}, {"id": "/lamps/2"}, {"id": "A-3"}]

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Mapping
+from collections.abc import AsyncIterator, Mapping, Sequence
 from dataclasses import replace
+from itertools import zip_longest
 from typing import Any, TypeVar
 
 from concordex.errors import ForeignHost, RequestRefused, WireError
@@ -15,6 +16,7 @@ from concordex.wire.http.answers import Answer
 from concordex.wire.http.session import Session
 from concordex.wire.reading.belonging import Belonging
 from concordex.wire.reading.completeness import TableOutcome, Verdict, verdict
+from concordex.wire.reading.heeded import Heeded
 from concordex.wire.reading.pages import Page, Pager, in_order
 from concordex.wire.reading.paging import walk
 from concordex.wire.reading.records import Record
@@ -29,10 +31,15 @@ _PATIENCE = 10
 
 
 class Enricher:
-    """Completes the records of a list; ``verdicts``, ``fault`` and ``notes`` tell what could not be had."""
+    """Completes the records of a list; ``verdicts``, ``fault`` and ``notes`` tell what could not be had.
 
-    def __init__(self, session: Session, table: d.Table, values: Mapping[str, Any] | None = None) -> None:
-        self.session, self.values = session, values or {}
+    heeded  take note of the lists that are a record's own, each of its `gathers`
+    """
+
+    def __init__(
+        self, session: Session, table: d.Table, values: Mapping[str, Any] | None = None, heeded: Sequence[Heeded] = ()
+    ) -> None:
+        self.session, self.values, self._heeded = session, values or {}, heeded
         self.read = read = table.read
         self.faults: list[str] = []
         self._of_lists: list[Verdict] = []
@@ -115,11 +122,11 @@ class Enricher:
         records = [self._with_lists(record) for record in page.records] if self._lists else list(page.records)
         if self.read.details:
             records = await self._with_details(self.read.details, records)
-        for gather in self.read.gathers:
-            records = await all_of(self._gathered(gather, record) for record in records)
+        for gather, heeded in zip_longest(self.read.gathers, self._heeded):
+            records = await all_of(self._gathered(gather, record, heeded) for record in records)
         return replace(page, records=records)
 
-    async def _gathered(self, gather: d.Gather, record: Record) -> Record:
+    async def _gathered(self, gather: d.Gather, record: Record, heeded: Heeded | None) -> Record:
         """A record with the list that is its own."""
         call = self._linked(gather, gather.link, record)
         if call is None:
@@ -131,6 +138,8 @@ class Enricher:
         except WireError as error:
             self._missed(error)
             return record
+        if heeded:
+            heeded.took(pager.values, records)
         proof = verdict(pager.trail, vouched=gather.complete)
         if proof.outcome is not TableOutcome.WHOLE or not self._of_lists:
             self._of_lists.append(replace(proof, why=f"the list {gather.under}: {proof.why}" if proof.why else ""))

@@ -20,6 +20,7 @@ from concordex.wire.reading.completeness import TableOutcome, Trail, Verdict, ve
 from concordex.wire.reading.databases import VOUCHED, select
 from concordex.wire.reading.details import Enricher, few
 from concordex.wire.reading.files import read_file
+from concordex.wire.reading.heeded import Heeded, doubts
 from concordex.wire.reading.list_reader import list_reader
 from concordex.wire.reading.pages import Narrow, Page, Pager, in_order
 from concordex.wire.reading.paging import first_page, walk
@@ -155,7 +156,8 @@ async def _look(
         below = _Below(read, parents_of(read, parents), kindless)
         return await _look_below(session, table, collector, narrow, progress, below)
     ids = table.fields["record_id"].from_
-    enricher = Enricher(session, table)
+    own = [Heeded(session, gather) for gather in read.gathers]
+    enricher = Enricher(session, table, heeded=own)
     reader = None if enricher.needed else list_reader(session.dialect, table)
     pager = Pager(session, read, narrow=narrow, ids=ids, reader=reader)
     faults = []
@@ -173,7 +175,7 @@ async def _look(
     if narrow.changed_since and not pager.trail.tells_gone and read.changed and read.changed.gone:
         faults.append(f"no answer held the list of what is gone, which should stand at {read.changed.gone}")
     proved = verdict(pager.trail, vouched=read.complete, narrowed=narrow.fewer)
-    look = collector.look([proved, *enricher.verdicts], faults, enricher.notes)
+    look = collector.look([proved, *enricher.verdicts, *await doubts(own)], faults, enricher.notes)
     look.announced, look.gone = pager.trail.announced, list(pager.trail.gone)
     return look
 
@@ -246,9 +248,10 @@ async def _look_below(
 ) -> TableRead:
     """The lists of all parents as one table; a list that cannot be had costs that parent only."""
     read, ids = table.read, table.fields["record_id"].from_
+    heeded, own = Heeded(session, read, ids), [Heeded(session, gather) for gather in read.gathers]
 
     async def list_below(parent: Parent) -> tuple[Parent, list[Page], Pager, Enricher] | WireError:
-        pager, enricher = Pager(session, read, parent, narrow, ids), Enricher(session, table, parent)
+        pager, enricher = Pager(session, read, parent, narrow, ids), Enricher(session, table, parent, own)
         try:
             return parent, [page async for page in _pages(pager, enricher)], pager, enricher
         except WireError as error:
@@ -260,6 +263,7 @@ async def _look_below(
                 below.missed(outcome)
                 continue
             parent, pages, pager, enricher = outcome
+            heeded.took(parent, [record for page in pages for record in page.records])
             for page in pages:
                 collector.add(page, parent)
             below.took(pager, enricher, narrowed=narrow.fewer)
@@ -269,6 +273,7 @@ async def _look_below(
         if not collector.received:
             raise
         below.faults.append(str(error))
+    below.verdicts += await doubts([heeded, *own])
     below.closed(session.dialect.limits)
     look = collector.look(below.verdicts, below.faults, below.notes)
     look.announced, look.gone = below.total, list(below.gone)
