@@ -17,6 +17,7 @@ from aiosmtpd.smtp import AuthResult
 
 from concordex.work.tell import ways
 from tests.conftest import Near
+from tests.servers import free_port
 
 LAMPS = """
 format: 1
@@ -107,9 +108,7 @@ class Box:
         return "250 taken"
 
     def __enter__(self):
-        with socket.socket() as free:
-            free.bind(("127.0.0.1", 0))
-            self.controller.port = free.getsockname()[1]
+        self.controller.port = free_port()
         self.controller.start()
         return self
 
@@ -223,9 +222,7 @@ def test_nothing_is_told_in_the_clear_nor_where_an_answer_leads(house, monkeypat
     shell, state = house
     plain = Controller(Box.__new__(Box), hostname="127.0.0.1", port=0, ready_timeout=20)
     plain.handler.letters = []
-    with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
-        plain.port = free.getsockname()[1]
+    plain.port = free_port()
     plain.start()
     try:
         mail = f"{{by: mail, server: 'smtp://127.0.0.1:{plain.port}', from: c@q.example, to: w@q.example}}"
