@@ -333,6 +333,28 @@ def test_a_total_is_a_number_however_it_is_written(said, count):
     assert whole_number(said) == count
 
 
+@pytest.mark.parametrize("heeds", [True, False])
+def test_what_a_cache_kept_is_not_asked_for_nor_called_whole(serve, heeds):
+    """One in between had pages of yesterday; of one that gives them all the same it is told."""
+    kept, new = Manners(size=20), Manners(size=24)
+    yesterday = [("Age", "86400"), ("Date", "Mon, 01 Jan 2024 00:00:00 GMT")]
+
+    def cache(method, path, query, body, headers):
+        if heeds and headers.get("Cache-Control") == "no-cache":
+            return new(method, path, query, body, headers)
+        return *kept(method, path, query, body, headers)[:2], yesterday
+
+    spoken = lamps(f"{{path: /lamps, records: lamps, total: n, {OFFSET % (10, '')}}}", limits={"tries": 1})
+
+    async def within():
+        async with Session(Endpoint(name="lamplight", url=serve(cache).url), spoken) as session:
+            return await read_table(session, "lamps"), session.now_there
+
+    look, there = run(within())
+    assert (look.outcome, look.distinct, there is None) == (("whole", 24, False) if heeds else ("unproven", 20, True))
+    assert heeds or "came out of a cache" in look.why
+
+
 @pytest.mark.parametrize("sizes", [(), (10,)])
 def test_how_many_there_are_is_told_also_where_only_some_sizes_may_be_asked_for(serve, sizes):
     spoken = lamps("{path: /lamps, records: lamps, total: n, pages: {by: offset, offset: from, limit: many, size: 10}}")

@@ -65,6 +65,7 @@ class Judge:
         self.system, self.dialect = system, dialect
         self.errors = dialect.errors
         self.mended = 0  # characters of which only a half came
+        self.cached = 0  # answers that the system did not give just now
 
     def answer(self, reply: Reply, path: str, shape: d.Shape, reader: Callable[[bytes], Any] | None = None) -> Answer:
         """The decoded reply; raises where it says that something went wrong.
@@ -72,6 +73,7 @@ class Judge:
         A ``reader`` decodes it in its own way, or says None where it cannot.
         """
         if 200 <= reply.status < 300:
+            self.cached += age_of(reply) > 0
             body = reader(reply.content) if reader else None
             if body is None or self._is_error(body):  # of an error all is wanted that it says
                 body = self._decoded(reply, path, shape)
@@ -204,6 +206,12 @@ def _message(paths: Sequence[Path], body: Any) -> str:
 
 def _said(path: Path | None, body: Any) -> Any:
     return path.first(body) if path else None
+
+
+def age_of(reply: Reply) -> int:
+    """How many seconds ago the system gave, or last confirmed, an answer out of a cache (RFC 9111, section 5.1)."""
+    text = reply.headers.get("Age", "").strip()
+    return int(text) if text.isascii() and text.isdecimal() else 0
 
 
 def wait_asked(reply: Reply) -> float | None:

@@ -24,7 +24,7 @@ from concordex.parallel import all_of
 from concordex.unseen import WITHHELD
 from concordex.wire import dialect as d
 from concordex.wire.dialect.templates import Template, fill, fill_texts
-from concordex.wire.http.answers import Answer, Judge, Reply, wait_asked
+from concordex.wire.http.answers import Answer, Judge, Reply, age_of, wait_asked
 from concordex.wire.http.exchange import Exchange
 from concordex.wire.http.formats import ACCEPT, TYPES, encode, merged
 from concordex.wire.http.recording import Played, PlayedTransport, Recorder, Sending
@@ -401,6 +401,8 @@ class Session:
         if query:
             url = url.update_query({name: str(value) for name, value in query.items()})
         headers = {"Accept": ACCEPT.get(asked.shape.by, "*/*"), **self.dialect.headers}
+        if asked.method in ("GET", "HEAD") and "cache-control" not in map(str.lower, headers):
+            headers["Cache-Control"] = "no-cache"  # what a proxy keeps is of another moment (RFC 9111, section 5.2.1.4)
         if kind:
             headers = {"Content-Type": kind} | headers
         elif "Content-Type" in headers:
@@ -412,7 +414,8 @@ class Session:
 
         Who lets us in may be another one, whose clock says nothing of the system's.
         """
-        if self.is_played or "Date" not in reply.headers or (self._wire.skew is not None and not own) or self.now_there:
+        known = self.now_there or (self._wire.skew is not None and not own)
+        if self.is_played or known or "Date" not in reply.headers or age_of(reply):
             return None
         try:
             there = parsedate_to_datetime(reply.headers["Date"]).astimezone(UTC)

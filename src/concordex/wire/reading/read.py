@@ -25,6 +25,7 @@ from concordex.wire.reading.list_reader import list_reader
 from concordex.wire.reading.pages import Narrow, Page, Pager, in_order
 from concordex.wire.reading.paging import first_page, walk
 from concordex.wire.reading.table_read import Collector, Finish, Parent, Room, TableRead
+from concordex.words import plural
 
 __all__ = ["Collector", "TableRead", "count", "peek", "read_table"]
 
@@ -50,7 +51,7 @@ async def read_table(
     ``parents`` are the records of the table that its lists hang from, where the dialect says `each`; ``finished`` is
     done with its records in the end, and ``room_for`` gives room for each reading of a long table.
     """
-    mended = session.judge.mended
+    mended, cached = session.judge.mended, session.judge.cached
     table = session.dialect.tables[name]
 
     def look() -> Coroutine[Any, Any, TableRead]:
@@ -70,6 +71,9 @@ async def read_table(
             best.doubt = f"two looks did not add up: {best.why}"
     if halves := session.judge.mended - mended:
         best.notes.append(f"of {halves:,} character{'s' * (halves > 1)} only a half came: U+FFFD stands there")
+    if (old := session.judge.cached - cached) and best.whole:
+        best.proof = None
+        best.doubt = f"{plural(old, 'answer')} came out of a cache, though it was asked not to give any (Age, RFC 9111)"
     best.trusted = name in session.endpoint.trusted
     return best
 
