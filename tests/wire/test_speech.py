@@ -444,7 +444,8 @@ def test_a_list_that_is_a_mapping_keeps_its_keys(serve):
 
 def test_a_label_is_looked_up_for_the_code_that_the_path_needs(serve):
     def answer(_m, path, *_):
-        rooms = [{"no": 7, "title": "Hall"}, {"no": 8, "title": "Attic"}]
+        rooms = [{"no": 7, "title": "Hall"}, {"no": 8, "title": "Attic"}, {"no": 9, "title": "HALL"}, {"title": "Loft"}]
+        rooms += [{"no": at, "title": "Yard"} for at in (3, 4)]
         return (200, rooms) if path == "/rooms" else (200, RECORDS) if path == "/rooms/8/lamps" else (404, {})
 
     more = {
@@ -458,6 +459,14 @@ def test_a_label_is_looked_up_for_the_code_that_the_path_needs(serve):
     with pytest.raises(WireError, match="nothing with title 'Cellar'") as caught:
         run(reading(served.url, spoken, room="Cellar"))
     assert "Hall, Attic" in caught.value.advice
+    with pytest.raises(WireError, match=r"2 things with title 'hall', and which of them \{code\} needs"):
+        run(reading(served.url, spoken, room="hall"))
+    with pytest.raises(WireError, match="has 2 things with title 'Yard'"):
+        run(reading(served.url, spoken, room="Yard"))
+    with pytest.raises(WireError, match="nothing with title 'Loft'"):
+        run(reading(served.url, spoken, room="Loft"))
+    with pytest.raises(RequestRefused, match="/rooms/9/lamps"):
+        run(reading(served.url, spoken, room="HALL"))
 
 
 def test_details_join_the_list_and_what_went_away_meanwhile_is_told(serve):

@@ -23,6 +23,7 @@ from concordex.model.members import put_into
 from concordex.parallel import all_of
 from concordex.unseen import WITHHELD
 from concordex.wire import dialect as d
+from concordex.wire.dialect.paths import Path
 from concordex.wire.dialect.templates import Template, fill, fill_texts
 from concordex.wire.http.answers import Answer, Judge, Reply, age_of, wait_asked
 from concordex.wire.http.exchange import Exchange
@@ -231,17 +232,16 @@ class Session:
             wanted = {member: str(text.fill(shown)) for member, text in lookup.match.items()}
             records = (await self.get(lookup)).at(lookup.records)
             records = records if isinstance(records, list) else [records]
-            seen = []
-            for record in records:
-                values = {member: str(member.first(record)) for member in wanted}
-                if all(values[member].lower() == text.lower() for member, text in wanted.items()):
-                    self._found[name] = lookup.take.first(record)
-                    return
-                seen.append(", ".join(values.values()))
+            taken = _taken(lookup, records, wanted)
+            if len(taken) == 1:
+                (self._found[name],) = taken
+                return
             sought = " and ".join(f"{member} {text!r}" for member, text in wanted.items())
+            what = f"{len(taken)} things with {sought}, and which of them" if taken else f"nothing with {sought}, which"
+            there = ", ".join(", ".join(str(member.first(one)) for member in wanted) for one in records[:20])
             raise WireError(
-                f"the system has nothing with {sought}, which {{{name}}} needs", where=self.endpoint.name,
-                advice=f"it has: {', '.join(seen[:20]) or 'nothing'}",
+                f"the system has {what} {{{name}}} needs", where=self.endpoint.name,
+                advice=f"it has: {there or 'nothing'}",
             )  # fmt: skip
 
     def _filled(self, call: d.Call, values: Mapping[str, Any]) -> Request:
@@ -465,6 +465,19 @@ class Session:
             Answer(answer.status, self.judge.rpc(by_id[call["id"]], f"{path} {call['method']}", reply))
             for call in calls
         ]
+
+
+def _taken(lookup: d.Lookup, records: Sequence[Any], wanted: Mapping[Path, str]) -> list[Any]:
+    """What a lookup takes of the records that it means: as they are written, or else whatever the case; each once."""
+    for alike in (str, str.casefold):
+        taken = [
+            lookup.take.first(record)
+            for record in records
+            if all(alike(str(member.first(record))) == alike(text) for member, text in wanted.items())
+        ]
+        if told := {str(value): value for value in taken if value is not None}:
+            return list(told.values())
+    return []
 
 
 def _passing(error: Exception) -> bool | float:
