@@ -259,6 +259,25 @@ def test_an_action_is_sent_with_what_the_record_says_just_then(tmp_path, serve):
     assert [body for method, body, _ in spite.sent if method == "POST"] == [{"to": "lamp-1", "with": "softly"}]
 
 
+@pytest.mark.parametrize("twin", ["attic", "Attic"])
+def test_a_reference_that_two_records_bear_is_a_guess_and_not_made(tmp_path, serve, twin):
+    """Neither where both are known as it is prepared, nor where the second has come since."""
+    shell, spite = spiteful(tmp_path, serve)
+    rows = tmp_path / "x.json"
+    rows.write_text(json.dumps([{"name": "lamp-1", "site": "attic"}]))
+    first = spite.put("sites", label="attic")
+    shell("pull")
+    words = ("push", str(rows), "--to", "spite", "--table", "devices", "--make", "sites", "--draft")
+    shell(*words)
+    both = f"{first}, {spite.put('sites', label=twin)}"
+    told = shell("change", "run", "1", "--yes", status=4)
+    assert f"spite has 2 records in sites for attic: {both}" in told.stdout
+    assert states(shell) == ["held"]
+    shell("pull")
+    assert f"is borne by 2 of the sites there: {both}" in shell(*words, status=2).stdout
+    assert not spite.labels()
+
+
 def test_what_a_record_lacks_is_not_sent_as_a_word_of_ours(tmp_path, serve):
     """Neither `{comment}` nor `None`: it is refused here, and what needs no more is sent as it is."""
     told = 'ring"}', 'ring", query: {at: "{position}"}, json: {also: "{comment}", with: "say {comment}"}}'

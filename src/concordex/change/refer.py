@@ -36,6 +36,11 @@ class TargetTable:
             for link in self.form.links
         }
 
+    def bearers(self, link: ReferenceMember, record: Record) -> Sequence[str]:
+        """The ids of records that a reference cannot tell apart; none where there is but one."""
+        known, key = self.known.get(link.via), natural(record, list(link.by))
+        return known.several.get(key, ()) if known and key else ()
+
 
 @dataclass(frozen=True)
 class Unclear:
@@ -53,10 +58,12 @@ def referred(values: Record, link: ReferenceMember, target: TargetTable) -> Reco
     if not any(values.get(ours) is not None for ours in own):
         return None
     meant = _named(given, link, target)
-    if len(meant) == 1:
-        return {link.by[name]: meant[0][name] for name in link.by}
     text = " ".join(str(value) for value in given.values())
     fields = [link.by[theirs] for theirs in given]
+    if len(meant) == 1:
+        if bear := target.bearers(link, meant[0]):
+            return Unclear(fields, text, f"is borne by {len(bear)} of the {link.via} there: {', '.join(bear)}")
+        return {link.by[name]: meant[0][name] for name in link.by}
     if meant:
         could = "; ".join(sorted(" ".join(str(other[name]) for name in link.by) for other in meant))
         return Unclear(fields, text, f"is ambiguous among the {link.via} there: {could}")

@@ -209,10 +209,14 @@ class RecordTarget(ApiTarget):
         asked = (table, *key, *map(str, key.values()))
         record_id = self._numbers.get(asked)
         if record_id is None:  # asked for again and again: a thousand devices have one site
-            record_id = self._numbers[asked] = self._raw[table].get(natural(key, list(key)) or ())
-        if record_id is None:
-            label = " ".join(str(value) for value in key.values())
-            raise CalledWrongly(f"{self.session.endpoint.name} has no record in {table} for {label}")
+            there = natural(key, list(key)) or ()
+            several = self._known[table].several.get(there, ())
+            record_id = self._numbers[asked] = None if several else self._raw[table].get(there)
+            if record_id is None:
+                has = f"{len(several)} records" if several else "no record"
+                which = f": {', '.join(several)}" if several else ""
+                label = " ".join(str(value) for value in key.values())
+                raise CalledWrongly(f"{self.session.endpoint.name} has {has} in {table} for {label}{which}")
         return record_id
 
     def needed(self, tables: Iterable[str]) -> list[str]:
