@@ -129,6 +129,21 @@ def test_what_details_are_asked_by_may_stand_anywhere_in_the_request(serve):
     assert "of 1 records could not be had: lamplight: there is no value for {on} in what is sent to /lamp" in look.why
 
 
+def test_what_says_nothing_of_whom_it_belongs_to_belongs_to_nobody(serve):
+    """Neither to what says nothing either."""
+
+    def answer(_method, path, *_):
+        lamps = [{"id": 1, "room": "hall"}, {"id": 2, "room": None}, {"id": 3}]
+        states = [{"where": "hall", "label": "lit"}, {"where": None, "label": "dark"}, {"label": "dim"}]
+        return 200, {"lamps": lamps} if path == "/lamps" else states
+
+    look = looked_at(
+        serve(answer).url, "also: [{path: /x, match: {where: room}, complete: the guide says so}]", "1", ""
+    )
+    assert look.whole
+    assert look.frame["name"].to_list() == ["lit", None, None]
+
+
 @pytest.mark.parametrize("below", [False, True])
 @pytest.mark.parametrize(("heeds", "alike"), [(True, False), (True, True), (False, True)])
 def test_a_list_for_each_record_is_not_whole_where_the_system_gives_the_same_to_all(serve, below, heeds, alike):

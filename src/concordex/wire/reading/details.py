@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Mapping, Sequence
+from collections.abc import AsyncIterator, Iterable, Mapping, Sequence
 from dataclasses import replace
 from itertools import zip_longest
 from typing import Any, TypeVar
@@ -102,9 +102,11 @@ class Enricher:
         """The whole of a second list, by the members that tie it to the first."""
         pager, records, came = Pager(self.session, also, self.values), dict[tuple[str, ...], Any](), 0
         async for page in walk(pager):
-            came += len(page.records)
             for record in page.records:
-                key = tuple(str(member.first(record)) for member in also.match)
+                key = _key(record, also.match)
+                if key is None:  # it belongs to nothing
+                    continue
+                came += 1
                 if also.several:
                     records.setdefault(key, []).append(record)
                 else:
@@ -166,8 +168,8 @@ class Enricher:
 
     def _with_lists(self, record: Record) -> Record:
         for also, records in self._lists:
-            key = tuple(str(member.first(record)) for member in also.match.values())
-            record = _joined(record, records.get(key), also.under)
+            key = _key(record, also.match.values())
+            record = _joined(record, records.get(key) if key else None, also.under)
         return record
 
     async def _with_details(self, details: d.Details, records: list[Record]) -> list[Record]:
@@ -203,6 +205,12 @@ class Enricher:
         """What a details call may name: values of the list, and members of the record."""
         members = {name: at(name).first(record) for name in self._names}
         return {**self.values, **{name: value for name, value in members.items() if value is not None}}
+
+
+def _key(record: Record, members: Iterable[Path]) -> tuple[str, ...] | None:
+    """What ties a record to another one; None where it does not say all of it."""
+    values = [member.first(record) for member in members]
+    return None if None in values else tuple(map(str, values))
 
 
 def few(vanished: int, of: int, limits: d.SystemLimits) -> bool:
