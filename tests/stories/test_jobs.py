@@ -7,11 +7,13 @@ import os
 import signal
 import time
 from datetime import UTC, datetime, timedelta
-from threading import Timer
+from threading import Event, Timer
 
 import pytest
 
+from concordex.errors import StoreError
 from concordex.store.runs import JobRuns
+from concordex.work.jobs import keeper
 from concordex.work.jobs.due import due, part_of, parts_of
 from tests.conftest import Near, Shell
 
@@ -126,6 +128,32 @@ def test_what_is_due_runs_once_for_the_systems_that_are_meant_and_what_was_misse
     assert [(run.job, run.part, run.outcome) for run in here.jobs.history()] == [("often", "", "done")]
     shell("work", "--once")  # seven hours were missed, and made up for once
     assert len(here.jobs.history()) == 1
+
+
+@pytest.mark.parametrize("error", [StoreError("the catalogue is away"), OSError("no space is left")])
+def test_what_could_not_be_begun_is_begun_as_soon_as_it_can(lamps, monkeypatch, error):
+    """The catalogue was away, or the disk full, just when it was due: it would not have come before tomorrow."""
+    shell, _ = lamps
+    with_jobs(shell, "  nightly: {every: 1d, steps: [pull a]}\n")
+    here, stop, told = shell.workspace, Event(), []
+    here.catalogue.runs.await_from("nightly", "", datetime(2000, 1, 1, tzinfo=UTC))
+    monkeypatch.setattr(keeper, "_AGAIN", 0.1)
+    begin, faults = JobRuns.begin, [error]
+
+    def begun(*given):
+        if faults:
+            raise faults.pop()
+        return begin(*given)
+
+    def heard(said):
+        told.append(said)
+        if "done after" in said or len(told) > 9:
+            stop.set()
+
+    monkeypatch.setattr(JobRuns, "begin", begun)
+    here.jobs.work(stop, heard)
+    assert f"nightly: {error}; unless that was noted, it is tried again in 0.1 s" in told
+    assert [run.outcome for run in here.jobs.history(9)] == ["done"]
 
 
 def test_what_was_missed_for_too_long_is_said_and_not_made_up_for(lamps):

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from datetime import datetime
 from functools import partial
-from threading import Event, Thread
+from math import inf
+from threading import Event, Lock, Thread
 from typing import TYPE_CHECKING
 
 from filelock import Timeout
@@ -22,13 +24,15 @@ if TYPE_CHECKING:
 
     from concordex.store.runs import JobRun, JobRuns
     from concordex.store.tasks import Lot
-    from concordex.work.jobs.due import JobPart
+    from concordex.work.jobs.due import Due, JobPart
     from concordex.work.workspace.base import BaseWorkspace
 
 #: Seconds between two looks at the clock, the file, and what is due.
 _LOOK = 0.5
 #: Seconds between two looks at what is to be told.
 _POST = 2.0
+#: Seconds after which it is tried again to begin what could not be begun.
+_AGAIN = 30.0
 #: Seconds in which another runner notes a run that it has begun.
 _NOTED = 3.0
 #: Sends what may go: each place with what came of it.
@@ -50,7 +54,7 @@ def keep_running(
     of one that does not hold together it is told, and what it said before goes on to hold.
     """
     with _in_turn(workspace) as me:
-        return _Keeper(workspace, stop, heard, after, post, me).work(once=once)
+        return _Keeper(workspace, stop, heard, after, post, me, once=once).work()
 
 
 @contextmanager
@@ -73,32 +77,36 @@ def _in_turn(workspace: BaseWorkspace) -> Iterator[str]:
 
 
 class _Keeper:
-    def __init__(self, workspace: BaseWorkspace, stop: Event, heard: Heard, after: After, post: Post, me: str) -> None:
-        self._here, self._stop, self._heard, self._me = workspace, stop, heard, me
+    def __init__(
+        self, workspace: BaseWorkspace, stop: Event, heard: Heard, after: After, post: Post, me: str, *, once: bool
+    ) -> None:
+        self._here, self._stop, self._heard, self._me, self._once = workspace, stop, heard, me, once
         self._read = self._written()  # before it is read: whatever is altered meanwhile is read anew
         self._here = type(workspace)(workspace.root)
         self._after, self._post = after, post
         self._over, self._told = Event(), Event()
         #: Set when a part has ended.  Threads are not joined: a join that Ctrl-C interrupts takes them for ended.
         self._ended: dict[str, Event] = {}
-        self._begun: dict[str, datetime] = {}  # until the store knows it
+        #: Of each part the slot that it was begun for, and from when on it is begun anew if the store does not know it.
+        self._begun: dict[str, tuple[datetime, float]] = {}
+        self._looking = Lock()
         self._ran = 0
 
-    def work(self, *, once: bool) -> int:
+    def work(self) -> int:
         for run in settle(self._here):
             self._heard(f"{run.job} {run.part}".rstrip() + f": run {run.id} had lost its process")
             self._after(self._here, run)
         jobs = len(self._here.config.jobs)
-        if not once:
+        if not self._once:
             self._heard(f"waiting for {jobs} job{'' if jobs == 1 else 's'} of {self._here.root}; Ctrl-C ends it")
         sending = Thread(target=self._send, name="telling", daemon=True)
         sending.start()
-        if self._me and not once:
+        if self._me and not self._once:
             self._ended["helping"] = Event()
             Thread(target=self._help, name="helping", daemon=True).start()
         try:
             self._begin_what_is_due()
-            while not once and not self._stop.wait(_LOOK):
+            while not self._once and not self._stop.wait(_LOOK):
                 self._read_anew()
                 self._go_on_with_what_was_lost()
                 self._begin_what_is_due()
@@ -170,16 +178,22 @@ class _Keeper:
     def _begin_what_is_due(self) -> None:
         now = self._here.now()
         for part in parts_of(self._here):
-            waiting = due(part, self._here.catalogue.runs, now)
-            if waiting is None or not waiting.now or self._begun.get(part.name) == waiting.slot:
-                continue
-            if waiting.missed:
-                self._skip(part, waiting.slot, f"it was due at {waiting.slot:%Y-%m-%d %H:%M} UTC, and nothing ran then")
-            elif not self._ended.get(part.name, _OVER).is_set():
-                if not waiting.left:  # else it waits for the one before it, which was about to end
-                    self._skip(part, waiting.slot, "the one before it still runs")
-            else:
-                self._begin(part, waiting.slot)
+            with self._looking:
+                waiting = due(part, self._here.catalogue.runs, now)
+                if waiting is not None and waiting.now and not self._is_begun(part, waiting.slot):
+                    self._begin_or_skip(part, waiting)
+
+    def _begin_or_skip(self, part: JobPart, waiting: Due) -> None:
+        if waiting.missed:
+            self._skip(part, waiting.slot, f"it was due at {waiting.slot:%Y-%m-%d %H:%M} UTC, and nothing ran then")
+        elif self._ended.get(part.name, _OVER).is_set():
+            self._begin(part, waiting.slot)
+        elif not waiting.left:  # else it waits for the one before it, which was about to end
+            self._skip(part, waiting.slot, "the one before it still runs")
+
+    def _is_begun(self, part: JobPart, slot: datetime) -> bool:
+        begun, again = self._begun.get(part.name, (None, inf))
+        return begun == slot and time.monotonic() < again
 
     def _skip(self, part: JobPart, slot: datetime, why: str) -> None:
         if self._here.catalogue.runs.skip(part.job, part.part, slot, self._here.allowed.who, why):
@@ -189,24 +203,25 @@ class _Keeper:
         ended = self._ended[part.name] = Event()
 
         def run() -> None:
-            taken = True
+            again = inf
             try:
-                taken = self._run(part, slot, lost)
-            except ConcordexError as error:
-                self._heard(f"{part.name}: {error}")
-            except OSError as error:  # such as a full disk: the others go on, and it is tried again when it is due
-                self._heard(f"{part.name}: {error}")
+                if not self._run(part, slot, lost):
+                    again = time.monotonic()
+            except (ConcordexError, OSError) as error:  # such as a full disk: the others go on
+                later = "" if self._once else f"; unless that was noted, it is tried again in {_AGAIN:g} s"
+                self._heard(f"{part.name}: {error}{later}")
+                again = time.monotonic() + _AGAIN
             finally:
-                ended.set()
-            if not taken:  # by now it is not taken for one that still runs
-                self._begun.pop(part.name, None)
+                with self._looking:  # else it may be seen as due, and as one that still runs
+                    ended.set()
+                    self._begun[part.name] = slot, again
 
         self._ran += 1
-        self._begun[part.name] = slot
+        self._begun[part.name] = slot, inf
         Thread(target=run, name=part.name, daemon=True).start()
 
     def _run(self, part: JobPart, slot: datetime, lost: JobRun | None) -> bool:
-        """Run it, or note that it runs already; False where whoever was about to is gone, and it may be due still."""
+        """Run it, or note that it runs already; False where whoever was about to is gone, and it may still be due."""
         try:
             run_part(self._here, part, slot, self._stop, self._heard, self._after, lost=lost, me=self._me)
         except Stopped as error:  # somebody runs it by hand, or another runner, which has not noted it yet
