@@ -162,3 +162,62 @@ def test_a_recording_of_a_system_whose_clock_is_ahead_gives_what_was_pulled(pull
     store.apart = -86_400  # it is not asked
     (row,) = json.loads(shell("pull", "--replay", "rec", "--table", "events", "-f", "json").stdout)
     assert (row["outcome"], row["distinct"]) == ("whole", len(store.lit))
+
+
+SITES = "  sites: {read: {path: /rooms, complete: one answer has all}, fields: {record_id: id, name: label}}\n"
+#: What a table is told beside its list, what a field is of it, and why all is pulled then.
+BESIDE = {
+    "": ("", "label", "is another than in pull 1"),
+    "a name": ("", "room, via: sites", "is another than in pull 1"),
+    "a list": (
+        "also: [{path: /moods, match: {lamp: id}, under: in, complete: never is cut}]",
+        "in.mood",
+        "without them",
+    ),
+    "its own": ("gathers: [{path: '/{id}', under: own, complete: never is cut}]", "'$.own[0].mood'", "without them"),
+}
+
+
+@pytest.mark.parametrize("beside", BESIDE)
+def test_what_is_told_beside_a_record_may_change_without_it(tmp_path, serve, beside):
+    """The name of its room, a second list, one of its own, or the dialect: no stamp of the record says so."""
+    store, told = Store(serve), {"word": "old"}
+
+    def answer(method, path, query, *rest):
+        if path == "/lamps":
+            status, said = store(method, path, query, *rest)
+            return status, said | {"lamps": [lamp | {"room": 7} for lamp in said["lamps"]]}
+        lamps = store.lamps if path == "/moods" else [""]
+        return 200, [{"id": 7, "lamp": lamp, "label": told["word"], "mood": told["word"]} for lamp in lamps]
+
+    more, member, why = BESIDE[beside]
+    text = DIALECT.replace("one answer has all}", f"one answer has all, {more}}}") + SITES
+    text = text.replace("name: label}", f"name: label, comment: {{from: {member}, type: text}}}}", 1)
+    (tmp_path / "dialects").mkdir()
+    dialect = tmp_path / "dialects/lamps.yaml"
+    dialect.write_text(text)
+    (tmp_path / "concordex.yaml").write_text(
+        f"format: 1\nsystems:\n  quay: {{dialect: lamps, url: '{serve(answer).url}'}}\n"
+    )
+    shell = Near(tmp_path)
+    shell("pull")
+    told["word"] = "new"
+    if not beside:
+        dialect.write_text(text.replace("from: label, type", "always: new, type"))
+    store.alter("1", "other")
+    assert why in shell("pull", "--changed-only").stderr
+    shown = json.loads(shell("show", "devices", "-c", "comment", "-f", "json").stdout)
+    assert {row["comment"] for row in shown} == {"new"}
+    again = shell("pull", "--changed-only").stderr
+    assert ("1 changed and 0 gone" in again) is (not more)
+
+
+def test_what_is_left_out_no_more_is_pulled(pulled):
+    """What a rule hid was counted as there, whatever hides it now."""
+    shell, _ = pulled()
+    rule = "  quay: {leave_out: [{where: name = lamp-%d, why: it is ours}], "
+    shell.config(lambda text: text.replace("  quay: {", rule % 1))
+    shell("pull")
+    shell.config(lambda text: text.replace("lamp-1", "lamp-2"))
+    assert "what is left out, is another than in pull 2" in shell("pull", "--changed-only").stderr
+    assert names(shell) == ["lamp-0", "lamp-1"]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
@@ -142,6 +144,19 @@ def test_what_says_nothing_of_whom_it_belongs_to_belongs_to_nobody(serve):
     )
     assert look.whole
     assert look.frame["name"].to_list() == ["lit", None, None]
+
+
+@pytest.mark.parametrize("under", ["", ", under: state"])
+def test_a_second_list_does_not_give_a_record_another_id(serve, under):
+    """As one would whose records have ids of their own: what is written to the first went to another one."""
+
+    def answer(_method, path, *_):
+        return 200, {"lamps": [{"id": 1}, {"id": 2}]} if path == "/lamps" else [{"id": 2, "of": 1}, {"id": 1, "of": 2}]
+
+    also = f"also: [{{path: /x, match: {{of: id}}, complete: the guide says so{under}}}]"
+    look = looked_at(serve(answer).url, also, "1", "")
+    assert [json.loads(text)["id"] for text in look.frame.sort("record_id")["original"]] == [1, 2]
+    assert look.why == (None if under else "the second list /x has ids of its own: `under` keeps them apart")
 
 
 @pytest.mark.parametrize("below", [False, True])

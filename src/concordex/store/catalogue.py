@@ -36,7 +36,7 @@ CREATE TABLE IF NOT EXISTS snapshots (
     announced INTEGER, received INTEGER, distinct_ids INTEGER, fault TEXT, notes TEXT NOT NULL,
     lost TEXT NOT NULL, seconds DOUBLE PRECISION NOT NULL, requests INTEGER NOT NULL, retries INTEGER NOT NULL,
     bytes INTEGER NOT NULL, left_out TEXT NOT NULL DEFAULT '{}', narrowed TEXT, proof TEXT, refers TEXT,
-    began TEXT
+    began TEXT, reading TEXT
 );
 CREATE INDEX IF NOT EXISTS newest ON snapshots (system, name, id);
 CREATE TABLE IF NOT EXISTS reconciliations (
@@ -82,6 +82,7 @@ _LATER = {
         "proof": "TEXT",
         "refers": "TEXT",
         "began": "TEXT",
+        "reading": "TEXT",
     },
     "changes": {"about": "TEXT"},
     "steps": {"became": "TEXT", "ours": "INTEGER", "whole": "TEXT", "causes": "TEXT"},
@@ -126,6 +127,7 @@ class Snapshot:
     proof: str | None = None
     refers: Mapping[str, str] | None = None  # fields that hold ids of other tables' records; None: nobody noted it
     began: datetime | None = None  # its reading, by the system's own clock; None where that is not known
+    reading: str | None = None  # a digest of how it was read, and of what the ids in it meant
     id: int | None = None
     trusted: bool = False  # the workspace believes it though nothing proves it
 
@@ -242,14 +244,14 @@ class Catalogue:
         s = snapshot
         self.database.run(
             "INSERT INTO snapshots (pull, system, name, taken, outcome, file, announced, received, distinct_ids,"
-            " fault, notes, lost, seconds, requests, retries, bytes, left_out, narrowed, proof, refers, began)"
-            " VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+            " fault, notes, lost, seconds, requests, retries, bytes, left_out, narrowed, proof, refers, began, reading)"
+            " VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
             (
                 s.pull, s.system, s.table, s.taken.isoformat(), s.outcome, s.file, s.announced, s.received,
                 s.distinct, fit_to_keep(s.fault),
                 json.dumps([*map(masked, s.notes)]), json.dumps(s.lost), s.seconds, s.requests,
                 s.retries, s.bytes, json.dumps(s.left_out), s.narrowed, s.proof,
-                None if s.refers is None else json.dumps(s.refers), s.began and s.began.isoformat(),
+                None if s.refers is None else json.dumps(s.refers), s.began and s.began.isoformat(), s.reading,
             ),
         )  # fmt: skip
 
@@ -457,7 +459,7 @@ class Catalogue:
             requests=row["requests"], retries=row["retries"], bytes=row["bytes"],
             left_out=json.loads(row.get("left_out") or "{}"), narrowed=row.get("narrowed"), proof=row.get("proof"),
             refers=json.loads(row.get("refers") or "null"),
-            began=datetime.fromisoformat(row["began"]) if row.get("began") else None,
+            began=datetime.fromisoformat(row["began"]) if row.get("began") else None, reading=row.get("reading"),
             trusted=(row["system"], row["name"]) in self._trusted,
         )  # fmt: skip
 

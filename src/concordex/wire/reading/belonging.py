@@ -33,6 +33,10 @@ class Belonging:
             self._telling += telling
             self._mute += not telling
 
+    def keeps(self, record: Record, joined: Record) -> bool:
+        """Whether a record is known by the same id with what was added to it from a second list."""
+        return all(path.first(record) == path.first(joined) for path in self._ids)
+
     @property
     def fault(self) -> str | None:
         """That some were of other records, where others were of their own."""

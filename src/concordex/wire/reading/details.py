@@ -169,7 +169,12 @@ class Enricher:
     def _with_lists(self, record: Record) -> Record:
         for also, records in self._lists:
             key = _key(record, also.match.values())
-            record = _joined(record, records.get(key) if key else None, also.under)
+            joined = _joined(record, records.get(key) if key else None, also.under)
+            if not self._belonging.keeps(record, joined):
+                name = also.rpc or also.path
+                self.faults.append(f"the second list {name} has ids of its own: `under` keeps them apart")
+                continue
+            record = joined
         return record
 
     async def _with_details(self, details: d.Details, records: list[Record]) -> list[Record]:

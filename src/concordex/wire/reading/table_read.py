@@ -75,6 +75,7 @@ class TableRead:
     gone: list[str] = field(default_factory=list)
     again: bool = False  # records may have moved: worth a second look
     trusted: bool = False  # the workspace believes it though nothing proves it
+    reading: str | None = None  # a digest of how it was read, and of what the ids in it meant
 
     @property
     def frame(self) -> pl.DataFrame:

@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator, Callable, Mapping, Sequence
+from hashlib import blake2b
+
+import polars as pl
 
 from concordex.errors import (
     BadAnswer,
@@ -87,6 +90,7 @@ async def _read(
         raise
     except Exception as error:  # whatever an answer or a dialect makes us stumble over costs this table, not the rest
         raise stumbled(name, where, error) from error
+    look.reading = _reading(table, meant) if table.read.changed else None
     if progress:  # it has ended, also where nobody knew how long it would be
         progress(name, look.received, look.received)
     if each and not looks[each.of].whole:
@@ -105,6 +109,14 @@ def _taken(table: d.Table) -> dict[str, set[str]]:
         if spec.via is not None:
             takes.setdefault(spec.via, set()).add(spec.take)
     return {via: names - {"record_id"} for via, names in takes.items()}
+
+
+def _reading(table: d.Table, meant: Mapping[str, pl.DataFrame]) -> str:
+    """A digest that is another one where the same records would be read as others: how, and what ids in them mean."""
+    digest = blake2b(table.model_dump_json(include={"read", "fields"}).encode(), digest_size=16)
+    for via, frame in sorted(meant.items()):
+        digest.update(f"\n{via}\n{frame.select(sorted(frame.columns)).sort('record_id').write_csv()}".encode())
+    return digest.hexdigest()
 
 
 def stumbled(table: str, system: str, error: Exception) -> BadAnswer:

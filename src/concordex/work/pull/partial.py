@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
+from hashlib import blake2b
 from typing import TYPE_CHECKING
 
 import polars as pl
@@ -21,6 +22,7 @@ from concordex.wire.reading.tables import read_tables
 from concordex.work.pull.pushdown import narrowed, reachable
 
 if TYPE_CHECKING:
+    from concordex.wire.dialect import Table
     from concordex.work.workspace.base import BaseWorkspace
 
 #: What changed so shortly before the last pull began is asked for again: it may be seen late.
@@ -63,13 +65,10 @@ class PullPlan:
             return cls(workspace, system, table, query, narrowed(reached, spec, query, now), base)
         if not changed_only:
             return cls(workspace, system, table, query, Narrow())
-        if spec.read.changed and base and base.began:
-            return cls(workspace, system, table, query, Narrow(changed_since=base.began - _OVERLAP), base, changed=True)
-        why = "there is nothing yet to add to"
-        if base:
-            unknown = "what time it was there when the last pull began is not known"
-            why = unknown if spec.read.changed else "it cannot tell what changed"
-        return cls(workspace, system, table, query, Narrow(), remark=f"pulled in full: {why}")
+        why, since = _why_in_full(spec, base), base.began if base else None
+        if why or since is None:
+            return cls(workspace, system, table, query, Narrow(), remark=f"pulled in full: {why}")
+        return cls(workspace, system, table, query, Narrow(changed_since=since - _OVERLAP), base, changed=True)
 
     @property
     def narrowed(self) -> str | None:
@@ -117,6 +116,9 @@ class PullPlan:
 
     async def _changes(self, session: Session, look: TableRead, base: Snapshot) -> TableRead:
         workspace = self.workspace
+        if base.reading != reading_of(workspace, self.system, self.table, look):
+            why = f"the dialect, what its ids mean, or what is left out, is another than in pull {base.pull}"
+            return await self._full(session, why)
         read, since = session.dialect.tables[self.table].read, self.narrow.changed_since
         total = await count(session, self.table)
         kept = workspace.frames.scan(str(base.file)).collect()
@@ -137,3 +139,28 @@ class PullPlan:
         self.remark = f"pulled in full: {why}"
         looks = dict([pair async for pair in read_tables(session, [self.table])])
         return looks[self.table]
+
+
+def _why_in_full(table: Table, base: Snapshot | None) -> str:
+    """Why all of a table is pulled where only what changed was asked for; empty where that can be had."""
+    if base is None:
+        return "there is nothing yet to add to"
+    read = table.read
+    if read.changed is None:
+        return "it cannot tell what changed"
+    if read.also or read.gathers or read.each:
+        return "what other lists say of its records may change without them"
+    if base.began is None:
+        return "what time it was there when the last pull began is not known"
+    return ""
+
+
+def reading_of(workspace: BaseWorkspace, system: str, table: str, look: TableRead) -> str | None:
+    """A digest that is another one where the same records would be kept as others.
+
+    It is so by the dialect, by what ids mean, and by what is left out.  None of a table that cannot tell what changed.
+    """
+    if look.reading is None:
+        return None
+    rules = [rule.model_dump_json() for rule in workspace.config.systems[system].leave_out if rule.table == table]
+    return blake2b("\n".join([look.reading, *rules]).encode(), digest_size=16).hexdigest()

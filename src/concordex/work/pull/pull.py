@@ -37,7 +37,7 @@ from concordex.wire.writing.staging import pending
 from concordex.words import suggestion
 from concordex.work.pull.in_progress import ORIGIN, begun, settle
 from concordex.work.pull.outcome import outcome_of
-from concordex.work.pull.partial import PullPlan, with_part
+from concordex.work.pull.partial import PullPlan, reading_of, with_part
 from concordex.work.pull.retention import tidy
 from concordex.work.pull.sift import Sift
 from concordex.work.pull.spool import Spool
@@ -362,6 +362,7 @@ def keep(
         lost=look.lost, seconds=time.monotonic() - begun, requests=spent.requests, retries=spent.retries,
         bytes=spent.received, left_out=sift.counts, narrowed=narrowed,
         refers=workspace.dialect(system).tables[table].refers, began=began,
+        reading=into.reading if into else reading_of(workspace, system, table, look),
     )  # fmt: skip
     try:
         if spool:
