@@ -146,6 +146,33 @@ def test_what_says_nothing_of_whom_it_belongs_to_belongs_to_nobody(serve):
     assert look.frame["name"].to_list() == ["lit", None, None]
 
 
+@pytest.mark.parametrize(
+    ("announced", "room", "outcome"),
+    [(2, 2, "unproven"), (2, 1, "whole"), (2, None, "whole"), (1, 2, "whole"), (1, 1, "whole")],
+)
+def test_a_name_that_was_lost_with_a_part_of_another_table_is_missed(serve, announced, room, outcome):
+    """A site that the system itself has not is none; one that did not come is not known."""
+
+    def answer(_method, path, *_):
+        rooms = {"rooms": [{"id": 1, "label": "attic"}], "n": announced}
+        return 200, rooms if path == "/rooms" else [{"id": 1, "room": room}, {"id": 2, "room": 1}]
+
+    spoken = dialect("""
+    tables:
+      sites: {read: {path: /rooms, records: rooms, total: n, complete: it is told}, fields: {record_id: id, name: label}}
+      devices: {read: {path: /x, complete: it is told}, fields: {record_id: id, site: {from: room, via: sites}}}
+    """)
+
+    async def within():
+        async with Session(Endpoint(name="lamplight", url=serve(answer).url), spoken) as session:
+            return {name: look async for name, look in read_tables(session, ["devices"])}
+
+    look = run(within())["devices"]
+    assert look.outcome == outcome
+    why = "of 1 id in site it is not known what is meant: sites is partial"
+    assert look.why == (why if outcome == "unproven" else None)
+
+
 @pytest.mark.parametrize("under", ["", ", under: state"])
 def test_a_second_list_does_not_give_a_record_another_id(serve, under):
     """As one would whose records have ids of their own: what is written to the first went to another one."""

@@ -133,15 +133,21 @@ def _translated(words: pl.Expr, spec: FieldMap) -> pl.Expr:
     return pl.when(lowered.is_in(list(table))).then(known).otherwise(rest)
 
 
-def follow(frame: pl.DataFrame, table: Table, others: Mapping[str, pl.DataFrame]) -> pl.DataFrame:
-    """``frame`` with each id of a record elsewhere replaced by the value that is meant."""
+def follow(
+    frame: pl.DataFrame, table: Table, others: Mapping[str, pl.DataFrame], nowhere: dict[str, int] | None = None
+) -> pl.DataFrame:
+    """``frame`` with each id of a record elsewhere replaced by the value that is meant.
+
+    ``nowhere`` takes of each field how many ids led to no record.
+    """
     for name, spec in table.fields.items():
         if spec.via is None:
             continue
-        other = others[spec.via].select(pl.col("record_id").alias(name), pl.col(spec.take).alias("_meant"))
-        frame = (
-            frame.join(other.unique(name), on=name, how="left", maintain_order="left")
-            .with_columns(pl.col("_meant").alias(name))
-            .drop("_meant")
-        )
+        there, meant = pl.lit(True).alias("_there"), pl.col(spec.take).alias("_meant")
+        other = others[spec.via].select(pl.col("record_id").alias(name), meant, there)
+        joined = frame.join(other.unique(name), on=name, how="left", maintain_order="left")
+        if nowhere is not None:
+            lost = joined.select((pl.col(name).is_not_null() & pl.col("_there").is_null()).sum()).item()
+            nowhere[name] = nowhere.get(name, 0) + lost
+        frame = joined.with_columns(pl.col("_meant").alias(name)).drop("_meant", "_there")
     return frame

@@ -32,8 +32,8 @@ _ID_TYPES = frozenset([str, int, float])
 
 #: The fields of the record to which a list belongs.
 Parent = Mapping[str, Any]
-#: What is done with records at last.
-Finish = Callable[[pl.DataFrame], pl.DataFrame]
+#: What is done with records at last; it counts of each field the ids that led nowhere.
+Finish = Callable[[pl.DataFrame, dict[str, int]], pl.DataFrame]
 
 
 class Room(Protocol):
@@ -72,6 +72,7 @@ class TableRead:
     doubt: str | None = None  # why it is unproven
     notes: list[str] = field(default_factory=list)
     lost: dict[str, int] = field(default_factory=dict)
+    nowhere: dict[str, int] = field(default_factory=dict)  # of each field the ids that led to no record
     gone: list[str] = field(default_factory=list)
     again: bool = False  # records may have moved: worth a second look
     trusted: bool = False  # the workspace believes it though nothing proves it
@@ -130,7 +131,7 @@ class Collector:
         room_for: Callable[[], Room] | None = None,
     ) -> None:
         self.received = 0
-        self._finished, self._room_for = finished or (lambda frame: frame), room_for
+        self._finished, self._room_for = finished or (lambda frame, _: frame), room_for
         self._room: Room | None = None
         named = table.fields["record_id"]
         self._read_ids = SeenIds() if named.read_as or named.values is not None else None  # as the dialect reads them
@@ -143,6 +144,7 @@ class Collector:
         self._waiting = self._mapper.empty()
         self._taken: list[pl.DataFrame] = []
         self._nameless = self._huge = 0
+        self._nowhere: dict[str, int] = {}
         self._known = self._idle = 0
         self._unread, self._sample = 0, ""
 
@@ -179,6 +181,7 @@ class Collector:
             fault="; ".join(dict.fromkeys(all_faults)) or None, again=proved.again and not faults,
             doubt=proved.why if proved.outcome is TableOutcome.UNPROVEN else None,
             notes=list(dict.fromkeys([*notes, *proved.notes, *self._remarks()])), lost=self._mapper.lost,
+            nowhere=self._nowhere,
         )  # fmt: skip
 
     def _remarks(self) -> list[str]:
@@ -237,7 +240,7 @@ class Collector:
         self._room.add(partial(self._typed, parts))
 
     def _typed(self, parts: Sequence[pl.DataFrame]) -> pl.DataFrame:
-        frame = self._finished(self._mapper.frame(parts))
+        frame = self._finished(self._mapper.frame(parts), self._nowhere)
         ids = frame["record_id"]
         if self._room is None:
             self._odd_ids = bool(ids.null_count()) or ids.n_unique() < frame.height

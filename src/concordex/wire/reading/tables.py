@@ -27,6 +27,7 @@ from concordex.wire.reading.mapping import follow
 from concordex.wire.reading.pages import Narrow
 from concordex.wire.reading.read import read_table
 from concordex.wire.reading.table_read import Room, TableRead
+from concordex.words import plural
 
 #: Told of a table that could not be read.
 Spare = Callable[[str, ConcordexError], None]
@@ -84,7 +85,7 @@ async def _read(
         meant = {via: looks[via].fields(["record_id", *takes]) for via, takes in _taken(table).items()}
         look = await read_table(
             session, name, narrow, _for(name, progress), looks[each.of].fields() if each else None,
-            lambda frame: follow(frame, table, meant), room_for,
+            lambda frame, nowhere: follow(frame, table, meant, nowhere), room_for,
         )  # fmt: skip
     except ConcordexError:
         raise
@@ -99,6 +100,12 @@ async def _read(
             look.fault = look.fault or doubt
         else:
             look.proof, look.doubt = None, doubt
+    for field, count in look.nowhere.items():
+        via = table.fields[field].via
+        if via and count and look.whole and not looks[via].whole:
+            look.proof = None
+            doubt = f"of {plural(count, 'id')} in {field} it is not known what is meant: {via} is {looks[via].outcome}"
+            look.doubt = doubt
     return look
 
 
