@@ -259,6 +259,29 @@ def test_an_action_is_sent_with_what_the_record_says_just_then(tmp_path, serve):
     assert [body for method, body, _ in spite.sent if method == "POST"] == [{"to": "lamp-1", "with": "softly"}]
 
 
+def test_what_is_told_in_another_order_than_it_was_sent_in_is_not_believed(tmp_path, serve):
+    """Of two, the second was made, and the answer says the first: neither is called refused, nor made."""
+    told = "answers: {records: $, refused: kept = true, reason: why}, path: /devices"
+    shell, spite = spiteful(
+        tmp_path, serve, many=9, settles="0s", more=lambda text: text.replace("path: /devices, b", f"{told}, b")
+    )
+
+    def other_way_round(method, _table, _more, body, _headers):
+        if method != "POST":
+            return None
+        return 200, [{"id": spite.put("devices", **body[1])}, {"kept": True, "why": "bolted down"}]
+
+    spite.meets = other_way_round
+    told = pushed(shell, ["lamp-1", "lamp-2"], status=4).stdout
+    assert states(shell) == ["unknown", "unknown"]
+    assert "it shows all the same, and the system says that it refused it: bolted down" in told
+    spite.meets = lambda *_: None
+    shell("change", "resume", "1", status=4)
+    assert states(shell) == ["unknown", "confirmed"]
+    shell("change", "resume", "1", "--send-again")
+    assert spite.labels() == {"lamp-1": 1, "lamp-2": 1}
+
+
 @pytest.mark.parametrize("twin", ["attic", "Attic"])
 def test_a_reference_that_two_records_bear_is_a_guess_and_not_made(tmp_path, serve, twin):
     """Neither where both are known as it is prepared, nor where the second has come since."""

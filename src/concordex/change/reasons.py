@@ -74,6 +74,7 @@ class Why(StrEnum):
     SENT_BEFORE = auto()
     MADE_IT_SAYS = auto()
     SHOWS_NOW = auto()
+    REFUSED_AND_DONE = auto()  # because
     FOUND_MADE = auto()  # because
     FOUND_DONE = auto()  # because
     FOUND = auto()

@@ -195,6 +195,9 @@ _WORDS: dict[Why, str | Callable[[Facts], str]] = {
     Why.SENT_BEFORE: "sent before",
     Why.MADE_IT_SAYS: "the system says that it made it",
     Why.SHOWS_NOW: "it does now",
+    Why.REFUSED_AND_DONE: lambda facts: (
+        f"it shows all the same, and the system says that it refused it: {_inner(facts)}"
+    ),
     Why.FOUND_MADE: lambda facts: f"made, although: {_inner(facts)}",
     Why.FOUND_DONE: lambda facts: f"done, although: {_inner(facts)}",
     Why.FOUND: "found by its key",

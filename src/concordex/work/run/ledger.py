@@ -35,6 +35,8 @@ class Ledger:
         #: Steps as the system says that it has done them, and those of which nobody knows.
         self.written: dict[int, Step] = {}
         self.unknown: dict[int, Step] = {}
+        #: Steps that the system says it has refused.
+        self.refused: dict[int, Step] = {}
         #: What became of steps that come into effect as one, until that is known; nothing is kept back any more.
         self._kept: dict[int, Outcome] = {}
         self._closed = False
@@ -63,8 +65,9 @@ class Ledger:
             self.states[step.number] = state
             self.written.pop(step.number, None)
             self.unknown.pop(step.number, None)
-            if state in ("written", "unknown"):
-                into = self.written if state == "written" else self.unknown
+            self.refused.pop(step.number, None)
+            into = {"written": self.written, "unknown": self.unknown, "refused": self.refused}.get(state)
+            if into is not None:
                 into[step.number] = step.settled(state, why, record_id)
 
     def _keeps(self, outcome: Outcome) -> bool:

@@ -7,11 +7,12 @@ from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from concordex.change.reasons import Reasons, Why, because, has
+from concordex.change.reasons import Reasons, Why, because, has, resting
 from concordex.change.steps import Change, Outcome, Step
 from concordex.change.whole import Flat, beside, is_stamp, lost, prints
 from concordex.model.fields import ORIGINAL
 from concordex.work.run.lookout import looks
+from concordex.work.run.precheck import is_done
 from concordex.work.run.writer import Writer
 from concordex.work.targets.target import Target
 
@@ -76,7 +77,18 @@ class ReadBack:
                 settled.append(judged._replace(record_id=step.record_id))
                 read_back.append(self._kept(step, record, whole, aside))
         self.ledger.judge(settled, read_back)
+        self._doubt_refusals(tables)
         return steps
+
+    def _doubt_refusals(self, tables: Sequence[str]) -> None:
+        """What is said to be refused and is there all the same: an answer may tell of a list in another order."""
+        doubtful = list[Outcome]()
+        for step in self.ledger.refused.values():
+            if step.table in tables and step.operation != "action":
+                done = self.after.bearers(step) if step.operation == "create" else is_done(self.after, step)
+                if done:
+                    doubtful.append(Outcome(step, "unknown", resting(Why.REFUSED_AND_DONE, step.why or ())))
+        self.ledger.settle(doubtful, ended=False)
 
     async def _read(self, wanted: Sequence[str], tables: Sequence[str]) -> dict[str, list[_Shown]]:
         """Read the tables, again and again while something that was written does not show and may do so yet.
