@@ -159,7 +159,9 @@ def test_a_name_that_was_lost_with_a_part_of_another_table_is_missed(serve, anno
 
     spoken = dialect("""
     tables:
-      sites: {read: {path: /rooms, records: rooms, total: n, complete: so it is }, fields: {record_id: id, name: label}}
+      sites:
+        read: {path: /rooms, records: rooms, total: n, complete: the guide says so}
+        fields: {record_id: id, name: label}
       devices: {read: {path: /x, complete: it is told}, fields: {record_id: id, site: {from: room, via: sites}}}
     """)
 

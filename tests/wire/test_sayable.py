@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import json
 from datetime import UTC, datetime, timedelta
+from types import SimpleNamespace
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from concordex.errors import DocumentError, RequestRefused
-from concordex.wire.dialect import XmlShape
+from concordex.errors import BadAnswer, DocumentError, RequestRefused
+from concordex.wire.dialect import Answers, XmlShape
 from concordex.wire.dialect.load import from_file
 from concordex.wire.dialect.templates import Template
 from concordex.wire.http.formats import decode, encode
+from concordex.wire.writing.records import refused_in
 from tests.lamplight import RECORDS, dialect, lamps, run
 from tests.lamplight import reading as reading_of
 
@@ -312,3 +314,24 @@ def test_a_value_cannot_end_the_quotes_that_it_stands_in():
 @given(st.text(max_size=20))
 def test_whatever_is_filled_in_between_quotes_is_one_string(value):
     assert json.loads(Template('["a", "{name}"]').fill({"name": value})) == ["a", value]
+
+
+GOOD, BAD = {"id": 1, "code": 201, "Note": "odd"}, {"code": 409, "ok": False, "fault": {"kind": 5}, "why": "full"}
+
+
+@pytest.mark.parametrize(
+    "rule",
+    ["code >= 400", "ok = false", "fault present", "fault.kind = 5", "why like full*", "note missing"],
+)
+@pytest.mark.parametrize(
+    "answer", [[GOOD, GOOD], [GOOD, BAD], [BAD, BAD], [GOOD, BAD | {"code": "409", "ok": "false"}]]
+)
+def test_which_of_a_list_was_refused_is_told_also_by_what_no_record_has(rule, answer):
+    """What only a refused one says is nowhere where none was: by that it was sent already."""
+    rules = Answers.model_validate({"refused": rule, "reason": "why"})
+    session = SimpleNamespace(endpoint=SimpleNamespace(name="lamplight"), began=datetime.now(UTC))
+    refused = refused_in(session, rules, answer, 2)
+    assert [one.index for one in refused] == [at for at, told in enumerate(answer) if told is not GOOD]
+    assert {one.reason for one in refused} <= {"full"}
+    with pytest.raises(BadAnswer, match="tells nothing of record 2 of 2"):
+        refused_in(session, rules, [GOOD, None], 2)

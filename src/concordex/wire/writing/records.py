@@ -11,10 +11,11 @@ import orjson
 import polars as pl
 
 from concordex.errors import BadAnswer, CalledWrongly, RequestRefused
-from concordex.model.fields import ORIGINAL, Type
+from concordex.model.fields import ALIASES, ORIGINAL, Type
 from concordex.model.members import put_into
 from concordex.model.scalars import parse_time
 from concordex.query.predicate import predicate
+from concordex.query.tree import clauses_of
 from concordex.wire import dialect as d
 from concordex.wire.dialect.paths import Path, at
 from concordex.wire.http.formats import merged
@@ -50,7 +51,7 @@ def refusals(error: RequestRefused, rules: d.Refusals | None, sent: Sequence[Map
         place = _blamed(rules, {**key}, item, sent)
         if place is not None:
             reason = rules.reason.first(item) if isinstance(item, Mapping) else item
-            named.append(Refusal(place, str(reason)))
+            named.append(Refusal(place, _reason(reason)))
     return named
 
 
@@ -102,30 +103,38 @@ def refused_in(session: Session, rules: d.Answers | None, answer: Any, sent: int
     if not isinstance(listed, list) or len(listed) != sent:
         count = len(listed) if isinstance(listed, list) else 0
         raise BadAnswer(f"the answer tells of {count} records for {sent} sent", where=session.endpoint.name)
-    query, frame = rules.refused.query, _members(listed)
-    types = {name: _TYPES.get(kind, Type.TEXT) for name, kind in frame.schema.items()}
-    bad = frame.select(predicate(query, types, session.began, extra=True).fill_null(False)).to_series()
-    return [Refusal(n, str(rules.reason.first(listed[n]))) for n, no in enumerate(bad) if no]
+    if odd := [n for n, told in enumerate(listed) if not isinstance(told, Mapping)]:
+        raise BadAnswer(f"the answer tells nothing of record {odd[0] + 1} of {sent}", where=session.endpoint.name)
+    query, columns = rules.refused.query, dict[str, pl.Series]()
+    for clause in clauses_of(query.node):
+        name = clause.field.text
+        columns[ALIASES.get(name.lower(), name.lower())] = _told(listed, name)
+    types = {name: _TYPES.get(column.dtype, Type.TEXT) for name, column in columns.items()}
+    bad = pl.DataFrame(columns).select(predicate(query, types, session.began).fill_null(False)).to_series()
+    return [Refusal(n, _reason(rules.reason.first(listed[n]))) for n, no in enumerate(bad) if no]
 
 
 #: Of members that are no fields of ours: what they hold decides.
 _TYPES: dict[pl.DataType, Type] = {pl.Boolean(): Type.FLAG, pl.Float64(): Type.NUMBER}
 
 
-def _members(listed: Sequence[Any]) -> pl.DataFrame:
-    """The plain members of what an answer tells of each record, to be filtered."""
-    records = [record if isinstance(record, Mapping) else {} for record in listed]
-    names = dict.fromkeys(
-        name for record in records for name, value in record.items() if not isinstance(value, dict | list)
-    )
-    columns = {}
-    for name in names:
-        values = [record.get(name) for record in records]
-        numbers = all(isinstance(value, int | float | None) and not isinstance(value, bool) for value in values)
-        flags = all(isinstance(value, bool | None) for value in values)
-        kind = pl.Boolean() if flags else pl.Float64() if numbers else pl.String()
-        columns[name] = pl.Series([str(v) if kind == pl.String and v is not None else v for v in values], dtype=kind)
-    return pl.DataFrame({name.lower(): column for name, column in columns.items()})
+def _told(listed: Sequence[Mapping[str, Any]], name: str) -> pl.Series:
+    """A member of each record that an answer tells of, in whatever letters; null where it is not there, or empty."""
+    if "." not in name and not any(name in told for told in listed):
+        name = next((key for told in listed for key in told if key.lower() == name.lower()), name)
+    found = [at(name).first(told) for told in listed]
+    values = [None if value in ("", [], {}) else value for value in found]
+    kinds = {float if type(value) is int else type(value) for value in values if value is not None}
+    if kinds == {bool}:
+        return pl.Series(values, dtype=pl.Boolean())
+    if kinds == {float}:
+        return pl.Series(values, dtype=pl.Float64())
+    texts = [value if isinstance(value, str | None) else orjson.dumps(value).decode() for value in values]
+    return pl.Series(texts, dtype=pl.String())
+
+
+def _reason(said: Any) -> str:
+    return "the answer gives no reason" if said in (None, "", [], {}) else str(said)
 
 
 def _known(how: d.Send, key: str | None) -> dict[str, str]:
