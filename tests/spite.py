@@ -17,6 +17,7 @@ from tests.lamplight import Lamplight
 #: What a write may meet; all but the first are spite.
 MANNERS = (
     "ok", "late", "cut", "cut_before", "fail", "fail_after", "bare", "fewer", "wrong", "lie", "twice", "busy", "away",
+    "part",
 )  # fmt: skip
 #: Those after which nothing was done.
 UNDONE = ("cut_before", "fail", "lie", "busy", "away")
@@ -105,6 +106,9 @@ class Spite:
         }  # fmt: skip
         if manner in told:
             return told[manner]
+        if manner == "part":  # it goes through a list until it meets a record that it does not like: the last
+            self._met(method, table, more, body[:-1], headers) if method == "POST" and isinstance(body, list) else None
+            return 400, {"why": "not this one"}
         if manner == "lie":
             sent = body if isinstance(body, list) else [body]
             return 200, [{"id": 9000 + at} for at in range(len(sent))] if isinstance(body, list) else {"id": 9000}

@@ -282,6 +282,42 @@ def test_what_is_told_in_another_order_than_it_was_sent_in_is_not_believed(tmp_p
     assert spite.labels() == {"lamp-1": 1, "lamp-2": 1}
 
 
+@pytest.mark.parametrize(
+    ("more", "answer", "looks"),
+    [
+        ("", (400, {"why": "odd"}), True),
+        ("", (409, {"errors": [{"at": 3, "why": "odd"}]}), True),
+        ("", (413, {}), False),
+        (", all_or_none: the guide says so", (422, {}), False),
+    ],
+)
+def test_of_a_list_that_was_refused_nothing_is_made_twice(tmp_path, serve, more, answer, looks):
+    """A system may go through it until it meets a bad record, and refuse all of it; or say that it never does so."""
+    refusals = "      refusals: {records: errors, index: at, reason: why}\n      create: {"
+    shell, spite = spiteful(
+        tmp_path,
+        serve,
+        many=9,
+        settles="0s",
+        more=lambda text: text.replace("      create: {", refusals).replace("size: 9", f"size: 9{more}"),
+    )
+
+    def one_by_one(method, _table, _more, body, _headers):
+        labels = [one["label"] for one in body] if method == "POST" and isinstance(body, list) else []
+        if "lamp-3" not in labels:
+            return None
+        for one in body[: labels.index("lamp-3") if looks else 0]:
+            spite.put("devices", **one)
+        return answer if len(body) > 1 else (400, {"why": "odd"})
+
+    spite.meets = one_by_one
+    spite.asked.clear()
+    pushed(shell, [f"lamp-{at}" for at in range(6)], status=4)
+    assert states(shell) == ["confirmed"] * 3 + ["refused"] + ["confirmed"] * 2
+    assert spite.labels() == {f"lamp-{at}": 1 for at in (0, 1, 2, 4, 5)}
+    assert spite.asked["GET"] == 4 + 2 * looks  # each of two tables
+
+
 @pytest.mark.parametrize("twin", ["attic", "Attic"])
 def test_a_reference_that_two_records_bear_is_a_guess_and_not_made(tmp_path, serve, twin):
     """Neither where both are known as it is prepared, nor where the second has come since."""

@@ -86,6 +86,10 @@ class Ledger:
         kept = self._kept.get(step.number)
         return step.number in self.written or (kept is not None and kept.state == "written")
 
+    def is_open(self, step: Step) -> bool:
+        """Whether nothing is known of a step that was not known when the run began."""
+        return step.number not in self.states and step.number not in self._kept
+
     def close(self) -> list[Outcome]:
         """What was kept back until the end; from now on everything is written down at once."""
         kept, self._kept, self._closed = list(self._kept.values()), {}, True

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import time
 from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import replace
 from functools import partial
@@ -22,6 +23,7 @@ from concordex.errors import (
     RequestRefused,
     SignInRefused,
     WireError,
+    Withheld,
 )
 from concordex.parallel import at_most
 from concordex.wire import dialect as d
@@ -162,7 +164,7 @@ class Sender(Writer):
                 continue
             for stage in stages(part):
                 write = writable(self.dialect, stage[0].table, self.session.endpoint.name)
-                for layer in self.actual.layers(stage):
+                for layer in self.actual.layers([step for step in stage if self.ledger.is_open(step)]):
                     for some in lists(layer, self._most(write.create)):
                         await self._unless_ended(self._create, write, some)
 
@@ -177,7 +179,11 @@ class Sender(Writer):
             made = await self.committer.in_effect(
                 writes.values(), partial(create_together, self.session, how, bodies, ids)
             )
-        except (RequestRefused, CalledWrongly):
+        except CalledWrongly:
+            return False
+        except RequestRefused as refusal:
+            for stage in mine.values():
+                await self._left_of(how, stage, refusal)
             return False
         except SignInRefused as error:
             self._end(part, error)
@@ -335,25 +341,44 @@ class Sender(Writer):
         refusal: RequestRefused,
         again: Callable[[d.Write, list[Step]], Awaitable[None]],
     ) -> None:
-        """Nothing of the list was done: set the bad ones aside, or find them by halving."""
+        """Set the bad ones of a list aside, or find them; what was made of it all the same is not sent again."""
         bodies = (
             self.bodies.sayable(write, steps)[1] if steps[0].operation in ("create", "update") else [{} for _ in steps]
         )
-        named = {blamed.index: blamed.reason for blamed in refusals(refusal, write.refusals, bodies)}
+        blamed = refusals(refusal, write.refusals, bodies)
+        named = {steps[one.index].number: one.reason for one in blamed}
         if len(steps) == 1 and self.asks and steps[0].operation == "create" and steps[0].number not in self._retold:
             self._retold.add(steps[0].number)  # what its device showed may have lived out on the way: once more
             await self._unless_ended(again, write, steps)
             return
         if len(steps) == 1:
-            self.ledger.settle([Outcome(steps[0], "refused", _refusal(named.get(0), refusal))])
+            self.ledger.settle([Outcome(steps[0], "refused", _refusal(named.get(steps[0].number), refusal))])
             return
-        self.ledger.settle(
-            [Outcome(steps[at], "refused", because(Why.SAID, text=reason)) for at, reason in named.items()]
-        )
-        rest = [step for at, step in enumerate(steps) if at not in named]
-        for part in [rest] if named and rest else halves(rest):
+        whole = steps[0].operation != "create" or _is_untouched(write.create, refusal)
+        left = steps if whole else await self._left_of(write.create, steps, refusal)
+        bad = [step for step in left if step.number in named]
+        self.ledger.settle([Outcome(step, "refused", because(Why.SAID, text=named[step.number])) for step in bad])
+        rest = [step for step in left if step.number not in named]
+        parts = [rest] if named else halves(rest) if whole else [[step] for step in rest]
+        for part in parts:
             if part:
                 await self._unless_ended(again, write, part)
+
+    async def _left_of(
+        self, how: d.Create | d.Together | None, steps: list[Step], refusal: RequestRefused
+    ) -> list[Step]:
+        """What was not made of a list that was refused: many systems go through one until they meet a bad record.
+
+        Where it cannot be looked for, nobody knows, and none of it is sent again.
+        """
+        if _is_untouched(how, refusal):
+            return steps
+        why = because(Why.ERROR, text=str(refusal))
+        try:
+            return await self.doubt.look(steps, why, time.time())
+        except WireError:
+            await self.doubt.settle(steps, refusal)
+            return []
 
     async def _update(self, write: d.Write, steps: list[Step]) -> None:
         """Send updates: one, or as many as the system takes in one call."""
@@ -447,6 +472,15 @@ def _refusal(named: str | None, refusal: RequestRefused) -> Reasons:
     if named is None and refusal.because:
         return cast("Reasons", refusal.because)
     return because(Why.SAID, text=named or refusal.why or str(refusal))
+
+
+#: Statuses by which a system says that it has not looked at what was sent (RFC 9110, section 15.5; RFC 6585).
+_UNREAD = frozenset({401, 403, 404, 405, 406, 411, 412, 413, 414, 415, 417, 421, 426, 428, 429, 431})
+
+
+def _is_untouched(how: d.Create | d.Together | None, refusal: RequestRefused) -> bool:
+    """Whether a list that was refused has surely made nothing."""
+    return how is None or how.all_or_none is not None or isinstance(refusal, Withheld) or refusal.http in _UNREAD
 
 
 def _back(outcome: Outcome, why: Reasons) -> Outcome:
