@@ -318,6 +318,26 @@ def test_of_a_list_that_was_refused_nothing_is_made_twice(tmp_path, serve, more,
     assert spite.asked["GET"] == 4 + 2 * looks  # each of two tables
 
 
+def test_of_several_tables_in_one_refused_call_nothing_is_made_twice(tmp_path, serve):
+    together = 'together: {path: /several, tables: {sites: sites, devices: devices}, refers: "#{member}/{at}"}\ntables:\n'
+    shell, spite = spiteful(tmp_path, serve, settles="0s", more=lambda text: text.replace("tables:\n", together, 1))
+
+    def the_first_alone(_method, table, _more, body, _headers):
+        if table != "several":
+            return None
+        for site in body["sites"]:
+            spite.put("sites", **site)
+        return 400, {"why": "no more"}
+
+    spite.meets = the_first_alone
+    path = tmp_path / "x.json"
+    path.write_text(json.dumps([{"name": "lamp-1", "site": "attic"}, {"name": "lamp-2", "site": "attic"}]))
+    shell("push", str(path), "--to", "spite", "--table", "devices", "--make", "sites", "--draft")
+    shell("change", "run", "1", "--yes", "--together")
+    (attic,) = spite.tables["sites"]
+    assert [one["room"] for one in spite.tables["devices"].values()] == [attic, attic]
+
+
 @pytest.mark.parametrize("twin", ["attic", "Attic"])
 def test_a_reference_that_two_records_bear_is_a_guess_and_not_made(tmp_path, serve, twin):
     """Neither where both are known as it is prepared, nor where the second has come since."""
