@@ -288,7 +288,7 @@ def test_what_is_told_in_another_order_than_it_was_sent_in_is_not_believed(tmp_p
         ("", (400, {"why": "odd"}), True),
         ("", (409, {"errors": [{"at": 3, "why": "odd"}]}), True),
         ("", (413, {}), False),
-        (", all_or_none: the guide says so", (422, {}), False),
+        (", atomic: the guide says so", (422, {}), False),
     ],
 )
 def test_of_a_list_that_was_refused_nothing_is_made_twice(tmp_path, serve, more, answer, looks):

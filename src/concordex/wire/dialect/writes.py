@@ -102,7 +102,7 @@ class Create(Send):
     )
     id: PathText | None = Field(None, description="Where its id stands in what was made, if not where a list has it.")
     answers: Answers | None = None
-    all_or_none: str | None = Field(
+    atomic: str | None = Field(
         None,
         min_length=10,
         description="Why a list that is refused is known to have made nothing; else it is looked for what it made.",
@@ -179,7 +179,7 @@ class Together(Send):
         min_length=2, description="Table: the member that holds its list, in what is sent and in what was made."
     )
     batch_size: int = Field(100, ge=1, description="How many records in one call.")
-    all_or_none: str | None = Field(None, min_length=10, description="As in `create`.")
+    atomic: str | None = Field(None, min_length=10, description="As in `create`.")
     refers: str | None = Field(
         None,
         description="How one of the same call is referred to: `{member}`, and `{at}`, its place in that list.",

@@ -480,7 +480,7 @@ _UNREAD = frozenset({401, 403, 404, 405, 406, 411, 412, 413, 414, 415, 417, 421,
 
 def _is_untouched(how: d.Create | d.Together | None, refusal: RequestRefused) -> bool:
     """Whether a list that was refused has surely made nothing."""
-    return how is None or how.all_or_none is not None or isinstance(refusal, Withheld) or refusal.http in _UNREAD
+    return how is None or how.atomic is not None or isinstance(refusal, Withheld) or refusal.http in _UNREAD
 
 
 def _back(outcome: Outcome, why: Reasons) -> Outcome:
