@@ -319,7 +319,9 @@ def test_of_a_list_that_was_refused_nothing_is_made_twice(tmp_path, serve, more,
 
 
 def test_of_several_tables_in_one_refused_call_nothing_is_made_twice(tmp_path, serve):
-    together = 'together: {path: /several, tables: {sites: sites, devices: devices}, refers: "#{member}/{at}"}\ntables:\n'
+    together = (
+        'together: {path: /several, tables: {sites: sites, devices: devices}, refers: "#{member}/{at}"}\ntables:\n'
+    )
     shell, spite = spiteful(tmp_path, serve, settles="0s", more=lambda text: text.replace("tables:\n", together, 1))
 
     def the_first_alone(_method, table, _more, body, _headers):
