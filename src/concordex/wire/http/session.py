@@ -6,7 +6,7 @@ import asyncio
 import contextlib
 import itertools
 import time
-from collections.abc import Awaitable, Callable, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Mapping, Sequence, Set
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from email.utils import parsedate_to_datetime
@@ -149,9 +149,10 @@ class Session:
 
     async def asked(self, call: d.Call, values: Mapping[str, Any] | None = None) -> Request:
         """``call`` filled in with the system's credentials, its lookups and ``values``."""
-        for name in call.names & self.dialect.lookups.keys():
+        names = call.names
+        for name in names & self.dialect.lookups.keys():
             await self._look_up(name)
-        return self._filled(call, values or {})
+        return self._filled(call, values or {}, names)
 
     async def get(self, call: d.Call, values: Mapping[str, Any] | None = None) -> Answer:
         """The answer to a call that only reads."""
@@ -244,11 +245,11 @@ class Session:
                 advice=f"it has: {there or 'nothing'}",
             )  # fmt: skip
 
-    def _filled(self, call: d.Call, values: Mapping[str, Any]) -> Request:
+    def _filled(self, call: d.Call, values: Mapping[str, Any], names: Set[str] | None = None) -> Request:
         known = {**self.endpoint.credentials, **self._found, **values}
         path = self.dialect.rpc.path if call.rpc and not call.path and self.dialect.rpc else call.path
-        for name in sorted(call.names - known.keys()):  # else the system would be sent the name itself
-            raise self._lacking(name, path)
+        if lacking := (call.names if names is None else names) - known.keys():  # else the name itself would be sent
+            raise self._lacking(min(lacking), path)
         try:
             return self._with_all(call, path.fill_path(known), known)
         except LookupError as missing:

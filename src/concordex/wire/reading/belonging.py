@@ -24,9 +24,10 @@ class Belonging:
     def took(self, record: Record, more: Any) -> None:
         """Take note of what came for a record."""
         listed, told = self._id_of(record), self._id_of(more)
-        if listed and told:
-            self._own += listed == told
-            self._others += listed != told
+        if listed is not None and told is not None:
+            own = listed == told or _bare(listed) == _bare(told)
+            self._own += own
+            self._others += not own
         if more:
             beside = {self._under: more} if self._under else more
             telling = any(path.shown(beside) for path in self._named)
@@ -61,10 +62,14 @@ class Belonging:
             return None
         return Verdict(outcome=TableOutcome.UNPROVEN, why=why)
 
-    def _id_of(self, record: Any) -> str:
-        """The id that stands in a record, in whatever notation; empty where there is none."""
+    def _id_of(self, record: Any) -> Any:
+        """The id that stands in a record, or None."""
         if not isinstance(record, Mapping):
-            return ""
-        value = next((value for path in self._ids if (value := path.first(record)) is not None), "")
-        text = urlsplit(value).path if isinstance(value, str) and is_link(value) else str(value)
-        return "".join(filter(str.isalnum, text)).casefold()
+            return None
+        return next((value for path in self._ids if (value := path.first(record)) not in (None, "")), None)
+
+
+def _bare(value: Any) -> str:
+    """An id in whatever notation: an address by its path, and without case and signs."""
+    text = urlsplit(value).path if isinstance(value, str) and is_link(value) else str(value)
+    return "".join(filter(str.isalnum, text)).casefold()
