@@ -4,8 +4,6 @@ import gc
 import os
 import sys
 
-from concordex.cli.front import at_once
-
 
 def main() -> None:
     """Run the command line; what can be answered without loading it is.
@@ -14,6 +12,8 @@ def main() -> None:
     """
     gc.set_threshold(50_000, 20, 50)  # what is loaded stays, and to look through it again and again took a tenth
     try:
+        from concordex.cli.front import at_once
+
         if (answer := at_once(sys.argv[1:])) is not None and _written(answer):
             return
         os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # else numpy's threads spin, on what we ask least of it
