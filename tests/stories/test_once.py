@@ -372,6 +372,16 @@ def test_what_a_record_lacks_is_not_sent_as_a_word_of_ours(tmp_path, serve):
     assert [body for method, body, _ in spite.sent if method == "POST"] == [{"also": "softly", "with": "say softly"}]
 
 
+def test_what_would_be_sent_to_another_address_is_refused_here_and_not_unknown(tmp_path, serve):
+    """A record's own words stand in the address: `..` would lead elsewhere, and nothing has left."""
+    shell, spite = spiteful(tmp_path, serve, more=lambda text: text.replace("}/ring", "}/ring/{comment}"))
+    spite.put("devices", label="lamp-1", note="..")
+    shell("pull")
+    told = shell("action", "spite", "ring", "name = lamp-1", "--yes", status=4)
+    assert "cannot stand in an address" in told.stdout
+    assert (states(shell), spite.asked["POST"]) == (["refused"], 0)
+
+
 @pytest.mark.parametrize("many", [1, 10])
 def test_a_record_that_we_may_not_write_costs_that_record(tmp_path, serve, many):
     shell, spite = spiteful(tmp_path, serve, many=many)

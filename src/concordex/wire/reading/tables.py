@@ -104,8 +104,9 @@ async def _read(
         via = table.fields[field].via
         if via and count and look.whole and not looks[via].whole:
             look.proof = None
-            doubt = f"of {plural(count, 'id')} in {field} it is not known what is meant: {via} is {looks[via].outcome}"
-            look.doubt = doubt
+            look.doubt = (
+                f"of {plural(count, 'id')} in {field} it is not known what is meant: {via} is {looks[via].outcome}"
+            )
     return look
 
 
