@@ -22,7 +22,8 @@ def main() -> None:
         run()
     except KeyboardInterrupt:
         sys.stderr.write("\nstopped\n")
-        sys.exit(5)  # as of any run that a person stopped: `Status` may not be there yet
+        sys.stderr.flush()
+        os._exit(5)  # as of any run that a person stopped; Python itself, if in an `exec`, would end by the signal
 
 
 def _written(text: str) -> bool:

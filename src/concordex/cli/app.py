@@ -192,15 +192,27 @@ def _status_of(arguments: list[str]) -> int:
     except typer.Abort as aborted:
         cause = aborted.__cause__  # of a file that ends too soon, not of a person at a question
         return _called_wrongly_or_unforeseen(cause) if isinstance(cause, EOFError) else Status.STOPPED
-    except Exception as error:
-        return _called_wrongly_or_unforeseen(_alone(error))
+    except (SystemExit, GeneratorExit):
+        raise
+    except BaseException as error:  # a part that is not written in Python ends by errors that are no `Exception`
+        if not _is_ctrl_c(error):
+            return _called_wrongly_or_unforeseen(_alone(error))
+        status = _INTERRUPTED
     if status == _INTERRUPTED:
         sys.stderr.write("\nstopped\n")
         return Status.STOPPED
     return status if isinstance(status, int) else Status.DONE
 
 
-def _alone(error: Exception) -> Exception:
+def _is_ctrl_c(error: BaseException) -> bool:
+    """Whether Ctrl-C is what came: Python wraps it where a class is made, as do libraries that are not Python's."""
+    cause: BaseException | None = error
+    while cause is not None and not isinstance(cause, KeyboardInterrupt):
+        cause = cause.__cause__
+    return cause is not None or (not isinstance(error, Exception) and "KeyboardInterrupt" in str(error))
+
+
+def _alone(error: BaseException) -> BaseException:
     """Of several errors at once, the first."""
     while isinstance(error, ExceptionGroup):
         error = error.exceptions[0]
@@ -230,7 +242,7 @@ def _nowhere(error: OSError) -> int:
     return _told(StoreError(f"{what} cannot be used", why=error.strerror or str(error)))
 
 
-def _trace(error: Exception) -> None:
+def _trace(error: BaseException) -> None:
     """Where an error came from, without the secrets that its texts may hold."""
     import traceback
 
@@ -239,7 +251,7 @@ def _trace(error: Exception) -> None:
     sys.stderr.write(masked("".join(traceback.format_exception(error))))
 
 
-def _called_wrongly_or_unforeseen(error: Exception) -> int:
+def _called_wrongly_or_unforeseen(error: BaseException) -> int:
     if hasattr(error, "format_message") and hasattr(error, "show"):  # a usage error of the option parser
         error.show()
         return Status.CALLED_WRONGLY
