@@ -6,7 +6,7 @@ import threading
 import time
 import zlib
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from copy import deepcopy
 from pathlib import Path
 from typing import Any
@@ -189,10 +189,11 @@ def _tag(record: dict[str, Any]) -> str:
 
 def spiteful(
     folder: Path, serve: Callable[..., Lamplight], *, many: int = 1, how: str = "", settles: str = "1s",
-    timeout: float = 5, more: Callable[[str], str] = str,
+    timeout: float = 5, more: Callable[[str], str] = str, also: Sequence[str] = (),
 ) -> tuple[Near, Spite]:  # fmt: skip
     """A workspace with one system that is spiteful, and that system."""
     spite = Spite()
+    spite.tables |= {name: {} for name in also}
     url = serve(spite).url
     (folder / "dialects").mkdir(parents=True)
     text = DIALECT.replace(" MANY", f", batch_size: {many}" if many > 1 else "").replace(" HOW", how)

@@ -45,6 +45,9 @@ class Shelf:
         self.asked.append(list(ids))
         return self.records("", ids)
 
+    def unread(self, _step: Step) -> set[str]:
+        return set()
+
     def can_show(self, _step: Step) -> bool:
         return self.shown is not None
 

@@ -35,7 +35,7 @@ class Difference:
 
 def differ(earlier: Iterable[Object], now: Iterable[Object], kinds: Kinds) -> list[Difference]:
     """All differences from ``earlier`` to ``now``, in the order of kinds and names."""
-    before, after = paired(list(earlier), list(now))
+    before, after = paired(list(earlier), list(now), kinds)
     moved = _moved(before, after, kinds)
     diffs = []
     for key in sorted(before.keys() | after.keys()):
@@ -44,7 +44,7 @@ def differ(earlier: Iterable[Object], now: Iterable[Object], kinds: Kinds) -> li
             diffs.append(Difference(what="removed" if new is None else "added", key=key, before=old, now=new))
             continue
         place = kinds[key[0]].place
-        aside = [place] if place else []
+        aside = [*([place] if place else []), *kinds[key[0]].secrets]
         deltas = deltas_of(pruned(old.body, aside), pruned(new.body, aside), sets=kinds[key[0]].sets)
         if place and key in moved:
             deltas = [*deltas, (place, value_at(old.body, place), value_at(new.body, place))]
@@ -54,7 +54,9 @@ def differ(earlier: Iterable[Object], now: Iterable[Object], kinds: Kinds) -> li
     return diffs
 
 
-def paired(earlier: Sequence[Object], now: Sequence[Object]) -> tuple[dict[Key, Object], dict[Key, Object]]:
+def paired(
+    earlier: Sequence[Object], now: Sequence[Object], kinds: Kinds
+) -> tuple[dict[Key, Object], dict[Key, Object]]:
     """Both sides by key; of several of one name, those that are equal are the same, whatever their order."""
     before, after = {old_one.key: old_one for old_one in earlier}, {old_one.key: old_one for old_one in now}
     shared = {(kind, name) for kind, name, nth in (*before, *after) if nth > 1}
@@ -63,7 +65,9 @@ def paired(earlier: Sequence[Object], now: Sequence[Object]) -> tuple[dict[Key, 
         new = [after.pop(key) for key in sorted(after) if key[:2] == (kind, name)]
         pairs: list[tuple[Object | None, Object | None]] = []
         for first in list(old):
-            twin = next((second for second in new if second.body == first.body), None)
+            aside = kinds[kind].secrets
+            meant = pruned(first.body, aside)
+            twin = next((second for second in new if pruned(second.body, aside) == meant), None)
             if twin:
                 pairs.append((first, twin))
                 old.remove(first)

@@ -21,6 +21,7 @@ class Kind:
     single      what it is called where there is one alone, which no member names
     within      the member, one of ``references``, that says in which other object it stands; a name counts there
     volatile    members that move by themselves, or mean nothing elsewhere: ids, times, counters
+    secrets     members that no file holds and nobody compares: a file says where they are kept, and systems show masks
     references  members that hold the id, or ids, of objects of another kind, by that kind's table
     sets        lists whose order means nothing
     place       the member that says where it stands among those within the same object, a number
@@ -36,6 +37,7 @@ class Kind:
     single: str | None = None
     within: str | None = None
     volatile: Sequence[str] = ()
+    secrets: Sequence[str] = ()
     references: Mapping[str, str] = field(default_factory=dict)
     sets: Sequence[str] = ()
     place: str | None = None
@@ -53,7 +55,7 @@ Kinds = Mapping[str, Kind]
 
 @dataclass(frozen=True, kw_only=True)
 class Object:
-    """One object: its ``body`` without its name and what is volatile, with names where ids were.
+    """One object: its ``body`` without its name, secrets and what is volatile, with names where ids were.
 
     ``name`` is whole: with the name of what it stands in, as ``quay/let the crew in``.
     """
@@ -142,7 +144,7 @@ def objects_of(
         spec = kinds[kind]
         for rid, record in mine:
             named = [] if spec.single else [spec.id, spec.name]
-            body = pruned(record, [*named, *spec.volatile])
+            body = pruned(record, [*named, *spec.volatile, *spec.secrets])
             for member, table in spec.references.items():
                 value = value_at(body, member)
                 if value not in (None, "", []):

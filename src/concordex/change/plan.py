@@ -11,6 +11,7 @@ from concordex.change.differ import Difference, differ
 from concordex.change.objects import Key, Kinds, Object, alike
 from concordex.change.reasons import Why, because
 from concordex.change.steps import Change, Step, numbered
+from concordex.model.members import pruned
 
 
 def plan(
@@ -52,8 +53,9 @@ def _step(difference: Difference, kinds: Kinds) -> Step:
         return Step(operation="create", desired=difference.either.body, **common, **_held(kind.can_create, "create"))
     if difference.now is None:
         return Step(operation="delete", before=difference.either.body, **common, **_held(kind.can_delete, "delete"))
-    before, now = difference.before.body, difference.now.body
-    members = [n for n in {**before, **now} if not alike(before.get(n), now.get(n))]
+    before, now = pruned(difference.before.body, kind.secrets), difference.now.body
+    shown = pruned(now, kind.secrets)
+    members = [n for n in {**before, **shown} if not alike(before.get(n), shown.get(n))]
     return Step(
         operation="update", before={n: before.get(n) for n in members}, desired={n: now.get(n) for n in members},
         **common, **_held(kind.can_update, "update"),

@@ -41,6 +41,8 @@ class Form:
     makes: Mapping[str, str] = field(default_factory=dict)
     #: What fields of a new record are where nothing is said.
     always: Mapping[str, str] = field(default_factory=dict)
+    #: Fields that no reading shows as they were sent: secrets, and one-time codes.
+    unread: Collection[str] = ()
 
     @cached_property
     def referring(self) -> list[str]:

@@ -35,6 +35,7 @@ class Why(StrEnum):
     UNDO_UNKNOWN = auto()  # change
     UNDO_DOUBLED = auto()  # because
     UNDO_NEVER = auto()  # action
+    UNDO_UNREAD = auto()  # fields, gone
     # it was so before anything was sent
     THERE_ALREADY = auto()
     SO_ALREADY = auto()
@@ -88,6 +89,7 @@ class Why(StrEnum):
     OWN_WAY = auto()  # fields: each as it is written there
     LACKS = auto()  # field, lines
     NOT_NAMED = auto()  # target
+    UNREAD = auto()  # fields
     ALSO_CHANGED = auto()  # members
     NOT_BACK = auto()  # members
     DOUBLED = auto()  # ids

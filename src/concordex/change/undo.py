@@ -9,6 +9,7 @@ from concordex.change.about import About
 from concordex.change.prepare import Form
 from concordex.change.reasons import Reasons, Why, because, resting
 from concordex.change.steps import Change, Step, numbered
+from concordex.model.members import pruned, put, stands, value_at
 
 
 def undo(change: Change, forms: Mapping[str, Form]) -> Change:
@@ -19,7 +20,7 @@ def undo(change: Change, forms: Mapping[str, Form]) -> Change:
     held, and told.
     """
     done = [s for s in reversed(change.steps) if s.sent and s.state in _DONE]
-    steps = [_undone(step, forms[step.table], change.number) for step in done if step.operation != "report"]
+    steps = [part for s in done if s.operation != "report" for part in _undone(s, forms[s.table], change.number)]
     return Change(
         kind="undo",
         system=change.system,
@@ -32,7 +33,25 @@ def undo(change: Change, forms: Mapping[str, Form]) -> Change:
 _DONE = ("sent", "unknown", "written", "confirmed", "differs", "doubled")
 
 
-def _undone(step: Step, form: Form, number: int | None) -> Step:
+def _undone(step: Step, form: Form, number: int | None) -> list[Step]:
+    """What takes a step back, and what of it nobody can: what a secret was, no reading ever showed."""
+    back = _back(step, form, number)
+    gone = step.operation == "delete"
+    unread = [path for path in sorted(form.unread) if gone or stands(step.desired, path.split("."))]
+    if back.state == "held" or not unread or back.operation not in ("update", "create"):
+        return [back]
+    kept, before = pruned(back.desired, unread), pruned(back.before, unread)
+    for path in unread:  # within what goes back as one, it stays as this change made it
+        if "." in path and value_at(step.desired, path) is not None and path.partition(".")[0] in kept:
+            kept = put(kept, path, value_at(step.desired, path))
+    lost = replace(
+        back, operation="report", state="held", desired={}, before={}, again={},
+        why=because(Why.UNDO_UNREAD, fields=unread, gone=gone),
+    )  # fmt: skip
+    return [*([replace(back, desired=kept, before=before)] if kept else []), lost]
+
+
+def _back(step: Step, form: Form, number: int | None) -> Step:
     plain = Step(
         number=0, table=step.table, operation="report", label=step.label, key=step.key, record_id=step.record_id,
         state="held", at=step.at,
@@ -70,7 +89,7 @@ def _altered_back(step: Step, plain: Step, form: Form) -> Step:
     """
     earlier, now = {name: step.before.get(name) for name in step.desired}, {**step.desired, **step.became}
     for name, (before, after) in step.whole.get("fields", {}).items():
-        if after in (None, "", [], {}) and (form.writes is None or name in form.writes):
+        if after in (None, "", [], {}) and (form.writes is None or name in form.writes) and name not in form.unread:
             earlier[name], now[name] = before, after
     again = {path: before for path, (before, _) in step.whole.get("beside", {}).items()}
     return replace(plain, operation="update", state="ready", before=now, desired=earlier, again=again)

@@ -107,7 +107,10 @@ def _told(step: Step, first: Sequence[str], once: Sequence[str] = ()) -> str:
     if step.why:
         return words(step.why)
     if step.operation == "update":
-        return "; ".join(_moved(name, step.before.get(name), new) for name, new in step.desired.items())
+        return "; ".join(
+            _moved(name, step.before[name], new) if name in step.before else f"{name}: {draw.cell(new) or '(empty)'}"
+            for name, new in step.desired.items()  # of what is never shown, nothing stood there as far as we know
+        )
     if step.operation == "action":
         cells = [draw.cell(value).replace(", ", "; ") for name, value in step.desired.items() if name != "target"]
         return ", ".join(cells)

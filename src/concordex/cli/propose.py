@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 #: How many that had to be waited for are told one by one.
 _READY = 20
-#: How many that are to be installed on devices are told.
+#: How many that are to be installed on devices, or are made without a secret, are told.
 _ONWARD = 5
 #: How many that did not work are told at once.
 _WRONG = 40
@@ -45,6 +45,9 @@ def propose(here: Workspace, change: Change, answers: ChangeOptions, nothing: st
     if not change.writes:
         draw.note(f"nothing to do: {nothing}")
         return Status.DONE
+    if change.about.objects:
+        for text in here.objects.made_without(change)[:_ONWARD]:
+            draw.note(text, "yellow")
     number = change.number or 0
     draw.note(f"change {number}: {summary(change)}{_resting_on(here, change)}{_as_one(here, change, answers)}")
     if answers.draft:
@@ -147,6 +150,8 @@ def _tell(done: Change, chosen: Collection[int]) -> int:
     own = [step for step in confirmed if has(step.why, Why.OWN_WAY)]
     if own:
         draw.note(f"{len(own):,} of them the system wrote in its own way, such as: {own[0].label}: {why(own[0])}")
+    if unread := [step for step in confirmed if has(step.why, Why.UNREAD)]:
+        draw.note(f"of {len(unread):,} of them not all was read back, such as: {unread[0].label}: {why(unread[0])}")
     left = len([step for step in done.writes if step.number not in chosen and not troubled(step)])
     if left:
         draw.note(f"{plural(left, 'step')} left: concordex change run {done.number}")

@@ -160,6 +160,10 @@ _WORDS: dict[Why, str | Callable[[Facts], str]] = {
     Why.UNDO_UNKNOWN: _fact("whether it was done is unknown; change resume {change} looks again"),
     Why.UNDO_DOUBLED: lambda facts: f"{_inner(facts)}; which of them is ours is not known",
     Why.UNDO_NEVER: _fact("what {action} did cannot be taken back"),
+    Why.UNDO_UNREAD: lambda facts: (
+        f"what {named(facts['fields'])} was is never shown, so it "
+        + ("is not brought back" if facts.get("gone") else "stays as it is")
+    ),
     Why.THERE_ALREADY: "it was there already",
     Why.SO_ALREADY: "it was so already",
     Why.GONE_ALREADY: "it was gone already",
@@ -210,6 +214,7 @@ _WORDS: dict[Why, str | Callable[[Facts], str]] = {
     Why.OWN_WAY: lambda facts: _values(facts, "{} is written {} there", "; "),
     Why.LACKS: lambda facts: f"read back: {facts['field']} lack {'; '.join(facts['lines'])}",
     Why.NOT_NAMED: _fact("read back: {target} does not show it"),
+    Why.UNREAD: lambda facts: f"{named(facts['fields'])} is never shown, so it was not read back",
     Why.ALSO_CHANGED: lambda facts: f"also changed: {named(facts['members'])}",
     Why.NOT_BACK: lambda facts: f"not all came back: {named(facts['members'])}",
     Why.DOUBLED: lambda facts: f"{len(facts['ids'])} records bear its key: {', '.join(facts['ids'][:_BEARERS])}",

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from concordex.work.objects import baselines as saved_sets
-from concordex.work.objects import diff, files, install, live, migrate, pick, prepare
+from concordex.work.objects import diff, files, install, live, migrate, pick, prepare, secrets
 from concordex.work.objects import drift as drifting
 from concordex.work.objects.kinds import chosen_kinds
 from concordex.work.targets.kinds import kinds_of
@@ -144,6 +144,10 @@ class Objects:
     def may_go(self, path: Path, kinds: Collection[str], held: Held, wanted: Sequence[Object]) -> list[Object]:
         """What a system has and a folder has no longer, of those kinds of which the folder holds all."""
         return saved_sets.may_go(self._workspace, path, kinds, held, wanted)
+
+    def made_without(self, change: Change) -> list[str]:
+        """Which secrets new objects are made without, since no reading shows those of others; in words."""
+        return secrets.made_without(change, kinds_of(self._workspace.dialect(change.system)))
 
     def odd_members(self, wanted: Sequence[Object], held: Held) -> list[str]:
         """Members that no other object of the kind has: perhaps mistyped."""

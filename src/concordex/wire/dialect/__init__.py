@@ -209,6 +209,12 @@ class Table(Part):
         return self.fields[field].type or FIELDS[field]
 
     @property
+    def unread(self) -> set[str]:
+        """The fields, of configuration objects the members, that no reading shows as they were sent."""
+        fields = self.write.fields.items() if self.write else ()
+        return {spec.to if self.config else name for name, spec in fields if spec.once or spec.secret}
+
+    @property
     def types(self) -> dict[str, Type]:
         """Each field of this table and its type."""
         return {name: self.type_of(name) for name in self.fields}

@@ -118,7 +118,14 @@ class Whole(Part):
     from_: Literal["record", "list"] = Field(
         "record", alias="from", description="Where it is read: by a GET of the record's own path, or in its list."
     )
-    without: list[str] = Field(default_factory=list, description="Members of it that the system does not take.")
+    without: list[str] = Field(
+        default_factory=list, description="Members of it (dotted paths) that the system does not take, or keeps unsaid."
+    )
+    masks: str | None = Field(
+        None,
+        min_length=10,
+        description="Why a mask that is sent back, such as ********, is known to leave the secret as it is.",
+    )
 
 
 class Update(Send):

@@ -10,9 +10,10 @@ from typing import Any, cast
 import orjson
 import polars as pl
 
-from concordex.errors import BadAnswer, CalledWrongly, RequestRefused
+from concordex.errors import BadAnswer, CalledWrongly, RequestRefused, Withheld
 from concordex.model.fields import ALIASES, ORIGINAL, Type
-from concordex.model.members import put_into
+from concordex.model.masks import masks_in
+from concordex.model.members import pruned, put_into
 from concordex.model.scalars import parse_time
 from concordex.query.predicate import predicate
 from concordex.query.tree import clauses_of
@@ -228,7 +229,9 @@ async def update(
     base = base or await base_of(session, how, record_id, fields)
     sent: Any = {how.id: own_id, **body} if how.id and how.form_of not in ("json_patch", "patch_op") else body
     if how.whole:
-        sent = merged(_as_it_is(session, how.whole, base, values), sent)
+        there = _as_it_is(session, how.whole, base, values)
+        sent = merged(there, sent)
+        _refuse_masks(session, how.whole, there, sent)
     if how.form_of == "json_patch":
         # "add" replaces what is there and makes what is not (RFC 6902, section 4.1)
         sent = [{"op": "add", "path": _pointer(steps), "value": value} for steps, value in _flat(body)]
@@ -244,7 +247,19 @@ def _as_it_is(session: Session, whole: d.Whole, base: Tagged | None, values: Map
     place = base.record if base and whole.from_ == "record" else orjson.loads(values.get(ORIGINAL) or "null")
     if not isinstance(place, Mapping):
         raise CalledWrongly(f"{session.endpoint.name} lists no record that could be sent back whole")
-    return {name: value for name, value in place.items() if name not in whole.without}
+    return pruned(place, whole.without)
+
+
+def _refuse_masks(session: Session, whole: d.Whole, there: Mapping[str, Any], sent: Mapping[str, Any]) -> None:
+    """Raise Withheld where a mask that the system shows for a secret would be sent back in its place."""
+    shown = set(masks_in(there)) if whole.masks is None else set()
+    if masks := [path for path in masks_in(sent) if path in shown]:
+        raise Withheld(
+            f"the whole record must be sent, and of {', '.join(masks)} only a mask is shown: it might take its place",
+            where=session.endpoint.name,
+            advice="say in the dialect what the guide says: whole: {without: [member]} where the system keeps what is"
+            " not sent, whole: {masks: why} where a mask changes nothing",
+        )  # fmt: skip
 
 
 async def update_many(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -128,9 +128,14 @@ class Basis:
             reasons[at] = why
         return reasons
 
+    @property
+    def unread(self) -> Collection[str]:
+        """Fields that no reading shows as they were sent: secrets, and one-time codes."""
+        return self.forms[self.table].unread
+
     def image(self, row: Mapping[str, Any]) -> dict[str, Any]:
         """What can be written of a record, as it is."""
-        return {name: row.get(name) for name in self.fields if name in row}
+        return {name: row.get(name) for name in self.fields if name in row and name not in self.unread}
 
     def key(self, row: Mapping[str, Any]) -> dict[str, Any]:
         """The surest natural key of a record, and what its references are found by."""

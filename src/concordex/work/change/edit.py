@@ -14,7 +14,7 @@ from concordex.change.steps import Change, Step, numbered
 from concordex.errors import CalledWrongly
 from concordex.words import suggestion
 from concordex.work.change.basis import Basis, base_of, selected
-from concordex.work.change.push import limits_of, target_of
+from concordex.work.change.push import limits_of, target_of, unnamed_secrets
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
@@ -41,10 +41,11 @@ def prepare_set(
         bad = [(row.get("name") or row["record_id"], no) for row, no in zip(rows, why, strict=True) if no]
         if bad:
             raise CalledWrongly("\n".join(f"{name}: its place {no}" for name, no in bad))
+    shown = [name for name in desired if name not in base.unread]
     updates = [
-        _step(base, row, "update", before={n: row.get(n) for n in desired}, desired=desired)
+        _step(base, row, "update", before={n: row.get(n) for n in shown}, desired=desired)
         for row in records.iter_rows(named=True)
-        if not all(same(row.get(name), value) for name, value in desired.items())
+        if len(shown) < len(desired) or not all(same(row.get(name), value) for name, value in desired.items())
     ]
     held = [replace(s, operation="report", state="held", why=because(Why.CANNOT, what="update"))
             for s in updates] if base.write.update is None else updates  # fmt: skip
@@ -72,7 +73,7 @@ def _values(workspace: BaseWorkspace, base: Basis, texts: Mapping[str, str], mak
         values = {name: value for name, value in rows[0].values.items() if name in referring}
         form = replace(target.form, keys=[sorted(referring)], unique=(), required=())
         checked, wrong = check_rows([replace(rows[0], values=values)], replace(target, form=form))
-    mistakes += [*unread, *wrong]
+    mistakes += [*unread, *wrong, *unnamed_secrets(base.write, rows)]
     if mistakes:
         text = "; ".join(f"{mistake.column}={mistake.value} {mistake.what}" for mistake in mistakes)
         raise CalledWrongly(text, advice=f"concordex dialect show {base.dialect.name}")

@@ -12,6 +12,7 @@ from concordex.change.steps import Change, Step
 from concordex.documents import Part, read_as, write_yaml
 from concordex.errors import CalledWrongly
 from concordex.words import suggestion
+from concordex.work.workspace.secret_sources import SAY_WHERE, is_reference
 
 if TYPE_CHECKING:
     from concordex.work.workspace.base import BaseWorkspace
@@ -99,6 +100,10 @@ def load(workspace: BaseWorkspace, path: Path) -> Change:
                 f"{path}: step {at} names the field {strange[0]!r}, which {step.table} does not have",
                 advice=suggestion(strange[0], spec.fields),
             )
+        for name, written in spec.write.fields.items():
+            said = step.desired.get(written.to if saved.about.objects else name)
+            if written.secret and said is not None and not is_reference(str(said)):
+                raise CalledWrongly(f"{path}: step {at}: {name} is a secret", advice=SAY_WHERE)
         if step.operation in ("update", "delete", "action") and step.record_id is None:
             raise CalledWrongly(f"{path}: step {at} does not say which record_id it is about")
         if step.operation == "action" and step.action not in spec.write.actions:

@@ -22,9 +22,10 @@ from concordex.words import suggestion
 from concordex.work.change.basis import Basis, base_of
 from concordex.work.change.choose import matching
 from concordex.work.workspace.models import models
-from concordex.work.workspace.secret_sources import is_reference
+from concordex.work.workspace.secret_sources import SAY_WHERE, is_reference
 
 if TYPE_CHECKING:
+    from concordex.wire import dialect as d
     from concordex.work.workspace.base import BaseWorkspace
 
 
@@ -90,18 +91,27 @@ def prepare_push(
         if why is not None and row.place not in bad
     ]
     bad = {mistake.place for mistake in mistakes}
-    for row in checked:
-        for name, value in row.values.items():
-            if name in base.write.fields and base.write.fields[name].secret and not is_reference(str(value)):
-                what = "is a secret: say where it is kept (env:NAME, file:PATH, …), not what it is"
-                mistakes.append(Mistake(place=row.place, column=headed.get(name, name), value="***", what=what))
-                bad.add(row.place)
+    plain = unnamed_secrets(base.write, checked)
+    mistakes += [replace(fault, column=headed.get(fault.column, fault.column)) for fault in plain]
+    bad |= {fault.place for fault in plain}
     good = [row for row in checked if row.place not in bad]
     change, equal = _change(base, good, target, catalogue=models(workspace))
     order = {row.place: at for at, row in enumerate(rows)}
     mistakes.sort(key=lambda fault: order.get(fault.place, -1))
     aside = [name for name in only_read if name not in choice.ignore]
     return PreparedPush(change, mistakes, [row for row in rows if row.place in bad], equal, aside)
+
+
+def unnamed_secrets(write: d.Write, rows: Sequence[Row]) -> list[Mistake]:
+    """Secrets that stand in rows themselves; a row says where one is kept."""
+    secret = [name for name, spec in write.fields.items() if spec.secret]
+    what = f"is a secret: {SAY_WHERE}"
+    return [
+        Mistake(place=row.place, column=name, value="***", what=what)
+        for row in rows
+        for name in secret
+        if row.values.get(name) is not None and not is_reference(str(row.values[name]))
+    ]
 
 
 def _misplaced(base: Basis, rows: Sequence[Row], target: TargetTable) -> list[str | None]:

@@ -12,9 +12,10 @@ from urllib.parse import quote
 from pydantic import Field
 
 from concordex.change.differ import differ
-from concordex.change.objects import Key, Kinds, Object, settled
+from concordex.change.objects import Key, Kind, Kinds, Object, settled
 from concordex.documents import Part, line_of, read_as, read_yaml, write_yaml, yaml_text
 from concordex.errors import CalledWrongly
+from concordex.model.members import put, stands, value_at
 from concordex.progress import Advance
 from concordex.unseen import in_data
 from concordex.words import suggestion
@@ -129,9 +130,19 @@ def save(
         if difference.before is None and str(path).casefold() in taken:  # only in capitals another, or cut to the same
             path = path.with_name(f"{file_name(key)}~{_digest(key)}.yaml")
         taken.add(str(path).casefold())
-        write_yaml(path, _document(difference.now, key), lasting=False)  # the note, written last, knows its digest
+        kept = _with_secrets(difference.now, difference.before, kinds[key[0]])
+        write_yaml(path, _document(kept, key), lasting=False)  # the note, written last, knows its digest
         written.append(path)
     return Saved(written, len(objects) - len(written), removed)
+
+
+def _with_secrets(now: Object, before: Object | None, kind: Kind) -> Object:
+    """An object that is saved again, with what its file said of where secrets are kept."""
+    body = now.body
+    for path in kind.secrets if before else ():
+        if before and stands(before.body, path.split(".")):
+            body = put(body, path, value_at(before.body, path))
+    return replace(now, body=settled(body, kind))
 
 
 def file_name(key: Key) -> str:

@@ -19,6 +19,7 @@ from concordex.words import suggestion
 from concordex.work.objects.files import place
 from concordex.work.objects.install import installed_on
 from concordex.work.objects.live import Held
+from concordex.work.objects.secrets import badly_said
 from concordex.work.targets.kinds import kinds_of
 
 if TYPE_CHECKING:
@@ -59,6 +60,8 @@ def prepare_objects(
         change, extra = plan(system, wanted, actual, kinds, going=going)
     except InACircle as circle:
         raise CalledWrongly(f"these need each other, so that none can be made first: {circle}") from circle
+    if faults := badly_said(change, wanted, kinds, workspace.dialect(system)):
+        raise CalledWrongly("\n".join(faults))
     if unclear := _unclear(change, wanted, held, kinds):
         raise CalledWrongly(
             "\n".join(unclear), advice="rename one of them there first, so that a name means one object"

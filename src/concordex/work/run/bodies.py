@@ -10,6 +10,7 @@ from uuid import UUID, uuid5
 from concordex.change.reasons import Why, because
 from concordex.change.steps import Outcome, Step
 from concordex.errors import CalledWrongly, SecretError
+from concordex.model.members import put, value_at
 from concordex.wire import dialect as d
 from concordex.work.targets.api_target import ApiTarget
 
@@ -30,7 +31,7 @@ class Bodies:
     def sayable(self, write: d.Write, steps: Sequence[Step]) -> tuple[list[Step], list[dict[str, Any]], list[Outcome]]:
         """Steps, with what is sent for each; those that refer to what was not made after all are held."""
         sayable, bodies, settled = list[Step](), [], list[Outcome]()
-        secret = [name for name, spec in write.fields.items() if spec.secret]
+        secret = self._secret(write, steps)
         for step in steps:
             try:
                 bodies.append(self.actual.body(write, self._revealed(secret, step) if secret else step))
@@ -39,11 +40,19 @@ class Bodies:
                 settled.append(Outcome(step, "held", because(Why.ERROR, text=lack.what)))
         return sayable, bodies, settled
 
+    def _secret(self, write: d.Write, steps: Sequence[Step]) -> list[str]:
+        """Where secrets stand in what steps of a table write: fields, or the members of configuration objects."""
+        tables = self.actual.session.dialect.tables
+        objects = any(tables[step.table].config for step in steps[:1])
+        return [str(spec.to) if objects else name for name, spec in write.fields.items() if spec.secret]
+
     def _revealed(self, secret: Sequence[str], step: Step) -> Step:
         """A step with the secrets that its values only name: in memory, for as long as it is sent."""
-        named = {name: str(step.desired[name]) for name in secret if step.desired.get(name)}
-        values = {name: self.reveal(reference) for name, reference in named.items()}
-        return replace(step, desired={**step.desired, **values})
+        desired: Mapping[str, Any] = step.desired
+        for path in secret:
+            if reference := value_at(desired, path):
+                desired = put(desired, path, self.reveal(str(reference)))
+        return replace(step, desired=desired)
 
     def key(self, steps: Sequence[Step]) -> str | None:
         """By what a system knows a request again: the same for the same steps of a change, however often it is sent."""
@@ -66,8 +75,10 @@ class Bodies:
         places: dict[str, list[str]] = {}
         try:
             for table, mine in steps.items():
+                secret = self._secret(writes[table], mine)
                 for at, step in enumerate(mine):
-                    bodies.setdefault(table, []).append(self.actual.body(writes[table], step))
+                    body = self.actual.body(writes[table], self._revealed(secret, step) if secret else step)
+                    bodies.setdefault(table, []).append(body)
                     if how.refers:
                         place = how.refers.format(member=how.tables[table], at=at)
                         self.actual.made(step, place)

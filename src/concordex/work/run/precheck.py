@@ -105,6 +105,8 @@ def is_done(actual: Target, step: Step) -> Reasons:
         return because(Why.GONE_ALREADY) if record is None else ()
     if step.operation == "action":
         return because(Why.DONE_ALREADY) if actual.can_show(step) and not actual.shows(step) else ()
-    if record is None or not all(actual.same(record.get(name), value) for name, value in step.desired.items()):
+    if record is None or actual.unread(step):
+        return ()
+    if not all(actual.same(record.get(name), value) for name, value in step.desired.items()):
         return ()
     return because(Why.SO_ALREADY)

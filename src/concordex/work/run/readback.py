@@ -11,6 +11,7 @@ from concordex.change.reasons import Reasons, Why, because, has, resting
 from concordex.change.steps import Change, Outcome, Step
 from concordex.change.whole import Flat, beside, is_stamp, lost, prints
 from concordex.model.fields import ORIGINAL
+from concordex.model.members import pruned
 from concordex.work.run.lookout import looks
 from concordex.work.run.precheck import is_done
 from concordex.work.run.writer import Writer
@@ -145,7 +146,8 @@ class ReadBack:
         self, step: Step, record: Mapping[str, Any] | None, whole: Flat, aside: Mapping[str, tuple[Any, Any]]
     ) -> tuple[dict[str, Any], dict[str, Any]]:
         """What the journal keeps of a record: our fields as they became, and what an undo rests on."""
-        became = {name: record[name] for name in step.desired if name in record} if record is not None else {}
+        shown = pruned(step.desired, self.after.unread(step))
+        became = {name: record[name] for name in shown if name in record} if record is not None else {}
         if step.operation == "create" and record is not None:
             return became, {"prints": prints(whole, self._stamps(whole))}
         if step.operation == "delete":
@@ -194,7 +196,9 @@ class ReadBack:
         reasons = self.after.verdict(step, record)
         if has(reasons, Why.DIFFERS):
             return Outcome(step, "differs", tuple(reason for reason in reasons if reason.why is Why.DIFFERS))
-        return Outcome(step, "confirmed", (*step.why, *reasons))
+        unread = self.after.unread(step)
+        silent = because(Why.UNREAD, fields=sorted(unread)) if unread else ()
+        return Outcome(step, "confirmed", (*step.why, *reasons, *silent))
 
     def _verdict_of_effect(self, step: Step, record: Mapping[str, Any] | None) -> Outcome:
         """What became of a deletion or an action, which leave no record to compare."""

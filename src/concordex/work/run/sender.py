@@ -21,6 +21,7 @@ from concordex.errors import (
     ConcordexError,
     Conflict,
     RequestRefused,
+    SecretError,
     SignInRefused,
     WireError,
     Withheld,
@@ -179,7 +180,7 @@ class Sender(Writer):
             made = await self.committer.in_effect(
                 writes.values(), partial(create_together, self.session, how, bodies, ids)
             )
-        except CalledWrongly:
+        except (CalledWrongly, SecretError):
             return False
         except RequestRefused as refusal:
             for stage in mine.values():

@@ -11,6 +11,7 @@ import orjson
 
 from concordex.change.steps import Step
 from concordex.model.fields import ORIGINAL
+from concordex.model.members import stands
 from concordex.wire import dialect as d
 from concordex.wire.http.session import Session
 from concordex.wire.reading.table_read import TableRead
@@ -89,9 +90,7 @@ class ApiTarget(Target):
         return record_id if own is None or str(own) != record_id else own
 
     def unread(self, step: Step) -> set[str]:
-        """The fields of a step that no reading ever shows again: one-time codes, and secrets."""
+        """What a step writes that no reading ever shows again, by dotted paths: one-time codes, and secrets."""
         if step.table not in self._unread:
-            write = self.session.dialect.tables[step.table].write
-            fields = write.fields.items() if write else ()
-            self._unread[step.table] = {name for name, spec in fields if spec.once or spec.secret}
-        return self._unread[step.table]
+            self._unread[step.table] = self.session.dialect.tables[step.table].unread
+        return {path for path in self._unread[step.table] if stands(step.desired, path.split("."))}

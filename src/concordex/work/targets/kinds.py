@@ -18,8 +18,8 @@ def kinds_of(dialect: d.Dialect) -> dict[str, Kind]:
         kinds[name] = Kind(
             table=name, name=str(table.fields["name"].from_[0]), single=spec.single,
             id=str(table.fields["record_id"].from_[0]), within=spec.within,
-            volatile=spec.volatile, references=spec.references, sets=spec.sets, place=spec.place,
-            shares=spec.shares_names, bound=spec.bound, by=spec.by, at=spec.at,
+            volatile=spec.volatile, secrets=sorted(table.unread), references=spec.references, sets=spec.sets,
+            place=spec.place, shares=spec.shares_names, bound=spec.bound, by=spec.by, at=spec.at,
             can_create=bool(write and write.create), can_update=bool(write and write.update),
             can_delete=bool(write and write.delete),
         )  # fmt: skip

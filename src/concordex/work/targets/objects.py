@@ -15,7 +15,7 @@ from concordex.change.steps import Step
 from concordex.change.whole import Flat
 from concordex.errors import CalledWrongly, WireError
 from concordex.model.fields import ORIGINAL
-from concordex.model.members import flat, put, value_at
+from concordex.model.members import flat, pruned, put, value_at
 from concordex.progress import Advance
 from concordex.wire import dialect as d
 from concordex.wire.dialect.order import order
@@ -171,9 +171,9 @@ class ObjectTarget(ApiTarget):
 
     def moved(self, step: Step, record: Mapping[str, Any]) -> dict[str, Any]:
         """What of an object, as the system has just given it by itself, is not what ``step`` rests on."""
-        shown = {name for name in step.before if value_at(record, name) is not None} - self.kinds[
-            step.table
-        ].references.keys()
+        kind = self.kinds[step.table]
+        record = pruned(record, kind.secrets)
+        shown = {name for name in step.before if value_at(record, name) is not None} - kind.references.keys()
         return {name: value_at(record, name) for name in shown if not alike(value_at(record, name), step.before[name])}
 
     def whole(self, table: str, ids: Sequence[str]) -> dict[str, Flat]:
@@ -213,11 +213,10 @@ class ObjectTarget(ApiTarget):
 
     def verdict(self, step: Step, record: Mapping[str, Any]) -> Reasons:
         """What an object did not take."""
-        unread = self.unread(step)
         wrong = {
             name: {"now": record.get(name), "desired": value}
-            for name, value in step.desired.items()
-            if name not in unread and not alike(record.get(name), value)
+            for name, value in pruned(step.desired, self.unread(step)).items()
+            if not alike(record.get(name), value)
         }
         return because(Why.DIFFERS, fields=wrong) if wrong else ()
 

@@ -49,7 +49,7 @@ def form_of(table: d.Table) -> Form:
         can_delete=write.delete is not None, takes_back=back,
         makes={name: spec.made_from for name, spec in write.fields.items() if spec.made_from},
         always={name: spec.always for name, spec in write.fields.items() if spec.always},
-        writes=None if table.config else {*write.fields, *named},
+        writes=None if table.config else {*write.fields, *named}, unread=table.unread,
     )  # fmt: skip
 
 

@@ -118,6 +118,10 @@ class Rows(Target):
         """Whether a column holds what it should."""
         return same(there, ours)
 
+    def unread(self, step: Step) -> set[str]:
+        """Nothing: each column shows what is in it."""
+        return set()
+
     def verdict(self, step: Step, record: Mapping[str, Any]) -> Reasons:
         """What a row did not take of a step."""
         wrong = {

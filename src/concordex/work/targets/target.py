@@ -66,6 +66,10 @@ class Target(Protocol):
         """Whether a value there is what it should be."""
 
     @abstractmethod
+    def unread(self, step: Step) -> set[str]:
+        """What of a step no reading ever shows as it was sent: secrets, and one-time codes."""
+
+    @abstractmethod
     def verdict(self, step: Step, record: Mapping[str, Any]) -> Reasons:
         """What was not taken of a step (``DIFFERS``), and what means the same as it is written there (``OWN_WAY``)."""
 

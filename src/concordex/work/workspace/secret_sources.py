@@ -13,6 +13,9 @@ from concordex.unseen import Secret
 
 SCHEMES = ("env", "file", "keyring", "command", "ask")
 
+#: What a person does who typed a secret itself.
+SAY_WHERE = "say where it is kept (env:NAME, file:PATH, …), not what it is"
+
 
 def is_reference(text: str) -> bool:
     """Whether ``text`` says where a secret is kept, such as ``env:NAME``."""

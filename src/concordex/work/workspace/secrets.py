@@ -10,7 +10,7 @@ from concordex.errors import SecretError
 from concordex.trust import Wanted, check, doubts
 from concordex.unseen import Secret
 from concordex.work.workspace.config import WorkspaceConfig
-from concordex.work.workspace.secret_sources import fetch, is_reference
+from concordex.work.workspace.secret_sources import SAY_WHERE, fetch, is_reference
 from concordex.work.workspace.system_settings import Devices, System
 from concordex.work.workspace.tell_settings import Place
 
@@ -32,6 +32,8 @@ class Secrets:
             raise SecretError(
                 f"{reference}: a row says where a secret is kept, and runs nothing", advice="env:, file: or keyring:"
             )
+        if not is_reference(reference):
+            raise SecretError("a secret stands where only its place is to stand", advice=SAY_WHERE)
         part = self.config.systems.get(name) or self.config.devices[name.partition(":")[0]]
         return self.of(reference, name, part).reveal()
 
