@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 
 import pytest
+import xlsxwriter
 
 from tests.spite import spiteful
 from tests.stories.test_changes import at, inventory, newest, restore  # noqa: F401 - fixtures
@@ -154,4 +155,42 @@ def test_a_note_that_nothing_takes_is_not_dropped_in_silence(tmp_path, serve):
     shell("push", str(tmp_path / "x.json"), "--to", "spite", "--table", "devices", "--draft")
     told = shell("change", "run", "1", "--yes", "--note", "tonight", status=2).stderr
     assert "spite takes no note" in told
+    assert not spite.sent
+
+
+def sheet(path, *rows: list, formula: tuple[str, object] | None = None) -> str:
+    """A workbook of two sheets, whose second has these rows."""
+    with xlsxwriter.Workbook(str(path)) as book:
+        book.add_worksheet("about").write(0, 0, 1e18)
+        page = book.add_worksheet("lamps & <more>")
+        for at, row in enumerate(rows):
+            page.write_row(at, 0, row)
+        if formula:
+            page.write_formula(1, 1, formula[0], None, formula[1])
+    return str(path)
+
+
+@pytest.mark.parametrize(("cell", "formula", "told"), [
+    (12345678901234567890, None, "B2 is a number of more than 15 digits"),
+    (1000000000000000, None, "B2 is a number of more than 15 digits"),
+    ("x", ("=1/0", "#DIV/0!"), "B2 holds an error: #DIV/0!"),
+    (999999999999999, None, None), ("12345678901234567890", None, None), ("x", ("=A2", "lamp"), None),
+])  # fmt: skip
+def test_what_a_spreadsheet_has_lost_is_a_mistake(tmp_path, serve, cell, formula, told):
+    shell, spite = spiteful(tmp_path, serve)
+    file = sheet(tmp_path / "x.xlsx", ["name", "comment"], ["lamp-1", cell], formula=formula)
+    words = ("push", file, "--to", "spite", "--table", "devices", "--sheet", "lamps & <more>", "--yes")
+    done = shell(*words, status=2 if told else 0)
+    if told:
+        assert told in done.stderr
+        assert not spite.sent
+    else:
+        assert [one["note"] for one in spite.tables["devices"].values()] == [str(formula[1] if formula else cell)]
+
+
+def test_a_number_that_a_spreadsheet_cut_short_is_no_text(tmp_path, serve):
+    shell, spite = spiteful(tmp_path, serve)
+    (tmp_path / "x.csv").write_text("name,comment\nlamp-1,1.23457E+19\nlamp-2,1E5\n")
+    words = ("push", str(tmp_path / "x.csv"), "--to", "spite", "--table", "devices", "--yes")
+    assert "1.23457E+19  is a number that a spreadsheet has cut short" in shell(*words, status=2).stdout
     assert not spite.sent

@@ -69,6 +69,7 @@ answers = st.fixed_dictionaries(
     answers, st.booleans(), st.sampled_from([None, 1]), st.tuples(st.integers(0, 400), st.integers(0, 255)) | st.none()
 )
 @example({"trouble": None, "data": {"lamps": []}, "n": [2**63, -(2**63)]}, False, None, None)
+@example({"data": {"lamps": [{"id": 2**63, "note": 10**30}, {"id": -(2**63), "note": 1}]}}, False, None, None)
 def test_a_page_that_is_decoded_in_part_says_what_the_whole_of_it_says(answer, escaped, indent, damage):
     """Whatever stands in it, and whatever becomes of it on the way; or it is left to be decoded whole."""
     text = json.dumps(answer, ensure_ascii=escaped, indent=indent)

@@ -10,6 +10,7 @@ from typing import Any
 import polars as pl
 
 from concordex.change.reasons import Reasons, Why, because
+from concordex.model.folded import folded
 from concordex.model.scalars import parse_time
 
 Owners = Mapping[str, str]
@@ -73,8 +74,13 @@ def _differs(both: pl.DataFrame, field: str) -> pl.Expr:
         known = before.list.set_difference(desired).list.len() == 0
         return _empty(both, field).not_() & (known & _empty(both, f"{field}_was").not_()).fill_null(False).not_()
     if both.schema[field] == pl.String:
-        desired, before = desired.str.to_lowercase().str.strip_chars(), before.str.to_lowercase().str.strip_chars()
+        desired, before = _folded(desired), _folded(before)
     return desired.is_not_null() & desired.ne_missing(before)
+
+
+def _folded(text: pl.Expr) -> pl.Expr:
+    """Texts of a column as :func:`.folded` has them."""
+    return text.str.to_lowercase().str.normalize("NFC").str.replace_all(r"\s+", " ").str.strip_chars()
 
 
 def same(there: Any, ours: Any) -> bool:
@@ -87,7 +93,7 @@ def same(there: Any, ours: Any) -> bool:
 
 def _values(value: Any) -> set[str]:
     items = value if isinstance(value, list) else [value]
-    return {_text(item).strip().lower() for item in items if item is not None and str(item).strip()}
+    return {folded(_text(item)) for item in items if item is not None and str(item).strip()}
 
 
 def as_compared(value: Any) -> str:

@@ -10,6 +10,7 @@ from typing import Any
 
 from concordex.change.reasons import Reasons, Why, because
 from concordex.change.steps import Change, Step, Values, numbered
+from concordex.model.folded import folded
 
 Key = tuple[str, ...]
 
@@ -110,7 +111,7 @@ def normalised(value: Any) -> str:
     if type(value) is not str:
         value = str(value[0] if isinstance(value, list) else value)
     text: str = value
-    return text.strip().lower()
+    return folded(text)
 
 
 def prepare(

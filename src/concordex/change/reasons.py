@@ -46,6 +46,8 @@ class Why(StrEnum):
     GONE = auto()
     CHANGED = auto()  # fields: each now and before; since, or not_yet, where it is known
     CHANGED_NOW = auto()  # fields: each its value
+    SENT_EARLIER = auto()  # change
+    MADE_EARLIER = auto()  # change, record
     IS_THERE = auto()  # record
     IS_GONE = auto()
     IS_NOW = auto()  # fields: each its value

@@ -114,6 +114,9 @@ def _cells(
         mine = list(islice(converted, len(said)))
         bad = [item for item, value in zip(said, mine, strict=True) if value is None or not _is_finite(value)]
         what = f"is no {_CALLED[kind]}"
+        if kind in (Type.TEXT, Type.TEXTS) and not bad:
+            bad = [item for item in said if _CUT_SHORT.fullmatch(item)]
+            what = "is a number that a spreadsheet has cut short: keep the column as text"
         if not bad and len(mine) > 1 and not kind.is_list:
             bad, what = [", ".join(said)], f"are {len(mine)} values, and the field takes one"
         if not bad:
@@ -121,6 +124,9 @@ def _cells(
         read[key] = mine, (bad[0], what) if bad else None
     return read
 
+
+#: What spreadsheets make of long numbers when they write CSV.
+_CUT_SHORT = re.compile(r"\d(\.\d+)?E\+\d{2,}")
 
 _CALLED = {
     Type.TEXT: "text", Type.VERSION: "version", Type.TIME: "time (ISO 8601)", Type.NUMBER: "number",

@@ -171,6 +171,12 @@ _WORDS: dict[Why, str | Callable[[Facts], str]] = {
     Why.APPEARED: _fact("record {record} has appeared there since the preview"),
     Why.GONE: "the record is gone since the preview",
     Why.CHANGED: _changed,
+    Why.SENT_EARLIER: _fact(
+        "change {change} sent it, and whether it was made is unknown: concordex change resume {change} looks again"
+    ),
+    Why.MADE_EARLIER: _fact(
+        "change {change} made it as record {record}, which is called otherwise there: concordex change show {change}"
+    ),
     Why.IS_THERE: _fact("record {record} is there by now"),
     Why.IS_GONE: "the record is gone by now",
     Why.IS_NOW: lambda facts: _values(facts, "{} is now {}"),

@@ -186,6 +186,21 @@ class Journal:
             values.setdefault(row["record_id"], {}).update(last)
         return values
 
+    def unsettled(self, system: str, beside: int) -> list[tuple[int, Step]]:
+        """Creations of other changes than ``beside`` of which nobody knows whether they came to what they should.
+
+        Each with its change; changes that were put aside do not count, since a person has decided that.
+        """
+        rows = self._database.tuples(
+            "SELECT steps.change, steps.number, steps.name, steps.operation, steps.label, steps.body,"  # noqa: S608
+            f" {', '.join(f'steps.{column}' for column in _STANDING.split(', '))} FROM steps"
+            " JOIN changes ON changes.id = steps.change WHERE changes.system = ? AND changes.id <> ?"
+            " AND changes.state NOT IN ('draft', 'done', 'dropped') AND steps.operation = 'create'"
+            " AND steps.state IN ('sent', 'unknown', 'differs') ORDER BY steps.change, steps.number",
+            (system, beside),
+        )
+        return [(row[0], _as_it_stands(_as_prepared(*row[1:6]), *row[6:])) for row in rows]
+
     def when_written(self, system: str, table: str) -> dict[str, dict[str, tuple[int, str]]]:
         """By which change, and when, each field of each record was last written, by the record's id."""
         rows = self._database.rows(

@@ -107,10 +107,22 @@ def _json(content: bytes, _shape: d.Shape) -> Any:
     again = orjson.dumps(value)
     if len(again) != len(content) and (again.count(b'"') != content.count(b'"') or b"\\u0022" in content):
         _refuse_twins(content)
-    if _LARGE in content.translate(_EVERY_DIGIT_A_NOUGHT):  # many times as fast as a pattern
-        with _not_too_deep():
-            return json.loads(content, parse_int=_exactly)  # RFC 8259, section 6: more precision than others expect
-    return value
+    return _in_full(content) if _has_large(content) else value
+
+
+def exactly(content: bytes) -> Any:
+    """A JSON text that has been decoded before: no digit of its numbers is lost."""
+    return _in_full(content) if _has_large(content) else orjson.loads(content)
+
+
+def _has_large(content: bytes) -> bool:
+    """Whether there may be a number in it that a machine's numbers do not hold."""
+    return _LARGE in content.translate(_EVERY_DIGIT_A_NOUGHT)  # many times as fast as a pattern
+
+
+def _in_full(content: bytes) -> Any:
+    with _not_too_deep():
+        return json.loads(content, parse_int=_exactly)  # RFC 8259, section 6: more precision than others expect
 
 
 def _exactly(digits: str) -> int | str:

@@ -13,6 +13,7 @@ import orjson
 
 from concordex.model.members import along
 from concordex.wire.dialect.paths import Path
+from concordex.wire.http.formats import exactly
 
 Record = dict[str, Any]
 
@@ -111,8 +112,8 @@ class RawRecords(Sequence[Record]):
 
     def __getitem__(self, place: int | slice) -> Record | Sequence[Record]:
         if isinstance(place, slice):
-            return [orjson.loads(bytes(raw)) for raw in self._raws[place]]
-        record: Record = orjson.loads(bytes(self._raws[place]))
+            return [exactly(bytes(raw)) for raw in self._raws[place]]
+        record: Record = exactly(bytes(self._raws[place]))
         return record
 
     def column(self, path: Path) -> list[Any]:

@@ -115,7 +115,8 @@ class ApiRun:
         reveal = partial(self.workspace.secrets.of_row, name=self.change.system)
         bodies = Bodies(target, reveal, self.change.about.token or None)
         since = None if self.change.about.objects else partial(seen_since, self.workspace, self.change.system)
-        return Sender(bodies, self._ledger, committer, self.how, asks=self._asks(), since=since)
+        unsettled = partial(self.workspace.journal.unsettled, self.change.system, number)
+        return Sender(bodies, self._ledger, committer, self.how, asks=self._asks(), since=since, unsettled=unsettled)
 
     def _asks(self) -> Callable[[Sequence[Step]], Awaitable[list[Step | Reasons]]] | None:
         """What devices are asked for just before each step, where the change says so."""

@@ -33,6 +33,7 @@ class Before:
 
     fields: Mapping[int, Mapping[str, Any]] = field(default_factory=dict)
     whole: Mapping[int, Flat] = field(default_factory=dict)
+    was_there: Callable[[str, str | None], bool] = lambda table, record_id: True
 
     @classmethod
     def of(cls, actual: Target, steps: Sequence[Step]) -> Before:
@@ -47,7 +48,7 @@ class Before:
                 if step.record_id in records:
                     fields[step.number] = records[step.record_id]
                     whole[step.number] = wholes.get(step.record_id, {})
-        return cls(fields, whole)
+        return cls(fields, whole, actual.was_there)
 
 
 class ReadBack:
@@ -55,7 +56,9 @@ class ReadBack:
 
     def __init__(self, change: Change, after: Target, writer: Writer, before: Before, ready: Ready | None) -> None:
         self.after, self.writer, self.before, self.ready = after, writer, before, ready
-        self.ledger = writer.ledger
+        self.change, self.ledger = change, writer.ledger
+        self._readings = 0
+        self._bearing: tuple[str, int, set[str]] | None = None
         self._began = min((step.sent for step in change.steps if step.sent), default=after.began.timestamp())
 
     async def compare(self, tables: Sequence[str]) -> list[Step]:
@@ -99,6 +102,7 @@ class ReadBack:
         shown: dict[str, list[_Shown]] = {}
         async for _ in looks(time.time() + self.after.settle):
             await self.after.read(wanted)
+            self._readings += 1
             for table in tables:  # a last look at what is unknown, at no cost
                 unknown = [step for step in self.ledger.unknown.values() if step.table == table]
                 self.writer.seen(because(Why.SHOWS_NOW), self.after, unknown)
@@ -116,7 +120,10 @@ class ReadBack:
         shown = list[_Shown]()
         for step, there in zip(steps, bearers, strict=True):
             record = records.get(step.record_id or "")
-            shown.append((self._verdict(step, record, there), record))
+            if step.operation == "create" and not there:
+                shown.append((self._under_another_key(step, record), record))
+            else:
+                shown.append((self._verdict(step, record, there), record))
         return shown
 
     def _identified(self, step: Step, there: Sequence[str]) -> Step:
@@ -189,8 +196,6 @@ class ReadBack:
             return Outcome(step, "doubled", because(Why.DOUBLED, ids=there))
         if step.operation in ("action", "delete"):
             return self._verdict_of_effect(step, record)
-        if step.operation == "create" and not there:
-            return Outcome(step, "unknown", because(Why.NOT_SHOWN))
         if record is None:
             return Outcome(step, "differs", because(Why.NOT_THERE))
         reasons = self.after.verdict(step, record)
@@ -199,6 +204,28 @@ class ReadBack:
         unread = self.after.unread(step)
         silent = because(Why.UNREAD, fields=sorted(unread)) if unread else ()
         return Outcome(step, "confirmed", (*step.why, *reasons, *silent))
+
+    def _under_another_key(self, step: Step, record: Mapping[str, Any] | None) -> Outcome:
+        """What became of a creation whose key no record bears: the system may have cut, or altered, what it was sent.
+
+        The record that it says it made is ours where it was not there before, and is none of the others we sent.
+        """
+        unseen = Outcome(step, "unknown", because(Why.NOT_SHOWN))
+        if record is None or self.before.was_there(step.table, step.record_id):
+            return unseen
+        if step.record_id in self._borne(step.table):
+            return unseen
+        told = {reason.why: reason.facts["fields"] for reason in self.after.verdict(step, record)}
+        own = {name: {"now": now, "desired": step.desired[name]} for name, now in told.get(Why.OWN_WAY, {}).items()}
+        fields = {**told.get(Why.DIFFERS, {}), **own}
+        return Outcome(step, "differs", because(Why.DIFFERS, fields=fields)) if fields else unseen
+
+    def _borne(self, table: str) -> set[str]:
+        """The ids of the records that bear the keys of the change's creations, as they were last read."""
+        if self._bearing is None or self._bearing[:2] != (table, self._readings):
+            made = [step for step in self.change.steps if step.table == table and step.operation == "create"]
+            self._bearing = (table, self._readings, {there for step in made for there in self.after.bearers(step)})
+        return self._bearing[2]
 
     def _verdict_of_effect(self, step: Step, record: Mapping[str, Any] | None) -> Outcome:
         """What became of a deletion or an action, which leave no record to compare."""

@@ -43,6 +43,7 @@ from concordex.wire.writing.records import (
 from concordex.work.run.bodies import Bodies
 from concordex.work.run.commits import Committer
 from concordex.work.run.doubt import Settlement, not_seen
+from concordex.work.run.earlier import Earlier, Sent
 from concordex.work.run.ledger import Ledger
 from concordex.work.run.precheck import AWAY, changed, of_creations, of_the_rest
 from concordex.work.run.writer import Writer
@@ -64,6 +65,7 @@ class Sender(Writer):
 
     asks   gives steps what only their devices know, just before they are sent; or says why that cannot be had
     since  since when the fields of records are as they were read now, by record id and field
+    unsettled  creations of other changes of which nobody knows what they came to, with the numbers of these
     """
 
     def __init__(
@@ -75,11 +77,13 @@ class Sender(Writer):
         *,
         asks: Callable[[Sequence[Step]], Awaitable[list[Step | Reasons]]] | None = None,
         since: Callable[[str, pl.DataFrame], Moments] | None = None,
+        unsettled: Callable[[], Sent] = list,
     ) -> None:
         self.bodies, self.ledger, self.how, self.asks, self.since = bodies, ledger, how, asks, since
         self.actual, self.session, self.committer = bodies.actual, bodies.actual.session, committer
         self.dialect = self.session.dialect
         self.doubt = Settlement(self.actual, ledger, committer)
+        self.earlier = Earlier(self.actual, unsettled)
         self.spared: dict[int, Reasons] = {}
         self.ended: ConcordexError | None = None
         self._retold = set[int]()
@@ -118,6 +122,7 @@ class Sender(Writer):
             return []
         if steps[0].operation == "create":
             checked = of_creations(self.actual, steps)
+            self.earlier.hold(checked)
         else:
             parts = self.how.field_by_field
             checked = of_the_rest(self.actual, steps, force=self.how.force, field_by_field=parts)

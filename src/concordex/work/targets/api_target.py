@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import abstractmethod
-from collections.abc import Iterable, Mapping
+from collections.abc import Hashable, Iterable, Mapping
 from datetime import datetime
 from typing import Any, Self
 
@@ -88,6 +88,14 @@ class ApiTarget(Target):
             self._own[table] = {rid: path.first(orjson.loads(raw or "{}")) for rid, raw in rows}
         own = self._own[table].get(record_id)
         return record_id if own is None or str(own) != record_id else own
+
+    @abstractmethod
+    def natural_key(self, step: Step) -> Hashable:
+        """By what the record of a step is known, as it is compared."""
+
+    def was_there(self, table: str, record_id: str | None) -> bool:
+        """Whether the first reading of a table held a record."""
+        return self.looks[table].frame["record_id"].eq(record_id or "").any()
 
     def unread(self, step: Step) -> set[str]:
         """What a step writes that no reading ever shows again, by dotted paths: one-time codes, and secrets."""

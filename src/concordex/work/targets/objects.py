@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Hashable, Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -119,6 +119,10 @@ class ObjectTarget(ApiTarget):
         while there := self._found.get((step.table, step.key["name"], len(ids) + 1)):
             ids.append(there)
         return ids
+
+    def natural_key(self, step: Step) -> Hashable:
+        """The name of an object, and which of those that share it."""
+        return step.key["name"], step.key.get("nth", 1)
 
     def body(self, write: d.Write, step: Step) -> dict[str, Any]:
         """An object's members, or those that are written, with ids where names stand."""

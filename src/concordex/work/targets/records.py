@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Hashable, Iterable, Mapping, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from types import MappingProxyType
@@ -195,6 +195,11 @@ class RecordTarget(ApiTarget):
                 known = self._known[step.table]
                 return known.several.get(key) or [known.keys[key]] if key in known.keys else []
         return []
+
+    def natural_key(self, step: Step) -> Hashable:
+        """The first of the table's natural keys that a step has."""
+        keys = (natural(step.key, names) for names in self._form(step.table).keys)
+        return next((key for key in keys if key is not None), None)
 
     def in_bin(self, step: Step) -> str | None:
         """The id of the record of that key in the system's bin."""

@@ -118,6 +118,10 @@ class Rows(Target):
         """Whether a column holds what it should."""
         return same(there, ours)
 
+    def was_there(self, table: str, record_id: str | None) -> bool:
+        """Whether there is such a row."""
+        return record_id is not None and record_id in self.records(table, [record_id])
+
     def unread(self, step: Step) -> set[str]:
         """Nothing: each column shows what is in it."""
         return set()

@@ -66,6 +66,10 @@ class Target(Protocol):
         """Whether a value there is what it should be."""
 
     @abstractmethod
+    def was_there(self, table: str, record_id: str | None) -> bool:
+        """Whether the first reading of a table held a record."""
+
+    @abstractmethod
     def unread(self, step: Step) -> set[str]:
         """What of a step no reading ever shows as it was sent: secrets, and one-time codes."""
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +13,7 @@ from concordex.errors import BadAnswer, CalledWrongly
 from concordex.model.inert import cell_from_text
 from concordex.wire import dialect as d
 from concordex.wire.http.formats import decode
+from concordex.work.workspace.sheets import lost_cells
 
 _SHAPES: dict[str, d.Shape] = {
     "csv": d.CsvShape(by="csv"), "json": d.JsonShape(), "ndjson": d.LinesShape(by="ndjson"),
@@ -20,6 +22,9 @@ _SHAPES: dict[str, d.Shape] = {
 _ENDINGS = {".jsonl": "ndjson", ".yml": "yaml"}
 #: How rows of each form are counted by people: a sheet's first row is its heading.
 _PLACES = {"csv": ("row", 2), "xlsx": ("row", 2), "ndjson": ("line", 1)}
+
+#: How many cells that hold nothing usable are told at once.
+_TOLD = 10
 
 
 def read_rows(file: str, form: str | None = None, sheet: str | None = None) -> list[Row]:
@@ -59,6 +64,8 @@ def _decoded(content: bytes, form: str, file: str, sheet: str | None) -> list[di
         except BadAnswer as error:
             what = error.what.replace("sent ", "holds ")
             raise CalledWrongly(f"{file} {what}", why=error.why, advice=error.advice) from error
+    if form == "xlsx" and (lost := list(islice(lost_cells(content, sheet), _TOLD))):
+        raise CalledWrongly("\n".join(f"{file}: {what}" for what in lost))
     if not isinstance(body, list) or not all(isinstance(record, dict) for record in body):
         raise CalledWrongly(f"{file} holds no list of records", advice="one mapping of columns to values for each")
     rows = [{str(name): value for name, value in record.items() if name is not None} for record in body]
