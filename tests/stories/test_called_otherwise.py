@@ -70,7 +70,7 @@ def test_what_is_called_otherwise_differs_and_is_not_made_again(tmp_path, serve,
 @pytest.mark.parametrize("id_told", [True, False])
 def test_what_another_change_sent_and_nobody_saw_is_not_sent_again(tmp_path, serve, id_told):
     """Also where the system makes it only long afterwards, or tells the id of a record that was there before."""
-    shell, spite = spiteful(tmp_path, serve, settles="1s")
+    shell, spite = spiteful(tmp_path, serve, settles="0s")
     spite.put("devices", label="lamp-0")
     spite.meets = lambda *_: (201, {"id": 101}) if id_told else (500, {"why": "out of order"})
     pushed(shell, tmp_path, "lamp-1", status=4)
@@ -85,7 +85,7 @@ def test_what_another_change_sent_and_nobody_saw_is_not_sent_again(tmp_path, ser
 
 
 def test_a_person_who_puts_a_change_aside_lets_it_be_made_anew(tmp_path, serve):
-    shell, spite = spiteful(tmp_path, serve, settles="1s")
+    shell, spite = spiteful(tmp_path, serve, settles="0s")
     spite.meets = lambda *_: (500, {"why": "out of order"})
     pushed(shell, tmp_path, "lamp-1", status=4)
     spite.meets = lambda *_: None

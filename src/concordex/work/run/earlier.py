@@ -41,7 +41,9 @@ class Earlier:
         """Why records are not made, by device, table and key."""
         reasons: dict[tuple[str | None, str, Hashable], Reasons] = {}
         for change, step in self.unsettled():
-            if step.table not in self.actual.looks or has(step.why, Why.REFUSED_AND_DONE):  # that was seen, and is gone
+            if step.table not in self.actual.looks or self.actual.natural_key(step) is None:
+                continue
+            if has(step.why, Why.REFUSED_AND_DONE):  # that was seen, and is gone
                 continue
             if step.state in ("sent", "unknown"):
                 reasons[self._key(step)] = because(Why.SENT_EARLIER, change=change)
