@@ -241,6 +241,16 @@ def test_a_copy_never_has_a_mask_for_a_secret(tmp_path, serve, place):
         assert "is a mask" in shell("config", "push", str(file), "--to", "spite", "--yes", status=2).stderr
 
 
+@pytest.mark.parametrize(("shown", "told"), [(None, True), ("*****", False)])
+def test_secrets_that_stand_in_files_are_told_when_they_are_written(tmp_path, serve, shown, told):
+    shell, _, there = linked(tmp_path, serve, "word", secret=False, shown=shown)
+    there["auth"] = {"keys": [{"pre_shared_key": shown or "tr0ub4dor", "mode": "token"}], "password": ""}
+    words = ("config", "save", "spite", "--into", str(tmp_path / "base"))
+    said = "what looks like secrets in clear text: links: auth.keys[].pre_shared_key ("
+    assert (said in shell(*words).stderr) is told
+    assert "clear text" not in shell(*words).stderr
+
+
 @pytest.mark.parametrize("known", [True, False])
 def test_a_secret_is_fetched_for_what_goes_in_one_call_too(tmp_path, serve, known):
     together = "together: {path: /all, tables: {devices: devices, sites: sites}, made: $, refers: '#{member}/{at}'}\n"

@@ -1,4 +1,4 @@
-"""Masks: what systems show in the place of a secret, and what would take its place if it were sent back."""
+"""Secrets that systems show: in clear text, as their names tell; or as masks, which would take their place."""
 
 from __future__ import annotations
 
@@ -28,3 +28,23 @@ def masks_in(value: Any, above: str = "") -> Iterator[str]:
             yield from masks_in(item, f"{above}[{at}]")
     elif is_mask(value):
         yield above
+
+
+#: What members are called that hold secrets.
+_CALLED = re.compile(
+    r"pass(word|phrase|wd)$|secret$|psk$|pre-?_?shared-?_?key$|private-?_?key$|token$|community$", re.I
+)
+
+
+def secrets_in(value: Any, above: str = "") -> Iterator[str]:
+    """The dotted paths of members that hold a secret in clear text, as their names tell; items of lists as []."""
+    if isinstance(value, Mapping):
+        for name, below in value.items():
+            path = f"{above}.{name}" if above else str(name)
+            if isinstance(below, str) and below and not is_mask(below) and _CALLED.search(str(name)):
+                yield path
+            else:
+                yield from secrets_in(below, path)
+    elif isinstance(value, list):
+        for item in value:
+            yield from secrets_in(item, f"{above}[]")

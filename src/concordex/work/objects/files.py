@@ -15,6 +15,7 @@ from concordex.change.differ import differ
 from concordex.change.objects import Key, Kind, Kinds, Object, settled
 from concordex.documents import Part, line_of, read_as, read_yaml, write_yaml, yaml_text
 from concordex.errors import CalledWrongly
+from concordex.model.masks import secrets_in
 from concordex.model.members import put, stands, value_at
 from concordex.progress import Advance
 from concordex.unseen import in_data
@@ -36,11 +37,15 @@ class ObjectFile(Part):
 
 @dataclass(frozen=True)
 class Saved:
-    """What saving came to: files written, left as they were, and removed."""
+    """What saving came to: files written, left as they were, and removed.
+
+    ``open`` are members, by kind and path, that hold secrets in clear text in files that were written.
+    """
 
     written: list[Path]
     same: int
     removed: list[Path]
+    open: Sequence[str] = ()
 
     @property
     def count(self) -> int:
@@ -114,7 +119,7 @@ def save(
     concerned = {obj.kind for obj in objects} | set(whole)
     mine = [obj for obj in there if obj.kind in concerned]
     differences = {obj.key: obj for obj in differ(mine, objects, kinds)}
-    written, removed = [], []
+    written, removed, clear = [], [], set[str]()
     if differences and before:
         before()
     taken = {str(path).casefold() for path in (obj.source for obj in there)}
@@ -130,10 +135,11 @@ def save(
         if difference.before is None and str(path).casefold() in taken:  # only in capitals another, or cut to the same
             path = path.with_name(f"{file_name(key)}~{_digest(key)}.yaml")
         taken.add(str(path).casefold())
+        clear |= {f"{key[0]}: {path}" for path in secrets_in(difference.now.body)}
         kept = _with_secrets(difference.now, difference.before, kinds[key[0]])
         write_yaml(path, _document(kept, key), lasting=False)  # the note, written last, knows its digest
         written.append(path)
-    return Saved(written, len(objects) - len(written), removed)
+    return Saved(written, len(objects) - len(written), removed, sorted(clear))
 
 
 def _with_secrets(now: Object, before: Object | None, kind: Kind) -> Object:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -128,7 +129,17 @@ def save(
     for path in done.removed:
         draw.note(f"gone: {path}")
     draw.note(f"{plural(done.count, 'object')} in {folder}: {_counts([done])}")
+    _tell_open(done.open)
     return Status.DONE
+
+
+def _tell_open(members: Sequence[str]) -> None:
+    """Which secrets stand in the files, as a person should know who shares them."""
+    if members:
+        draw.note(
+            f"the files hold what looks like secrets in clear text: {'; '.join(members)}"
+            " (`secret: true` in the dialect leaves a member out)", "yellow"
+        )  # fmt: skip
 
 
 def _save_many(here: Workspace, names: list[str], kinds: list[str], where: str | None, into: Path, what: str) -> int:
@@ -140,6 +151,7 @@ def _save_many(here: Workspace, names: list[str], kinds: list[str], where: str |
             draw.note(f"not saved: {name}: {outcome.what}" + (f" ({outcome.why})" if outcome.why else ""), "red")
         elif outcome.written or outcome.removed:
             draw.note(f"{name}: {_counts([outcome])}")
+            _tell_open(outcome.open)
     noun, _, of = what.partition(" ")
     many = plural(len(done), noun) + (f" {of}" if of else "")
     objects = plural(sum(outcome.count for outcome in done.values()), "object")
