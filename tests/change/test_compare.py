@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
-from concordex.change.compare import verdict
+import polars as pl
+from hypothesis import given
+from hypothesis import strategies as st
+
+from concordex.change.compare import _folded, verdict
 from concordex.change.depend import in_order
 from concordex.change.objects import Kind, Object
 from concordex.change.reasons import Why
+from concordex.model.folded import folded
 
 
 def test_what_a_system_does_not_tell_is_not_called_another():
@@ -30,3 +35,12 @@ def test_objects_that_need_nothing_stand_by_their_kind_their_place_and_their_nam
     assert [(one.kind, one.name) for one in in_order(given, kinds)] == [
         ("zones", "y"), ("addresses", "w"), ("addresses", "x"), ("rules", "b"), ("rules", "a"),
     ]  # fmt: skip
+
+
+@given(st.lists(st.text(st.sampled_from("aÄäé\u0301\u00a0\t \nß1"), max_size=6), min_size=1))
+def test_a_column_is_compared_as_its_texts_are(texts):
+    """Once by one, or all at once; what is folded stays so, and no line break is lost."""
+    column = pl.DataFrame({"said": texts}).select(_folded(pl.col("said"))).to_series().to_list()
+    assert column == [folded(text) for text in texts]
+    assert [folded(text) for text in column] == column
+    assert [text.count("\n") for text in column] == [text.strip().count("\n") for text in texts]

@@ -10,7 +10,7 @@ from typing import Any
 import polars as pl
 
 from concordex.change.reasons import Reasons, Why, because
-from concordex.model.folded import folded
+from concordex.model.folded import BETWEEN, folded
 from concordex.model.scalars import parse_time
 
 Owners = Mapping[str, str]
@@ -80,7 +80,7 @@ def _differs(both: pl.DataFrame, field: str) -> pl.Expr:
 
 def _folded(text: pl.Expr) -> pl.Expr:
     """Texts of a column as :func:`.folded` has them."""
-    return text.str.to_lowercase().str.normalize("NFC").str.replace_all(r"\s+", " ").str.strip_chars()
+    return text.str.to_lowercase().str.normalize("NFC").str.replace_all(BETWEEN, " ").str.strip_chars()
 
 
 def same(there: Any, ours: Any) -> bool:

@@ -147,7 +147,7 @@ class Objects:
 
     def made_without(self, change: Change) -> list[str]:
         """Which secrets new objects are made without, since no reading shows those of others; in words."""
-        return secrets.made_without(change, kinds_of(self._workspace.dialect(change.system)))
+        return secrets.made_without(change, self._workspace.dialect(change.system))
 
     def odd_members(self, wanted: Sequence[Object], held: Held) -> list[str]:
         """Members that no other object of the kind has: perhaps mistyped."""

@@ -23,7 +23,7 @@ def badly_said(change: Change, wanted: Sequence[Object], kinds: Kinds, dialect: 
     faults = [
         f"{place(obj, 'object', *path.split('.'))}: {path} is a secret: {SAY_WHERE}"
         for obj in wanted
-        for path in kinds[obj.kind].secrets
+        for path in _secret(dialect, obj.kind)
         if value_at(obj.body, path) not in (None, "") and not is_reference(str(value_at(obj.body, path)))
     ]
     for step in change.writes:
@@ -52,13 +52,19 @@ def _lost(step: Step, secrets: Sequence[str], write: d.Write | None) -> list[str
     return [path for path in nested if not stands(step.desired, path.split("."))]
 
 
-def made_without(change: Change, kinds: Kinds) -> list[str]:
+def _secret(dialect: d.Dialect, kind: str) -> list[str]:
+    """The members of a kind that are secrets, of all that no reading shows."""
+    write = dialect.tables[kind].write
+    return [str(spec.to) for spec in write.fields.values() if spec.secret] if write else []
+
+
+def made_without(change: Change, dialect: d.Dialect) -> list[str]:
     """Which secrets new objects are made without, since no reading shows those of others."""
     return [
         f"{step.table}/{step.label} is made without {path}, which is never shown; a file, or --set {path}=env:NAME,"
         " says where it is kept"
         for step in change.writes
         if step.operation == "create"
-        for path in kinds[step.table].secrets
+        for path in _secret(dialect, step.table)
         if not stands(step.desired, path.split("."))
     ]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Awaitable, Callable, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Mapping, Sequence, Set
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -57,8 +57,6 @@ class ReadBack:
     def __init__(self, change: Change, after: Target, writer: Writer, before: Before, ready: Ready | None) -> None:
         self.after, self.writer, self.before, self.ready = after, writer, before, ready
         self.change, self.ledger = change, writer.ledger
-        self._readings = 0
-        self._bearing: tuple[str, int, set[str]] | None = None
         self._began = min((step.sent for step in change.steps if step.sent), default=after.began.timestamp())
 
     async def compare(self, tables: Sequence[str]) -> list[Step]:
@@ -102,7 +100,6 @@ class ReadBack:
         shown: dict[str, list[_Shown]] = {}
         async for _ in looks(time.time() + self.after.settle):
             await self.after.read(wanted)
-            self._readings += 1
             for table in tables:  # a last look at what is unknown, at no cost
                 unknown = [step for step in self.ledger.unknown.values() if step.table == table]
                 self.writer.seen(because(Why.SHOWS_NOW), self.after, unknown)
@@ -118,10 +115,12 @@ class ReadBack:
         steps = [self._identified(step, there) for step, there in zip(mine, bearers, strict=True)]
         records = self.after.records(table, [step.record_id for step in steps if step.record_id])
         shown = list[_Shown]()
+        missing = any(step.operation == "create" and not there for step, there in zip(steps, bearers, strict=True))
+        borne = self._borne(table) if missing else set[str]()
         for step, there in zip(steps, bearers, strict=True):
             record = records.get(step.record_id or "")
             if step.operation == "create" and not there:
-                shown.append((self._under_another_key(step, record), record))
+                shown.append((self._under_another_key(step, record, borne), record))
             else:
                 shown.append((self._verdict(step, record, there), record))
         return shown
@@ -205,15 +204,13 @@ class ReadBack:
         silent = because(Why.UNREAD, fields=sorted(unread)) if unread else ()
         return Outcome(step, "confirmed", (*step.why, *reasons, *silent))
 
-    def _under_another_key(self, step: Step, record: Mapping[str, Any] | None) -> Outcome:
+    def _under_another_key(self, step: Step, record: Mapping[str, Any] | None, borne: Set[str]) -> Outcome:
         """What became of a creation whose key no record bears: the system may have cut, or altered, what it was sent.
 
-        The record that it says it made is ours where it was not there before, and is none of the others we sent.
+        The record that it says it made is ours where it was not there before, and is none of those ``borne`` by others.
         """
         unseen = Outcome(step, "unknown", because(Why.NOT_SHOWN))
-        if record is None or self.before.was_there(step.table, step.record_id):
-            return unseen
-        if step.record_id in self._borne(step.table):
+        if record is None or step.record_id in borne or self.before.was_there(step.table, step.record_id):
             return unseen
         told = {reason.why: reason.facts["fields"] for reason in self.after.verdict(step, record)}
         own = {name: {"now": now, "desired": step.desired[name]} for name, now in told.get(Why.OWN_WAY, {}).items()}
@@ -222,10 +219,8 @@ class ReadBack:
 
     def _borne(self, table: str) -> set[str]:
         """The ids of the records that bear the keys of the change's creations, as they were last read."""
-        if self._bearing is None or self._bearing[:2] != (table, self._readings):
-            made = [step for step in self.change.steps if step.table == table and step.operation == "create"]
-            self._bearing = (table, self._readings, {there for step in made for there in self.after.bearers(step)})
-        return self._bearing[2]
+        made = [step for step in self.change.steps if step.table == table and step.operation == "create"]
+        return {there for step in made for there in self.after.bearers(step)}
 
     def _verdict_of_effect(self, step: Step, record: Mapping[str, Any] | None) -> Outcome:
         """What became of a deletion or an action, which leave no record to compare."""

@@ -19,8 +19,8 @@ _LONGEST = 1e15
 def lost_cells(content: bytes, sheet: str | None) -> Iterator[str]:
     """What is wrong with cells of a sheet, by name or the first: each with where it stands, in words."""
     with zipfile.ZipFile(io.BytesIO(content)) as archive:
-        cells = (found for part in _parts_of(archive, sheet) for found in _CELL.findall(archive.read(part)))
-        for attributes, inside in cells:
+        cells = (found for part in _parts_of(archive, sheet) for found in _CELL.finditer(archive.read(part)))
+        for attributes, inside in (found.groups() for found in cells):
             about = dict(_ATTRIBUTE.findall(attributes.decode("utf-8", "replace")))
             value = _VALUE.search(inside)
             said = value[1].decode("utf-8", "replace") if value else ""
