@@ -129,6 +129,17 @@ def test_a_deletion_is_undone_without_what_was_never_shown_and_says_so(tmp_path,
     assert "key" not in there
 
 
+@pytest.mark.parametrize("place", ["word", "auth.word"])
+def test_an_undo_writes_no_mask_that_the_dialect_knows_nothing_of(tmp_path, serve, place):
+    """What was deleted comes back without it, which is told."""
+    shell, spite, _ = linked(tmp_path, serve, place, secret=False, shown="*****")
+    shell("config", "remove", "spite/links/one", "--count", "1")
+    done = shell("change", "undo", "1", "--yes", status=4)
+    assert f"what {place.partition('.')[0]} was is never shown, so it is not brought back" in done.stdout
+    (there,) = spite.tables["links"].values()
+    assert there == {"id": there["id"], "label": "one", "rate": 5}
+
+
 def test_a_secret_is_said_by_where_it_is_kept(tmp_path, serve):
     """In a set as in a push, and in a change that somebody wrote by hand."""
     shell, spite = spiteful(tmp_path, serve, more=secretive)

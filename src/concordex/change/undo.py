@@ -9,6 +9,7 @@ from concordex.change.about import About
 from concordex.change.prepare import Form
 from concordex.change.reasons import Reasons, Why, because, resting
 from concordex.change.steps import Change, Step, numbered
+from concordex.model.masks import masks_in
 from concordex.model.members import pruned, put, stands, value_at
 
 
@@ -38,6 +39,8 @@ def _undone(step: Step, form: Form, number: int | None) -> list[Step]:
     back = _back(step, form, number)
     gone = step.operation == "delete"
     unread = [path for path in sorted(form.unread) if gone or stands(step.desired, path.split("."))]
+    covered = {name for name, value in back.desired.items() if next(masks_in(value, name), None)}
+    unread += sorted(covered - {path.partition(".")[0] for path in unread})
     if back.state == "held" or not unread or back.operation not in ("update", "create"):
         return [back]
     kept, before = pruned(back.desired, unread), pruned(back.before, unread)

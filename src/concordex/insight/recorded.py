@@ -12,6 +12,7 @@ from typing import Any
 
 from concordex.insight.draft.seen import are_links
 from concordex.insight.questions import AskedQuestion, question_of
+from concordex.model import members
 from concordex.unseen import HIDDEN
 
 #: What a page is drawn with, by media type and by the ending of a path.
@@ -299,16 +300,9 @@ def totals_in(value: Any, path: str = "") -> Iterator[tuple[str, int]]:
                 yield from totals_in(held, here)
 
 
-def leaves(value: Any, path: str = "") -> Iterator[tuple[str, str]]:
+def leaves(body: Any) -> Iterator[tuple[str, str]]:
     """Each value in a body as text, by its path."""
-    if isinstance(value, Mapping):
-        for name, held in value.items():
-            yield from leaves(held, f"{path}.{name}" if path else str(name))
-    elif isinstance(value, list):
-        for at, held in enumerate(value):
-            yield from leaves(held, f"{path}[{at}]")
-    elif value is not None:
-        yield path, str(value)
+    return ((path, str(value)) for path, value in members.leaves(body) if value is not None)
 
 
 def _credentials(call: Recorded) -> Iterator[tuple[str, str]]:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from typing import Any
+
+from concordex.model.members import leaves
 
 #: A run of one sign, or a word in brackets that says so.
 _MASK = re.compile(
@@ -18,33 +20,19 @@ def is_mask(value: Any) -> bool:
     return isinstance(value, str) and _MASK.fullmatch(value.strip()) is not None
 
 
-def masks_in(value: Any, above: str = "") -> Iterator[str]:
+def masks_in(document: Any, above: str = "") -> Iterator[str]:
     """The dotted paths of the masks in a document, however deep; items of lists stand as ``[0]``."""
-    if isinstance(value, Mapping):
-        for name, below in value.items():
-            yield from masks_in(below, f"{above}.{name}" if above else str(name))
-    elif isinstance(value, list):
-        for at, item in enumerate(value):
-            yield from masks_in(item, f"{above}[{at}]")
-    elif is_mask(value):
-        yield above
+    return (path for path, value in leaves(document, above) if is_mask(value))
 
 
-#: What members are called that hold secrets.
+#: What members of configurations are called that hold secrets: fewer than recordings hide, since a note is to be read.
 _CALLED = re.compile(
     r"pass(word|phrase|wd)$|secret$|psk$|pre-?_?shared-?_?key$|private-?_?key$|token$|community$", re.I
 )
 
 
-def secrets_in(value: Any, above: str = "") -> Iterator[str]:
+def clear_secrets(document: Any) -> Iterator[str]:
     """The dotted paths of members that hold a secret in clear text, as their names tell; items of lists as []."""
-    if isinstance(value, Mapping):
-        for name, below in value.items():
-            path = f"{above}.{name}" if above else str(name)
-            if isinstance(below, str) and below and not is_mask(below) and _CALLED.search(str(name)):
-                yield path
-            else:
-                yield from secrets_in(below, path)
-    elif isinstance(value, list):
-        for item in value:
-            yield from secrets_in(item, f"{above}[]")
+    for path, value in leaves(document):
+        if isinstance(value, str) and value and not is_mask(value) and _CALLED.search(path):
+            yield re.sub(r"\[\d+\]", "[]", path)

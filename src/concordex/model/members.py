@@ -88,6 +88,18 @@ def paths(value: Any, above: str = "") -> Iterator[str]:
             yield from paths(item, f"{above}[]")
 
 
+def leaves(value: Any, above: str = "") -> Iterator[tuple[str, Any]]:
+    """Each value that is neither a mapping nor a list, by its path; items of lists stand as ``[0]``."""
+    if isinstance(value, Mapping):
+        for name, below in value.items():
+            yield from leaves(below, f"{above}.{name}" if above else str(name))
+    elif isinstance(value, list):
+        for at, item in enumerate(value):
+            yield from leaves(item, f"{above}[{at}]")
+    else:
+        yield above, value
+
+
 #: ``rights``, ``limits.most``, ``rights[2]``, ``rights[+]`` (one more), ``rights[=sign-in]`` (the item of that value).
 _STEP = re.compile(r"([^.\[\]]+)|\[(\+|=[^\]]*|\d+)\]")
 

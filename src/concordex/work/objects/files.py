@@ -15,7 +15,7 @@ from concordex.change.differ import differ
 from concordex.change.objects import Key, Kind, Kinds, Object, settled
 from concordex.documents import Part, line_of, read_as, read_yaml, write_yaml, yaml_text
 from concordex.errors import CalledWrongly
-from concordex.model.masks import secrets_in
+from concordex.model.masks import clear_secrets
 from concordex.model.members import put, stands, value_at
 from concordex.progress import Advance
 from concordex.unseen import in_data
@@ -135,7 +135,7 @@ def save(
         if difference.before is None and str(path).casefold() in taken:  # only in capitals another, or cut to the same
             path = path.with_name(f"{file_name(key)}~{_digest(key)}.yaml")
         taken.add(str(path).casefold())
-        clear |= {f"{key[0]}: {path}" for path in secrets_in(difference.now.body)}
+        clear |= {f"{key[0]}: {path}" for path in clear_secrets(difference.now.body)}
         kept = _with_secrets(difference.now, difference.before, kinds[key[0]])
         write_yaml(path, _document(kept, key), lasting=False)  # the note, written last, knows its digest
         written.append(path)

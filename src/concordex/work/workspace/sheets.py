@@ -18,6 +18,8 @@ _LONGEST = 1e15
 
 def lost_cells(content: bytes, sheet: str | None) -> Iterator[str]:
     """What is wrong with cells of a sheet, by name or the first: each with where it stands, in words."""
+    if not zipfile.is_zipfile(io.BytesIO(content)):  # an older workbook, which is no package of parts
+        return
     with zipfile.ZipFile(io.BytesIO(content)) as archive:
         cells = (found for part in _parts_of(archive, sheet) for found in _CELL.finditer(archive.read(part)))
         for attributes, inside in (found.groups() for found in cells):
