@@ -10,6 +10,8 @@ from threading import Thread
 
 import polars as pl
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from concordex.change.batches import halves, lists, stages
 from concordex.change.reasons import Why, because, resting
@@ -21,6 +23,7 @@ from concordex.store.catalogue import Catalogue, Snapshot
 from concordex.store.journal import Journal
 from concordex.store.locks import Locks
 from concordex.store.sqlite import SqliteDatabase
+from concordex.store.step_rows import PIECE
 from concordex.unseen import UNSEEN
 
 
@@ -34,6 +37,42 @@ def taken(pull: int, outcome: str, file: str | None = "f.parquet", system: str =
         pull=pull, system=system, table="devices", taken=datetime.now(UTC), outcome=outcome, file=file,
         lost={"macs": 2}, notes=["a note"],
     )  # fmt: skip
+
+
+VALUES = st.recursive(
+    st.none() | st.booleans() | st.integers(-(2**53), 2**53) | st.floats() | st.text(max_size=5) | st.dates()
+    | st.datetimes(timezones=st.just(UTC)) | st.just("a pass: hunter22"),
+    lambda inner: st.lists(inner, max_size=2) | st.tuples(inner) | st.dictionaries(st.text(max_size=2), inner),
+    max_leaves=3,
+)  # fmt: skip
+FIELDS = st.dictionaries(st.sampled_from(["name", "serial", "macs"]), VALUES, max_size=2)
+
+
+@given(key=FIELDS, desired=FIELDS, facts=FIELDS, again=FIELDS, left=FIELDS, tried=st.booleans(), whole=FIELDS)
+def test_a_change_is_told_as_it_was_kept_whatever_its_steps_hold(key, desired, facts, again, left, tried, whole):
+    database = Catalogue(lambda schema, **_: SqliteDatabase.empty(schema, "here"), write=True).database
+    UNSEEN.know(["hunter22"])
+    why = because(Why.NO_KEY, **facts) if facts else ()
+    first = Step(
+        number=1, table="gear", operation="create", label="a", key=key, desired=desired, why=why, again=again,
+        left=left, tried=tried, whole=whole, sent=1.0 if tried else None, became=whole, state="held" if facts else "ready",
+    )  # fmt: skip
+    change = Change(kind="push", system="stowage", steps=(first, first.having(number=2, whole={}, key={"name": "b"})))
+    told, read = Journal(database).keep(change), Journal(database).change(1)
+    assert repr(told) == repr(read)
+    assert "hunter22" not in repr(told)
+
+
+def test_a_change_of_more_steps_than_are_read_at_a_time_is_kept_whole_and_in_order(catalogue):
+    some = Step(number=0, table="gear", operation="create", label="a", key={"name": "a"})
+    steps = tuple(some.having(number=at) for at in range(1, 2 * PIECE + 2))
+    journal = Journal(catalogue.database)
+    assert journal.keep(Change(kind="push", system="stowage", steps=steps)).steps == steps
+    assert Journal(catalogue.database).change(1).steps == steps
+    digest = journal.digest_of(1)
+    catalogue.database.run("UPDATE steps SET label = 'b' WHERE number = ?", (2 * PIECE + 1,))
+    assert journal.digest_of(1) != digest, "the last one counts"
+    assert len(journal.verify().tampered) == 1
 
 
 def test_no_system_gets_another_name_between_the_look_at_it_and_the_noting_of_its_concordance(

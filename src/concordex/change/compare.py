@@ -25,13 +25,15 @@ def differences(wanted: pl.DataFrame, actual: pl.DataFrame, owners: Owners) -> D
     compared; one that is ``when_empty`` differs only where nothing stands.  A value that we do not have is no
     reason to erase theirs.  Of a list, each value that the target holds and we know is right.
     """
-    both = wanted.join(actual, on="entry", suffix="_was")
+    compared = [name for name, owner in owners.items() if owner not in ("theirs", "when_made")]
+    sides = [frame.select("entry", *(n for n in compared if n in frame.columns)) for frame in (wanted, actual)]
+    both = sides[0].join(sides[1], on="entry", suffix="_was")
     differing: Differences = {}
-    for field, owner in owners.items():
-        if owner in ("theirs", "when_made") or field not in wanted.columns or f"{field}_was" not in both.columns:
+    for field in compared:
+        if field not in wanted.columns or f"{field}_was" not in both.columns:
             continue
         differs = _differs(both, field)
-        if owner == "when_empty":
+        if owners[field] == "when_empty":
             differs &= _empty(both, f"{field}_was")
         rows = both.filter(differs).select("entry", f"{field}_was", field)
         for entry, before, desired in rows.iter_rows():
@@ -47,6 +49,8 @@ def parted(
     ``written`` holds for each entry what we wrote last, as it was read back.  A field that we wrote and that
     is no longer so was altered by others: ``{field: (written, is, shall)}``.
     """
+    if not written:
+        return differing, {}
     ours: Differences = {}
     edited: dict[str, dict[str, tuple[Any, Any, Any]]] = {}
     for entry, fields in differing.items():

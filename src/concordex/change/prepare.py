@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cache, cached_property
 from typing import Any
@@ -118,7 +118,7 @@ def prepare(
     kind: str,
     system: str,
     table: str,
-    wishes: Sequence[Wish],
+    wishes: Iterable[Wish],
     updates: Sequence[Step],
     forms: Mapping[str, Form],
     known: Mapping[str, NaturalKeys],

@@ -24,6 +24,14 @@ State = Literal["ready", "sent", "unknown", "written", "confirmed", "differs", "
 Values = Mapping[str, Any]
 
 
+_NOTHING: Values = {}
+
+
+def _nothing() -> Values:
+    """One for all steps, since a night's change has millions of them, and nobody alters what a step holds."""
+    return _NOTHING
+
+
 @dataclass(frozen=True, kw_only=True)
 class Step:
     """One write.  ``key`` names the record by its natural key; ``before`` and ``desired`` hold our fields.
@@ -43,12 +51,12 @@ class Step:
     operation: Operation
     label: str
     key: Values
-    before: Values = field(default_factory=dict)
-    desired: Values = field(default_factory=dict)
-    became: Values = field(default_factory=dict)
-    whole: Values = field(default_factory=dict)
-    again: Values = field(default_factory=dict)
-    left: Values = field(default_factory=dict)
+    before: Values = field(default_factory=_nothing)
+    desired: Values = field(default_factory=_nothing)
+    became: Values = field(default_factory=_nothing)
+    whole: Values = field(default_factory=_nothing)
+    again: Values = field(default_factory=_nothing)
+    left: Values = field(default_factory=_nothing)
     action: str | None = None
     state: State = "ready"
     why: Reasons = ()

@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from concordex.store.database import Database, DatabaseRow
+from concordex.store.step_rows import step_rows
 
 SCHEMA = """
 CREATE TABLE IF NOT EXISTS links (
@@ -102,8 +103,7 @@ class Chain:
             "SELECT kind, system, made, state, about FROM changes WHERE id = ?", (change,)
         ):
             made.update(_bytes(row))
-        sql = f"SELECT {_STEPS} FROM steps WHERE change = ? ORDER BY number"  # noqa: S608 - names of ours
-        for row in self._database.tuples(sql, (change,)):
+        for row in step_rows(self._database, change, _STEPS):
             made.update(_bytes(row))
         return made.hexdigest()
 

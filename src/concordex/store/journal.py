@@ -8,6 +8,7 @@ from dataclasses import replace
 from datetime import UTC, datetime
 from functools import lru_cache
 from hashlib import sha256
+from itertools import islice
 from typing import Any, Literal
 from uuid import uuid4
 
@@ -20,6 +21,7 @@ from concordex.errors import CalledWrongly, Stopped
 from concordex.store.chain import Chain, Verified
 from concordex.store.database import Database, DatabaseRow
 from concordex.store.earlier import check_today
+from concordex.store.step_rows import PIECE, step_rows
 from concordex.unseen import fit_to_keep, in_data, may_tell
 
 _WORDS = tuple(Why)
@@ -54,36 +56,29 @@ class Journal:
         self._known = {} if known is None else known
 
     def keep(self, change: Change) -> Change:
-        """Write down a prepared change; the same, with its number."""
+        """Write down a prepared change; the same, with its number, as it will be read."""
         self._require("prepare", change.system)
         about = replace(
             change.about, token=str(uuid4()), agreed=()
         ).document()  # its own: a change from a file is another one
+        made, kept = _now(), list[Step]()
         with self._database.atomic():
             number = self._database.insert(
                 "INSERT INTO changes (made, kind, system, state, about) VALUES (?, ?, ?, 'draft', ?)",
-                (_now(), change.kind, change.system, json.dumps(about)),
+                (made, change.kind, change.system, json.dumps(about)),
             )
-            self._database.run_many(
-                "INSERT INTO steps (change, number, name, operation, label, body, state, reason, record_id)"
-                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                (
-                    (
-                        number,
-                        s.number,
-                        s.table,
-                        s.operation,
-                        s.label,
-                        _text(s.body()),
-                        s.state,
-                        _why_kept(s.why),
-                        s.record_id,
-                    )
-                    for s in change.steps
-                ),
-            )
+            rows = _rows(number, change.steps, kept)
+            while piece := list(islice(rows, PIECE)):
+                self._database.run_many(
+                    "INSERT INTO steps (change, number, name, operation, label, body, state, reason, record_id)"
+                    " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                    piece,
+                )
             self._chain.add(number, "prepared")
-        return self.change(number)
+        told = About.of(json.loads(json.dumps(about)))
+        self._known.clear()
+        self._known[number, made, told.token] = steps = tuple(kept)
+        return Change(number=number, kind=change.kind, system=change.system, state="draft", about=told, steps=steps)
 
     def system_of(self, number: int) -> str:
         """The system that the change of that number is for."""
@@ -109,12 +104,10 @@ class Journal:
 
     def _steps(self, number: int, known_as: tuple[int, str, str | None]) -> tuple[Step, ...]:
         if known_as not in self._known:
-            sql = "SELECT number, name, operation, label, body FROM steps WHERE change = ? ORDER BY number"
-            read = tuple(_as_prepared(*row) for row in self._database.tuples(sql, (number,)))
+            read = tuple(_as_prepared(*row) for row in step_rows(self._database, number, _PREPARED))
             self._known.clear()
             self._known[known_as] = read
-        sql = f"SELECT {_STANDING} FROM steps WHERE change = ? ORDER BY number"  # noqa: S608 - names of ours
-        rows = self._database.tuples(sql, (number,))
+        rows = step_rows(self._database, number, _STANDING)
         return tuple(_as_it_stands(step, *row) for step, row in zip(self._known[known_as], rows, strict=True))
 
     def changes(self) -> list[DatabaseRow]:
@@ -243,9 +236,8 @@ class Journal:
 
     def digest_of(self, number: int) -> str:
         """Of what a change is to do: its steps as they were prepared."""
-        sql = "SELECT number, name, operation, label, body FROM steps WHERE change = ? ORDER BY number"
         made = sha256()
-        for row in self._database.tuples(sql, (number,)):
+        for row in step_rows(self._database, number, _PREPARED):
             made.update(orjson.dumps(row))
         return made.hexdigest()
 
@@ -304,6 +296,24 @@ def _settled(number: int, outcomes: Iterable[Outcome]) -> Iterator[tuple[Any, ..
         yield state, _why_kept(why), record_id, moment, state in ("ready", "refused"), number, step.number
 
 
+def _rows(number: int, steps: Iterable[Step], kept: list[Step]) -> Iterator[tuple[Any, ...]]:
+    """The values of steps that are kept; ``kept`` grows by each as it will be read."""
+    for step in steps:
+        body, why = step.body(), _why_kept(step.why)
+        text = _text(body)
+        kept.append(_as_kept(step, body, text, why))
+        yield number, step.number, step.table, step.operation, step.label, text, step.state, why, step.record_id
+
+
+def _as_kept(step: Step, body: Values, text: str, why: str | None) -> Step:
+    """A step as it will be read: itself, and no second copy of a million, where nothing of it is written otherwise."""
+    fresh = not (step.became or step.whole or step.tried or step.sent)
+    if fresh and orjson.loads(text) == body and (not why or from_text(why) == step.why):
+        return step
+    read = _as_prepared(step.number, step.table, step.operation, step.label, text)
+    return _as_it_stands(read, step.state, why, None, step.record_id, None, None, None, None, None)
+
+
 def _why_kept(why: Reasons) -> str | None:
     """Reasons as they may be stored: without a secret in their facts, whatever words those secrets are."""
     return to_text([Reason(reason.why, _masked(reason.facts)) for reason in why]) if why else None
@@ -322,7 +332,9 @@ def _why(reason: str | None, causes: str | None) -> Reasons:
     return because(Why.STAGED) if causes and "staged" in causes else from_text(reason)
 
 
-#: The columns that say how a step stands, as :func:`_as_it_stands` takes them.
+#: The columns that say what a step is to do, as :func:`_as_prepared` takes them; and how it stands, as
+#: :func:`_as_it_stands` does.
+_PREPARED = "number, name, operation, label, body"
 _STANDING = "state, reason, causes, record_id, sent, ours, answered, became, whole"
 
 

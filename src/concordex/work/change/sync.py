@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, Literal
@@ -25,6 +25,8 @@ if TYPE_CHECKING:
     from concordex.work.workspace.rules import SyncTarget
 
 _TABLE = "devices"
+#: What a step tells of the record that it concerns.
+_TOLD = ("serial", "name", "maker", "model", "site")
 
 
 @dataclass(frozen=True)
@@ -59,21 +61,31 @@ def prepare_sync(
     owners = _owners(base.write, rule)
 
     def look() -> Change:
-        entries = stored.in_scope(workspace, [text for text in (rule and rule.where, where) if text])
-        members = stored.read(workspace, "members").collect()
-        wanted = _with_origin(entries, members, system, owners, rule.origin if rule else None)
-        mine = members.filter(pl.col("system") == system).select("record_id", "entry")
-        actual = base.frame.join(mine, on="record_id", how="inner")
+        wanted, actual = _sides(workspace, base, rule, where, owners)
         updates = [
             *_differing(workspace, base, wanted, actual.filter(pl.len().over("entry") == 1), owners, edited),
             *_twice(wanted, actual),
             *retirements(workspace, system, base.frame, base.write, rule.retire_after if rule else None),
         ]
-        wishes = _wishes(wanted, actual, owners, unsure(workspace, system))
-        known = base.known if wishes or updates else {}
+        new = wanted.join(actual.select("entry"), on="entry", how="anti").sort("entry")
+        wishes = _wishes(new, owners, unsure(workspace, system))
+        known = base.known if new.height or updates else {}
         return prepare("sync", system, _TABLE, wishes, updates, base.forms, known)
 
     return PreparedSync(stored.settled(workspace, look), notes)
+
+
+def _sides(
+    workspace: BaseWorkspace, base: Basis, rule: SyncTarget | None, where: str | None, owners: Mapping[str, str]
+) -> tuple[pl.DataFrame, pl.DataFrame]:
+    """By entry what the system should hold, and what it holds; of the fields that matter, for a million have thirty."""
+    named = list(dict.fromkeys(["entry", "kind", *owners]))
+    entries = stored.in_scope(workspace, [text for text in (rule and rule.where, where) if text], named)
+    members = stored.read(workspace, "members").select("system", "record_id", "entry", "last_seen").collect()
+    wanted = _with_origin(entries, members, base.system, owners, rule.origin if rule else None)
+    mine = members.filter(pl.col("system") == base.system).select("record_id", "entry")
+    names = dict.fromkeys(name for name in ("record_id", *_TOLD, *owners) if name in base.frame.columns)
+    return wanted, base.frame.select(*names).join(mine, on="record_id", how="inner")
 
 
 def _owners(write: d.Write, rule: SyncTarget | None) -> dict[str, str]:
@@ -187,8 +199,10 @@ def _updates(
     differing: Mapping[str, dict[str, tuple[Any, Any]]],
     possible: bool,
 ) -> list[Step]:
-    rows = actual.filter(pl.col("entry").is_in(list(differing)))
-    desired = {row["entry"]: row for row in wanted.filter(pl.col("entry").is_in(list(differing))).iter_rows(named=True)}
+    concerned = pl.Series("entry", list(differing), dtype=pl.String).to_frame()
+    names = [name for name in _TOLD if name in actual.columns]
+    rows = actual.join(concerned, on="entry", how="semi").select("entry", "record_id", *dict.fromkeys(["name", *names]))
+    sources = dict(wanted.join(concerned, on="entry", how="semi").select("entry", "source").iter_rows())
     state: State = "ready" if possible else "held"
     return [
         Step(
@@ -196,14 +210,14 @@ def _updates(
             table=_TABLE,
             operation="update" if possible else "report",
             label=row["name"] or row["record_id"],
-            key={name: row.get(name) for name in ("serial", "name", "maker", "model", "site") if name in row},
+            key={name: row[name] for name in names},
             before={name: before for name, (before, _) in differing[row["entry"]].items()},
             desired={name: new for name, (_, new) in differing[row["entry"]].items()},
             state=state,
             why=() if possible else because(Why.CANNOT, what="update"),
             record_id=row["record_id"],
             entry=row["entry"],
-            source=desired[row["entry"]].get("source"),
+            source=sources.get(row["entry"]),
         )
         for row in rows.sort("entry").iter_rows(named=True)
     ]
@@ -262,15 +276,9 @@ def _twice(wanted: pl.DataFrame, actual: pl.DataFrame) -> list[Step]:
     ]  # fmt: skip
 
 
-def _wishes(
-    wanted: pl.DataFrame, actual: pl.DataFrame, owners: Mapping[str, str], unsure: Mapping[str, Reasons]
-) -> list[Wish]:
-    new = wanted.join(actual.select("entry"), on="entry", how="anti").sort("entry")
+def _wishes(new: pl.DataFrame, owners: Mapping[str, str], unsure: Mapping[str, Reasons]) -> Iterator[Wish]:
+    """One at a time: as steps they are as many again."""
     ours = [name for name, owner in owners.items() if owner != "theirs" and name in new.columns]
-    return [
-        Wish(
-            entry=row["entry"], source=row.get("source"), values={name: row[name] for name in ours},
-            against=unsure.get(row["entry"], ()),
-        )
-        for row in new.iter_rows(named=True)
-    ]  # fmt: skip
+    for row in new.iter_rows(named=True):
+        values = {name: row[name] for name in ours}
+        yield Wish(entry=row["entry"], source=row.get("source"), values=values, against=unsure.get(row["entry"], ()))

@@ -98,12 +98,13 @@ def with_entries(workspace: BaseWorkspace, records: pl.LazyFrame) -> pl.LazyFram
     return joined.select(names[0], "entry", *names[1:])
 
 
-def in_scope(workspace: BaseWorkspace, filters: Sequence[str]) -> pl.DataFrame:
-    """The entries for which all ``filters`` hold."""
+def in_scope(workspace: BaseWorkspace, filters: Sequence[str], names: Sequence[str] = ()) -> pl.DataFrame:
+    """The entries for which all ``filters`` hold; of their fields those ``names`` that they have, or all."""
     entries = read(workspace, "entries")
     for text in filters:
         entries = entries.filter(predicate(workspace.query(text), ASKABLE, workspace.now()))
-    return entries.collect()
+    known = entries.collect_schema().names() if names else []
+    return (entries.select(name for name in names if name in known) if names else entries).collect()
 
 
 def gone(workspace: BaseWorkspace) -> pl.LazyFrame:
