@@ -55,7 +55,8 @@ def test_a_change_is_told_as_it_was_kept_whatever_its_steps_hold(key, desired, f
     why = because(Why.NO_KEY, **facts) if facts else ()
     first = Step(
         number=1, table="gear", operation="create", label="a", key=key, desired=desired, why=why, again=again,
-        left=left, tried=tried, whole=whole, sent=1.0 if tried else None, became=whole, state="held" if facts else "ready",
+        left=left, tried=tried, whole=whole, sent=1.0 if tried else None, became=whole,
+        state="held" if facts else "ready",
     )  # fmt: skip
     change = Change(kind="push", system="stowage", steps=(first, first.having(number=2, whole={}, key={"name": "b"})))
     told, read = Journal(database).keep(change), Journal(database).change(1)
