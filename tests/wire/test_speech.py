@@ -5,6 +5,8 @@ from __future__ import annotations
 import csv
 import gzip
 import json
+import subprocess
+import sys
 import time
 import zlib
 from datetime import UTC, datetime, timedelta
@@ -12,6 +14,7 @@ from email.utils import formatdate
 
 import polars as pl
 import pytest
+import xlsxwriter
 
 from concordex.errors import (
     BadAnswer,
@@ -785,14 +788,22 @@ tables:
 """
 
 
-@pytest.mark.parametrize("ending", ["csv", "json", "ndjson", "parquet", "xlsx"])
-def test_files_are_systems(tmp_path, shell, ending):
-    rows = [
-        {"id": f"x{r['id']}", "label": r["label"], "room": r["room"], "seen": "2026-11-20T10:00:00Z"} for r in RECORDS
-    ]
+@pytest.fixture
+def mailed(shell):
+    """A system that is a folder of files, whose dialect vouches for them."""
     folder = shell.folder / "mail"
     folder.mkdir()
     (shell.folder / "dialects" / "mailed.yaml").write_text(FILES)
+    shell("system", "add", "mailed", "--dialect", "mailed", "--folder", "mail")
+    return folder
+
+
+@pytest.mark.parametrize("ending", ["csv", "json", "ndjson", "parquet", "xlsx"])
+def test_files_are_systems(mailed, shell, ending):
+    rows = [
+        {"id": f"x{r['id']}", "label": r["label"], "room": r["room"], "seen": "2026-11-20T10:00:00Z"} for r in RECORDS
+    ]
+    folder = mailed
     frame = pl.DataFrame(rows)
     frame.head(1).write_csv(folder / "lamps-2025-01-01.csv")  # an older one, which is not read
     path = folder / f"lamps-2026-11-20.{ending}"
@@ -802,7 +813,6 @@ def test_files_are_systems(tmp_path, shell, ending):
         frame.with_columns(pl.col("seen").str.to_datetime(time_zone="UTC")).write_parquet(path)
     else:
         getattr(frame, {"csv": "write_csv", "ndjson": "write_ndjson", "xlsx": "write_excel"}[ending])(path)
-    shell("system", "add", "mailed", "--dialect", "mailed", "--folder", "mail")
     assert "23 in the file" in shell("system", "check", "mailed").stdout
     assert f"read from {path.name}" in shell("pull", "mailed").stderr
     found = shell.workspace.show("devices", systems=["mailed"], sort=["room", "name"]).frame
@@ -811,6 +821,60 @@ def test_files_are_systems(tmp_path, shell, ending):
     path.write_bytes(path.read_bytes()[:40])
     told = shell("pull", "mailed", status=4 if ending == "csv" else 1).stderr
     assert ("as a file does that was cut off" if ending == "csv" else f"{path.name} ") in told
+
+
+@pytest.mark.parametrize("ending", ["csv", "json", "ndjson"])
+def test_a_file_that_another_program_still_writes_is_not_whole_whoever_vouches_for_it(mailed, shell, ending):
+    """It stands still between two of its lines: its end looks like any other."""
+    lines = {"csv": "id,label,room\nx1,a,1\n", "json": '[{"id": "x1", "label": "a"}]', "ndjson": '{"id": "x1"}\n'}
+    command = "import sys; f = open(sys.argv[1], 'w'); f.write(sys.argv[2]); f.flush(); print(flush=True); input()"
+    path = mailed / f"lamps-1.{ending}"
+    with subprocess.Popen(
+        [sys.executable, "-c", command, path, lines[ending]], stdin=subprocess.PIPE, stdout=subprocess.PIPE
+    ) as writer:
+        writer.stdout.readline()
+        told = shell("pull", "mailed", status=4)
+        assert f"another program has {path.name} open, and may still be writing it" in told.stdout + told.stderr
+        writer.communicate(b"\n")
+    assert "whole" in shell("pull", "mailed").stdout
+
+
+def test_a_workbook_of_several_sheets_is_whole_once_its_dialect_says_which_is_meant(mailed, shell):
+    rows = [["id", "label"], ["x1", "a"]]
+    with xlsxwriter.Workbook(mailed / "lamps-1.xlsx") as book:
+        for name in ("North", "South & East"):
+            sheet = book.add_worksheet(name)
+            for at, row in enumerate(rows):
+                sheet.write_row(at, 0, row)
+    told = shell("pull", "mailed", status=4)
+    assert "of its sheets North, South & East only the first is read" in told.stdout + told.stderr
+    dialect = FILES.replace("records: $,", "records: $, shape: {by: xlsx, sheet: South & East},")
+    (shell.folder / "dialects" / "mailed.yaml").write_text(dialect)
+    assert "only the first" not in shell("pull", "mailed").stderr
+
+
+def test_of_a_workbook_an_error_is_told_and_a_number_with_made_up_digits_is_not_read(mailed, shell):
+    def book(cell):
+        with xlsxwriter.Workbook(mailed / "lamps-1.xlsx") as made:
+            sheet = made.add_worksheet()
+            for at, row in enumerate([["id", "label"], ["x1", "a"], ["x2", cell]]):
+                sheet.write_row(at, 0, row)
+            if cell is None:
+                sheet.write_formula("B3", "=NA()", None, "#N/A")
+
+    book(None)
+    told = shell("pull", "mailed")
+    assert "1 cell with an error, read as empty: B3 holds an error: #N/A" in told.stderr
+    assert shell.workspace.show("devices", systems=["mailed"], sort=["record_id"]).frame["name"].to_list() == [
+        "a",
+        None,
+    ]
+    book(12345678901234567890)
+    told = shell("pull", "mailed", status=1)
+    assert "B3 is a number of more than 15 digits" in told.stderr
+    assert "whole" in shell("pulls").stdout, "what came before stays"
+    book("12345678901234567890")
+    shell("pull", "mailed")
 
 
 def test_a_dialect_says_only_what_differs_from_another(tmp_path):

@@ -4,19 +4,22 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from itertools import islice
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 from concordex.errors import BadAnswer
 from concordex.wire import dialect as d
 from concordex.wire.http.formats import decode, lines_of, rows_of, unread_lines
 from concordex.wire.http.transport import Endpoint
+from concordex.wire.http.workbooks import lost_cells, sheets_of
 from concordex.wire.reading.list_reader import ListReader, list_reader
 from concordex.wire.reading.pages import Page
 from concordex.wire.reading.records import RawRecords
+from concordex.wire.reading.unfinished import is_being_written
+from concordex.words import plural
 
 #: The shape of a file by its ending, where the dialect says none.
 _BY_ENDING: dict[str, d.Shape] = {
@@ -29,16 +32,23 @@ _BY_ENDING: dict[str, d.Shape] = {
 }
 
 
+#: So many cells of a workbook that hold an error are counted, and of them, and of other odd ones, so many told.
+_CELLS, _TOLD = 1_000, 3
 #: Of a file of lines so many bytes are read at a time, and of a table of text so many rows become records.
 _PIECE, _ROWS = 4 << 20, 10_000
 
 
 @dataclass(frozen=True)
 class OpenedFile:
-    """A file that is being read: its records in pieces, which raise BadAnswer, and a note on which file it was."""
+    """A file that is being read: its records in pieces, which raise BadAnswer, and a note on which file it was.
+
+    Once they are read, ``notes`` say what else there was, and ``doubts`` why it may not be all.
+    """
 
     pages: Iterator[Page]
     note: str
+    notes: list[str] = field(default_factory=list)
+    doubts: list[str] = field(default_factory=list)
 
 
 def read_file(endpoint: Endpoint, dialect: d.Dialect, table: d.Table) -> OpenedFile:
@@ -57,10 +67,37 @@ def read_file(endpoint: Endpoint, dialect: d.Dialect, table: d.Table) -> OpenedF
         raise _bad(endpoint, f"{path.name} is larger than {limit:,} bytes", "raise limits: {answer: …} in the dialect")
     written = datetime.fromtimestamp(facts.st_mtime, UTC)
     doubt = "; it ends without a line end, as a file does that was cut off" if cut else ""
+    notes, doubts = list[str](), list[str]()
+    if is_being_written(path):
+        doubts.append(f"another program has {path.name} open, and may still be writing it")
+
+    def pieces() -> Iterator[tuple[Any, Sequence[str]]]:
+        yield from _pieces(path, shape, list_reader(dialect, table, shape), whole=read.records != "$")
+        if isinstance(shape, d.SheetShape):
+            more, doubtful = _about_sheets(path.read_bytes(), shape)
+            notes.extend(more)
+            doubts.extend(doubtful)
+
     return OpenedFile(
-        _pages(endpoint, path, read, shape, list_reader(dialect, table, shape)),
-        f"read from {path.name}, written {written:%Y-%m-%d %H:%M} UTC{doubt}",
-    )
+        _pages(endpoint, path, read, pieces()), f"read from {path.name}, written {written:%Y-%m-%d %H:%M} UTC{doubt}",
+        notes, doubts,
+    )  # fmt: skip
+
+
+def _about_sheets(content: bytes, shape: d.SheetShape) -> tuple[list[str], list[str]]:
+    """What a workbook does not give, as notes and as doubts; raises BadAnswer where it gives what is not so."""
+    lost = list(islice(lost_cells(content, shape.sheet), _CELLS))
+    altered, empty = ([cell for cell in lost if cell.empty is kind] for kind in (False, True))
+    if altered:
+        raise BadAnswer(f"holds what is not so: {'; '.join(map(str, altered[:_TOLD]))}")
+    notes, doubts = list[str](), list[str]()
+    if empty:
+        many = f"{len(lost):,} or more cells" if len(lost) == _CELLS else plural(len(empty), "cell")
+        notes.append(f"{many} with an error, read as empty: {'; '.join(map(str, empty[:_TOLD]))}")
+    sheets = sheets_of(content)
+    if shape.sheet is None and len(sheets) > 1:
+        doubts.append(f"of its sheets {', '.join(sheets)} only the first is read: say `shape: {{by: xlsx, sheet: …}}`")
+    return notes, doubts
 
 
 def _is_ended(path: Path) -> bool:
@@ -72,9 +109,9 @@ def _is_ended(path: Path) -> bool:
         return file.read(1) == b"\n"
 
 
-def _pages(endpoint: Endpoint, path: Path, read: d.Read, shape: d.Shape, reader: ListReader | None) -> Iterator[Page]:
+def _pages(endpoint: Endpoint, path: Path, read: d.Read, pieces: Iterator[tuple[Any, Sequence[str]]]) -> Iterator[Page]:
     try:
-        for body, unread in _pieces(path, shape, reader, whole=read.records != "$"):
+        for body, unread in pieces:
             records = read.records.several(body)
             if isinstance(records, dict):
                 records = [records]
@@ -108,17 +145,29 @@ def _pieces(
                 read = reader.page(content) if reader and first > 1 else None
                 yield lines_of(content, shape, first) if read is None else read, ()
                 first += len(lines)
-            after = os.fstat(file.fileno())
-        if (before.st_size, before.st_mtime_ns) != (after.st_size, after.st_mtime_ns):
-            raise BadAnswer("was altered while it was read", advice="pull again once it is written")
+            _refuse_altered(file, before)
         return
-    content = path.read_bytes()
+    content = _unaltered(path)
     if isinstance(shape, d.CsvShape) and not whole:
         rows = rows_of(content, shape)
         while some := list(islice(rows, _ROWS)):
             yield some, ()
         return
     yield decode(content, shape), unread_lines(content, shape) if isinstance(shape, d.TextShape) else ()
+
+
+def _unaltered(path: Path) -> bytes:
+    with path.open("rb") as file:
+        before = os.fstat(file.fileno())
+        content = file.read()
+        _refuse_altered(file, before)
+    return content
+
+
+def _refuse_altered(file: BinaryIO, before: os.stat_result) -> None:
+    after = os.fstat(file.fileno())
+    if (before.st_size, before.st_mtime_ns) != (after.st_size, after.st_mtime_ns):
+        raise BadAnswer("was altered while it was read", advice="pull again once it is written")
 
 
 def _newest(endpoint: Endpoint, pattern: str) -> Path:

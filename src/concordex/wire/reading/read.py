@@ -105,7 +105,7 @@ async def peek(session: Session, name: str, parents: pl.DataFrame | None = None)
         file = read_file(session.endpoint, session.dialect, table)
         for page in file.pages:
             collector.add(page)
-        return collector.look([], notes=[file.note]), None
+        return collector.look([], notes=[file.note, *file.doubts, *file.notes]), None
     parent = next(iter(parents_of(table.read, parents)), None)
     if table.read.each and parent is None:
         return collector.look([], notes=["there is no record that this list would hang from"]), None
@@ -124,22 +124,25 @@ async def peek(session: Session, name: str, parents: pl.DataFrame | None = None)
 
 
 async def _look_elsewhere(session: Session, table: d.Table, collector: Collector) -> TableRead:
-    """What a file holds, or a statement selects."""
-    read = table.read
+    """What a file holds, or a statement selects; who vouches for a file vouches for what was written to its end."""
+    read, vouched = table.read, table.read.complete
     if read.sql:
         selected = select(session.endpoint, table)
-        pages, note, doubt, vouched = selected.pages, selected.note, "it is what a statement selects", VOUCHED
-        while (piece := await asyncio.to_thread(next, pages, None)) is not None:  # a database may take its time
+        notes, doubts, vouched = [selected.note], ["it is what a statement selects"], vouched or VOUCHED
+        while (piece := await asyncio.to_thread(next, selected.pages, None)) is not None:  # it may take its time
             collector.add(piece)
     else:
         file = read_file(session.endpoint, session.dialect, table)
-        pages, note, vouched = file.pages, file.note, None
-        doubt = "it is a file, and nothing in it shows that it is all"
-        for piece in pages:
+        for piece in file.pages:
             collector.add(piece)
-    trail = Trail(doubts=[doubt])
+        notes, doubts = (
+            [file.note, *file.notes],
+            file.doubts or ["it is a file, and nothing in it shows that it is all"],
+        )
+        vouched = None if file.doubts else read.complete
+    trail = Trail(doubts=doubts)
     trail.counts.append((None, collector.received))
-    return collector.look([verdict(trail, vouched=read.complete or vouched)], notes=[note])
+    return collector.look([verdict(trail, vouched=vouched)], notes=notes)
 
 
 async def _look(

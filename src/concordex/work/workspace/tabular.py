@@ -13,7 +13,7 @@ from concordex.errors import BadAnswer, CalledWrongly
 from concordex.model.inert import cell_from_text
 from concordex.wire import dialect as d
 from concordex.wire.http.formats import decode
-from concordex.work.workspace.sheets import lost_cells
+from concordex.wire.http.workbooks import lost_cells
 
 _SHAPES: dict[str, d.Shape] = {
     "csv": d.CsvShape(by="csv"), "json": d.JsonShape(), "ndjson": d.LinesShape(by="ndjson"),

@@ -1,4 +1,4 @@
-"""Cells of a workbook whose values its program has lost: errors, and numbers longer than it keeps."""
+"""What a workbook does not give: cells whose values its program has lost, and sheets that nobody asked for."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ import re
 import zipfile
 from collections.abc import Iterator
 from html import unescape
+from typing import NamedTuple
 
 #: A cell, its attributes, and its value (ECMA-376, part 1, 18.3.1.4); a prefix is some writers' own.
 _CELL = re.compile(rb"<(?:\w+:)?c\s([^>]*[^/])>(.*?)</(?:\w+:)?c>", re.DOTALL)
@@ -16,8 +17,20 @@ _ATTRIBUTE = re.compile(r'([\w:]+)="([^"]*)"')
 _LONGEST = 1e15
 
 
-def lost_cells(content: bytes, sheet: str | None) -> Iterator[str]:
-    """What is wrong with cells of a sheet, by name or the first: each with where it stands, in words."""
+class LostCell(NamedTuple):
+    """A cell whose value is lost: where, what is wrong with it, and whether it is empty or another number instead."""
+
+    at: str
+    what: str
+    empty: bool
+
+    def __str__(self) -> str:
+        """As a sentence."""
+        return f"{self.at} {self.what}"
+
+
+def lost_cells(content: bytes, sheet: str | None) -> Iterator[LostCell]:
+    """What is wrong with cells of a sheet, by name or the first."""
     if not zipfile.is_zipfile(io.BytesIO(content)):  # an older workbook, which is no package of parts
         return
     with zipfile.ZipFile(io.BytesIO(content)) as archive:
@@ -28,9 +41,21 @@ def lost_cells(content: bytes, sheet: str | None) -> Iterator[str]:
             said = value[1].decode("utf-8", "replace") if value else ""
             kind, at = about.get("t", "n"), about.get("r", "a cell")
             if kind == "e":
-                yield f"{at} holds an error: {unescape(said)}"
+                yield LostCell(at, f"holds an error: {unescape(said)}", empty=True)
             elif kind == "n" and said and _is_too_long(said):
-                yield f"{at} is a number of more than 15 digits, of which a spreadsheet keeps 15: make the cell a text"
+                yield LostCell(
+                    at, "is a number of more than 15 digits, of which a spreadsheet keeps 15: make the cell a text",
+                    empty=False,
+                )  # fmt: skip
+
+
+def sheets_of(content: bytes) -> list[str]:
+    """The names of a workbook's sheets in their order, hidden ones among them; none where they cannot be told."""
+    try:
+        with zipfile.ZipFile(io.BytesIO(content)) as archive:
+            return [unescape(one["name"]) for one in _elements(archive, "xl/workbook.xml", "sheet")]
+    except (zipfile.BadZipFile, KeyError):
+        return []
 
 
 def _is_too_long(said: str) -> bool:
