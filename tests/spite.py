@@ -141,7 +141,7 @@ class Spite:
             records = self.narrow(records, query)
         if more:
             one = self.tables[table].get(int(more[0]))
-            tag = [("ETag", _tag(one))] if one and self.tags else []
+            tag = [("ETag", ("W/" if self.tags == "weak" else "") + _tag(one))] if one and self.tags else []
             return (200, deepcopy(one), tag) if one else (404, {"why": "no such record"})
         return 200, {"all": deepcopy(records), "n": len(records)}
 

@@ -108,6 +108,21 @@ def test_a_promised_tag_that_does_not_come_refuses_the_step(tmp_path, serve):
     assert not spite.sent
 
 
+def test_a_weak_tag_guards_nothing_and_is_sent_only_where_a_dialect_promises_tags(tmp_path, serve):
+    """A server that compares strongly, as RFC 9110 says, refuses it each time, whoever altered what."""
+    shell, spite = spiteful(tmp_path, serve, how=PUT)
+    number = spite.put("devices", label="lamp-1", note="old")
+    spite.tags = "weak"
+    shell("pull")
+    shell("set", "spite", "lamp-1", "comment=ours", "--yes")
+    assert spite.tables["devices"][number]["note"] == "ours"
+    file = tmp_path / "dialects" / "spite.yaml"
+    file.write_text(file.read_text().replace(PUT, f"{PUT}, etag: true"))
+    told = shell("set", "spite", "lamp-1", "comment=again", "--yes", status=4).stdout
+    assert "the system matches no weak tag" in told
+    assert spite.tables["devices"][number]["note"] == "ours"
+
+
 def test_updates_go_in_lists_with_the_systems_own_ids(tmp_path, serve):
     """Numbers stay numbers; where records are guarded by tags they go one by one all the same."""
     lists = ", batch_size: 50, id: id"

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence, Set
+from collections.abc import Callable, Iterator, Mapping, Sequence, Set
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, cast
@@ -239,7 +240,8 @@ async def update(
         sent = patch_op(body)
     headers = {"Content-Type": _PATCHES[how.form_of]} if how.form_of in _PATCHES else {}
     listed, member = ([sent], how.records) if how.batch_size > 1 else (sent, None)
-    await _write(session, how, listed, member, values, headers | _match(base) | _known(how, key))
+    with _matching(how, base) as match:
+        await _write(session, how, listed, member, values, headers | match | _known(how, key))
 
 
 def _as_it_is(session: Session, whole: d.Whole, base: Tagged | None, values: Mapping[str, Any]) -> Mapping[str, Any]:
@@ -287,7 +289,8 @@ async def delete(
     if how.batch_size == 1:
         values = {**(fields or {}), "record_id": record_ids[0]}
         base = base or await base_of(session, how, record_ids[0], fields)
-        await _write(session, how, None, None, values, _match(base) | _known(how, key))
+        with _matching(how, base) as match:
+            await _write(session, how, None, None, values, match | _known(how, key))
         return []
     ids = list(own_ids or record_ids)
     more = {"record_ids": ",".join(record_ids)}
@@ -295,9 +298,26 @@ async def delete(
     return refused_in(session, how.answers, answer, len(ids))
 
 
-def _match(base: Tagged | None) -> dict[str, str]:
-    """If-Match with the tag of the answer that was compared (RFC 9110, section 13.1.1)."""
-    return {"If-Match": base.tag} if base and base.tag else {}
+#: A precondition does not hold (RFC 9110, section 15.5.13).
+_NOT_MATCHED = 412
+
+
+@contextmanager
+def _matching(how: d.Update | d.Delete, base: Tagged | None) -> Iterator[dict[str, str]]:
+    """If-Match with the tag of the answer that was compared (RFC 9110, section 13.1.1).
+
+    A weak tag matches nothing where that is followed, though some systems take it: only a dialect that promises tags
+    has it sent, and a refusal then says what may be the matter.
+    """
+    tag = base.tag if base else None
+    weak = tag is not None and tag.startswith("W/")
+    try:
+        yield {"If-Match": tag} if tag and (how.etag or not weak) else {}
+    except RequestRefused as refusal:
+        if weak and refusal.http == _NOT_MATCHED:
+            refusal.why += f"; or nobody altered it, and the system matches no weak tag, such as its own {tag}"
+            refusal.why += " (RFC 9110): take etag: out of the dialect where that is so"
+        raise
 
 
 async def perform(
