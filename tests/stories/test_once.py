@@ -318,6 +318,28 @@ def test_of_a_list_that_was_refused_nothing_is_made_twice(tmp_path, serve, more,
     assert spite.asked["GET"] == 4 + 2 * looks  # each of two tables
 
 
+@pytest.mark.parametrize(("made", "lists"), [(0, [6, 6]), (2, [6, 4]), (6, [6])])
+def test_of_a_list_that_is_put_off_with_a_503_what_was_made_of_it_is_not_sent_again(tmp_path, serve, made, lists):
+    """A system that goes out of service in the middle of a list says when to come again, and not how far it came."""
+    shell, spite = spiteful(tmp_path, serve, many=9, settles="0s")
+    came = []
+
+    def put_off_once(method, _table, _more, body, _headers):
+        if method != "POST":
+            return None
+        came.append(len(body))
+        if len(came) > 1:
+            return None
+        for one in body[:made]:
+            spite.put("devices", **one)
+        return 503, {}, [("Retry-After", "0")]
+
+    spite.meets = put_off_once
+    pushed(shell, [f"lamp-{at}" for at in range(6)])
+    assert (came, spite.labels()) == (lists, {f"lamp-{at}": 1 for at in range(6)})
+    assert states(shell) == ["confirmed"] * 6
+
+
 def test_of_several_tables_in_one_refused_call_nothing_is_made_twice(tmp_path, serve):
     together = (
         'together: {path: /several, tables: {sites: sites, devices: devices}, refers: "#{member}/{at}"}\ntables:\n'

@@ -24,7 +24,6 @@ from concordex.errors import (
     SecretError,
     SignInRefused,
     WireError,
-    Withheld,
 )
 from concordex.parallel import at_most
 from concordex.wire import dialect as d
@@ -194,10 +193,9 @@ class Sender(Writer):
         except SignInRefused as error:
             self._end(part, error)
         except WireError as error:
-            if error.untouched:
-                return False
             for stage in mine.values():
-                await self.doubt.settle(stage, error)
+                await (self._left_of(how, stage, error) if error.untouched else self.doubt.settle(stage, error))
+            return not error.untouched
         else:
             for table, stage in mine.items():
                 self._made(stage, made[table])
@@ -260,19 +258,38 @@ class Sender(Writer):
             except SignInRefused as refusal:
                 await self._forbid(write, steps, refusal, again)
             except WireError as error:
-                if not error.untouched:
-                    await self.doubt.settle(steps, error)
-                elif tried == self.dialect.limits.tries or self.ended:
-                    self._end(steps, error)
-                else:
-                    why = because(Why.NOT_TAKEN, text=str(error))
-                    self.ledger.settle([Outcome(step, "ready", why) for step in steps], ended=False)
+                if await self._put_off(write, steps, error, again, last=tried == self.dialect.limits.tries):
                     await asyncio.sleep(0.1 * 2**tried)  # where the system says how long, everybody waits for that
                     continue
             else:
                 self._allowed = True
                 done(answer)
             return
+
+    async def _put_off(
+        self,
+        write: d.Write,
+        steps: list[Step],
+        error: WireError,
+        again: Callable[[d.Write, list[Step]], Awaitable[None]],
+        *,
+        last: bool,
+    ) -> bool:
+        """Whether steps had no effect and may be sent once more; settled is what had some, or may have had."""
+        if not error.untouched:
+            await self.doubt.settle(steps, error)
+            return False
+        left = await self._left_of(write.create, steps, error) if _is_list(steps) else steps
+        if len(left) < len(steps):
+            if left:
+                await self._unless_ended(again, write, left)
+            return False
+        if last or self.ended:
+            self._end(steps, error)
+            return False
+        why = because(Why.NOT_TAKEN, text=str(error))
+        self.ledger.settle([Outcome(step, "ready", why) for step in steps], ended=False)
+        return True
 
     def _end(self, steps: Sequence[Step], error: WireError) -> None:
         """Send nothing more: ``steps`` had no effect, and further ones would have none either."""
@@ -370,10 +387,10 @@ class Sender(Writer):
             if part:
                 await self._unless_ended(again, write, part)
 
-    async def _left_of(
-        self, how: d.Create | d.Together | None, steps: list[Step], refusal: RequestRefused
-    ) -> list[Step]:
+    async def _left_of(self, how: d.Create | d.Together | None, steps: list[Step], refusal: WireError) -> list[Step]:
         """What was not made of a list that was refused: many systems go through one until they meet a bad record.
+
+        Or until they are put out of service: a 503 says when to come again, and not how far it came.
 
         Where it cannot be looked for, nobody knows, and none of it is sent again.
         """
@@ -484,9 +501,15 @@ def _refusal(named: str | None, refusal: RequestRefused) -> Reasons:
 _UNREAD = frozenset({401, 403, 404, 405, 406, 411, 412, 413, 414, 415, 417, 421, 426, 428, 429, 431})
 
 
-def _is_untouched(how: d.Create | d.Together | None, refusal: RequestRefused) -> bool:
-    """Whether a list that was refused has surely made nothing."""
-    return how is None or how.atomic is not None or isinstance(refusal, Withheld) or refusal.http in _UNREAD
+def _is_untouched(how: d.Create | d.Together | None, refusal: WireError) -> bool:
+    """Whether a list that was refused has surely made nothing: it says so, or never reached what would make it."""
+    status = getattr(refusal, "http", None)
+    return how is None or how.atomic is not None or not status or status in _UNREAD
+
+
+def _is_list(steps: Sequence[Step]) -> bool:
+    """Whether several records are made at once, of which some may be there."""
+    return len(steps) > 1 and steps[0].operation == "create"
 
 
 def _back(outcome: Outcome, why: Reasons) -> Outcome:
