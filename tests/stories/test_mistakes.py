@@ -110,7 +110,7 @@ dialect show muster nosuch
 change settle 999 1 --done --not-done
 """.strip().splitlines()
 FILES = {
-    "odd.yaml": b"\xff\xfe\x00bad", "odd.csv": b"\xff\xfe\x00bad", "odd.parquet": b"PAR1", "odd.xlsx": b"PK\x03\x04",
+    "odd.yaml": b"\xff\xfe\x00bad", "odd.csv": b"\xff\xfe\x00bad!", "odd.parquet": b"PAR1", "odd.xlsx": b"PK\x03\x04",
     "odd.json": b'{"a":', "odd.ndjson": b"{}\n[", "deep.json": b"[" * 100_000,
     "number.json": b'[{"name": 123456789012345678901234567890, "position": 1e400}]',
 }  # fmt: skip

@@ -7,6 +7,10 @@ import json
 import pytest
 import xlsxwriter
 
+from concordex.change.rows import read_values
+from concordex.errors import CalledWrongly
+from concordex.model.fields import Type
+from concordex.work.workspace.tabular import read_rows
 from tests.spite import spiteful
 from tests.stories.test_changes import at, inventory, newest, restore  # noqa: F401 - fixtures
 from tests.stories.test_once import states
@@ -186,6 +190,48 @@ def test_what_a_spreadsheet_has_lost_is_a_mistake(tmp_path, serve, cell, formula
         assert not spite.sent
     else:
         assert [one["note"] for one in spite.tables["devices"].values()] == [str(formula[1] if formula else cell)]
+
+
+@pytest.mark.parametrize(
+    ("content", "row"),
+    [
+        ("name;serial\nlamp-1;a\nlamp-2;\u200bb\n".encode(), 3),
+        ("sep=;\r\nname;serial\r\nlamp-1;a\r\nlamp-2;\u200bb\r\n".encode(), 3),
+        ("name\tserial\nlamp-1\ta\nlamp-2\t\u200bb\n".encode("utf-16"), 3),
+        ("\ufeffname,serial\n\n,\nlamp-1,a\n\nlamp-2,\u200bb\n,\n".encode(), 6),
+        ('name,serial\n"lamp-1","a\n"\nlamp-2,\u200bb\n'.encode(), 3),
+    ],
+    ids=["semicolons", "said", "utf-16", "blank", "two lines"],
+)
+def test_a_table_of_text_is_read_as_a_spreadsheet_writes_it_and_a_mistake_is_told_by_its_row(tmp_path, content, row):
+    (tmp_path / "x.csv").write_bytes(content)
+    rows = read_rows(str(tmp_path / "x.csv"))
+    assert [one.typed["name"] for one in rows] == ["lamp-1", "lamp-2"]
+    assert rows[1].place == f"row {row}"
+    fields = {"name": "name", "serial": "serial"}
+    read, mistakes = read_values(rows, fields, dict.fromkeys(fields, Type.TEXT), {})
+    assert [one.values["name"] for one in read] == ["lamp-1", "lamp-2"]
+    assert [(one.place, one.what) for one in mistakes] == [(f"row {row}", "holds what nobody sees: U+200B")]
+
+
+def test_of_a_workbook_rows_are_counted_as_it_shows_them_and_one_of_several_sheets_is_named(tmp_path):
+    path = str(tmp_path / "x.xlsx")
+    with xlsxwriter.Workbook(path) as book:
+        page = book.add_worksheet("lamps")
+        for at, row in ((2, ["name"]), (4, ["lamp-1"]), (7, ["lamp-2"])):
+            page.write_row(at, 0, row)
+        book.add_worksheet("lists").hide()
+    assert [(one.place, one.typed) for one in read_rows(path)] == [
+        ("row 5", {"name": "lamp-1"}), ("row 8", {"name": "lamp-2"}),
+    ]  # fmt: skip
+    file = sheet(tmp_path / "y.xlsx", ["name"], ["lamp-1"])
+    with pytest.raises(CalledWrongly, match="several sheets: about, lamps & <more>"):
+        read_rows(file)
+
+
+def test_a_byte_order_mark_before_json_is_ignored(tmp_path):
+    (tmp_path / "x.json").write_bytes(b'\xef\xbb\xbf[{"name": "lamp-1"}]')
+    assert read_rows(str(tmp_path / "x.json"))[0].typed == {"name": "lamp-1"}
 
 
 def test_a_number_that_a_spreadsheet_cut_short_is_no_text(tmp_path, serve):

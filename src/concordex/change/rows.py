@@ -117,6 +117,8 @@ def _cells(
         if kind in (Type.TEXT, Type.TEXTS) and not bad:
             bad = [item for item in said if _CUT_SHORT.fullmatch(item)]
             what = "is a number that a spreadsheet has cut short: keep the column as text"
+        if kind in (Type.TEXT, Type.TEXTS) and (odd := _UNSEEN.search("".join(said))):
+            bad, what = [one for one in said if odd[0] in one], f"holds what nobody sees: U+{ord(odd[0]):04X}"
         if not bad and len(mine) > 1 and not kind.is_list:
             bad, what = [", ".join(said)], f"are {len(mine)} values, and the field takes one"
         if not bad:
@@ -127,6 +129,10 @@ def _cells(
 
 #: What spreadsheets make of long numbers when they write CSV.
 _CUT_SHORT = re.compile(r"\d(\.\d+)?E\+\d{2,}")
+
+#: Characters that come along where texts are copied, and make two names of what looks like one: controls of the C0 and
+#: C1 sets but tabs and line ends, the soft hyphen, spaces and joiners of no width, a byte order mark.
+_UNSEEN = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f\u00ad\u200b\u2060\ufeff]")
 
 _CALLED = {
     Type.TEXT: "text", Type.VERSION: "version", Type.TIME: "time (ISO 8601)", Type.NUMBER: "number",

@@ -47,7 +47,7 @@ def push(
         str | None,
         typer.Option("--ask", help="Devices of the workspace: each row's own, at its `address`, tells what it must."),
     ] = None,
-    sheet: Annotated[str | None, typer.Option("--sheet", help="The sheet of a workbook; else the first.")] = None,
+    sheet: Annotated[str | None, typer.Option("--sheet", help="The sheet of a workbook that shows several.")] = None,
     *,
     answers: ChangeOptions,
 ) -> int:

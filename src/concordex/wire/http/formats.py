@@ -6,6 +6,7 @@ them), no NaN, no key that stands twice, nothing that is not UTF-8.
 
 from __future__ import annotations
 
+import codecs
 import json
 import math
 import re
@@ -18,6 +19,7 @@ import orjson
 
 from concordex.errors import BadAnswer
 from concordex.wire import dialect as d
+from concordex.wire.http.workbooks import rows_in
 
 #: Seconds within which a pattern of a dialect must have found what there is.
 _PATIENCE = 5.0
@@ -99,6 +101,7 @@ def _prefixes(body: Any) -> set[str]:
 
 
 def _json(content: bytes, _shape: d.Shape) -> Any:
+    content = content.removeprefix(codecs.BOM_UTF8)  # which may be ignored (RFC 8259, section 8.1)
     try:
         value = orjson.loads(content)
     except orjson.JSONDecodeError as error:
@@ -179,9 +182,11 @@ def _xml(content: bytes, shape: d.Shape) -> Any:
 
 def _text_of(content: bytes) -> str:
     try:
+        if content.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):  # as some programs write tables of text
+            return content.decode("utf-16")
         return content.decode("utf-8-sig")
     except UnicodeDecodeError as error:
-        raise BadAnswer(f"sent text that is not UTF-8, at byte {error.start:,}") from error
+        raise BadAnswer(f"sent text that is not {error.encoding.upper()}, at byte {error.start:,}") from error
 
 
 def _csv(content: bytes, shape: d.Shape) -> list[dict[str, Any]]:
@@ -191,6 +196,11 @@ def _csv(content: bytes, shape: d.Shape) -> list[dict[str, Any]]:
 
 def rows_of(content: bytes, shape: d.CsvShape) -> Iterator[dict[str, Any]]:
     """The rows of a table of text, one after another; raises BadAnswer as :func:`decode`."""
+    return (row for _, row in numbered_rows(content, shape))
+
+
+def numbered_rows(content: bytes, shape: d.CsvShape) -> Iterator[tuple[int, dict[str, Any]]]:
+    """The same, each with its number as a person counts them in a sheet: rows of nothing count, and are left out."""
     import csv
     import io
 
@@ -199,18 +209,17 @@ def rows_of(content: bytes, shape: d.CsvShape) -> Iterator[dict[str, Any]]:
         raise BadAnswer("answered with a web page instead of CSV", advice="a proxy or a sign-in page in between?")
     csv.field_size_limit(max(csv.field_size_limit(), len(content) + 1))  # of the whole process: it is never lowered
     try:
-        rows = csv.reader(io.StringIO(text, newline=""), delimiter=shape.separator, strict=True)
-        names = [name.strip() for name in next(rows, [])]
+        reader = csv.reader(io.StringIO(text, newline=""), delimiter=shape.separator, strict=True)
+        rows = ((at, row) for at, row in enumerate(reader, start=1) if any(row))
+        names = [name.strip() for name in next(rows, (1, list[str]()))[1]]
         twins = {name for name in names if names.count(name) > 1}
         if twins:
             raise BadAnswer(f"sent CSV in which the column {min(twins)!r} stands twice")
-        for row in rows:
-            if row and len(row) != len(names):
-                raise BadAnswer(
-                    f"sent CSV with {len(row)} values in line {rows.line_num}, where the first line names {len(names)}"
-                )
-            if row:
-                yield dict(zip(names, row, strict=True))
+        for at, row in rows:
+            if len(row) != len(names):
+                where = f"in line {reader.line_num}, where the first line names {len(names)}"
+                raise BadAnswer(f"sent CSV with {len(row)} values {where}")
+            yield at, dict(zip(names, row, strict=True))
     except csv.Error as error:
         raise BadAnswer("sent what is not CSV (RFC 4180)", why=str(error)) from error
 
@@ -297,18 +306,7 @@ def _sample(family: Any, sample: Any) -> dict[str, Any]:
 
 def _sheet(content: bytes, shape: d.Shape) -> list[dict[str, Any]]:
     assert isinstance(shape, d.SheetShape)
-    try:
-        import fastexcel
-    except ImportError as error:
-        raise BadAnswer(
-            "is a workbook, which needs a further package", advice="pip install 'concordex[xlsx]'"
-        ) from error
-    try:
-        book = fastexcel.read_excel(content)
-        sheet = book.load_sheet(shape.sheet if shape.sheet is not None else 0, dtypes="string")
-    except fastexcel.FastExcelError as error:
-        raise BadAnswer("is not a readable workbook", why=str(error).split("\n")[0]) from error
-    return list(sheet.to_polars().iter_rows(named=True))
+    return [row for _, row in rows_in(content, shape.sheet)]
 
 
 def _parquet(content: bytes, _shape: d.Shape) -> list[dict[str, Any]]:

@@ -1,4 +1,4 @@
-"""What a workbook does not give: cells whose values its program has lost, and sheets that nobody asked for."""
+"""What stands in a workbook, and what it does not give: values that its program has lost, other sheets."""
 
 from __future__ import annotations
 
@@ -7,7 +7,9 @@ import re
 import zipfile
 from collections.abc import Iterator
 from html import unescape
-from typing import NamedTuple
+from typing import Any, NamedTuple
+
+from concordex.errors import BadAnswer
 
 #: A cell, its attributes, and its value (ECMA-376, part 1, 18.3.1.4); a prefix is some writers' own.
 _CELL = re.compile(rb"<(?:\w+:)?c\s([^>]*[^/])>(.*?)</(?:\w+:)?c>", re.DOTALL)
@@ -15,6 +17,29 @@ _VALUE = re.compile(rb"<(?:\w+:)?v>([^<]*)</(?:\w+:)?v>")
 _ATTRIBUTE = re.compile(r'([\w:]+)="([^"]*)"')
 #: Beyond this a number has more digits than the 15 that a spreadsheet keeps.
 _LONGEST = 1e15
+
+
+def rows_in(content: bytes, sheet: str | None) -> list[tuple[int, dict[str, Any]]]:
+    """The rows of a sheet, by name or the first, below its heading: each with its number, those of nothing left out."""
+    try:
+        import fastexcel
+    except ImportError as error:
+        raise BadAnswer(
+            "is a workbook, which needs a further package", advice="pip install 'concordex[xlsx]'"
+        ) from error
+    try:
+        read = fastexcel.read_excel(content).load_sheet(sheet if sheet is not None else 0, dtypes="string")
+    except fastexcel.FastExcelError as error:
+        raise BadAnswer("is not a readable workbook", why=str(error).split("\n")[0]) from error
+    rows = enumerate(read.to_polars().iter_rows(named=True), start=_first_row(content, sheet) + 1)
+    return [(at, row) for at, row in rows if any(value is not None for value in row.values())]
+
+
+def _first_row(content: bytes, sheet: str | None) -> int:
+    """The number of the first row that holds something: what stands above it is not read."""
+    cell = next((about for about, inside in _cells(content, sheet) if inside), {})
+    number = re.search(r"\d+$", cell.get("r", ""))
+    return int(number[0]) if number else 1
 
 
 class LostCell(NamedTuple):
@@ -31,29 +56,35 @@ class LostCell(NamedTuple):
 
 def lost_cells(content: bytes, sheet: str | None) -> Iterator[LostCell]:
     """What is wrong with cells of a sheet, by name or the first."""
-    if not zipfile.is_zipfile(io.BytesIO(content)):  # an older workbook, which is no package of parts
+    for about, said in _cells(content, sheet):
+        kind, at = about.get("t", "n"), about.get("r", "a cell")
+        if kind == "e":
+            yield LostCell(at, f"holds an error: {unescape(said)}", empty=True)
+        elif kind == "n" and said and _is_too_long(said):
+            yield LostCell(
+                at, "is a number of more than 15 digits, of which a spreadsheet keeps 15: make the cell a text",
+                empty=False,
+            )  # fmt: skip
+
+
+def _cells(content: bytes, sheet: str | None) -> Iterator[tuple[dict[str, str], str]]:
+    """The attributes of each cell that holds something, and its value; none of an older workbook."""
+    if not zipfile.is_zipfile(io.BytesIO(content)):  # which is no package of parts
         return
     with zipfile.ZipFile(io.BytesIO(content)) as archive:
         cells = (found for part in _parts_of(archive, sheet) for found in _CELL.finditer(archive.read(part)))
         for attributes, inside in (found.groups() for found in cells):
-            about = dict(_ATTRIBUTE.findall(attributes.decode("utf-8", "replace")))
             value = _VALUE.search(inside)
             said = value[1].decode("utf-8", "replace") if value else ""
-            kind, at = about.get("t", "n"), about.get("r", "a cell")
-            if kind == "e":
-                yield LostCell(at, f"holds an error: {unescape(said)}", empty=True)
-            elif kind == "n" and said and _is_too_long(said):
-                yield LostCell(
-                    at, "is a number of more than 15 digits, of which a spreadsheet keeps 15: make the cell a text",
-                    empty=False,
-                )  # fmt: skip
+            yield dict(_ATTRIBUTE.findall(attributes.decode("utf-8", "replace"))), said or ("-" if inside else "")
 
 
 def sheets_of(content: bytes) -> list[str]:
-    """The names of a workbook's sheets in their order, hidden ones among them; none where they cannot be told."""
+    """The names of the sheets that a workbook shows, in their order; none where they cannot be told."""
     try:
         with zipfile.ZipFile(io.BytesIO(content)) as archive:
-            return [unescape(one["name"]) for one in _elements(archive, "xl/workbook.xml", "sheet")]
+            every = _elements(archive, "xl/workbook.xml", "sheet")
+            return [unescape(one["name"]) for one in every if one.get("state", "visible") == "visible"]
     except (zipfile.BadZipFile, KeyError):
         return []
 
