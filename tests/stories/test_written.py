@@ -217,10 +217,15 @@ def test_a_table_of_text_is_read_as_a_spreadsheet_writes_it_and_a_mistake_is_tol
 def test_of_a_workbook_rows_are_counted_as_it_shows_them_and_one_of_several_sheets_is_named(tmp_path):
     path = str(tmp_path / "x.xlsx")
     with xlsxwriter.Workbook(path) as book:
+        choices = book.add_worksheet("lists")
+        choices.write(0, 0, "name")
+        choices.write(1, 0, 1e18)
         page = book.add_worksheet("lamps")
         for at, row in ((2, ["name"]), (4, ["lamp-1"]), (7, ["lamp-2"])):
             page.write_row(at, 0, row)
-        book.add_worksheet("lists").hide()
+        page.activate()
+        page.set_first_sheet()
+        choices.hide()
     assert [(one.place, one.typed) for one in read_rows(path)] == [
         ("row 5", {"name": "lamp-1"}), ("row 8", {"name": "lamp-2"}),
     ]  # fmt: skip

@@ -864,7 +864,7 @@ def test_of_a_workbook_an_error_is_told_and_a_number_with_made_up_digits_is_not_
 
     book(None)
     told = shell("pull", "mailed")
-    assert "1 cell with an error, read as empty: B3 holds an error: #N/A" in told.stderr
+    assert "1 cell with an error, read as empty, such as: B3 holds an error: #N/A" in told.stderr
     assert shell.workspace.show("devices", systems=["mailed"], sort=["record_id"]).frame["name"].to_list() == [
         "a",
         None,

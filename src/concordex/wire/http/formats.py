@@ -1,7 +1,7 @@
 """What comes over the wire as plain values, and back: JSON, XML, CSV, text, and files.
 
 Everything from outside is bounded or refused: no XML entities (so no bombs and no files read through
-them), no NaN, no key that stands twice, nothing that is not UTF-8.
+them), no NaN, no key that stands twice, nothing that is not UTF-8 (of text: or UTF-16 with its mark).
 """
 
 from __future__ import annotations

@@ -20,7 +20,10 @@ _LONGEST = 1e15
 
 
 def rows_in(content: bytes, sheet: str | None) -> list[tuple[int, dict[str, Any]]]:
-    """The rows of a sheet, by name or the first, below its heading: each with its number, those of nothing left out."""
+    """The rows below the heading of a sheet, by name or the first that shows, each with its number.
+
+    Rows of nothing count, and are left out.  Raises BadAnswer.
+    """
     try:
         import fastexcel
     except ImportError as error:
@@ -28,6 +31,7 @@ def rows_in(content: bytes, sheet: str | None) -> list[tuple[int, dict[str, Any]
             "is a workbook, which needs a further package", advice="pip install 'concordex[xlsx]'"
         ) from error
     try:
+        sheet = _meant(content, sheet)
         read = fastexcel.read_excel(content).load_sheet(sheet if sheet is not None else 0, dtypes="string")
     except fastexcel.FastExcelError as error:
         raise BadAnswer("is not a readable workbook", why=str(error).split("\n")[0]) from error
@@ -55,7 +59,7 @@ class LostCell(NamedTuple):
 
 
 def lost_cells(content: bytes, sheet: str | None) -> Iterator[LostCell]:
-    """What is wrong with cells of a sheet, by name or the first."""
+    """What is wrong with cells of a sheet, by name or the first that shows."""
     for about, said in _cells(content, sheet):
         kind, at = about.get("t", "n"), about.get("r", "a cell")
         if kind == "e":
@@ -71,6 +75,7 @@ def _cells(content: bytes, sheet: str | None) -> Iterator[tuple[dict[str, str], 
     """The attributes of each cell that holds something, and its value; none of an older workbook."""
     if not zipfile.is_zipfile(io.BytesIO(content)):  # which is no package of parts
         return
+    sheet = _meant(content, sheet)
     with zipfile.ZipFile(io.BytesIO(content)) as archive:
         cells = (found for part in _parts_of(archive, sheet) for found in _CELL.finditer(archive.read(part)))
         for attributes, inside in (found.groups() for found in cells):
@@ -87,6 +92,11 @@ def sheets_of(content: bytes) -> list[str]:
             return [unescape(one["name"]) for one in every if one.get("state", "visible") == "visible"]
     except (zipfile.BadZipFile, KeyError):
         return []
+
+
+def _meant(content: bytes, sheet: str | None) -> str | None:
+    """The sheet that is meant where none is named: the first that shows."""
+    return sheet if sheet is not None else next(iter(sheets_of(content)), None)
 
 
 def _is_too_long(said: str) -> bool:

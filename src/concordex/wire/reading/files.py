@@ -32,8 +32,8 @@ _BY_ENDING: dict[str, d.Shape] = {
 }
 
 
-#: So many cells of a workbook that hold an error are counted, and of them, and of other odd ones, so many told.
-_CELLS, _TOLD = 1_000, 3
+#: Of the cells of a workbook that are not what they were so many are told.
+_TOLD = 3
 #: Of a file of lines so many bytes are read at a time, and of a table of text so many rows become records.
 _PIECE, _ROWS = 4 << 20, 10_000
 
@@ -86,14 +86,14 @@ def read_file(endpoint: Endpoint, dialect: d.Dialect, table: d.Table) -> OpenedF
 
 def _about_sheets(content: bytes, shape: d.SheetShape) -> tuple[list[str], list[str]]:
     """What a workbook does not give, as notes and as doubts; raises BadAnswer where it gives what is not so."""
-    lost = list(islice(lost_cells(content, shape.sheet), _CELLS))
+    lost = list(lost_cells(content, shape.sheet))
     altered, empty = ([cell for cell in lost if cell.empty is kind] for kind in (False, True))
     if altered:
         raise BadAnswer(f"holds what is not so: {'; '.join(map(str, altered[:_TOLD]))}")
     notes, doubts = list[str](), list[str]()
     if empty:
-        many = f"{len(lost):,} or more cells" if len(lost) == _CELLS else plural(len(empty), "cell")
-        notes.append(f"{many} with an error, read as empty: {'; '.join(map(str, empty[:_TOLD]))}")
+        told = "; ".join(map(str, empty[:_TOLD]))
+        notes.append(f"{plural(len(empty), 'cell')} with an error, read as empty, such as: {told}")
     sheets = sheets_of(content)
     if shape.sheet is None and len(sheets) > 1:
         doubts.append(f"of its sheets {', '.join(sheets)} only the first is read: say `shape: {{by: xlsx, sheet: …}}`")

@@ -135,11 +135,8 @@ async def _look_elsewhere(session: Session, table: d.Table, collector: Collector
         file = read_file(session.endpoint, session.dialect, table)
         for piece in file.pages:
             collector.add(piece)
-        notes, doubts = (
-            [file.note, *file.notes],
-            file.doubts or ["it is a file, and nothing in it shows that it is all"],
-        )
-        vouched = None if file.doubts else read.complete
+        notes, vouched = [file.note, *file.notes], None if file.doubts else read.complete
+        doubts = file.doubts or ["it is a file, and nothing in it shows that it is all"]
     trail = Trail(doubts=doubts)
     trail.counts.append((None, collector.received))
     return collector.look([verdict(trail, vouched=vouched)], notes=notes)

@@ -19,9 +19,8 @@ def is_being_written(path: Path) -> bool:
 
     try:
         with path.open("rb") as file:
-            fcntl.fcntl(
-                file, fcntl.F_SETSIG, signal.SIGURG
-            )  # of whoever begins to write just now; else it would end us
+            # of whoever begins to write just now we are told by a signal; the usual one would end us
+            fcntl.fcntl(file, fcntl.F_SETSIG, signal.SIGURG)
             try:
                 fcntl.fcntl(file, fcntl.F_SETLEASE, fcntl.F_RDLCK)
             except BlockingIOError:

@@ -78,7 +78,7 @@ def prepare_sync(
 def _sides(
     workspace: BaseWorkspace, base: Basis, rule: SyncTarget | None, where: str | None, owners: Mapping[str, str]
 ) -> tuple[pl.DataFrame, pl.DataFrame]:
-    """By entry what the system should hold, and what it holds; of the fields that matter, for a million have thirty."""
+    """By entry what the system should hold, and what it holds: only the fields that are compared or told of."""
     named = list(dict.fromkeys(["entry", "kind", *owners]))
     entries = stored.in_scope(workspace, [text for text in (rule and rule.where, where) if text], named)
     members = stored.read(workspace, "members").select("system", "record_id", "entry", "last_seen").collect()
@@ -277,7 +277,7 @@ def _twice(wanted: pl.DataFrame, actual: pl.DataFrame) -> list[Step]:
 
 
 def _wishes(new: pl.DataFrame, owners: Mapping[str, str], unsure: Mapping[str, Reasons]) -> Iterator[Wish]:
-    """One at a time: as steps they are as many again."""
+    """What should be there and is not, one at a time: a night has a million of them."""
     ours = [name for name, owner in owners.items() if owner != "theirs" and name in new.columns]
     for row in new.iter_rows(named=True):
         values = {name: row[name] for name in ours}
