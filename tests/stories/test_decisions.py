@@ -390,6 +390,26 @@ def test_a_file_that_is_altered_while_it_is_read_is_not_called_whole(tmp_path):
         list(pages)
 
 
+@pytest.mark.parametrize(("ending", "text"), [("csv", "id,name\nx,a\n"), ("json", '[{"id": "x"}]')])
+def test_so_is_one_that_is_read_at_once_and_written_to_just_then(tmp_path, monkeypatch, ending, text):
+    path = tmp_path / f"devices.{ending}"
+    path.write_text(text)
+    (tmp_path / "net.yaml").write_text(DIALECT.format(name="net", role="manager").replace("ndjson", ending))
+    spoken = from_file(tmp_path / "net.yaml")
+    pages = read_file(Endpoint(name="net", url="", folder=tmp_path), spoken, spoken.tables["devices"]).pages
+    facts = os.fstat
+
+    def rival(number):  # between the first look at the file and its last byte
+        told = facts(number)
+        with path.open("a") as file:
+            file.write(text)
+        return told
+
+    monkeypatch.setattr(os, "fstat", rival)
+    with pytest.raises(BadAnswer, match="altered while it was read"):
+        list(pages)
+
+
 def test_an_acceptance_ends(lists):
     lists("ruling", "accept", "sw-1", "conflict", "--field", "site", "--until", "2020-01-01")
     lists("reconcile")

@@ -234,6 +234,11 @@ def test_of_a_workbook_rows_are_counted_as_it_shows_them_and_one_of_several_shee
         read_rows(file)
 
 
+def test_a_line_of_nothing_counts_among_lines_of_json(tmp_path):
+    (tmp_path / "x.ndjson").write_text('{"name": "lamp-1"}\n\n{"name": "lamp-2"}\n')
+    assert [one.place for one in read_rows(str(tmp_path / "x.ndjson"))] == ["line 1", "line 3"]
+
+
 def test_a_byte_order_mark_before_json_is_ignored(tmp_path):
     (tmp_path / "x.json").write_bytes(b'\xef\xbb\xbf[{"name": "lamp-1"}]')
     assert read_rows(str(tmp_path / "x.json"))[0].typed == {"name": "lamp-1"}

@@ -64,7 +64,11 @@ def _numbered(content: bytes, form: str, file: str, sheet: str | None) -> list[t
             ]
         if form == "xlsx":
             return _of_sheet(content, file, sheet)
-        return list(enumerate(_decoded(content, form, file), start=1))
+        records = _decoded(content, form, file)
+        if form == "ndjson":
+            lines = (at for at, line in enumerate(content.splitlines(), start=1) if line.strip())
+            return list(zip(lines, records, strict=True))
+        return list(enumerate(records, start=1))
     except BadAnswer as error:
         raise CalledWrongly(
             f"{file} {error.what.replace('sent ', 'holds ')}", why=error.why, advice=error.advice
