@@ -340,7 +340,8 @@ def test_of_a_list_that_is_put_off_with_a_503_what_was_made_of_it_is_not_sent_ag
     assert states(shell) == ["confirmed"] * 6
 
 
-def test_of_several_tables_in_one_refused_call_nothing_is_made_twice(tmp_path, serve):
+@pytest.mark.parametrize("answer", [(400, {"why": "no more"}), (503, {}, [("Retry-After", "0")])], ids=["400", "503"])
+def test_of_several_tables_in_one_refused_call_nothing_is_made_twice(tmp_path, serve, answer):
     together = (
         'together: {path: /several, tables: {sites: sites, devices: devices}, refers: "#{member}/{at}"}\ntables:\n'
     )
@@ -351,7 +352,7 @@ def test_of_several_tables_in_one_refused_call_nothing_is_made_twice(tmp_path, s
             return None
         for site in body["sites"]:
             spite.put("sites", **site)
-        return 400, {"why": "no more"}
+        return answer
 
     spite.meets = the_first_alone
     path = tmp_path / "x.json"
