@@ -854,13 +854,15 @@ def test_a_workbook_of_several_sheets_is_whole_once_its_dialect_says_which_is_me
 
 
 def test_of_a_workbook_an_error_is_told_and_a_number_with_made_up_digits_is_not_read(mailed, shell):
-    def book(cell):
+    def book(cell, many=0):
         with xlsxwriter.Workbook(mailed / "lamps-1.xlsx") as made:
             sheet = made.add_worksheet()
             for at, row in enumerate([["id", "label"], ["x1", "a"], ["x2", cell]]):
                 sheet.write_row(at, 0, row)
             if cell is None:
                 sheet.write_formula("B3", "=NA()", None, "#N/A")
+            for at in range(many):
+                sheet.write_formula(0, 2 + at, "=NA()", None, "#N/A")
 
     book(None)
     told = shell("pull", "mailed")
@@ -869,7 +871,7 @@ def test_of_a_workbook_an_error_is_told_and_a_number_with_made_up_digits_is_not_
         "a",
         None,
     ]
-    book(12345678901234567890)
+    book(12345678901234567890, many=2_000)  # however many errors stand before it
     told = shell("pull", "mailed", status=1)
     assert "B3 is a number of more than 15 digits" in told.stderr
     assert "whole" in shell("pulls").stdout, "what came before stays"
